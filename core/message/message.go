@@ -1,0 +1,69 @@
+package message
+
+import (
+	"strings"
+	"time"
+)
+
+// Message is what travels through a flow: a body and what came with it.
+// A message is copied, never changed in place.
+type Message struct {
+	ID         string    // the transaction's id
+	ReceivedAt time.Time // when it was accepted, UTC
+	Reference  string    // the business reference, or ""
+
+	Format  string // json, text
+	Raw     []byte // the exact bytes; nil when Body was computed and not yet encoded
+	Body    *Node
+	Headers *Node // map of lower-case names to strings
+	Params  *Node // map of path parameters
+	Query   *Node // map of strings, or lists of strings where a name stands twice
+
+	Size int // bytes as received
+}
+
+// Header is one header field of a message or a request.
+type Header struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// HeaderMap gives headers as a tree: names in lower case, values of a name
+// that stands more than once joined with ", " as RFC 9110 section 5.3 allows.
+func HeaderMap(headers []Header) *Node {
+	n := &Node{Kind: Map, Offset: -1}
+	at := map[string]int{}
+	for _, h := range headers {
+		name := strings.ToLower(h.Name)
+		if i, ok := at[name]; ok {
+			n.Members[i].Value = NewString(n.Members[i].Value.Text + ", " + h.Value)
+			continue
+		}
+		at[name] = len(n.Members)
+		n.Members = append(n.Members, Member{name, NewString(h.Value)})
+	}
+	n.Seal()
+	return n
+}
+
+// ListMap gives named values as a tree: one value is a string, several are a
+// list. Pairs keep their order.
+func ListMap(pairs []Header) *Node {
+	n := &Node{Kind: Map, Offset: -1}
+	at := map[string]int{}
+	for _, p := range pairs {
+		i, ok := at[p.Name]
+		if !ok {
+			at[p.Name] = len(n.Members)
+			n.Members = append(n.Members, Member{p.Name, NewString(p.Value)})
+			continue
+		}
+		v := n.Members[i].Value
+		if v.Kind != List {
+			v = NewList(v)
+		}
+		n.Members[i].Value = NewList(append(v.Items[:len(v.Items):len(v.Items)], NewString(p.Value))...)
+	}
+	n.Seal()
+	return n
+}
