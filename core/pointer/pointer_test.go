@@ -83,6 +83,9 @@ func TestRFC6902(t *testing.T) {
 		Disabled             bool
 	}
 	for _, c := range cases[row](t, "rfc6902.json") {
+		if c.Error == "patch has two 'op' members" {
+			continue // the suite's file lost the second member; see TestPatchRefusesTwoMembersOfOneName
+		}
 		doc := tree(t, string(c.Doc))
 		before := string(jsonfmt.Encode(doc))
 		p, err := ParsePatch(c.Patch)
@@ -134,5 +137,12 @@ func TestSetMakesWhatIsMissing(t *testing.T) {
 		if text != c.want {
 			t.Errorf("%s at %q: %s, want %s", c.doc, c.pointer, text, c.want)
 		}
+	}
+}
+
+// Source: RFC 6902, A.13.
+func TestPatchRefusesTwoMembersOfOneName(t *testing.T) {
+	if _, err := ParsePatch([]byte(`[{"op":"add","path":"/baz","value":"qux","op":"remove"}]`)); err == nil {
+		t.Error("accepted")
 	}
 }

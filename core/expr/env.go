@@ -1,0 +1,140 @@
+// Package expr compiles and evaluates the one expression language of flows:
+// CEL, the Common Expression Language, with its standard extensions, over the
+// document tree of core/message.
+//
+// An expression is compiled once, when its flow is read, and evaluated many
+// times. Evaluation is pure: now() is the transaction's time and uuid() is
+// derived from the transaction, the step and the place of the call, so the
+// same run gives the same answer. Every evaluation has a bounded cost.
+//
+// Values that an expression only selects keep what was written: the result of
+// body.price is the node that was read, so 0.10 stays 0.10.
+package expr
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/ext"
+)
+
+// costLimit bounds one evaluation, in CEL's cost units (about one per
+// elementary operation). It stops an expression that would run for seconds.
+const costLimit = 5_000_000
+
+// Names that an expression sees, with what each holds. Help shows them.
+var names = []struct {
+	Name, Text string
+	typ        *cel.Type
+}{
+	{"body", "the message's body, as its format decodes it", cel.DynType},
+	{"headers", "the message's headers, names in lower case: headers[\"request-id\"]", cel.MapType(cel.StringType, cel.StringType)},
+	{"params", "the parameters of the intake's path", cel.MapType(cel.StringType, cel.StringType)},
+	{"query", "the parameters of the query: a string, or a list where a name stands twice", cel.MapType(cel.StringType, cel.DynType)},
+	{"message", "id, receivedAt, size (bytes), format, reference", cel.MapType(cel.StringType, cel.DynType)},
+	{"vars", "values put there by set steps", cel.MapType(cel.StringType, cel.DynType)},
+	{"replies", "answers of deliveries by step id: replies.printer.status, .headers, .body", cel.MapType(cel.StringType, cel.DynType)},
+}
+
+// Env compiles expressions. It is safe for concurrent use.
+type Env struct{ cel *cel.Env }
+
+// New makes an environment. It is costly (milliseconds): make one and share it.
+func New() (*Env, error) {
+	opts := []cel.EnvOption{
+		cel.CustomTypeAdapter(adapter{types.DefaultTypeAdapter}),
+		cel.EagerlyValidateDeclarations(true),
+		cel.EnableIdentifierEscapeSyntax(),
+		cel.OptionalTypes(),
+		ext.Strings(), ext.Math(), ext.Lists(), ext.Sets(), ext.Encoders(), ext.Bindings(), ext.TwoVarComprehensions(),
+		cel.Variable(nowName, cel.TimestampType),
+		cel.Variable(seedName, cel.StringType),
+	}
+	for _, n := range names {
+		opts = append(opts, cel.Variable(n.Name, n.typ))
+	}
+	for _, f := range functions {
+		opts = append(opts, f.options...)
+	}
+	env, err := cel.NewEnv(opts...)
+	if err != nil {
+		return nil, fmt.Errorf("making the expression environment: %w", err)
+	}
+	return &Env{cel: env}, nil
+}
+
+// Name is a name that expressions may use.
+type Name struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// Names lists what expressions may use, for help and completion.
+func Names() []Name {
+	out := make([]Name, len(names))
+	for i, n := range names {
+		out[i] = Name{n.Name, n.Text}
+	}
+	return out
+}
+
+func rootNames() []string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = n.Name
+	}
+	return out
+}
+
+// Nearest gives the candidates that are likely meant by a mistyped name, the
+// closest first, at most three.
+func Nearest(name string, candidates []string) []string {
+	type scored struct {
+		name string
+		d    int
+	}
+	var near []scored
+	limit := max(1, min(3, len(name)/2))
+	for _, c := range candidates {
+		if d := distance(strings.ToLower(name), strings.ToLower(c)); d <= limit {
+			near = append(near, scored{c, d})
+		}
+	}
+	sort.SliceStable(near, func(i, j int) bool { return near[i].d < near[j].d })
+	var out []string
+	for _, n := range near[:min(3, len(near))] {
+		out = append(out, n.name)
+	}
+	return out
+}
+
+// distance counts insertions, deletions, replacements and swaps of neighbours
+// (optimal string alignment).
+func distance(a, b string) int {
+	x, y := []rune(a), []rune(b)
+	if len(x) > 64 || len(y) > 64 {
+		return 1 << 20
+	}
+	before, last, row := make([]int, len(y)+1), make([]int, len(y)+1), make([]int, len(y)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(x); i++ {
+		row[0] = i
+		for j := 1; j <= len(y); j++ {
+			cost := 1
+			if x[i-1] == y[j-1] {
+				cost = 0
+			}
+			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && x[i-1] == y[j-2] && x[i-2] == y[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
+		}
+		before, last, row = last, row, before
+	}
+	return last[len(y)]
+}

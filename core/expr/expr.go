@@ -1,0 +1,305 @@
+package expr
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/cel"
+	celast "cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/interpreter"
+
+	"readyferry/core/message"
+)
+
+// CompileError says where an expression is wrong. Line and Column count from 1.
+type CompileError struct {
+	Line, Column int
+	Message      string
+	Repair       string // what to do next, or ""
+}
+
+func (e *CompileError) Error() string {
+	s := fmt.Sprintf("line %d, column %d: %s", e.Line, e.Column, e.Message)
+	if e.Repair != "" {
+		s += "; " + e.Repair
+	}
+	return s
+}
+
+// MissingError says that a path leads nowhere.
+type MissingError struct {
+	Path  string   // the path as written: body.patron.crad
+	At    string   // the part of it that exists: body.patron
+	Name  string   // the name or index that is not there
+	Near  []string // existing names that are close
+	Names []string // existing names, when none is close; at most eight
+}
+
+func (e *MissingError) Error() string {
+	s := fmt.Sprintf("%s is missing: %s has no %s", e.Path, e.At, e.Name)
+	switch {
+	case len(e.Near) > 0:
+		s += "; near it there is " + strings.Join(e.Near, ", ")
+	case len(e.Names) > 0:
+		s += "; it has " + strings.Join(e.Names, ", ")
+	}
+	return s
+}
+
+// Program is a compiled expression. It is safe for concurrent use.
+type Program struct {
+	Source string
+	Reads  []Path
+
+	whole cel.Program
+	exact exactNode
+	out   *types.Type
+}
+
+type compiling struct {
+	env *cel.Env
+	ast *celast.AST
+}
+
+// program plans a part of the checked expression by itself.
+func (c *compiling) program(e celast.Expr) (cel.Program, error) {
+	part := celast.NewCheckedAST(celast.NewAST(e, c.ast.SourceInfo()), c.ast.TypeMap(), c.ast.ReferenceMap())
+	return c.env.PlanProgram(part, cel.CostLimit(costLimit))
+}
+
+// Compile reads and type-checks an expression. The error is a *CompileError.
+func (env *Env) Compile(source string) (*Program, error) {
+	if strings.TrimSpace(source) == "" {
+		return nil, &CompileError{1, 1, "the expression is empty", "write one, such as body.id"}
+	}
+	checked, issues := env.cel.Compile(source)
+	if issues.Err() != nil {
+		return nil, compileError(issues)
+	}
+	native := checked.NativeRep()
+	c := &compiling{env.cel, native}
+	p := &Program{Source: source, Reads: reads(native.Expr()), out: checked.OutputType()}
+	var err error
+	if p.exact, err = c.exact(native.Expr()); err != nil {
+		return nil, &CompileError{1, 1, err.Error(), ""}
+	}
+	if leaf, ok := p.exact.(leafNode); ok {
+		p.whole = leaf.program
+	} else if p.whole, err = c.program(native.Expr()); err != nil {
+		return nil, &CompileError{1, 1, err.Error(), ""}
+	}
+	return p, nil
+}
+
+// CompileBool is Compile for conditions: an expression that can never be true
+// or false, a number say, is refused.
+func (env *Env) CompileBool(source string) (*Program, error) {
+	p, err := env.Compile(source)
+	if err != nil {
+		return nil, err
+	}
+	if p.out != types.BoolType && p.out != types.DynType {
+		return nil, &CompileError{1, 1, fmt.Sprintf("a condition must be true or false, but this is a %s", typeWord(p.out)), "compare it with something"}
+	}
+	return p, nil
+}
+
+func typeWord(t *types.Type) string {
+	return strings.NewReplacer("int", "whole number", "double", "number").Replace(t.String())
+}
+
+var undeclared = regexp.MustCompile(`undeclared reference to '([^']*)'`)
+
+func compileError(issues *cel.Issues) *CompileError {
+	first := issues.Errors()[0]
+	e := &CompileError{Line: first.Location.Line(), Column: first.Location.Column() + 1, Message: strings.TrimSpace(first.Message)}
+	if e.Line < 1 {
+		e.Line, e.Column = 1, 1
+	}
+	e.Message = strings.TrimPrefix(e.Message, "Syntax error: ")
+	e.Message = strings.Replace(e.Message, " (in container '')", "", 1)
+	if m := undeclared.FindStringSubmatch(e.Message); m != nil {
+		e.Message = fmt.Sprintf("there is no name or function %q here", m[1])
+		candidates := rootNames()
+		for _, f := range functions {
+			candidates = append(candidates, f.Name)
+		}
+		if near := Nearest(m[1], candidates); len(near) > 0 {
+			e.Repair = "did you mean " + strings.Join(near, " or ") + "?"
+		} else {
+			e.Repair = "the message is in body, headers, params and query; a text stands in quotes"
+		}
+	}
+	return e
+}
+
+// Scope is what an expression sees while it is evaluated.
+type Scope struct {
+	Body, Headers, Params, Query, Vars, Replies *message.Node
+
+	Message *message.Message // for message.id and the rest
+	Now     time.Time        // what now() gives
+	Seed    string           // what uuid() is derived from: transaction and step
+}
+
+var empty = message.NewMap()
+
+func orEmpty(n *message.Node) *message.Node {
+	if n == nil {
+		return empty
+	}
+	return n
+}
+
+func (s *Scope) root(name string) *message.Node {
+	switch name {
+	case "body":
+		if s.Body == nil {
+			return message.NewNull()
+		}
+		return s.Body
+	case "headers":
+		return orEmpty(s.Headers)
+	case "params":
+		return orEmpty(s.Params)
+	case "query":
+		return orEmpty(s.Query)
+	case "vars":
+		return orEmpty(s.Vars)
+	case "replies":
+		return orEmpty(s.Replies)
+	}
+	return nil
+}
+
+// activation gives CEL the names of a scope.
+type activation struct{ s *Scope }
+
+func (a *activation) Parent() interpreter.Activation { return nil }
+
+func (a *activation) ResolveName(name string) (any, bool) {
+	switch name {
+	case nowName:
+		return a.s.Now, true
+	case seedName:
+		return a.s.Seed, true
+	case "message":
+		m := a.s.Message
+		if m == nil {
+			m = &message.Message{}
+		}
+		return map[string]any{
+			"id": m.ID, "receivedAt": m.ReceivedAt, "size": int64(m.Size), "format": m.Format, "reference": m.Reference,
+		}, true
+	}
+	if n := a.s.root(name); n != nil {
+		return n, true
+	}
+	return nil, false
+}
+
+// ErrMissing is what Eval gives for an optional that holds nothing.
+var ErrMissing = errors.New("the value is missing")
+
+// Eval evaluates to a node of a document. Absence is ErrMissing or a
+// *MissingError; IsMissing tells.
+func (p *Program) Eval(s *Scope) (n *message.Node, err error) {
+	n, ok, err := p.exact.eval(s, &activation{s})
+	if err != nil {
+		return nil, p.explain(err, s)
+	}
+	if !ok {
+		return nil, fmt.Errorf("%s: %w", p.Source, ErrMissing)
+	}
+	return n, nil
+}
+
+// EvalRaw evaluates to CEL's own value, for those who print it.
+func (p *Program) EvalRaw(s *Scope) (ref.Val, error) {
+	v, _, err := p.whole.Eval(&activation{s})
+	if err != nil {
+		return nil, p.explain(err, s)
+	}
+	return v, nil
+}
+
+// EvalBool evaluates a condition.
+func (p *Program) EvalBool(s *Scope) (bool, error) {
+	v, _, err := p.whole.Eval(&activation{s})
+	if err != nil {
+		return false, p.explain(err, s)
+	}
+	b, ok := v.(types.Bool)
+	if !ok {
+		return false, fmt.Errorf("%s: a condition must be true or false, but the value is a %s", p.Source, v.Type().TypeName())
+	}
+	return bool(b), nil
+}
+
+// IsMissing tells whether an evaluation failed because a value is not there.
+func IsMissing(err error) bool {
+	var m *MissingError
+	return errors.As(err, &m) || errors.Is(err, ErrMissing)
+}
+
+// explain turns CEL's error into one that names the path and what is near.
+func (p *Program) explain(err error, s *Scope) error {
+	var m *MissingError
+	if errors.As(err, &m) {
+		return err
+	}
+	text := strings.TrimSpace(err.Error())
+	key, isKey := strings.CutPrefix(text, "no such key: ")
+	if isKey || strings.HasPrefix(text, "index out of bounds") {
+		for _, path := range p.Reads {
+			_, at := path.follow(s.root(path.Root))
+			if at >= 0 && !path.segments[at].optional && (!isKey || path.segments[at].name == key) {
+				return s.missing(path, at)
+			}
+		}
+		return &MissingError{Path: p.Source, At: "a value in it", Name: strings.TrimPrefix(text, "index out of bounds: ")}
+	}
+	if strings.Contains(text, "actual cost limit exceeded") || strings.Contains(text, "operation cancelled") {
+		return fmt.Errorf("%s: the evaluation was stopped because it takes too long", p.Source)
+	}
+	if strings.HasPrefix(text, "no such overload") {
+		var kinds []string
+		for _, path := range p.Reads {
+			if n, at := path.follow(s.root(path.Root)); at < 0 {
+				kinds = append(kinds, fmt.Sprintf("%s is a %s", path, n.Kind))
+			}
+		}
+		if len(kinds) > 0 {
+			return fmt.Errorf("%s: the values do not fit together: %s", p.Source, strings.Join(kinds, ", "))
+		}
+	}
+	return fmt.Errorf("%s: %s", p.Source, text)
+}
+
+func (s *Scope) missing(path Path, at int) error {
+	holder, _ := Path{path.Root, path.segments[:at]}.follow(s.root(path.Root))
+	e := &MissingError{Path: path.upTo(at + 1), At: path.upTo(at), Name: path.segments[at].name}
+	if path.segments[at].isIndex {
+		e.Name = fmt.Sprintf("item %d", path.segments[at].index)
+		if holder != nil && holder.Kind == message.List {
+			e.Names = []string{fmt.Sprintf("%d items", len(holder.Items))}
+		}
+		return e
+	}
+	if holder == nil {
+		return e
+	}
+	if holder.Kind != message.Map {
+		e.Names = []string{"no members, because it is a " + holder.Kind.String()}
+		return e
+	}
+	e.Near = Nearest(e.Name, holder.Names())
+	e.Names = slices.Clip(holder.Names())[:min(8, len(holder.Members))]
+	return e
+}

@@ -1,0 +1,238 @@
+package expr
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+)
+
+func env(t testing.TB) *Env {
+	t.Helper()
+	e, err := New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return e
+}
+
+func scope(t testing.TB, body string) *Scope {
+	t.Helper()
+	s := &Scope{Now: time.Date(2026, 3, 17, 9, 41, 7, 0, time.UTC), Seed: "tx/step"}
+	if body != "" {
+		r, err := jsonfmt.Decode([]byte(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		s.Body = r.Root
+	}
+	s.Headers = message.HeaderMap([]message.Header{{Name: "Request-Id", Value: "r1"}})
+	s.Message = &message.Message{ID: "tx", ReceivedAt: s.Now, Size: 10, Format: "json"}
+	return s
+}
+
+// eval gives the value as JSON or "error: …".
+func eval(t testing.TB, e *Env, source, body string) string {
+	t.Helper()
+	p, err := e.Compile(source)
+	if err != nil {
+		return "compile: " + err.Error()
+	}
+	n, err := p.Eval(scope(t, body))
+	if err != nil {
+		return "error: " + err.Error()
+	}
+	return string(jsonfmt.Encode(n))
+}
+
+// What stands in a document passes through an expression with its digits.
+func TestSelectedNumbersKeepTheirDigits(t *testing.T) {
+	e := env(t)
+	const body = `{"n":12345678901234567890123,"p":0.10,"l":[{"p":1.50},{"p":2.00}],"ok":true}`
+	for source, want := range map[string]string{
+		"body.n":                        "12345678901234567890123",
+		"body.p":                        "0.10",
+		"body.?p.orValue(7)":            "0.10",
+		"body.?q.orValue(7)":            "7",
+		"body.ok ? body.p : body.n":     "0.10",
+		"!body.ok ? body.p : body.n":    "12345678901234567890123",
+		"[body.p, body.n]":              "[0.10,12345678901234567890123]",
+		"body.l.filter(x, x.p > 1.6)":   `[{"p":2.00}]`,
+		"body.l":                        `[{"p":1.50},{"p":2.00}]`,
+		`body["p"]`:                     "0.10",
+		"body.l[0].p":                   "1.50",
+		"body.?l[?1].p":                 "2.00",
+		"body.?l[?9].p.orValue(body.p)": "0.10",
+		"body.p + 0.2":                  "0.30000000000000004",
+		"body.l.size() + 1":             "3",
+	} {
+		if got := eval(t, e, source, body); got != want {
+			t.Errorf("%s: %s, want %s", source, got, want)
+		}
+	}
+}
+
+func TestMissingNamesThePathAndWhatIsNear(t *testing.T) {
+	e := env(t)
+	const body = `{"patron":{"card":"LC","name":"x"},"n":3,"titles":[1]}`
+	for source, want := range map[string]string{
+		"body.patron.crad":              "error: body.patron.crad is missing: body.patron has no crad; near it there is card",
+		"body.patron.crad.size()":       "error: body.patron.crad is missing: body.patron has no crad; near it there is card",
+		"body.patron.zzz + 1":           "error: body.patron.zzz is missing: body.patron has no zzz; it has card, name",
+		"body.titles[4]":                "error: body.titles[4] is missing: body.titles has no item 4; it has 1 items",
+		"body.n.x":                      "error: body.n.x is missing: body.n has no x; it has no members, because it is a number",
+		`headers["request-di"]`:         `error: headers["request-di"] is missing: headers has no request-di; near it there is request-id`,
+		"body.?x":                       "error: body.?x: the value is missing",
+		"body.n + body.patron.name":     "error: body.n + body.patron.name: the values do not fit together: body.n is a number, body.patron.name is a string",
+		"has(body.patron.crad) ? 1 : 2": "2",
+	} {
+		if got := eval(t, e, source, body); got != want {
+			t.Errorf("%s:\n got %s\nwant %s", source, got, want)
+		}
+	}
+	p, _ := e.Compile("body.a")
+	if _, err := p.Eval(scope(t, "{}")); !IsMissing(err) {
+		t.Errorf("%v is not told as missing", err)
+	}
+}
+
+func TestCompileErrorsHaveAPlaceAndARepair(t *testing.T) {
+	e := env(t)
+	for source, want := range map[string]string{
+		"bdoy.x":      `compile: line 1, column 1: there is no name or function "bdoy" here; did you mean body?`,
+		"body.x +":    "compile: line 1, column 9: ",
+		"":            "compile: line 1, column 1: the expression is empty; write one, such as body.id",
+		"1 + \"a\"":   "compile: line 1, column 3: found no matching overload for '_+_' applied to '(int, string)'",
+		"a &&\n zz()": "compile: line 1, column 1: ",
+	} {
+		if got := eval(t, e, source, "{}"); !strings.HasPrefix(got, want) {
+			t.Errorf("%q: %s, want %s", source, got, want)
+		}
+	}
+	var bad *CompileError
+	if _, err := e.CompileBool("1 + 2"); !errors.As(err, &bad) || !strings.Contains(err.Error(), "whole number") {
+		t.Errorf("a number as condition: %v", err)
+	}
+}
+
+// Each example in the help is a test.
+func TestFunctionExamples(t *testing.T) {
+	e := env(t)
+	for _, f := range Functions() {
+		if len(f.Examples) == 0 || f.Text == "" {
+			t.Errorf("%s has no example or text", f.Name)
+		}
+		for _, x := range f.Examples {
+			if got := eval(t, e, x.Expression, x.Body); got != x.Value {
+				t.Errorf("%s: %s, want %s", x.Expression, got, x.Value)
+			}
+		}
+	}
+}
+
+func TestNowAndUUIDAreTheSameOnEveryRun(t *testing.T) {
+	e := env(t)
+	if got := eval(t, e, "now()", ""); got != `"2026-03-17T09:41:07Z"` {
+		t.Error(got)
+	}
+	p, err := e.Compile("[uuid(), uuid()]")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := scope(t, "")
+	a, _ := p.Eval(s)
+	b, _ := p.Eval(s)
+	if string(jsonfmt.Encode(a)) != string(jsonfmt.Encode(b)) || a.Items[0].Text == a.Items[1].Text {
+		t.Errorf("%s %s", jsonfmt.Encode(a), jsonfmt.Encode(b))
+	}
+	s.Seed = "other"
+	if c, _ := p.Eval(s); c.Items[0].Text == a.Items[0].Text {
+		t.Error("another transaction has the same uuid")
+	}
+}
+
+// Standard extensions named in the flow's documentation.
+func TestExtensionsAreThere(t *testing.T) {
+	e := env(t)
+	for source, want := range map[string]string{
+		`"a b".replace(" ", "")`:                    `"ab"`,
+		`math.greatest(1, 3)`:                       "3",
+		`[3,1,2].sort()`:                            "[1,2,3]",
+		`sets.contains([1,2],[2])`:                  "true",
+		`base64.encode(b"hi")`:                      `"aGk="`,
+		`{"a":1,"b":2}.transformList(k, v, v)`:      "[1,2]",
+		`[1,2].transformMap(i, v, v * 2)[1]`:        "4",
+		`timestamp("2026-01-01T00:00:00Z") < now()`: "true",
+	} {
+		got := eval(t, e, source, "")
+		if got == "[2,1]" { // CEL gives the members of a map in no order
+			got = "[1,2]"
+		}
+		if got != want {
+			t.Errorf("%s: %s, want %s", source, got, want)
+		}
+	}
+}
+
+func TestCostIsBounded(t *testing.T) {
+	e := env(t)
+	const r = "[0,1,2,3,4,5,6,7,8,9]"
+	source := r + ".map(a," + r + ".map(b," + r + ".map(c," + r + ".map(d," + r + ".map(e," + r + ".map(f," + r + ".map(g, a+b+c+d+e+f+g)))))))"
+	if got := eval(t, e, source, ""); !strings.Contains(got, "takes too long") {
+		t.Errorf("%.200s", got)
+	}
+}
+
+func TestReadsAreKnown(t *testing.T) {
+	p, err := env(t).Compile(`body.patron.card.replace(" ", "") + (has(body.x) ? body.lines[0].sku : headers["a-b"]) + body.l.map(i, i.z + body.q)[0]`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, r := range p.Reads {
+		got = append(got, r.String())
+	}
+	want := `body.patron.card body body.lines[0].sku headers["a-b"] body.l body.q`
+	if s := strings.Join(got, " "); s != want {
+		t.Errorf("%s\nwant %s", s, want)
+	}
+	if ptr := p.Reads[2].Pointer(); ptr != "/lines/0/sku" {
+		t.Error(ptr)
+	}
+}
+
+func TestTemplates(t *testing.T) {
+	e := env(t)
+	const body = `{"b":"MA/RL","q":"a b&c","s":"say \"hi\"\n","n":0.10,"l":[1],"dots":"..","e":"","nul":null}`
+	for _, c := range []struct {
+		place        Place
+		source, want string
+	}{
+		{PlainText, "hold ${body.n} is ${body.b}", "hold 0.10 is MA/RL"},
+		{PlainText, "cost: $${x} ${body.l} ${body.nul}.", "cost: ${x} [1] ."},
+		{PlainText, `${ {"a": "}"}.a }`, "}"},
+		{URLPath, "/${body.b}/slips?q=${body.q}", "/MA%2FRL/slips?q=a+b%26c"},
+		{URLPath, "/${body.dots}/x", `error: ${body.dots}: a segment of a path cannot be ".."`},
+		{URLPath, "/${body.e}/x", `error: ${body.e}: a segment of a path cannot be ""`},
+		{HeaderValue, "x ${body.n}", "x 0.10"},
+		{HeaderValue, "${body.s}", `error: ${body.s}: a header cannot hold the control character '\n'`},
+		{JSONText, `{"say": "${body.s}", "n": ${body.n}, "l": ${body.l}}`, `{"say": "say \"hi\"\n", "n": 0.10, "l": [1]}`},
+		{PlainText, "${body.zz}", "error: body.zz is missing: body has no zz; it has b, q, s, n, l, dots, e, nul"},
+		{PlainText, "a\n ${body.x", "compile: line 2, column 2: the hole that begins here is not closed; end it with }, or write $${ for a plain ${"},
+		{PlainText, "ab ${bdy}", `compile: line 1, column 6: there is no name or function "bdy" here; did you mean body?`},
+	} {
+		tpl, err := e.CompileTemplate(c.source, c.place)
+		got := ""
+		if err != nil {
+			got = "compile: " + err.Error()
+		} else if got, err = tpl.Eval(scope(t, body)); err != nil {
+			got = "error: " + err.Error()
+		}
+		if got != c.want {
+			t.Errorf("%s:\n got %s\nwant %s", c.source, got, c.want)
+		}
+	}
+}
