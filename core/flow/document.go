@@ -1,0 +1,155 @@
+package flow
+
+import (
+	"fmt"
+	"time"
+
+	"readyferry/core/message"
+)
+
+// Version names the format of a flow document, in its first key.
+const Version = "flow/1"
+
+// Document is a flow as it was written.
+type Document struct {
+	Name, Title, Note string
+	Intake            Intake
+	Steps             []*Step
+	Source            *Source
+}
+
+// Intake says how messages enter.
+type Intake struct {
+	Kind      string // webhook or queue
+	Path      string // webhook: below /in, with {parameters}
+	Methods   []string
+	Format    string // json, text or auto
+	Callers   []string
+	Queue     string // queue: its name
+	InFlight  int    // queue: messages worked on at once
+	Limit     int    // largest body, bytes
+	Strict    bool   // members that stand twice are refused
+	Once      string // expressions
+	OnceFor   time.Duration
+	Reference string
+	Order     string
+}
+
+// Defaults of an intake.
+const (
+	DefaultLimit    = 1 << 20 // bytes of a body
+	DefaultOnceFor  = 24 * time.Hour
+	DefaultInFlight = 4
+)
+
+// Step is one row of a flow.
+type Step struct {
+	ID, Kind, Title, Note string
+	When                  string // expression, or ""
+	Off                   bool
+	Settings              *message.Node // the whole map of the step
+	Pointer               string        // where the step stands
+}
+
+// Read takes the document apart. The source must have passed the flow's JSON
+// Schema; what that cannot say is checked here.
+func Read(s *Source) (*Document, []Finding) {
+	root := s.Root
+	d := &Document{Name: text(root, "name"), Title: text(root, "title"), Note: text(root, "note"), Source: s}
+	if d.Title == "" {
+		d.Title = d.Name
+	}
+	var findings []Finding
+	d.Intake, findings = readIntake(s)
+	if steps := root.Get("steps"); steps != nil {
+		d.Steps = Steps(steps, "/steps")
+	}
+	return d, findings
+}
+
+func readIntake(s *Source) (Intake, []Finding) {
+	n := s.Root.Get("intake")
+	in := Intake{
+		Kind: text(n, "kind"), Path: text(n, "path"), Format: text(n, "format"), Queue: text(n, "queue"),
+		Methods: texts(n, "methods"), Callers: texts(n, "callers"),
+		Once: text(n, "once"), Reference: text(n, "reference"), Order: text(n, "order"),
+		InFlight: number(n, "in-flight", DefaultInFlight), Limit: number(n, "limit", DefaultLimit),
+		Strict: flag(n, "strict"), OnceFor: DefaultOnceFor,
+	}
+	if in.Format == "" {
+		in.Format = "auto"
+	}
+	if len(in.Methods) == 0 {
+		in.Methods = []string{"POST"}
+	}
+	var findings []Finding
+	if t := text(n, "once-for"); t != "" {
+		d, err := Duration(t)
+		if err != nil {
+			p := s.Value("/intake/once-for")
+			findings = append(findings, Finding{Level: Error, Code: "wrong-value", Pointer: "/intake/once-for", Line: p.Line, Column: p.Column, Message: err.Error(), Repair: "write it as 30s, 10m or 24h"})
+		}
+		in.OnceFor = d
+	}
+	return in, findings
+}
+
+// Steps takes a list of steps apart; nested ones stay in their Settings.
+func Steps(list *message.Node, ptr string) []*Step {
+	var out []*Step
+	for i, n := range list.Items {
+		out = append(out, &Step{
+			ID: text(n, "id"), Kind: text(n, "kind"), Title: text(n, "title"), Note: text(n, "note"),
+			When: text(n, "when"), Off: flag(n, "off"), Settings: n, Pointer: fmt.Sprintf("%s/%d", ptr, i),
+		})
+	}
+	return out
+}
+
+// Duration reads a span such as 5s, 1m30s or 24h; it must be longer than 0.
+func Duration(s string) (time.Duration, error) {
+	d, err := time.ParseDuration(s)
+	if err != nil {
+		return 0, fmt.Errorf("%q is no span of time", s)
+	}
+	if d <= 0 {
+		return 0, fmt.Errorf("%q must be longer than 0", s)
+	}
+	return d, nil
+}
+
+func text(n *message.Node, name string) string {
+	if v := n.Get(name); v != nil && v.Kind == message.String {
+		return v.Text
+	}
+	return ""
+}
+
+func texts(n *message.Node, name string) []string {
+	v := n.Get(name)
+	if v == nil {
+		return nil
+	}
+	var out []string
+	for _, item := range v.Items {
+		out = append(out, item.Text)
+	}
+	return out
+}
+
+func flag(n *message.Node, name string) bool {
+	v := n.Get(name)
+	return v != nil && v.Kind == message.Bool && v.Text == "true"
+}
+
+func number(n *message.Node, name string, otherwise int) int {
+	v := n.Get(name)
+	if v == nil || v.Kind != message.Number {
+		return otherwise
+	}
+	i := otherwise
+	if _, err := fmt.Sscan(v.Text, &i); err != nil {
+		return otherwise
+	}
+	return i
+}

@@ -1,0 +1,156 @@
+// Package plan turns a flow document into a compiled plan that can be walked:
+// it checks the document against the flow's JSON Schema, compiles expressions,
+// templates and schemas, and reports what it finds with line and column.
+package plan
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"readyferry/core/expr"
+	"readyferry/core/flow"
+	"readyferry/core/message"
+	"readyferry/core/schema"
+	"readyferry/core/step"
+)
+
+// Plan is a compiled flow. It is safe for concurrent use and never changes.
+type Plan struct {
+	Document *flow.Document
+	Block    *step.Block
+	Uses     []step.Use // what the flow names outside itself
+
+	Once, Reference, Order *expr.Program // nil where the intake has none
+}
+
+// Reader reads flow documents. Make one and share it.
+type Reader struct {
+	env    *expr.Env
+	schema *schema.Schema
+	root   *message.Node
+}
+
+// NewReader makes a reader.
+func NewReader() (*Reader, error) {
+	env, err := expr.New()
+	if err != nil {
+		return nil, err
+	}
+	root := Schema()
+	s, err := schema.Compile(root, nil)
+	if err != nil {
+		return nil, fmt.Errorf("compiling the flow schema: %w", err)
+	}
+	return &Reader{env, s, root}, nil
+}
+
+// Env gives the environment that the reader compiles expressions in.
+func (r *Reader) Env() *expr.Env { return r.env }
+
+// Schema gives the JSON Schema that documents are checked against.
+func (r *Reader) Schema() *message.Node { return r.root }
+
+// Read reads a document. files are the flow's own files by name. The plan is
+// nil when the findings hold an error of syntax or shape; it may be walked
+// only when they hold no error at all.
+func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Finding) {
+	source, bad := flow.Parse(src)
+	if bad != nil {
+		return nil, []flow.Finding{*bad}
+	}
+	findings := r.shape(source)
+	if flow.HasErrors(findings) {
+		flow.Sort(findings)
+		return nil, findings
+	}
+	d, more := flow.Read(source)
+	findings = append(findings, more...)
+	c := step.NewCompiler(r.env, d, files)
+	p := &Plan{Document: d}
+	for _, e := range []struct {
+		source, ptr string
+		into        **expr.Program
+	}{
+		{d.Intake.Once, "/intake/once", &p.Once},
+		{d.Intake.Reference, "/intake/reference", &p.Reference},
+		{d.Intake.Order, "/intake/order", &p.Order},
+	} {
+		if e.source != "" {
+			*e.into = c.Expression(e.ptr, e.source)
+		}
+	}
+	r.intake(c, d)
+	p.Block = c.Block(d.Steps)
+	p.Uses = c.Uses
+	findings = append(findings, c.Findings...)
+	flow.Sort(findings)
+	return p, findings
+}
+
+var parameter = regexp.MustCompile(`\{([^}]*)\}`)
+
+func (r *Reader) intake(c *step.Compiler, d *flow.Document) {
+	if d.Intake.Kind != "webhook" {
+		return
+	}
+	seen := map[string]bool{}
+	for _, m := range parameter.FindAllStringSubmatch(d.Intake.Path, -1) {
+		if seen[m[1]] {
+			c.Find("/intake/path", flow.Error, "wrong-value", fmt.Sprintf("the parameter {%s} stands twice in the path", m[1]), "give each its own name")
+		}
+		seen[m[1]] = true
+	}
+	if len(d.Intake.Callers) == 0 {
+		c.Find("/intake", flow.Warning, "open-webhook", "anyone who knows the address may call this webhook", "name a connection of kind caller under callers")
+	}
+	for i, name := range d.Intake.Callers {
+		c.Uses = append(c.Uses, step.Use{Kind: step.UseConnection, Name: name, Pointer: fmt.Sprintf("/intake/callers/%d", i)})
+	}
+}
+
+// shape checks the document against the schema.
+func (r *Reader) shape(s *flow.Source) []flow.Finding {
+	if s.Root.Kind != message.Map {
+		p := s.Value("")
+		return []flow.Finding{{Level: flow.Error, Code: "wrong-type", Line: p.Line, Column: p.Column, Message: "a flow document is a map, not a " + s.Root.Kind.String(), Repair: "begin with readyferry: flow/1"}}
+	}
+	failures, err := r.schema.Validate(s.Root)
+	if err != nil {
+		return []flow.Finding{{Level: flow.Error, Code: "wrong-value", Line: 1, Column: 1, Message: err.Error()}}
+	}
+	var out []flow.Finding
+	for _, f := range failures {
+		out = append(out, r.explain(s, f))
+	}
+	return out
+}
+
+func (r *Reader) explain(s *flow.Source, f schema.Failure) flow.Finding {
+	out := flow.Finding{Level: flow.Error, Pointer: f.Pointer, Step: stepAt(s.Root, f.Pointer)}
+	name := f.Pointer[strings.LastIndexByte(f.Pointer, '/')+1:]
+	p := s.Value(f.Pointer)
+	switch {
+	case f.Unknown != nil:
+		p = s.Key(f.Pointer)
+		out.Code = "unknown-key"
+		out.Message = fmt.Sprintf("the key %q is not known here", f.Unknown[0])
+		out.Repair = near(f.Unknown[0], r.known(s.Root, f.Pointer))
+	case f.Missing != "":
+		out.Code = "missing-key"
+		out.Message = fmt.Sprintf("the key %q is required", f.Missing)
+		out.Repair = "add " + f.Missing + ":"
+	case f.Allowed != nil:
+		out.Code = "wrong-value"
+		out.Message = fmt.Sprintf("%q cannot be %s", name, shown(s.Root, f.Pointer))
+		out.Repair = near(shownText(s.Root, f.Pointer), f.Allowed)
+	default:
+		out.Code = "wrong-value"
+		out.Message = fmt.Sprintf("%q does not fit: %s", name, f.Reason)
+		if name == "readyferry" {
+			out.Message, out.Repair = "this is not a flow document of a version that is known", "write readyferry: flow/1"
+		}
+	}
+	out.Line, out.Column = p.Line, p.Column
+	return out
+}

@@ -1,0 +1,118 @@
+package plan
+
+import (
+	"strings"
+
+	"readyferry/core/expr"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/core/step"
+)
+
+// flowSchema is the part of the flow's JSON Schema that does not depend on the
+// kinds of step.
+const flowSchema = `{
+	"$schema": "https://json-schema.org/draft/2020-12/schema",
+	"title": "Ready Ferry flow document",
+	"type": "object", "additionalProperties": false,
+	"required": ["readyferry", "name", "intake", "steps"],
+	"properties": {
+		"readyferry": {"const": "flow/1", "description": "format of this document"},
+		"name": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9-]*$", "maxLength": 100, "description": "identity: letters, digits, hyphens"},
+		"title": {"type": "string", "maxLength": 200},
+		"note": {"type": "string"},
+		"intake": {"$ref": "#/$defs/intake"},
+		"steps": {"$ref": "#/$defs/steps"}
+	},
+	"$defs": {
+		"intake": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["webhook", "queue"]}},
+			"if": {"properties": {"kind": {"const": "queue"}}},
+			"then": {"additionalProperties": false, "required": ["queue"], "properties": {
+				"kind": true, "note": {"type": "string"},
+				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "name of the queue"},
+				"in-flight": {"type": "integer", "minimum": 1, "maximum": 1000, "description": "messages worked on at once, 4 by default"},
+				"format": {"$ref": "#/$defs/format"}, "strict": {"$ref": "#/$defs/strict"},
+				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}},
+			"else": {"additionalProperties": false, "required": ["path"], "properties": {
+				"kind": true, "note": {"type": "string"},
+				"path": {"type": "string", "pattern": "^(/([A-Za-z0-9._~-]+|\\{[A-Za-z_][A-Za-z0-9_]*\\}))+$", "description": "served below /in; {name} is a parameter"},
+				"methods": {"type": "array", "minItems": 1, "items": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"]}, "description": "POST by default"},
+				"callers": {"type": "array", "items": {"type": "string"}, "description": "connections of kind caller that may call; none: anyone may"},
+				"answer": {"enum": ["stored"], "description": "stored: 202 once the message is durable, unless a step says otherwise"},
+				"limit": {"type": "integer", "minimum": 1, "maximum": 67108864, "description": "largest body in bytes, 1048576 by default"},
+				"format": {"$ref": "#/$defs/format"}, "strict": {"$ref": "#/$defs/strict"},
+				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}
+		},
+		"format": {"enum": ["json", "text", "auto"], "description": "auto (default): by Content-Type"},
+		"strict": {"type": "boolean", "description": "refuse JSON whose maps name a member twice"},
+		"once": {"type": "string", "description": "expression; the same value within once-for is the same message"},
+		"once-for": {"type": "string", "description": "24h by default"},
+		"reference": {"type": "string", "description": "expression; the business reference that people search by"},
+		"order": {"type": "string", "description": "expression; deliveries of equal value keep their order, per target"},
+		"retry": ` + step.RetrySchema + `,
+		"steps": {"type": "array", "items": {"$ref": "#/$defs/step"}}
+	}
+}`
+
+// common are the settings that every step has.
+const common = `{
+	"id": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9_-]*$", "maxLength": 100, "description": "unique in the flow"},
+	"kind": {"type": "string"},
+	"title": {"type": "string", "maxLength": 200},
+	"note": {"type": "string", "description": "why the step is there, for people"},
+	"when": {"type": ["string", "boolean"], "description": "condition; the step is skipped unless it is true"},
+	"off": {"type": "boolean", "description": "neither checked nor run"}
+}`
+
+// Schema gives the JSON Schema of flow documents, with every kind of step.
+func Schema() *message.Node {
+	root := must(flowSchema)
+	defs := root.Get("$defs")
+	kinds, cases := message.NewList(), message.NewList()
+	for _, k := range step.Kinds() {
+		name := "step-" + k.Name
+		kinds.Items = append(kinds.Items, message.NewString(k.Name))
+		cases.Items = append(cases.Items, must(`{"if": {"properties": {"kind": {"const": "`+k.Name+`"}}, "required": ["kind"]}, "then": {"$ref": "#/$defs/`+name+`"}}`))
+		properties := must(common)
+		for _, m := range must(k.Properties).Members {
+			properties = properties.With(m.Name, m.Value)
+		}
+		required := message.NewList(message.NewString("id"), message.NewString("kind"))
+		for _, r := range k.Required {
+			required.Items = append(required.Items, message.NewString(r))
+		}
+		defs = defs.With(name, message.NewMap(
+			message.Member{Name: "type", Value: message.NewString("object")},
+			message.Member{Name: "description", Value: message.NewString(k.Summary)},
+			message.Member{Name: "additionalProperties", Value: message.NewBool(false)},
+			message.Member{Name: "required", Value: required},
+			message.Member{Name: "properties", Value: properties},
+		))
+	}
+	one := must(`{"type": "object", "required": ["id", "kind"], "properties": {}}`)
+	one = one.With("properties", message.NewMap(message.Member{Name: "kind", Value: message.NewMap(message.Member{Name: "enum", Value: kinds})}))
+	defs = defs.With("step", one.With("allOf", cases))
+	return root.With("$defs", defs)
+}
+
+// must reads JSON that is part of the program.
+func must(src string) *message.Node {
+	r, err := jsonfmt.Decode([]byte(src))
+	if err != nil {
+		panic("a schema in the program is no JSON: " + err.Error())
+	}
+	return r.Root
+}
+
+// near offers the names that a mistyped key may have meant.
+func near(name string, known []string) string {
+	if n := expr.Nearest(name, known); len(n) > 0 {
+		return "did you mean " + strings.Join(n, " or ") + "?"
+	}
+	if len(known) > 0 {
+		return "known here: " + strings.Join(known, ", ")
+	}
+	return "remove it"
+}

@@ -1,0 +1,105 @@
+// Package run walks compiled flows. The walk is pure: the same plan, message
+// and recorded effects give the same decisions, byte for byte. It drives live
+// runs, rehearsals and the inspection of what has happened.
+package run
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"readyferry/core/expr"
+	"readyferry/core/message"
+	"readyferry/core/plan"
+	"readyferry/core/step"
+)
+
+// Envelope is a message as it came in.
+type Envelope struct {
+	ID         string
+	ReceivedAt time.Time
+	Headers    []message.Header
+	Params     []message.Header
+	Query      []message.Header
+	Body       []byte
+}
+
+// Received is a message that an intake has taken in.
+type Received struct {
+	Message   message.Message
+	Once      string // value of the once expression, "" without one
+	Reference string
+	Order     string
+	Warnings  []string
+}
+
+// RefusedError says why an intake does not take a message.
+type RefusedError struct {
+	Status int    // HTTP status for a caller
+	Title  string // what, in a few words
+	Detail string // where and why
+}
+
+func (e *RefusedError) Error() string { return e.Title + ": " + e.Detail }
+
+// Receive decodes a message and computes what the intake says about it. The
+// error is a *RefusedError.
+func Receive(p *plan.Plan, in Envelope) (Received, error) {
+	intake := &p.Document.Intake
+	if len(in.Body) > intake.Limit {
+		return Received{}, &RefusedError{413, "The body is too large", fmt.Sprintf("it has %d bytes; the intake of %s takes at most %d", len(in.Body), p.Document.Name, intake.Limit)}
+	}
+	headers := message.HeaderMap(in.Headers)
+	format := step.FormatOf(intake.Format, headers.Get("content-type"))
+	body, duplicates, err := step.Decode(format, in.Body)
+	if err != nil {
+		return Received{}, &RefusedError{400, "The body cannot be read", err.Error()}
+	}
+	if len(duplicates) > 0 && intake.Strict {
+		return Received{}, &RefusedError{400, "The body cannot be read", fmt.Sprintf("the member %q stands twice in one map, and this intake is strict", duplicates[0])}
+	}
+	out := Received{Message: message.Message{
+		ID: in.ID, ReceivedAt: in.ReceivedAt, Format: format, Raw: in.Body, Body: body, Size: len(in.Body),
+		Headers: headers, Params: message.ListMap(in.Params), Query: message.ListMap(in.Query),
+	}}
+	for _, d := range duplicates {
+		out.Warnings = append(out.Warnings, fmt.Sprintf("the member %q stood twice in one map; the last one counts", d))
+	}
+	scope := func() *expr.Scope {
+		m := &out.Message
+		return &expr.Scope{Body: m.Body, Headers: m.Headers, Params: m.Params, Query: m.Query, Message: m, Now: in.ReceivedAt, Seed: in.ID + "/intake"}
+	}
+	if out.Reference, err = word(p.Reference, scope()); err != nil {
+		out.Warnings = append(out.Warnings, "no reference: "+err.Error())
+	}
+	out.Message.Reference = out.Reference
+	if out.Order, err = word(p.Order, scope()); err != nil {
+		out.Warnings = append(out.Warnings, "no order value: "+err.Error())
+	}
+	if out.Once, err = word(p.Once, scope()); err != nil {
+		return Received{}, &RefusedError{400, "The message cannot be told from others", "once, " + err.Error()}
+	}
+	if p.Once != nil && out.Once == "" {
+		return Received{}, &RefusedError{400, "The message cannot be told from others", "once, " + p.Once.Source + " is empty"}
+	}
+	return out, nil
+}
+
+// word evaluates an expression of the intake to a short text.
+func word(p *expr.Program, scope *expr.Scope) (string, error) {
+	if p == nil {
+		return "", nil
+	}
+	n, err := p.Eval(scope)
+	if err != nil {
+		return "", err
+	}
+	text, ok := expr.Text(n)
+	if !ok {
+		return "", errors.New(p.Source + " is a " + n.Kind.String() + ", not a text or number")
+	}
+	if len(text) > 500 {
+		return "", errors.New(p.Source + " is longer than 500 bytes")
+	}
+	return text, nil
+}

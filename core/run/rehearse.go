@@ -1,0 +1,200 @@
+package run
+
+import (
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"readyferry/core/flow"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/core/plan"
+	"readyferry/core/retry"
+	"readyferry/core/step"
+)
+
+// Rehearsal is a walk with every outside effect answered by a stand-in, as
+// people and programs read it.
+type Rehearsal struct {
+	State      string         `json:"state"`
+	Reason     *string        `json:"reason"`
+	Answer     *ShownAnswer   `json:"answer"` // null where nobody waits for one
+	Intake     ShownIntake    `json:"intake"`
+	Trace      []Entry        `json:"trace"`
+	Deliveries []Delivery     `json:"deliveries"`
+	Notes      []step.Note    `json:"notes"`
+	Findings   []flow.Finding `json:"findings"`
+}
+
+// ShownAnswer is what the caller would get.
+type ShownAnswer struct {
+	Status  int               `json:"status"`
+	Headers map[string]string `json:"headers"`
+	Body    string            `json:"body"`
+}
+
+// ShownIntake is what the intake made of the message.
+type ShownIntake struct {
+	Outcome   string   `json:"outcome"` // accepted, or why not
+	Reference string   `json:"reference"`
+	Once      string   `json:"once"`
+	Order     string   `json:"order"`
+	Warnings  []string `json:"warnings"`
+}
+
+// Delivery is what a delivery would hand over.
+type Delivery struct {
+	Path    string       `json:"path"`
+	Step    string       `json:"step"`
+	Kind    string       `json:"kind"`
+	Target  string       `json:"target"`
+	Request ShownRequest `json:"request"`
+}
+
+// ShownRequest is a request as people read it.
+type ShownRequest struct {
+	Method  string            `json:"method,omitempty"`
+	URL     string            `json:"url,omitempty"`
+	Headers map[string]string `json:"headers"`
+	Text    *string           `json:"text,omitempty"`
+	Base64  []byte            `json:"base64,omitempty"`
+}
+
+// Options of a rehearsal.
+type Options struct {
+	// Replies are stand-in answers, by step id or by path; the path counts
+	// first. A delivery without one is taken as answered 200 with no body.
+	Replies  map[string]step.Effect
+	NoBodies bool
+	Clock    func() time.Duration
+	// Known are effects that have happened already; they are not asked again.
+	Known map[string]step.Effect
+}
+
+// Rehearse runs a message through a plan without any effect.
+func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
+	out := Rehearsal{Trace: []Entry{}, Deliveries: []Delivery{}, Notes: []step.Note{}, Findings: []flow.Finding{}}
+	webhook := p.Document.Intake.Kind == "webhook"
+	received, err := Receive(p, in)
+	if err != nil {
+		var refused *RefusedError
+		errors.As(err, &refused)
+		out.State, out.Reason = TurnedAway, &refused.Detail
+		out.Intake = ShownIntake{Outcome: refused.Title, Warnings: []string{}}
+		if webhook {
+			out.Answer = shownAnswer(RefusalAnswer(refused))
+		} else {
+			out.State = DeadLetter
+		}
+		return out
+	}
+	out.Intake = ShownIntake{Outcome: "accepted", Reference: received.Reference, Once: received.Once, Order: received.Order, Warnings: append([]string{}, received.Warnings...)}
+	w := Walk(p, Input{
+		Message: received.Message, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
+		StandIn: func(want step.Want) (StandInReply, bool) {
+			out.Deliveries = append(out.Deliveries, ShowDelivery(in.ID, want))
+			return standIn(want, opt.Replies), true
+		},
+	})
+	out.State = w.State
+	if w.Reason != "" {
+		out.Reason = &w.Reason
+	}
+	out.Trace = append(out.Trace, w.Trace...)
+	out.Notes = append(out.Notes, w.Notes...)
+	if webhook {
+		answer := w.Answer
+		if answer == nil {
+			answer = StoredAnswer(in.ID)
+		}
+		out.Answer = shownAnswer(answer)
+	}
+	return out
+}
+
+// standIn judges a stand-in answer by the retry plan, as the engine would a real one.
+func standIn(want step.Want, replies map[string]step.Effect) StandInReply {
+	e, ok := replies[want.Path]
+	if !ok {
+		if e, ok = replies[want.Step]; !ok {
+			e = step.Effect{Status: 200}
+		}
+	}
+	if want.Kind != step.WantHTTP {
+		return StandInReply{Effect: e}
+	}
+	if e.Status == 0 {
+		e.Status = 200
+	}
+	rules := retry.Default()
+	if want.Retry != nil {
+		rules = want.Retry.Plan()
+	}
+	switch rules.Classify(e.Status) {
+	case retry.Again:
+		return StandInReply{Wait: fmt.Sprintf("%d, tries again", e.Status)}
+	case retry.Never:
+		return StandInReply{Failure: fmt.Sprintf("%s answered %d, and no other try would help", want.Target, e.Status)}
+	}
+	return StandInReply{Effect: e}
+}
+
+// ShowDelivery gives a want as people read it, with the key that the outside
+// system can tell repeats by.
+func ShowDelivery(transaction string, want step.Want) Delivery {
+	d := Delivery{Path: want.Path, Step: want.Step, Kind: want.Kind, Target: want.Target}
+	d.Request = ShownRequest{Method: want.Request.Method, URL: want.Request.Path, Headers: headerMap(want.Request.Headers)}
+	if want.Kind == step.WantHTTP {
+		d.Request.Headers["Idempotency-Key"] = DeliveryID(transaction, want.Path)
+	}
+	b := NewBody(want.Request.Format, want.Request.Body)
+	d.Request.Text, d.Request.Base64 = b.Text, b.Base64
+	return d
+}
+
+// DeliveryID gives the id of the delivery that a step of a transaction makes:
+// the same on every walk. It is a UUID of version 7 with the transaction's
+// time, so that ids sort by arrival, and a hash of transaction and path.
+func DeliveryID(transaction, path string) string {
+	var id uuid.UUID
+	sum := sha256.Sum256([]byte(transaction + "\x00" + path))
+	copy(id[:], sum[:])
+	if tx, err := uuid.Parse(transaction); err == nil {
+		copy(id[:6], tx[:6])
+	}
+	id[6] = id[6]&0x0F | 0x70
+	id[8] = id[8]&0x3F | 0x80
+	return id.String()
+}
+
+// StoredAnswer is what a caller gets when no step says otherwise.
+func StoredAnswer(transaction string) *step.Answer {
+	body := jsonfmt.Encode(message.NewMap(message.Member{Name: "transaction", Value: message.NewString(transaction)}))
+	return &step.Answer{Status: 202, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: body}
+}
+
+// RefusalAnswer is the problem document (RFC 9457) for a refused message.
+func RefusalAnswer(e *RefusedError) *step.Answer {
+	body := jsonfmt.Encode(message.NewMap(
+		message.Member{Name: "type", Value: message.NewString("about:blank")},
+		message.Member{Name: "title", Value: message.NewString(e.Title)},
+		message.Member{Name: "status", Value: message.NewNumber(fmt.Sprint(e.Status))},
+		message.Member{Name: "detail", Value: message.NewString(e.Detail)},
+	))
+	return &step.Answer{Status: e.Status, Headers: []message.Header{{Name: "Content-Type", Value: "application/problem+json"}}, Body: body}
+}
+
+func shownAnswer(a *step.Answer) *ShownAnswer {
+	return &ShownAnswer{Status: a.Status, Headers: headerMap(a.Headers), Body: string(a.Body)}
+}
+
+func headerMap(headers []message.Header) map[string]string {
+	out := map[string]string{}
+	for _, h := range headers {
+		out[h.Name] = h.Value
+	}
+	return out
+}

@@ -1,0 +1,312 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/core/plan"
+	"readyferry/core/step"
+)
+
+// The states of a transaction.
+const (
+	UnderWay   = "under way"
+	Waiting    = "waiting"
+	Delivered  = "delivered"
+	TurnedAway = "turned away"
+	DeadLetter = "dead letter"
+)
+
+// Input is what a walk works on.
+type Input struct {
+	Message message.Message
+	// Effects are the recorded answers to wants, by path.
+	Effects map[string]step.Effect
+	// StandIn answers wants that have no effect yet; nil in live runs.
+	StandIn func(step.Want) (StandInReply, bool)
+	// Trace asks for what each step did, with messages before and after.
+	Trace bool
+	// NoBodies leaves the messages out of the trace.
+	NoBodies bool
+	// Clock gives the time since some fixed moment, to tell how long steps
+	// took; nil leaves that out, and then equal walks give equal bytes.
+	Clock func() time.Duration
+}
+
+// StandInReply is what a rehearsal takes for the answer of an outside system.
+type StandInReply struct {
+	Effect  step.Effect
+	Failure string // the delivery is given up for this reason
+	Wait    string // the delivery would wait for this reason
+}
+
+// Result is what a walk came to.
+type Result struct {
+	State    string
+	Reason   string
+	Answer   *step.Answer // nil when no step said one
+	Trace    []Entry
+	Wants    []step.Want // what is needed to go on
+	Failures []step.Failure
+	Notes    []step.Note
+}
+
+// Entry is what one step did.
+type Entry struct {
+	Path    string       `json:"path"`
+	Step    string       `json:"step"`
+	Kind    string       `json:"kind"`
+	Outcome string       `json:"outcome"`
+	State   string       `json:"state"` // delivered, waiting, turned away, dead letter, or "" for an ordinary step
+	Before  *Body        `json:"before,omitempty"`
+	After   *Body        `json:"after,omitempty"`
+	Took    float64      `json:"took"` // milliseconds
+	Error   *string      `json:"error"`
+	Ways    []string     `json:"ways,omitempty"`
+	Fields  []step.Field `json:"fields,omitempty"`
+}
+
+// Body is a message as people see it.
+type Body struct {
+	Format string  `json:"format"`
+	Text   *string `json:"text,omitempty"`
+	Base64 []byte  `json:"base64,omitempty"` // for bytes that are not UTF-8
+}
+
+// NewBody shows bytes of a format.
+func NewBody(format string, raw []byte) *Body {
+	if utf8.Valid(raw) {
+		text := string(raw)
+		return &Body{Format: format, Text: &text}
+	}
+	return &Body{Format: format, Base64: raw}
+}
+
+// Walk takes a message through a plan, as far as the recorded effects reach.
+func Walk(p *plan.Plan, in Input) *Result {
+	w := &walker{in: in, result: &Result{}}
+	st := step.State{Message: in.Message}
+	end := w.block(p.Block, "", &st)
+	r := w.result
+	switch {
+	case len(r.Failures) > 0:
+		r.State, r.Reason = DeadLetter, r.Failures[0].Reason
+	case len(r.Wants) > 0 || w.waits != "":
+		r.State, r.Reason = Waiting, w.waits
+	case end == turnedAway:
+		r.State, r.Reason = TurnedAway, w.reason
+	default:
+		r.State = Delivered
+	}
+	return r
+}
+
+// progress says how a block ended.
+type progress int
+
+const (
+	done progress = iota
+	blocked
+	turnedAway
+)
+
+type walker struct {
+	in     Input
+	result *Result
+	reason string // of the last end
+	waits  string // why a stand-in delivery waits
+}
+
+func (w *walker) block(b *step.Block, prefix string, st *step.State) progress {
+	for _, s := range b.Steps {
+		if s.Off {
+			continue
+		}
+		if p := w.step(s, prefix+s.ID, st); p != done {
+			return p
+		}
+	}
+	return done
+}
+
+func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
+	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace}
+	entry := Entry{Path: path, Step: s.ID, Kind: s.Kind}
+	before := *st
+	began := w.clock()
+	if s.When != nil {
+		holds, err := s.When.EvalBool(call.Scope())
+		if err != nil {
+			return w.failed(entry, before, st, &step.Failure{Phase: "when", Class: step.Data, Reason: err.Error()}, began)
+		}
+		if !holds {
+			entry.Outcome = "skipped"
+			w.trace(entry, before, st, began)
+			return done
+		}
+	}
+	if e, ok := w.in.Effects[path]; ok {
+		call.Effect = &e
+	}
+	res, err := s.Runner.Run(call)
+	if err == nil && res.Want != nil {
+		res, err = w.want(s, call, res, &entry)
+	}
+	if err != nil {
+		var f *step.Failure
+		if !errors.As(err, &f) {
+			f = &step.Failure{Phase: "run", Class: step.Flow, Reason: err.Error()}
+		}
+		entry.Outcome, entry.Fields = res.Outcome, res.Fields
+		return w.failed(entry, before, st, f, began)
+	}
+	entry.Outcome, entry.Fields = res.Outcome, res.Fields
+	if res.Answer != nil && w.result.Answer == nil {
+		w.result.Answer = res.Answer
+	}
+	if res.Note != nil {
+		w.result.Notes = append(w.result.Notes, *res.Note)
+	}
+	if res.Want != nil {
+		entry.State = Waiting
+		w.trace(entry, before, st, began)
+		return blocked
+	}
+	if res.End != nil {
+		entry.State = TurnedAway
+		w.reason = res.End.Reason
+		w.trace(entry, before, st, began)
+		return turnedAway
+	}
+	*st = res.State
+	if s.Kind == "deliver" {
+		entry.State = Delivered
+	}
+	for _, i := range res.Ways {
+		entry.Ways = append(entry.Ways, s.Ways[i].Name)
+	}
+	w.trace(entry, before, st, began)
+	return w.ways(s, path, res.Ways, st)
+}
+
+// want asks the stand-in, or records that the step waits for the world.
+func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry *Entry) (step.Result, error) {
+	want := *res.Want
+	want.Path, want.Step = call.Path, s.ID
+	w.result.Wants = append(w.result.Wants, want)
+	if w.in.StandIn == nil {
+		return res, nil
+	}
+	reply, ok := w.in.StandIn(want)
+	switch {
+	case !ok:
+		return res, nil
+	case reply.Failure != "":
+		w.result.Wants = w.result.Wants[:len(w.result.Wants)-1]
+		return step.Result{Outcome: short(reply.Failure)}, &step.Failure{Phase: "delivery", Class: step.Target, Reason: reply.Failure}
+	case reply.Wait != "":
+		w.waits = reply.Wait
+		res.Outcome = reply.Wait
+		return res, nil
+	}
+	w.result.Wants = w.result.Wants[:len(w.result.Wants)-1]
+	call.Effect = &reply.Effect
+	return s.Runner.Run(call)
+}
+
+// ways walks the branches of a route.
+func (w *walker) ways(s *step.Compiled, path string, taken []int, st *step.State) progress {
+	if !s.Every {
+		for _, i := range taken {
+			if p := w.block(s.Ways[i].Block, path+"."+s.Ways[i].Name+"/", st); p != done {
+				return p
+			}
+		}
+		return done
+	}
+	// Each way works on its own copy, so that one which waits or dies holds up
+	// no other. Replies are kept for the steps after the route.
+	stopped, away := false, 0
+	var reasons []string
+	for _, i := range taken {
+		own := *st
+		switch w.block(s.Ways[i].Block, path+"."+s.Ways[i].Name+"/", &own) {
+		case blocked:
+			stopped = true
+		case turnedAway:
+			away++
+			reasons = append(reasons, w.reason)
+		}
+		if own.Replies != nil {
+			for _, m := range own.Replies.Members {
+				if st.Replies == nil {
+					st.Replies = message.NewMap()
+				}
+				st.Replies = st.Replies.With(m.Name, m.Value)
+			}
+		}
+	}
+	switch {
+	case stopped:
+		return blocked
+	case len(taken) > 0 && away == len(taken):
+		w.reason = strings.Join(reasons, "; ")
+		return turnedAway
+	}
+	return done
+}
+
+func (w *walker) failed(e Entry, before step.State, st *step.State, f *step.Failure, began time.Duration) progress {
+	f.Path, f.Step, f.Kind = e.Path, e.Step, e.Kind
+	w.result.Failures = append(w.result.Failures, *f)
+	e.State = DeadLetter
+	e.Error = &f.Reason
+	if e.Outcome == "" || f.Phase == "when" {
+		e.Outcome = short(f.Reason)
+	}
+	w.trace(e, before, st, began)
+	return blocked
+}
+
+func (w *walker) clock() time.Duration {
+	if w.in.Clock == nil {
+		return 0
+	}
+	return w.in.Clock()
+}
+
+func (w *walker) trace(e Entry, before step.State, after *step.State, began time.Duration) {
+	if !w.in.Trace {
+		return
+	}
+	e.Took = float64((w.clock() - began).Microseconds()) / 1000
+	if !w.in.NoBodies {
+		e.Before, e.After = show(&before.Message), show(&after.Message)
+	}
+	w.result.Trace = append(w.result.Trace, e)
+}
+
+func show(m *message.Message) *Body {
+	if m.Raw == nil && m.Format == "json" {
+		text := string(jsonfmt.Encode(m.Body))
+		return &Body{Format: m.Format, Text: &text}
+	}
+	return NewBody(m.Format, step.Bytes(m))
+}
+
+// short keeps the first words of a reason for a cell.
+func short(reason string) string {
+	r := []rune(reason)
+	if i := strings.IndexAny(reason, ";:"); i > 0 && i < 60 {
+		return reason[:i]
+	}
+	if len(r) > 60 {
+		return fmt.Sprintf("%s…", string(r[:59]))
+	}
+	return reason
+}

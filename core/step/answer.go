@@ -1,0 +1,69 @@
+package step
+
+import (
+	"fmt"
+	"strings"
+
+	"readyferry/core/expr"
+	"readyferry/core/flow"
+	"readyferry/core/message"
+)
+
+var answerKind = Kind{
+	Name:    "answer",
+	Summary: "Says what the caller of the intake gets.",
+	Reason:  "Use it when the caller wants more than the word that the message is stored. The first answer counts; where nobody waits it is noted and does nothing.",
+	Example: `{id: reply, kind: answer, status: 200, text: '{"slip": "${body.slip}"}'}`,
+	Properties: `{
+		"status": {"type": "integer", "minimum": 200, "maximum": 599, "description": "HTTP status, 200 by default"},
+		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number", "null"]}},
+		"text": {"type": "string", "description": "template of the answer's body; without it the present message is answered. A text that begins with { or [ is JSON, and its holes are escaped for that"}
+	}`,
+	compile: compileAnswer,
+}
+
+type answer struct {
+	status  int
+	headers []headerTemplate
+	text    *expr.Template
+	format  string
+}
+
+func compileAnswer(c *Compiler, s *flow.Step) Runner {
+	r := &answer{status: 200, headers: c.headers(s)}
+	if n := s.Settings.Get("status"); n != nil {
+		_, _ = fmt.Sscan(n.Text, &r.status)
+	}
+	if n := s.Settings.Get("text"); n != nil {
+		place := expr.PlainText
+		r.format = "text"
+		if t := strings.TrimSpace(scalar(n)); strings.HasPrefix(t, "{") || strings.HasPrefix(t, "[") {
+			place, r.format = expr.JSONText, "json"
+		}
+		r.text = c.Template(s.Pointer+"/text", scalar(n), place)
+	}
+	return r
+}
+
+func (r *answer) Run(c *Call) (Result, error) {
+	a := &Answer{Status: r.status}
+	format := c.State.Message.Format
+	if r.text != nil {
+		text, err := r.text.Eval(c.Scope())
+		if err != nil {
+			return Result{}, fail("text", err)
+		}
+		a.Body, format = []byte(text), r.format
+	} else {
+		a.Body = Bytes(&c.State.Message)
+	}
+	own, err := fillHeaders(r.headers, c.Scope())
+	if err != nil {
+		return Result{}, err
+	}
+	a.Headers = []message.Header{{Name: "Content-Type", Value: ContentType(format)}}
+	for _, h := range own {
+		a.Headers = append(without(a.Headers, h.Name), h)
+	}
+	return Result{State: c.State, Outcome: fmt.Sprint(r.status), Answer: a}, nil
+}

@@ -1,0 +1,201 @@
+package step
+
+import (
+	"errors"
+	"fmt"
+
+	"readyferry/core/expr"
+	"readyferry/core/flow"
+	"readyferry/core/message"
+	"readyferry/core/pointer"
+)
+
+// Compiler turns steps into runners and collects what is wrong with them.
+type Compiler struct {
+	Env      *expr.Env
+	Document *flow.Document
+	Files    map[string][]byte // the flow's own files, by name
+	Findings []flow.Finding
+	Uses     []Use
+
+	find func(name string) (Kind, bool)
+	ids  map[string]string // id → pointer
+	step *flow.Step        // the one being compiled
+}
+
+// NewCompiler makes a compiler for the steps of a document.
+func NewCompiler(env *expr.Env, d *flow.Document, files map[string][]byte) *Compiler {
+	return &Compiler{Env: env, Document: d, Files: files, find: Find, ids: map[string]string{}}
+}
+
+// Use is something outside the flow that it names.
+type Use struct{ Kind, Name, Step, Pointer string }
+
+// The kinds of use.
+const (
+	UseConnection = "connection"
+	UseQueue      = "queue"
+)
+
+// Block compiles a list of steps.
+func (c *Compiler) Block(steps []*flow.Step) *Block {
+	b := &Block{}
+	for _, s := range steps {
+		if s.ID != "" {
+			if first, taken := c.ids[s.ID]; taken {
+				p := c.Document.Source.Value(first)
+				c.at(s, s.Pointer+"/id", flow.Error, "duplicate-id", fmt.Sprintf("the id %q is taken by the step in line %d", s.ID, p.Line), "give one of them another id")
+			}
+			c.ids[s.ID] = s.Pointer
+		}
+		if compiled := c.one(s); compiled != nil {
+			b.Steps = append(b.Steps, compiled)
+		}
+	}
+	return b
+}
+
+func (c *Compiler) one(s *flow.Step) *Compiled {
+	out := &Compiled{Step: s}
+	if s.Off {
+		return out
+	}
+	kind, ok := c.find(s.Kind)
+	if !ok {
+		return nil // the schema has said so
+	}
+	outer := c.step
+	c.step = s
+	defer func() { c.step = outer }()
+	if s.When != "" {
+		out.When = c.Condition(s.Pointer+"/when", s.When)
+	}
+	out.Runner = kind.compile(c, s)
+	if r, ok := out.Runner.(*route); ok {
+		out.Ways, out.Every = r.blocks, r.every
+	}
+	return out
+}
+
+func (c *Compiler) at(s *flow.Step, ptr string, level flow.Level, code, msg, repair string) {
+	c.found(s, ptr, c.Document.Source.Value(ptr), level, code, msg, repair)
+}
+
+func (c *Compiler) found(s *flow.Step, ptr string, p flow.Place, level flow.Level, code, msg, repair string) {
+	f := flow.Finding{Level: level, Code: code, Pointer: ptr, Line: p.Line, Column: p.Column, Message: msg, Repair: repair}
+	if s != nil {
+		f.Step = s.ID
+	}
+	c.Findings = append(c.Findings, f)
+}
+
+// Find adds a finding about the step being compiled.
+func (c *Compiler) Find(ptr string, level flow.Level, code, msg, repair string) {
+	c.at(c.step, ptr, level, code, msg, repair)
+}
+
+func (c *Compiler) expression(ptr string, err error) {
+	var bad *expr.CompileError
+	if !errors.As(err, &bad) {
+		c.Find(ptr, flow.Error, "expression", err.Error(), "")
+		return
+	}
+	place := c.Document.Source.Within(ptr, bad.Line, bad.Column)
+	c.found(c.step, ptr, place, flow.Error, "expression", bad.Message, bad.Repair)
+}
+
+// Expression compiles an expression that stands at ptr; nil when it is wrong.
+func (c *Compiler) Expression(ptr, source string) *expr.Program {
+	p, err := c.Env.Compile(source)
+	if err != nil {
+		c.expression(ptr, err)
+		return nil
+	}
+	return p
+}
+
+// Condition is Expression for conditions.
+func (c *Compiler) Condition(ptr, source string) *expr.Program {
+	p, err := c.Env.CompileBool(source)
+	if err != nil {
+		c.expression(ptr, err)
+		return nil
+	}
+	return p
+}
+
+// Template compiles a template that stands at ptr; nil when it is wrong.
+func (c *Compiler) Template(ptr, source string, place expr.Place) *expr.Template {
+	t, err := c.Env.CompileTemplate(source, place)
+	if err != nil {
+		c.expression(ptr, err)
+		return nil
+	}
+	return t
+}
+
+// headerTemplate is a header that a step writes; nil template: it is removed.
+type headerTemplate struct {
+	name  string
+	value *expr.Template
+}
+
+func (c *Compiler) headers(s *flow.Step) []headerTemplate {
+	var out []headerTemplate
+	for _, m := range members(s.Settings.Get("headers")) {
+		ptr := s.Pointer + "/headers" + pointer.Pointer{m.Name}.String()
+		if !headerName(m.Name) {
+			c.at(s, ptr, flow.Error, "wrong-value", fmt.Sprintf("%q is no name of a header", m.Name), "use letters, digits and hyphens")
+			continue
+		}
+		if m.Value.Kind == message.Null {
+			out = append(out, headerTemplate{m.Name, nil})
+			continue
+		}
+		if t := c.Template(ptr, scalar(m.Value), expr.HeaderValue); t != nil {
+			out = append(out, headerTemplate{m.Name, t})
+		}
+	}
+	return out
+}
+
+// headerName follows RFC 9110, 5.6.2, without the odder characters of a token.
+func headerName(s string) bool {
+	for _, c := range []byte(s) {
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_' || c == '.') {
+			return false
+		}
+	}
+	return s != ""
+}
+
+func fillHeaders(templates []headerTemplate, scope *expr.Scope) ([]message.Header, error) {
+	out := make([]message.Header, 0, len(templates))
+	for _, h := range templates {
+		if h.value == nil {
+			continue
+		}
+		v, err := h.value.Eval(scope)
+		if err != nil {
+			return nil, fail("headers/"+h.name, err)
+		}
+		out = append(out, message.Header{Name: h.name, Value: v})
+	}
+	return out, nil
+}
+
+func members(n *message.Node) []message.Member {
+	if n == nil {
+		return nil
+	}
+	return n.Members
+}
+
+// scalar gives a setting as its text: expressions may be written as bare
+// numbers or booleans.
+func scalar(n *message.Node) string {
+	if n == nil || n.Kind == message.List || n.Kind == message.Map {
+		return ""
+	}
+	return n.Text
+}

@@ -1,0 +1,18 @@
+package step
+
+// Kinds lists every kind of step, in the order in which people are offered them.
+func Kinds() []Kind {
+	return []Kind{
+		validateKind, setKind, mapKind, filterKind, routeKind, deliverKind, answerKind, noteKind,
+	}
+}
+
+// Find gives a kind by name.
+func Find(name string) (Kind, bool) {
+	for _, k := range Kinds() {
+		if k.Name == name {
+			return k, true
+		}
+	}
+	return Kind{}, false
+}

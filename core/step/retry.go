@@ -1,0 +1,98 @@
+package step
+
+import (
+	"fmt"
+	"strconv"
+	"time"
+
+	"readyferry/core/flow"
+	"readyferry/core/message"
+	"readyferry/core/retry"
+)
+
+// RetrySchema is the JSON Schema of a retry plan, in flows and connections.
+const RetrySchema = `{
+	"type": "object", "additionalProperties": false, "description": "when to try again and when to give up",
+	"properties": {
+		"first": {"type": "string", "description": "delay before the second try, such as 5s"},
+		"growth": {"enum": ["constant", "linear", "exponential"]},
+		"factor": {"type": "number", "minimum": 1, "maximum": 1000},
+		"cap": {"type": "string", "description": "longest delay, such as 10m"},
+		"spread": {"enum": ["none", "equal", "full"]},
+		"tries": {"type": "integer", "minimum": 1, "maximum": 1000},
+		"within": {"type": "string", "description": "no try begins later than this after the first, such as 24h"},
+		"again": {"type": "array", "items": {"type": "integer", "minimum": 100, "maximum": 599}, "description": "statuses that are worth another try"},
+		"never": {"type": "array", "items": {"type": "integer", "minimum": 100, "maximum": 599}, "description": "statuses after which no try helps"},
+		"delivered": {"type": "array", "items": {"type": "integer", "minimum": 100, "maximum": 599}, "description": "statuses that count as delivered"}
+	}}`
+
+// Retry is a retry plan as written: what is not named takes its default.
+type Retry struct{ plan retry.Plan }
+
+// Plan gives the whole plan.
+func (r *Retry) Plan() retry.Plan { return r.plan }
+
+// BadRetry is a setting of a retry plan that cannot be read.
+type BadRetry struct{ Setting, Reason string }
+
+// ReadRetry reads a plan that passed RetrySchema.
+func ReadRetry(n *message.Node) (*Retry, []BadRetry) {
+	p := retry.Default()
+	var bad []BadRetry
+	span := func(name string, into *time.Duration) {
+		v := n.Get(name)
+		if v == nil {
+			return
+		}
+		d, err := flow.Duration(v.Text)
+		if err != nil {
+			bad = append(bad, BadRetry{name, err.Error()})
+			return
+		}
+		*into = d
+	}
+	span("first", &p.First)
+	span("cap", &p.Cap)
+	span("within", &p.Within)
+	if n.Get("cap") == nil {
+		p.Cap = max(p.Cap, p.First)
+	}
+	if v := n.Get("growth"); v != nil {
+		p.Growth = v.Text
+	}
+	if v := n.Get("spread"); v != nil {
+		p.Spread = v.Text
+	}
+	if v := n.Get("factor"); v != nil {
+		f, err := strconv.ParseFloat(v.Text, 64)
+		if err != nil {
+			bad = append(bad, BadRetry{"factor", fmt.Sprintf("%q is no number", v.Text)})
+		}
+		p.Factor = f
+	}
+	if v := n.Get("tries"); v != nil {
+		f, err := strconv.ParseFloat(v.Text, 64) // 6.0 is an integer to JSON Schema
+		if err != nil {
+			bad = append(bad, BadRetry{"tries", fmt.Sprintf("%q is no number", v.Text)})
+		}
+		p.Tries = int(f)
+	}
+	codes := func(name string, into *[]int) {
+		for _, item := range items(n.Get(name)) {
+			if code, err := strconv.Atoi(item.Text); err == nil {
+				*into = append(*into, code)
+			}
+		}
+	}
+	codes("again", &p.Again)
+	codes("never", &p.Never)
+	codes("delivered", &p.Delivered)
+	return &Retry{p}, bad
+}
+
+func items(n *message.Node) []*message.Node {
+	if n == nil {
+		return nil
+	}
+	return n.Items
+}

@@ -1,0 +1,150 @@
+// Package step holds the kinds of step: for each its settings, how it is
+// compiled, and what it does to a message. One file per kind, one line in the
+// registry.
+//
+// A step is pure. What it needs of the world it asks for as a Want, and it
+// goes on when the answer stands in the Call as an Effect.
+package step
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"readyferry/core/expr"
+	"readyferry/core/flow"
+	"readyferry/core/message"
+)
+
+// Kind describes a kind of step.
+type Kind struct {
+	Name    string
+	Summary string // what it does, in one sentence
+	Reason  string // when to use it
+	Example string // a step in YAML; a test compiles it
+	// Properties are the JSON Schema properties of its own settings, and
+	// Required the names that must be there.
+	Properties string
+	Required   []string
+
+	compile func(c *Compiler, s *flow.Step) Runner
+}
+
+// Runner does the work of a compiled step on one message.
+type Runner interface {
+	Run(c *Call) (Result, error)
+}
+
+// Compiled is a step ready to run.
+type Compiled struct {
+	*flow.Step
+	When   *expr.Program // nil: always
+	Runner Runner
+	Ways   []Way // of a route
+	Every  bool  // of a route: all ways that fit, each with its own copy
+}
+
+// Way is one branch.
+type Way struct {
+	Name  string
+	Block *Block
+}
+
+// Block is a sequence of steps.
+type Block struct{ Steps []*Compiled }
+
+// State is what travels from step to step. It is copied, never changed in place.
+type State struct {
+	Message message.Message
+	Vars    *message.Node
+	Replies *message.Node
+	Sent    []message.Header // headers that set steps put; they leave with the message
+}
+
+// Call is one step's work on one message.
+type Call struct {
+	State  State
+	Path   string  // the step's path in this transaction
+	Effect *Effect // what the step's want came to, when that is known
+	Now    time.Time
+	Trace  bool // whether details for people are wanted
+}
+
+// Scope gives what the step's expressions see.
+func (c *Call) Scope() *expr.Scope {
+	m := &c.State.Message
+	return &expr.Scope{
+		Body: m.Body, Headers: m.Headers, Params: m.Params, Query: m.Query,
+		Vars: c.State.Vars, Replies: c.State.Replies, Message: m, Now: c.Now, Seed: m.ID + "/" + c.Path,
+	}
+}
+
+// Result is what a step did.
+type Result struct {
+	State   State
+	Outcome string  // in a word or two
+	Ways    []int   // of a route: those to take, in order
+	Want    *Want   // what the step needs of the world before it can go on
+	Answer  *Answer // what the caller gets, unless an earlier step has said
+	End     *End    // the message is turned away here
+	Note    *Note
+	Fields  []Field // of a map: field by field, when details are wanted
+}
+
+// End turns a message away.
+type End struct{ Reason string }
+
+// Note is a line in the transaction's log.
+type Note struct {
+	Level string `json:"level"` // info or warning
+	Text  string `json:"text"`
+}
+
+// Answer is what the caller of an intake gets.
+type Answer struct {
+	Status  int              `json:"status"`
+	Headers []message.Header `json:"headers"`
+	Body    []byte           `json:"body"`
+}
+
+// Field is what a map did for one target.
+type Field struct {
+	To      string   `json:"to"`
+	Value   string   `json:"value,omitempty"` // as JSON
+	Outcome string   `json:"outcome"`         // set, skipped or failed
+	Error   string   `json:"error,omitempty"`
+	Reads   []string `json:"reads"` // JSON Pointers into the body before
+}
+
+// Class says who can mend a failure.
+type Class string
+
+// The classes of failure.
+const (
+	Data   Class = "data"   // the message is not as expected
+	Flow   Class = "flow"   // the flow is wrong
+	Target Class = "target" // the outside system did not take it
+)
+
+// Failure ends a message as a dead letter.
+type Failure struct {
+	Step   string `json:"step"`
+	Path   string `json:"path"`
+	Kind   string `json:"kind"`
+	Phase  string `json:"phase"` // the setting at work: when, fields/3, schema
+	Class  Class  `json:"class"`
+	Reason string `json:"reason"`
+}
+
+func (f *Failure) Error() string {
+	return fmt.Sprintf("step %s, %s: %s", f.Path, f.Phase, f.Reason)
+}
+
+// fail gives the failure of an expression or template.
+func fail(phase string, err error) error {
+	class := Flow
+	if expr.IsMissing(err) || strings.Contains(err.Error(), "do not fit together") || strings.Contains(err.Error(), "segment of a path") {
+		class = Data
+	}
+	return &Failure{Phase: phase, Class: class, Reason: err.Error()}
+}
