@@ -3,6 +3,7 @@
 package flow
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"strings"
@@ -85,7 +86,7 @@ func Parse(src []byte) (*Source, *Finding) {
 		return nil, yamlError(err)
 	}
 	s := &Source{values: map[string]Place{}, keys: map[string]Place{}, block: map[string]bool{}}
-	r := reader{s: s, anchors: map[string]ast.Node{}}
+	r := reader{s: s, src: src, anchors: map[string]ast.Node{}}
 	var body ast.Node
 	for _, d := range file.Docs {
 		if d.Body == nil {
@@ -149,6 +150,7 @@ func yamlError(err error) *Finding {
 
 type reader struct {
 	s       *Source
+	src     []byte
 	anchors map[string]ast.Node // nil while the anchored value is being read
 	nodes   int
 }
@@ -158,6 +160,14 @@ func at(t *token.Token) Place {
 		return Place{1, 1}
 	}
 	return Place{t.Position.Line, t.Position.Column}
+}
+
+// indent counts the blanks at the beginning of a line.
+func indent(src []byte, line int) int {
+	for ; line > 1 && len(src) > 0; line-- {
+		_, src, _ = bytes.Cut(src, []byte("\n"))
+	}
+	return len(src) - len(bytes.TrimLeft(src, " "))
 }
 
 func (r *reader) fail(n ast.Node, format string, args ...any) *Finding {
@@ -193,7 +203,7 @@ func (r *reader) node(n ast.Node, ptr string, depth int) (*message.Node, *Findin
 	case *ast.LiteralNode:
 		r.s.block[ptr] = true
 		if x.Value != nil && x.Value.GetToken() != nil {
-			r.s.values[ptr] = Place{place.Line, at(x.Value.GetToken()).Column}
+			r.s.values[ptr] = Place{place.Line, indent(r.src, place.Line+1) + 1}
 			return message.NewString(x.Value.Value), nil
 		}
 		return message.NewString(""), nil
@@ -235,7 +245,6 @@ func (r *reader) node(n ast.Node, ptr string, depth int) (*message.Node, *Findin
 
 func (r *reader) mapping(values []*ast.MappingValueNode, ptr string, depth int) (*message.Node, *Finding) {
 	out := &message.Node{Kind: message.Map, Offset: -1}
-	seen := map[string]bool{}
 	for i, v := range values {
 		if _, merge := v.Key.(*ast.MergeKeyNode); merge {
 			return nil, r.fail(v, "merge keys (<<) are not part of YAML 1.2")
@@ -244,10 +253,6 @@ func (r *reader) mapping(values []*ast.MappingValueNode, ptr string, depth int) 
 		if s, ok := v.Key.(*ast.StringNode); ok {
 			name = s.Value
 		}
-		if seen[name] {
-			return nil, r.fail(v.Key, "the key %q stands here a second time", name)
-		}
-		seen[name] = true
 		child := ptr + pointer.Pointer{name}.String()
 		r.s.keys[child] = at(v.Key.GetToken())
 		if i == 0 {
