@@ -52,8 +52,8 @@ func (r *Reader) Env() *expr.Env { return r.env }
 func (r *Reader) Schema() *message.Node { return r.root }
 
 // Read reads a document. files are the flow's own files by name. The plan is
-// nil when the findings hold an error of syntax or shape; it may be walked
-// only when they hold no error at all.
+// nil when the findings hold an error of syntax or shape. A plan with other
+// errors can be rehearsed while a person is still writing: its wrong steps fail.
 func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Finding) {
 	source, bad := flow.Parse(src)
 	if bad != nil {

@@ -72,6 +72,8 @@ type Options struct {
 	Clock    func() time.Duration
 	// Known are effects that have happened already; they are not asked again.
 	Known map[string]step.Effect
+	// Live leaves wants without a known effect open: nothing stands in.
+	Live bool
 }
 
 // Rehearse runs a message through a plan without any effect.
@@ -85,7 +87,7 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 		out.State, out.Reason = TurnedAway, &refused.Detail
 		out.Intake = ShownIntake{Outcome: refused.Title, Warnings: []string{}}
 		if webhook {
-			out.Answer = shownAnswer(RefusalAnswer(refused))
+			out.Answer = ShowAnswer(RefusalAnswer(refused))
 		} else {
 			out.State = DeadLetter
 		}
@@ -96,7 +98,7 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 		Message: received.Message, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
 		StandIn: func(want step.Want) (StandInReply, bool) {
 			out.Deliveries = append(out.Deliveries, ShowDelivery(in.ID, want))
-			return standIn(want, opt.Replies), true
+			return standIn(want, opt.Replies), !opt.Live
 		},
 	})
 	out.State = w.State
@@ -110,7 +112,7 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 		if answer == nil {
 			answer = StoredAnswer(in.ID)
 		}
-		out.Answer = shownAnswer(answer)
+		out.Answer = ShowAnswer(answer)
 	}
 	return out
 }
@@ -187,7 +189,8 @@ func RefusalAnswer(e *RefusedError) *step.Answer {
 	return &step.Answer{Status: e.Status, Headers: []message.Header{{Name: "Content-Type", Value: "application/problem+json"}}, Body: body}
 }
 
-func shownAnswer(a *step.Answer) *ShownAnswer {
+// ShowAnswer gives an answer as people read it.
+func ShowAnswer(a *step.Answer) *ShownAnswer {
 	return &ShownAnswer{Status: a.Status, Headers: headerMap(a.Headers), Body: string(a.Body)}
 }
 

@@ -67,14 +67,29 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 	outer := c.step
 	c.step = s
 	defer func() { c.step = outer }()
+	before := len(c.Findings)
 	if s.When != "" {
 		out.When = c.Condition(s.Pointer+"/when", s.When)
 	}
 	out.Runner = kind.compile(c, s)
+	for _, f := range c.Findings[before:] {
+		if f.Level == flow.Error && f.Step == s.ID {
+			out.Runner, out.When = broken(f.Message), nil
+			return out
+		}
+	}
 	if r, ok := out.Runner.(*route); ok {
 		out.Ways, out.Every = r.blocks, r.every
 	}
 	return out
+}
+
+// broken is a step that has errors: it can be shown and rehearsed, and fails
+// with its first error.
+type broken string
+
+func (b broken) Run(*Call) (Result, error) {
+	return Result{}, &Failure{Phase: "settings", Class: Flow, Reason: string(b)}
 }
 
 func (c *Compiler) at(s *flow.Step, ptr string, level flow.Level, code, msg, repair string) {

@@ -1,0 +1,294 @@
+package engine
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"readyferry/connect"
+	"readyferry/connect/caller"
+	"readyferry/core/message"
+	"readyferry/core/plan"
+	"readyferry/core/run"
+	"readyferry/core/step"
+	"readyferry/store"
+)
+
+// Call is a request to a webhook.
+type Call struct {
+	Method string
+	Path   string // below /in
+	Header http.Header
+	Query  []message.Header
+	Body   []byte
+}
+
+// Intake is the webhook that a call goes to.
+type Intake struct {
+	Flow    string
+	Limit   int // largest body
+	params  []message.Header
+	version int
+	paused  bool
+	plan    *plan.Plan
+	draft   bool // never published: the message becomes a sample
+}
+
+// Find gives the webhook for a method and path. When only the method does not
+// fit, allowed names those that would.
+func (e *Engine) Find(method, path string) (in *Intake, allowed []string) {
+	segments := strings.Split(strings.Trim(path, "/"), "/")
+	best := -1
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	for _, f := range e.flows {
+		p, draft := f.live, false
+		if p == nil {
+			p, draft = f.draft, true
+		}
+		if p == nil || p.Document.Intake.Kind != "webhook" {
+			continue
+		}
+		params, literal, ok := match(p.Document.Intake.Path, segments)
+		if !ok {
+			continue
+		}
+		fits := false
+		for _, m := range p.Document.Intake.Methods {
+			fits = fits || m == method
+		}
+		if !fits {
+			allowed = append(allowed, p.Document.Intake.Methods...)
+			continue
+		}
+		score := literal * 2 // a path in words counts more than one with parameters, a live flow more than a draft
+		if !draft {
+			score++
+		}
+		if score > best {
+			best = score
+			in = &Intake{Flow: f.name, Limit: p.Document.Intake.Limit, params: params, version: f.version, paused: f.paused, plan: p, draft: draft}
+		}
+	}
+	return in, allowed
+}
+
+// match compares a path with a pattern; literal counts the segments that are
+// equal to the letter.
+func match(pattern string, segments []string) (params []message.Header, literal int, ok bool) {
+	want := strings.Split(strings.Trim(pattern, "/"), "/")
+	if len(want) != len(segments) {
+		return nil, 0, false
+	}
+	for i, w := range want {
+		switch {
+		case strings.HasPrefix(w, "{"):
+			if segments[i] == "" {
+				return nil, 0, false
+			}
+			params = append(params, message.Header{Name: strings.Trim(w, "{}"), Value: segments[i]})
+		case w != segments[i]:
+			return nil, 0, false
+		default:
+			literal++
+		}
+	}
+	return params, literal, true
+}
+
+// Accept takes a message in. When it returns without error, the message is on
+// disk and the answer is what its caller gets. A *run.RefusedError says why a
+// message is not taken; then nothing is kept.
+func (e *Engine) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer, error) {
+	if err := e.admit(in, c); err != nil {
+		return nil, err
+	}
+	headers := keptHeaders(c.Header, e.secretHeaders(in.plan))
+	if in.draft {
+		return e.keepSample(ctx, in, c, headers)
+	}
+	if in.paused {
+		return nil, &run.RefusedError{Status: 503, Title: "The flow is paused", Detail: fmt.Sprintf("%s takes no messages now; nothing was stored, send it again later", in.Flow)}
+	}
+	id, now := store.NewID(), e.clock()
+	envelope := run.Envelope{ID: id.String(), ReceivedAt: now, Headers: headers, Params: in.params, Query: c.Query, Body: c.Body}
+	received, err := run.Receive(in.plan, envelope)
+	if err != nil {
+		return nil, err
+	}
+	first := run.Walk(in.plan, run.Input{Message: received.Message})
+	answer := first.Answer
+	if answer == nil {
+		answer = run.StoredAnswer(id.String())
+	}
+	t, m, err := newTransaction(in.Flow, in.version, id, envelope, received, "webhook "+c.Method+" /in"+c.Path)
+	if err != nil {
+		return nil, err
+	}
+	if m.Answer, err = json.Marshal(answer); err != nil {
+		return nil, err
+	}
+	var after *aftermath
+	var duplicate *store.ID
+	err = e.store.Write(ctx, func(tx *store.Tx) error {
+		after, duplicate = newAftermath(), nil
+		if dup, err := e.once(tx, in.plan, t, received.Once); dup != nil || err != nil {
+			duplicate = dup
+			if err == nil {
+				after.events[TopicTransactions] = true
+				err = tx.AddTransaction(t, m)
+			}
+			return err
+		}
+		return e.begin(tx, in.plan, t, m, received, first, after)
+	})
+	if err != nil {
+		return nil, fmt.Errorf("storing the message: %w", err)
+	}
+	e.after(after)
+	if duplicate != nil {
+		return e.answerOf(*duplicate)
+	}
+	return answer, nil
+}
+
+// admit checks who calls.
+func (e *Engine) admit(in *Intake, c Call) error {
+	names := in.plan.Document.Intake.Callers
+	if len(names) == 0 {
+		return nil
+	}
+	var callers []*connect.Connection
+	for _, n := range names {
+		if k := e.connection(n); k != nil && k.Kind == connect.KindCaller {
+			callers = append(callers, k)
+		}
+	}
+	if _, err := caller.Verify(callers, c.Header, c.Body, e.clock()); err != nil {
+		return &run.RefusedError{Status: 401, Title: "The caller is not known", Detail: "send the key or signature that was agreed for " + in.Flow}
+	}
+	return nil
+}
+
+// secretHeaders names the headers that prove who calls; they are not kept.
+func (e *Engine) secretHeaders(p *plan.Plan) map[string]bool {
+	out := map[string]bool{"authorization": true, "cookie": true, "proxy-authorization": true, "webhook-signature": true}
+	for _, n := range p.Document.Intake.Callers {
+		if c := e.connection(n); c != nil && c.SignIn.Header != "" {
+			out[strings.ToLower(c.SignIn.Header)] = true
+		}
+	}
+	return out
+}
+
+func keptHeaders(h http.Header, secret map[string]bool) []message.Header {
+	out := []message.Header{}
+	for name, values := range h {
+		if secret[strings.ToLower(name)] {
+			continue
+		}
+		for _, v := range values {
+			out = append(out, message.Header{Name: name, Value: strings.ToValidUTF8(v, "\uFFFD")})
+		}
+	}
+	sortHeaders(out)
+	return out
+}
+
+func newTransaction(flow string, version int, id store.ID, in run.Envelope, r run.Received, source string) (*store.Transaction, *store.Message, error) {
+	t := &store.Transaction{
+		ID: id, Flow: flow, Version: version, Reference: r.Reference, OrderValue: r.Order, ReceivedAt: in.ReceivedAt,
+	}
+	m := &store.Message{Tx: id, Body: in.Body, Source: source}
+	for _, part := range []struct {
+		from any
+		into *[]byte
+	}{{in.Headers, &m.Headers}, {in.Params, &m.Params}, {in.Query, &m.Query}, {r.Warnings, &m.Warnings}} {
+		b, err := json.Marshal(part.from)
+		if err != nil {
+			return nil, nil, err
+		}
+		*part.into = b
+	}
+	return t, m, nil
+}
+
+// once tells whether the message came before; then t is filled in as turned
+// away, and the first one's id is given.
+func (e *Engine) once(tx *store.Tx, p *plan.Plan, t *store.Transaction, value string) (*store.ID, error) {
+	if p.Once == nil || value == "" {
+		return nil, nil
+	}
+	now := e.clock()
+	sum := sha256.Sum256([]byte(value))
+	first, fresh, err := tx.Once(&store.OnceKey{Flow: t.Flow, Key: sum[:], Tx: t.ID, Until: now.Add(p.Document.Intake.OnceFor)}, now)
+	if err != nil || fresh {
+		return nil, err
+	}
+	t.State, t.FinishedAt = store.TurnedAway, &now
+	t.Reason = "duplicate of " + first.String()
+	return &first, nil
+}
+
+// begin stores a new transaction and takes it as far as it goes.
+func (e *Engine) begin(tx *store.Tx, p *plan.Plan, t *store.Transaction, m *store.Message, r run.Received, first *run.Result, after *aftermath) error {
+	if err := tx.AddTransaction(t, m); err != nil {
+		return err
+	}
+	w := &walking{e: e, tx: tx, t: t, p: p, message: r.Message, effects: map[string]step.Effect{}, after: after, fresh: true}
+	return w.advance(first)
+}
+
+// answerOf gives what the caller of a transaction got.
+func (e *Engine) answerOf(id store.ID) (*step.Answer, error) {
+	m, err := e.store.FirstMessage(id)
+	if errors.Is(err, ErrNotFound) || err == nil && len(m.Answer) == 0 {
+		return run.StoredAnswer(id.String()), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var a step.Answer
+	return &a, json.Unmarshal(m.Answer, &a)
+}
+
+// capturedSamples is how many messages an unpublished flow keeps.
+const capturedSamples = 20
+
+// keepSample keeps a message for a flow that was never published.
+func (e *Engine) keepSample(ctx context.Context, in *Intake, c Call, headers []message.Header) (*step.Answer, error) {
+	now := e.clock()
+	s := Sample{Name: "received " + now.Format("2006-01-02 15.04.05.000"), Headers: map[string]string{}, Params: map[string]string{}, Query: map[string]string{}, At: now.Truncate(time.Millisecond)}
+	for _, h := range headers {
+		s.Headers[strings.ToLower(h.Name)] = h.Value
+	}
+	for _, p := range in.params {
+		s.Params[p.Name] = p.Value
+	}
+	for _, q := range c.Query {
+		s.Query[q.Name] = q.Value
+	}
+	s.setBody(c.Body)
+	full := false
+	err := e.store.Write(ctx, func(tx *store.Tx) error {
+		n, err := tx.CountSamples(in.Flow)
+		if full = n >= capturedSamples; full || err != nil {
+			return err
+		}
+		return saveSample(tx, in.Flow, s)
+	})
+	if err != nil {
+		return nil, fmt.Errorf("keeping the message as a sample: %w", err)
+	}
+	if full {
+		return nil, &run.RefusedError{Status: 503, Title: "The flow is not published", Detail: fmt.Sprintf("%s keeps %d samples already and takes no more until it is published", in.Flow, capturedSamples)}
+	}
+	e.Events.Publish(TopicFlows)
+	body, err := json.Marshal(map[string]string{"sample": s.Name, "detail": in.Flow + " is not published yet; the message is kept as a sample"})
+	return &step.Answer{Status: 202, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: body}, err
+}

@@ -1,0 +1,389 @@
+package engine
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"readyferry/core/message"
+	"readyferry/core/plan"
+	"readyferry/core/retry"
+	"readyferry/core/run"
+	"readyferry/core/step"
+	"readyferry/store"
+)
+
+// walking takes one transaction on, inside one database transaction.
+type walking struct {
+	e       *Engine
+	tx      *store.Tx
+	t       *store.Transaction
+	p       *plan.Plan
+	message message.Message
+	effects map[string]step.Effect
+	after   *aftermath
+	fresh   bool            // just made: nothing of it is stored yet but itself
+	rearm   map[string]bool // paths whose ended deliveries a person sends again
+}
+
+// load reads what a walk needs of a transaction.
+func (e *Engine) load(tx *store.Tx, id store.ID, after *aftermath) (*walking, error) {
+	t, err := tx.Transaction(id)
+	if err != nil {
+		return nil, err
+	}
+	p, err := e.plan(t.Flow, t.Version)
+	if err != nil {
+		return nil, err
+	}
+	m, err := tx.Message(id)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := tx.Effects(id)
+	if err != nil {
+		return nil, err
+	}
+	w := &walking{e: e, tx: tx, t: &t, p: p, after: after}
+	if w.effects, err = decodeEffects(rows); err != nil {
+		return nil, err
+	}
+	return w, w.receive(&m)
+}
+
+// receive decodes the stored message. It was accepted once, so it can be read.
+func (w *walking) receive(m *store.Message) error {
+	envelope, err := decodeEnvelope(w.t, m)
+	if err != nil {
+		return err
+	}
+	r, err := run.Receive(w.p, envelope)
+	if err != nil {
+		return err
+	}
+	w.message = r.Message
+	return nil
+}
+
+// advance walks, does at once what is inside the application, stores what the
+// world must do, and settles the transaction's state. first is the result of a
+// walk over the present effects, or nil.
+func (w *walking) advance(first *run.Result) error {
+	res, unread := first, map[string]bool{}
+	for {
+		if res == nil {
+			res = run.Walk(w.p, run.Input{Message: w.message, Effects: w.effects})
+		}
+		moved, err := w.puts(res, unread)
+		if err != nil {
+			return err
+		}
+		if !moved {
+			break
+		}
+		res = nil
+	}
+	for _, want := range res.Wants {
+		if unread[want.Path] {
+			res.Failures = append(res.Failures, step.Failure{
+				Step: want.Step, Path: want.Path, Kind: "deliver", Phase: "put", Class: step.Flow,
+				Reason: fmt.Sprintf("no flow reads the queue %s", want.Target),
+			})
+		}
+	}
+	var stored []store.Delivery
+	if !w.fresh {
+		var err error
+		if stored, err = w.tx.Deliveries(w.t.ID); err != nil {
+			return err
+		}
+	}
+	deliveries, err := w.deliveries(res, stored)
+	if err != nil {
+		return err
+	}
+	if err := w.letters(res.Failures, deliveries); err != nil {
+		return err
+	}
+	return w.settle(res, deliveries)
+}
+
+// puts moves messages into queues, in the same database transaction as the
+// step that asked for it.
+func (w *walking) puts(res *run.Result, unread map[string]bool) (moved bool, err error) {
+	for _, want := range res.Wants {
+		if want.Kind != step.WantQueue || unread[want.Path] {
+			continue
+		}
+		if len(w.e.queueReaders(want.Target, false)) == 0 {
+			unread[want.Path] = true
+			continue
+		}
+		headers, err := json.Marshal(want.Request.Headers)
+		if err != nil {
+			return false, err
+		}
+		item := &store.QueueItem{Queue: want.Target, From: w.t.ID, Path: want.Path, Headers: headers, Body: want.Request.Body, Reference: w.t.Reference, PutAt: w.e.clock()}
+		if err := w.tx.Put(item); err != nil {
+			return false, err
+		}
+		if err := w.record(want.Path, step.Effect{Item: fmt.Sprint(item.N)}); err != nil {
+			return false, err
+		}
+		w.after.queues[want.Target] = true
+		w.after.events[TopicQueues] = true
+		moved = true
+	}
+	return moved, nil
+}
+
+// record writes an effect into the journal.
+func (w *walking) record(path string, effect step.Effect) error {
+	b, err := json.Marshal(effect)
+	if err != nil {
+		return err
+	}
+	w.effects[path] = effect
+	return w.tx.AddEffect(&store.Effect{Tx: w.t.ID, Path: path, Result: b, At: w.e.clock()})
+}
+
+// deliveries brings the stored deliveries in line with what the walk wants.
+func (w *walking) deliveries(res *run.Result, stored []store.Delivery) ([]*store.Delivery, error) {
+	now := w.e.clock()
+	out := make([]*store.Delivery, 0, len(stored)+1)
+	byPath := map[string]*store.Delivery{}
+	for i := range stored {
+		byPath[stored[i].Path] = &stored[i]
+		out = append(out, &stored[i])
+	}
+	wanted := map[string]bool{}
+	for _, want := range res.Wants {
+		if want.Kind != step.WantHTTP {
+			continue
+		}
+		wanted[want.Path] = true
+		d := byPath[want.Path]
+		if d != nil && (d.State <= store.Behind || d.State == store.Done || d.State == store.Dead && !w.rearm[want.Path]) {
+			continue
+		}
+		fresh := d == nil
+		if fresh {
+			id, err := store.ParseID(run.DeliveryID(w.t.ID.String(), want.Path))
+			if err != nil {
+				return nil, err
+			}
+			d = &store.Delivery{ID: id, Tx: w.t.ID, Flow: w.t.Flow, Path: want.Path, Step: want.Step, OrderValue: w.t.OrderValue, CreatedAt: now}
+			out = append(out, d)
+		} else {
+			d.Round++
+		}
+		if err := w.e.prepare(d, want, now); err != nil {
+			return nil, err
+		}
+		store := w.tx.AddDelivery
+		if !fresh {
+			store = w.tx.RearmDelivery
+		}
+		if err := store(d); err != nil {
+			return nil, err
+		}
+		w.after.targets[d.Target] = true
+	}
+	for _, d := range out {
+		if _, done := w.effects[d.Path]; d.State <= store.Behind && !wanted[d.Path] && !done {
+			d.State, d.NextAt = store.Withdrawn, nil
+			if err := w.tx.SaveDelivery(d, now); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return out, nil
+}
+
+// prepare fills a delivery in for a new round of tries.
+func (e *Engine) prepare(d *store.Delivery, want step.Want, now time.Time) error {
+	rules := retry.Default()
+	if want.Retry != nil {
+		rules = want.Retry.Plan()
+	} else if c := e.connection(want.Target); c != nil && c.Retry != nil {
+		rules = c.Retry.Plan()
+	}
+	var err error
+	if d.Plan, err = json.Marshal(rules); err != nil {
+		return err
+	}
+	if d.Request, err = json.Marshal(want.Request); err != nil {
+		return err
+	}
+	d.Target, d.State, d.Tries, d.FirstAt, d.NextAt, d.NextWhy = want.Target, store.Pending, 0, nil, &now, ""
+	return nil
+}
+
+// letters keeps one dead letter for each place that failed, and closes those
+// whose place has been passed.
+func (w *walking) letters(failures []step.Failure, deliveries []*store.Delivery) error {
+	var old []store.Letter
+	if !w.fresh {
+		var err error
+		if old, err = w.tx.LettersOf(w.t.ID); err != nil {
+			return err
+		}
+	}
+	now := w.e.clock()
+	failed := map[string]bool{}
+	for _, f := range failures {
+		failed[f.Path] = true
+		if err := w.die(old, f); err != nil {
+			return err
+		}
+	}
+	state := map[string]store.DeliveryState{}
+	for _, d := range deliveries {
+		state[d.Path] = d.State
+	}
+	for i := range old {
+		l := &old[i]
+		s, known := state[l.Path]
+		if l.State >= store.LetterResolved || failed[l.Path] || known && (s <= store.Behind || s == store.Dead) {
+			continue
+		}
+		l.State = store.LetterResolved
+		if err := w.tx.SaveLetter(l, now, "resolved", ""); err != nil {
+			return err
+		}
+		w.after.events[TopicDeadLetters] = true
+	}
+	return nil
+}
+
+// die makes or reopens the dead letter of a failure.
+func (w *walking) die(old []store.Letter, f step.Failure) error {
+	l := &store.Letter{ID: store.NewID(), Tx: w.t.ID, At: w.e.clock()}
+	for i := range old {
+		if old[i].Path == f.Path && old[i].State != store.LetterDiscarded {
+			if old[i].State == store.LetterOpen && old[i].Reason == f.Reason {
+				return nil
+			}
+			l = &old[i]
+		}
+	}
+	l.Flow, l.Version, l.Step, l.Path, l.Kind, l.Phase = w.t.Flow, w.t.Version, f.Step, f.Path, f.Kind, f.Phase
+	l.Class, l.Reason, l.Reference, l.State = string(f.Class), f.Reason, w.t.Reference, store.LetterOpen
+	l.CauseText = normalise(f.Reason)
+	sum := sha256.Sum256([]byte(w.t.Flow + "\x00" + f.Step + "\x00" + l.CauseText))
+	l.Cause = hex.EncodeToString(sum[:8])
+	w.after.events[TopicDeadLetters] = true
+	return w.tx.SaveLetter(l, w.e.clock(), "died", f.Reason)
+}
+
+var (
+	uuids   = regexp.MustCompile(`[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}`)
+	quoted  = regexp.MustCompile(`"[^"]*"`)
+	numbers = regexp.MustCompile(`\b[0-9]{4,}\b`)
+	tails   = regexp.MustCompile(`; (it has|near it) .*$`)
+)
+
+// normalise takes what differs from message to message out of a reason, so
+// that letters with the same cause are found together.
+func normalise(reason string) string {
+	reason = tails.ReplaceAllString(reason, "")
+	reason = uuids.ReplaceAllString(reason, "…")
+	reason = quoted.ReplaceAllString(reason, `"…"`)
+	reason = numbers.ReplaceAllString(reason, "…")
+	if r := []rune(reason); len(r) > 200 {
+		reason = string(r[:200])
+	}
+	return reason
+}
+
+// settle computes the transaction's state from its letters, deliveries and
+// the end of its walk (nil when the walk has not ended), and stores it.
+func (w *walking) settle(res *run.Result, deliveries []*store.Delivery) error {
+	t, before, now := w.t, w.t.State, w.e.clock()
+	var letters []store.Letter
+	if !w.fresh || res != nil && len(res.Failures) > 0 {
+		var err error
+		if letters, err = w.tx.LettersOf(t.ID); err != nil {
+			return err
+		}
+	}
+	open := slices.IndexFunc(letters, func(l store.Letter) bool { return l.State == store.LetterOpen })
+	discarded := slices.IndexFunc(letters, func(l store.Letter) bool { return l.State == store.LetterDiscarded })
+	pending, tried := -1, false
+	t.Tries, t.NextTryAt = 0, nil
+	for i, d := range deliveries {
+		t.Tries += d.Total
+		if d.State > store.Behind {
+			continue
+		}
+		if pending < 0 {
+			pending = i
+		}
+		tried = tried || d.Tries > 0 || d.State == store.Behind
+		if d.Tries > 0 && d.NextAt != nil && (t.NextTryAt == nil || d.NextAt.Before(*t.NextTryAt)) {
+			t.NextTryAt = d.NextAt
+		}
+	}
+	t.FinishedAt, t.Place, t.PlaceText = nil, "", ""
+	switch {
+	case open >= 0:
+		t.State, t.Reason = store.DeadLetter, letters[open].Reason
+		t.Place, t.PlaceText = letters[open].Path, letters[open].Kind+" "+letters[open].Step
+	case pending >= 0:
+		t.State, t.Reason = store.UnderWay, ""
+		if tried {
+			t.State = store.Waiting
+		}
+		t.Place, t.PlaceText = deliveries[pending].Path, "deliver to "+deliveries[pending].Target
+	case discarded >= 0:
+		t.State, t.Reason, t.FinishedAt = store.TurnedAway, "discarded: "+letters[discarded].Reason, &now
+	case res != nil && res.State == run.TurnedAway:
+		t.State, t.Reason, t.FinishedAt = store.TurnedAway, res.Reason, &now
+	default:
+		t.State, t.Reason, t.FinishedAt = store.Delivered, "", &now
+	}
+	if t.QueueItem != 0 && t.State >= store.Delivered {
+		if err := w.tx.Finish(t.QueueItem); err != nil {
+			return err
+		}
+		t.QueueItem = 0
+		w.after.queues[w.p.Document.Intake.Queue] = true
+		w.after.events[TopicQueues] = true
+	}
+	w.after.events[TopicTransactions] = true
+	return w.tx.SaveTransaction(t, before)
+}
+
+func decodeEffects(rows []store.Effect) (map[string]step.Effect, error) {
+	out := make(map[string]step.Effect, len(rows))
+	for _, r := range rows {
+		var e step.Effect
+		if err := json.Unmarshal(r.Result, &e); err != nil {
+			return nil, fmt.Errorf("the effect at %s: %w", r.Path, err)
+		}
+		out[r.Path] = e
+	}
+	return out, nil
+}
+
+func decodeEnvelope(t *store.Transaction, m *store.Message) (run.Envelope, error) {
+	e := run.Envelope{ID: t.ID.String(), ReceivedAt: t.ReceivedAt, Body: m.Body}
+	for _, part := range []struct {
+		from []byte
+		into *[]message.Header
+	}{{m.Headers, &e.Headers}, {m.Params, &e.Params}, {m.Query, &e.Query}} {
+		if err := json.Unmarshal(part.from, part.into); err != nil {
+			return e, fmt.Errorf("the message of %s: %w", t.ID, err)
+		}
+	}
+	return e, nil
+}
+
+func sortHeaders(h []message.Header) {
+	slices.SortStableFunc(h, func(a, b message.Header) int { return strings.Compare(a.Name, b.Name) })
+}

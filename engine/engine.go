@@ -1,0 +1,250 @@
+// Package engine makes the walk durable: it accepts messages, performs the
+// effects that walks ask for, wakes what waits, and resends what a person has
+// decided about. It owns the clock and the goroutines.
+//
+// What it promises is in docs/architecture.md; each promise is a test here.
+// Whatever moves a transaction on is one database transaction: the effect, the
+// walk that follows from it and all that this walk asks for.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"readyferry/connect"
+	"readyferry/core/plan"
+	"readyferry/store"
+)
+
+// Config is what an engine needs of its surroundings.
+type Config struct {
+	Store  *store.Store
+	Reader *plan.Reader
+	Sender connect.Sender
+	Now    func() time.Time // nil: the system's clock
+	Log    *slog.Logger     // nil: the default one
+}
+
+// Engine runs flows. It is safe for concurrent use.
+type Engine struct {
+	store  *store.Store
+	reader *plan.Reader
+	sender connect.Sender
+	clock  func() time.Time
+	log    *slog.Logger
+	Events *Hub
+
+	ctx  context.Context
+	stop context.CancelFunc
+	work sync.WaitGroup
+
+	mu          sync.RWMutex
+	flows       map[string]*flowState
+	connections map[string]*connect.Connection
+	lanes       map[string]*lane
+	consumers   map[string]*consumer
+	plans       map[planKey]*plan.Plan
+}
+
+type planKey struct {
+	flow    string
+	version int
+}
+
+// flowState is what the engine knows of a flow without asking the store.
+type flowState struct {
+	name    string
+	version int // live version, 0: never published
+	paused  bool
+	live    *plan.Plan // nil when never published
+	draft   *plan.Plan // nil when the draft has errors of shape
+}
+
+// Errors that callers compare.
+var (
+	ErrNotFound = store.ErrNotFound
+	ErrConflict = errors.New("it has changed since it was read")
+)
+
+// New makes an engine and reads what it must know. Start sets it going.
+func New(c Config) (*Engine, error) {
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	if c.Log == nil {
+		c.Log = slog.Default()
+	}
+	e := &Engine{
+		store: c.Store, reader: c.Reader, sender: c.Sender, log: c.Log, Events: newHub(),
+		clock: func() time.Time { return c.Now().UTC().Truncate(time.Millisecond) },
+		flows: map[string]*flowState{}, connections: map[string]*connect.Connection{},
+		lanes: map[string]*lane{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
+	}
+	e.ctx, e.stop = context.WithCancel(context.Background())
+	if err := e.reload(); err != nil {
+		return nil, err
+	}
+	return e, nil
+}
+
+// Start sets deliveries and queues going.
+func (e *Engine) Start() error {
+	targets, err := e.store.PendingTargets()
+	if err != nil {
+		return err
+	}
+	for _, t := range targets {
+		e.wakeLane(t)
+	}
+	e.startConsumers()
+	e.work.Go(e.housekeeping)
+	return nil
+}
+
+// Stop ends all work. Tries under way are interrupted and begin anew after the
+// next start.
+func (e *Engine) Stop() {
+	e.stop()
+	e.work.Wait()
+	e.Events.close()
+}
+
+// housekeeping removes what has lost its use, a little at a time.
+func (e *Engine) housekeeping() {
+	tick := time.NewTicker(time.Minute)
+	defer tick.Stop()
+	for {
+		select {
+		case <-e.ctx.Done():
+			return
+		case <-tick.C:
+			err := e.store.Write(e.ctx, func(tx *store.Tx) error { return tx.ForgetOnce(e.clock(), 1000) })
+			if err != nil && e.ctx.Err() == nil {
+				e.log.Error("forgetting old once values", "error", err)
+			}
+		}
+	}
+}
+
+// reload reads flows and connections from the store.
+func (e *Engine) reload() error {
+	rows, err := e.store.Flows()
+	if err != nil {
+		return err
+	}
+	flows := map[string]*flowState{}
+	for _, f := range rows {
+		s := &flowState{name: f.Name, version: f.Live, paused: f.Paused}
+		if f.Live > 0 {
+			if s.live, err = e.plan(f.Name, f.Live); err != nil {
+				return err
+			}
+		}
+		files, err := e.store.Files(f.Name)
+		if err != nil {
+			return err
+		}
+		s.draft, _ = e.reader.Read([]byte(f.Draft), files)
+		flows[f.Name] = s
+	}
+	all, err := e.store.Connections()
+	if err != nil {
+		return err
+	}
+	connections := map[string]*connect.Connection{}
+	for _, row := range all {
+		c, err := e.open(row)
+		if err != nil {
+			e.log.Error("a connection cannot be used", "connection", row.Name, "error", err)
+			continue
+		}
+		connections[row.Name] = c
+	}
+	e.mu.Lock()
+	e.flows, e.connections = flows, connections
+	e.mu.Unlock()
+	return nil
+}
+
+// plan gives the compiled plan of a published version.
+func (e *Engine) plan(flow string, version int) (*plan.Plan, error) {
+	key := planKey{flow, version}
+	e.mu.RLock()
+	p := e.plans[key]
+	e.mu.RUnlock()
+	if p != nil {
+		return p, nil
+	}
+	v, err := e.store.Version(flow, version)
+	if err != nil {
+		return nil, fmt.Errorf("version %d of %s: %w", version, flow, err)
+	}
+	files, err := decodeFiles(v.Files)
+	if err != nil {
+		return nil, fmt.Errorf("version %d of %s: %w", version, flow, err)
+	}
+	p, findings := e.reader.Read([]byte(v.Document), files)
+	if p == nil {
+		return nil, fmt.Errorf("version %d of %s can no longer be read: %w", version, flow, findings[0])
+	}
+	e.mu.Lock()
+	e.plans[key] = p
+	e.mu.Unlock()
+	return p, nil
+}
+
+func (e *Engine) flow(name string) *flowState {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	return e.flows[name]
+}
+
+func (e *Engine) connection(name string) *connect.Connection {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	return e.connections[name]
+}
+
+// queueReaders names the flows that read a queue: those whose live version
+// does, and with drafts those whose draft does.
+func (e *Engine) queueReaders(queue string, drafts bool) []string {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	var out []string
+	for _, f := range e.flows {
+		p := f.live
+		if p == nil && drafts {
+			p = f.draft
+		}
+		if p != nil && p.Document.Intake.Kind == "queue" && p.Document.Intake.Queue == queue {
+			out = append(out, f.name)
+		}
+	}
+	return out
+}
+
+// aftermath is what must happen once a write is on disk.
+type aftermath struct {
+	targets, queues map[string]bool
+	events          map[string]bool
+}
+
+func newAftermath() *aftermath {
+	return &aftermath{map[string]bool{}, map[string]bool{}, map[string]bool{}}
+}
+
+func (e *Engine) after(a *aftermath) {
+	for t := range a.targets {
+		e.wakeLane(t)
+	}
+	for q := range a.queues {
+		e.wakeQueue(q)
+	}
+	for topic := range a.events {
+		e.Events.Publish(topic)
+	}
+}

@@ -1,0 +1,149 @@
+package engine
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"readyferry/core/retry"
+	"readyferry/core/run"
+	"readyferry/core/step"
+	"readyferry/store"
+)
+
+// Inspect tells what a transaction did, step by step: it is walked again over
+// its recorded effects, and deliveries that have not ended say where they are.
+func (e *Engine) Inspect(id store.ID) (*run.Rehearsal, error) {
+	t, err := e.store.Transaction(id)
+	if err != nil {
+		return nil, err
+	}
+	m, err := e.store.Message(id)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := e.store.Effects(id)
+	if err != nil {
+		return nil, err
+	}
+	effects, err := decodeEffects(rows)
+	if err != nil {
+		return nil, err
+	}
+	envelope, err := decodeEnvelope(&t, &m)
+	if err != nil {
+		return nil, err
+	}
+	p, err := e.plan(t.Flow, t.Version)
+	if err != nil {
+		return nil, err
+	}
+	deliveries, err := e.store.Deliveries(id)
+	if err != nil {
+		return nil, err
+	}
+	r := run.Rehearse(p, envelope, run.Options{Known: effects, Live: true})
+	if m.N == 0 && len(m.Answer) > 0 {
+		var a step.Answer
+		if err := json.Unmarshal(m.Answer, &a); err != nil {
+			return nil, err
+		}
+		r.Answer = run.ShowAnswer(&a)
+	}
+	r.State, r.Reason = t.State.String(), nil
+	if t.Reason != "" {
+		r.Reason = &t.Reason
+	}
+	for i := range r.Trace {
+		entry := &r.Trace[i]
+		for j := range deliveries {
+			if d := &deliveries[j]; d.Path == entry.Path {
+				if err := e.overlay(entry, d); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	return &r, nil
+}
+
+// overlay says of a delivery's cell where the delivery stands.
+func (e *Engine) overlay(entry *run.Entry, d *store.Delivery) error {
+	tries, err := e.store.Tries(d.ID)
+	if err != nil || len(tries) == 0 {
+		return err
+	}
+	last := tries[len(tries)-1]
+	what := fmt.Sprint(last.Status)
+	if last.Status == 0 {
+		what = "no answer"
+	}
+	var rules retry.Plan
+	if err := json.Unmarshal(d.Plan, &rules); err != nil {
+		return err
+	}
+	entry.Took = float64(last.At.Add(time.Duration(last.Took)*time.Microsecond).Sub(tries[0].At).Microseconds()) / 1000
+	switch d.State {
+	case store.Done:
+		entry.Outcome = fmt.Sprintf("%s, %s try", what, ordinal(d.Total))
+	case store.Dead:
+		entry.Outcome, entry.State = fmt.Sprintf("%s, given up", what), run.DeadLetter
+	case store.Pending:
+		entry.Outcome = fmt.Sprintf("%s, %d of %d tries", what, d.Tries, rules.Tries)
+	}
+	return nil
+}
+
+func ordinal(n int) string {
+	suffix := "th"
+	if n%100 < 11 || n%100 > 13 {
+		switch n % 10 {
+		case 1:
+			suffix = "st"
+		case 2:
+			suffix = "nd"
+		case 3:
+			suffix = "rd"
+		}
+	}
+	return fmt.Sprint(n, suffix)
+}
+
+// PlannedTry is a try that is still to come.
+type PlannedTry struct {
+	N        int       `json:"n"` // within this round
+	Earliest time.Time `json:"earliest"`
+	Planned  time.Time `json:"planned"`
+	Latest   time.Time `json:"latest"`
+	Why      string    `json:"why"`
+}
+
+// Upcoming lists the tries that a delivery may still make, as the engine will
+// make them if each fails at once.
+func (e *Engine) Upcoming(d *store.Delivery) ([]PlannedTry, error) {
+	out := []PlannedTry{}
+	if d.State != store.Pending || d.NextAt == nil {
+		return out, nil
+	}
+	var rules retry.Plan
+	if err := json.Unmarshal(d.Plan, &rules); err != nil {
+		return nil, err
+	}
+	first := *d.NextAt
+	if d.FirstAt != nil {
+		first = *d.FirstAt
+	}
+	at := PlannedTry{N: d.Tries + 1, Earliest: *d.NextAt, Planned: *d.NextAt, Latest: *d.NextAt, Why: d.NextWhy}
+	for {
+		out = append(out, at)
+		next, ok, _ := rules.Next(Seed(d.ID, d.Round), at.N, at.Planned.Sub(first), 0)
+		if !ok || len(out) >= 50 {
+			return out, nil
+		}
+		low, high := rules.Bounds(at.N)
+		at = PlannedTry{N: at.N + 1, Earliest: at.Earliest.Add(low), Planned: first.Add(next), Latest: at.Latest.Add(high)}
+		if end := first.Add(rules.Within); at.Latest.After(end) {
+			at.Latest = end
+		}
+	}
+}

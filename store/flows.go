@@ -1,0 +1,167 @@
+package store
+
+import (
+	"errors"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// Flows lists all flows by title.
+func (s *Store) Flows() ([]Flow, error) {
+	var out []Flow
+	return out, s.read.Order("title, name").Find(&out).Error
+}
+
+// Flow gives a flow by name, or ErrNotFound.
+func (s *Store) Flow(name string) (Flow, error) {
+	var f Flow
+	return f, s.read.Where("name = ?", name).Take(&f).Error
+}
+
+// Flow is Store.Flow inside a write.
+func (tx *Tx) Flow(name string) (Flow, error) {
+	var f Flow
+	return f, tx.db.Where("name = ?", name).Take(&f).Error
+}
+
+// SaveFlow creates or replaces a flow.
+func (tx *Tx) SaveFlow(f *Flow) error { return tx.db.Save(f).Error }
+
+// DeleteFlow removes a flow with its drafts, versions and samples. What it has
+// done stays in the journal.
+func (tx *Tx) DeleteFlow(name string) error {
+	for _, m := range []any{&FlowFile{}, &Version{}, &Sample{}} {
+		if err := tx.db.Where("flow = ?", name).Delete(m).Error; err != nil {
+			return err
+		}
+	}
+	return tx.db.Where("name = ?", name).Delete(&Flow{}).Error
+}
+
+// Files gives the files of a flow's draft.
+func (s *Store) Files(flow string) (map[string][]byte, error) { return files(s.read, flow) }
+
+// Files is Store.Files inside a write.
+func (tx *Tx) Files(flow string) (map[string][]byte, error) { return files(tx.db, flow) }
+
+func files(db *gorm.DB, flow string) (map[string][]byte, error) {
+	var rows []FlowFile
+	if err := db.Where("flow = ?", flow).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := map[string][]byte{}
+	for _, r := range rows {
+		out[r.Name] = r.Body
+	}
+	return out, nil
+}
+
+// SaveFile creates or replaces a file of a draft; a nil body removes it.
+func (tx *Tx) SaveFile(flow, name string, body []byte) error {
+	if body == nil {
+		return tx.db.Where("flow = ? AND name = ?", flow, name).Delete(&FlowFile{}).Error
+	}
+	return tx.db.Save(&FlowFile{flow, name, body}).Error
+}
+
+// Version gives a published version, or ErrNotFound.
+func (s *Store) Version(flow string, n int) (Version, error) {
+	var v Version
+	return v, s.read.Where("flow = ? AND n = ?", flow, n).Take(&v).Error
+}
+
+// Versions lists the versions of a flow, the newest first, without documents.
+func (s *Store) Versions(flow string) ([]Version, error) {
+	var out []Version
+	return out, s.read.Select("flow, n, published_at").Where("flow = ?", flow).Order("n DESC").Find(&out).Error
+}
+
+// AddVersion stores a new version and gives it the next number.
+func (tx *Tx) AddVersion(v *Version) error {
+	var last int
+	if err := tx.db.Model(&Version{}).Where("flow = ?", v.Flow).Select("COALESCE(MAX(n), 0)").Scan(&last).Error; err != nil {
+		return err
+	}
+	v.N = last + 1
+	return tx.db.Create(v).Error
+}
+
+// Samples lists the samples of a flow in their order.
+func (s *Store) Samples(flow string) ([]Sample, error) {
+	var out []Sample
+	return out, s.read.Where("flow = ?", flow).Order("position, name").Find(&out).Error
+}
+
+// Sample gives a sample by name, or ErrNotFound.
+func (s *Store) Sample(flow, name string) (Sample, error) {
+	var out Sample
+	return out, s.read.Where("flow = ? AND name = ?", flow, name).Take(&out).Error
+}
+
+// SaveSample creates or replaces a sample; a new one goes to the end.
+func (tx *Tx) SaveSample(sample *Sample) error {
+	var old Sample
+	err := tx.db.Where("flow = ? AND name = ?", sample.Flow, sample.Name).Take(&old).Error
+	switch {
+	case err == nil:
+		sample.Position = old.Position
+	case errors.Is(err, ErrNotFound):
+		var n int64
+		if err := tx.db.Model(&Sample{}).Where("flow = ?", sample.Flow).Select("COALESCE(MAX(position), 0) + 1").Scan(&n).Error; err != nil {
+			return err
+		}
+		sample.Position = int(n)
+	default:
+		return err
+	}
+	return tx.db.Save(sample).Error
+}
+
+// CountSamples tells how many samples a flow has.
+func (tx *Tx) CountSamples(flow string) (n int64, err error) {
+	return n, tx.db.Model(&Sample{}).Where("flow = ?", flow).Count(&n).Error
+}
+
+// DeleteSample removes a sample, or gives ErrNotFound.
+func (tx *Tx) DeleteSample(flow, name string) error {
+	return deleted(tx.db.Where("flow = ? AND name = ?", flow, name).Delete(&Sample{}))
+}
+
+// Connections lists all connections by name.
+func (s *Store) Connections() ([]Connection, error) {
+	var out []Connection
+	return out, s.read.Order("name").Find(&out).Error
+}
+
+// Connection gives a connection by name, or ErrNotFound.
+func (s *Store) Connection(name string) (Connection, error) {
+	var c Connection
+	return c, s.read.Where("name = ?", name).Take(&c).Error
+}
+
+// SaveConnection creates or replaces a connection.
+func (tx *Tx) SaveConnection(c *Connection) error { return tx.db.Save(c).Error }
+
+// DeleteConnection removes a connection, or gives ErrNotFound.
+func (tx *Tx) DeleteConnection(name string) error {
+	return deleted(tx.db.Where("name = ?", name).Delete(&Connection{}))
+}
+
+// StandIns lists the definitions of simulated systems.
+func (s *Store) StandIns() ([]StandIn, error) {
+	var out []StandIn
+	return out, s.read.Order("name").Find(&out).Error
+}
+
+// SaveStandIn creates or replaces a definition.
+func (tx *Tx) SaveStandIn(d *StandIn) error {
+	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(d).Error
+}
+
+func deleted(q *gorm.DB) error {
+	if q.Error == nil && q.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return q.Error
+}

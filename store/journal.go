@@ -1,0 +1,151 @@
+package store
+
+import (
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// AddTransaction stores a new transaction with its message.
+func (tx *Tx) AddTransaction(t *Transaction, m *Message) error {
+	if err := tx.db.Create(t).Error; err != nil {
+		return err
+	}
+	tx.count(t, t.State, 1)
+	return tx.db.Create(m).Error
+}
+
+// SaveTransaction writes a changed transaction; before is its state until now.
+func (tx *Tx) SaveTransaction(t *Transaction, before State) error {
+	if t.State != before {
+		tx.count(t, before, -1)
+		tx.count(t, t.State, 1)
+	}
+	return tx.db.Save(t).Error
+}
+
+// Transaction gives a transaction by id, or ErrNotFound.
+func (s *Store) Transaction(id ID) (Transaction, error) { return transaction(s.read, id) }
+
+// Transaction is Store.Transaction inside a write.
+func (tx *Tx) Transaction(id ID) (Transaction, error) { return transaction(tx.db, id) }
+
+func transaction(db *gorm.DB, id ID) (Transaction, error) {
+	var t Transaction
+	return t, db.Where("id = ?", id).Take(&t).Error
+}
+
+// Filter chooses transactions. Zero values choose all.
+type Filter struct {
+	Flow      string
+	State     *State
+	Reference string // exact
+	From, To  time.Time
+	After     *ID // only older than this one
+	Limit     int
+}
+
+// Transactions lists transactions, the newest first.
+func (s *Store) Transactions(f Filter) ([]Transaction, error) {
+	q := s.read.Order("id DESC").Limit(f.Limit)
+	if f.Flow != "" {
+		q = q.Where("flow = ?", f.Flow)
+	}
+	if f.State != nil {
+		q = q.Where("state = ?", *f.State)
+	}
+	if f.Reference != "" {
+		q = q.Where("reference = ? AND reference <> ''", f.Reference)
+	}
+	// Ids begin with the time in milliseconds, so a span of time is a span of ids.
+	if !f.From.IsZero() {
+		q = q.Where("id >= ?", idAt(f.From))
+	}
+	if !f.To.IsZero() {
+		q = q.Where("id < ?", idAt(f.To))
+	}
+	if f.After != nil {
+		q = q.Where("id < ?", *f.After)
+	}
+	var out []Transaction
+	return out, q.Find(&out).Error
+}
+
+// idAt gives the smallest id of a moment.
+func idAt(t time.Time) ID {
+	var id ID
+	ms := t.UnixMilli()
+	for i := 5; i >= 0; i-- {
+		id[i] = byte(ms)
+		ms >>= 8
+	}
+	return id
+}
+
+// Message gives the message of a transaction that counts now.
+func (s *Store) Message(id ID) (Message, error) { return lastMessage(s.read, id) }
+
+// Message is Store.Message inside a write.
+func (tx *Tx) Message(id ID) (Message, error) { return lastMessage(tx.db, id) }
+
+func lastMessage(db *gorm.DB, id ID) (Message, error) {
+	var m Message
+	return m, db.Where("tx = ?", id).Order("n DESC").Take(&m).Error
+}
+
+// AddMessage stores a repaired message.
+func (tx *Tx) AddMessage(m *Message) error { return tx.db.Create(m).Error }
+
+// SaveAnswer keeps what the caller got.
+func (tx *Tx) SaveAnswer(id ID, answer []byte) error {
+	return tx.db.Model(&Message{}).Where("tx = ? AND n = 0", id).Update("answer", answer).Error
+}
+
+// Effects gives the recorded effects of a transaction.
+func (s *Store) Effects(id ID) ([]Effect, error) { return effects(s.read, id) }
+
+// Effects is Store.Effects inside a write.
+func (tx *Tx) Effects(id ID) ([]Effect, error) { return effects(tx.db, id) }
+
+func effects(db *gorm.DB, id ID) ([]Effect, error) {
+	var out []Effect
+	return out, db.Where("tx = ?", id).Find(&out).Error
+}
+
+// AddEffect records an effect. One that is recorded already stays as it is.
+func (tx *Tx) AddEffect(e *Effect) error {
+	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(e).Error
+}
+
+// Once remembers a message by its once value. When the value is known and its
+// time has not passed, first is the transaction that had it and fresh is false.
+func (tx *Tx) Once(k *OnceKey, now time.Time) (first ID, fresh bool, err error) {
+	var old OnceKey
+	err = tx.db.Where("flow = ? AND key = ?", k.Flow, k.Key).Take(&old).Error
+	switch {
+	case err == nil && old.Until.After(now):
+		return old.Tx, false, nil
+	case err != nil && !errors.Is(err, ErrNotFound):
+		return ID{}, false, err
+	}
+	return k.Tx, true, tx.db.Save(k).Error
+}
+
+// ForgetOnce removes up to limit once values whose time has passed.
+func (tx *Tx) ForgetOnce(now time.Time, limit int) error {
+	return tx.db.Exec("DELETE FROM once_keys WHERE rowid IN (SELECT rowid FROM once_keys WHERE until < ? LIMIT ?)", now, limit).Error
+}
+
+// FirstMessage gives the message of a transaction as it was received.
+func (s *Store) FirstMessage(id ID) (Message, error) {
+	var m Message
+	return m, s.read.Where("tx = ? AND n = 0", id).Take(&m).Error
+}
+
+// Messages lists the message of a transaction and its repairs, the first first.
+func (s *Store) Messages(id ID) ([]Message, error) {
+	var out []Message
+	return out, s.read.Where("tx = ?", id).Order("n").Find(&out).Error
+}

@@ -1,0 +1,77 @@
+package store
+
+import (
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Letter gives a dead letter by id, or ErrNotFound.
+func (s *Store) Letter(id ID) (Letter, error) { return letter(s.read, id) }
+
+// Letter is Store.Letter inside a write.
+func (tx *Tx) Letter(id ID) (Letter, error) { return letter(tx.db, id) }
+
+func letter(db *gorm.DB, id ID) (Letter, error) {
+	var l Letter
+	return l, db.Where("id = ?", id).Take(&l).Error
+}
+
+// LettersOf lists the dead letters of a transaction.
+func (s *Store) LettersOf(txID ID) ([]Letter, error) { return lettersOf(s.read, txID) }
+
+// LettersOf is Store.LettersOf inside a write.
+func (tx *Tx) LettersOf(txID ID) ([]Letter, error) { return lettersOf(tx.db, txID) }
+
+func lettersOf(db *gorm.DB, txID ID) ([]Letter, error) {
+	var out []Letter
+	return out, db.Where("tx = ?", txID).Order("id").Find(&out).Error
+}
+
+// SaveLetter creates or replaces a dead letter and adds a line to its history.
+func (tx *Tx) SaveLetter(l *Letter, at time.Time, what, detail string) error {
+	if err := tx.db.Save(l).Error; err != nil {
+		return err
+	}
+	return tx.db.Create(&LetterEvent{Letter: l.ID, At: at, What: what, Detail: detail}).Error
+}
+
+// History lists what happened to a dead letter.
+func (s *Store) History(id ID) ([]LetterEvent, error) {
+	var out []LetterEvent
+	return out, s.read.Where("letter = ?", id).Order("n").Find(&out).Error
+}
+
+// OpenLetters lists open dead letters, the oldest first, of one cause or of all
+// when cause is empty.
+func (s *Store) OpenLetters(cause string, after *ID, limit int) ([]Letter, error) {
+	q := s.read.Where("state = 0").Order("id").Limit(limit)
+	if cause != "" {
+		q = q.Where("cause = ?", cause)
+	}
+	if after != nil {
+		q = q.Where("id > ?", *after)
+	}
+	var out []Letter
+	return out, q.Find(&out).Error
+}
+
+// Cause is a group of open dead letters.
+type Cause struct {
+	Cause, CauseText, Flow, Step, Kind, Path, Class string
+	N                                               int64
+	Since                                           ID // the oldest letter; its id tells the time
+}
+
+// Causes groups the open dead letters, the largest group first.
+func (s *Store) Causes(limit int) ([]Cause, error) {
+	var out []Cause
+	return out, s.read.Raw(`SELECT cause, MIN(cause_text) AS cause_text, MIN(flow) AS flow, MIN(step) AS step, MIN(kind) AS kind,
+		MIN(path) AS path, MIN(class) AS class, COUNT(*) AS n, MIN(id) AS since
+		FROM letters WHERE state = 0 GROUP BY cause ORDER BY n DESC, since LIMIT ?`, limit).Scan(&out).Error
+}
+
+// CountOpenLetters counts the open dead letters.
+func (s *Store) CountOpenLetters() (n int64, err error) {
+	return n, s.read.Model(&Letter{}).Where("state = 0").Count(&n).Error
+}

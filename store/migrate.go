@@ -1,0 +1,49 @@
+package store
+
+import (
+	"github.com/go-gormigrate/gormigrate/v2"
+	"gorm.io/gorm"
+)
+
+// migrate brings the file to the present form. Migrations are only ever added,
+// and none drops what a person put there.
+func migrate(db *gorm.DB) error {
+	return gormigrate.New(db, gormigrate.DefaultOptions, []*gormigrate.Migration{
+		{ID: "0001 first", Migrate: func(db *gorm.DB) error {
+			if err := db.AutoMigrate(&Flow{}, &FlowFile{}, &Version{}, &Sample{}, &Connection{}, &StandIn{},
+				&Transaction{}, &Message{}, &Effect{}, &Delivery{}, &Try{}, &Letter{}, &LetterEvent{},
+				&QueueItem{}, &OnceKey{}, &count{}, &setting{}); err != nil {
+				return err
+			}
+			for _, sql := range []string{
+				"CREATE INDEX transactions_flow ON transactions (flow, id)",
+				"CREATE INDEX transactions_state ON transactions (state, id)",
+				"CREATE INDEX transactions_flow_state ON transactions (flow, state, id)",
+				"CREATE INDEX transactions_reference ON transactions (reference, id) WHERE reference <> ''",
+				"CREATE UNIQUE INDEX deliveries_id ON deliveries (id)",
+				"CREATE INDEX deliveries_tx ON deliveries (tx)",
+				"CREATE INDEX deliveries_due ON deliveries (target, next_at) WHERE state = 0",
+				"CREATE INDEX deliveries_line ON deliveries (target, order_value, seq) WHERE state <= 1 AND order_value <> ''",
+				"CREATE INDEX letters_open ON letters (cause, id) WHERE state = 0",
+				"CREATE INDEX letters_tx ON letters (tx)",
+				"CREATE INDEX letter_events_letter ON letter_events (letter, n)",
+				"CREATE INDEX queue_items_free ON queue_items (queue, n) WHERE taken_by IS NULL",
+				"CREATE INDEX queue_items_taken ON queue_items (queue, n) WHERE taken_by IS NOT NULL",
+				"CREATE INDEX once_keys_until ON once_keys (until)",
+			} {
+				if err := db.Exec(sql).Error; err != nil {
+					return err
+				}
+			}
+			return db.Exec("INSERT INTO settings (key, value) VALUES ('check', '')").Error
+		}},
+	}).Migrate()
+}
+
+type setting struct {
+	Key   string `gorm:"primaryKey"`
+	Value string
+}
+
+// TableName implements schema.Tabler.
+func (setting) TableName() string { return "settings" }

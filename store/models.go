@@ -1,0 +1,285 @@
+package store
+
+import (
+	"database/sql/driver"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// ID is a UUID kept as 16 bytes. Version 7 sorts by time.
+type ID [16]byte
+
+// NewID gives a new id of version 7 (RFC 9562, 5.7).
+func NewID() ID {
+	return ID(uuid.Must(uuid.NewV7()))
+}
+
+// ParseID reads the usual text form.
+func ParseID(s string) (ID, error) {
+	u, err := uuid.Parse(s)
+	if err != nil || len(s) != 36 {
+		return ID{}, fmt.Errorf("%q is no id", s)
+	}
+	return ID(u), nil
+}
+
+// String gives the usual text form.
+func (id ID) String() string { return uuid.UUID(id).String() }
+
+// MarshalText implements encoding.TextMarshaler.
+func (id ID) MarshalText() ([]byte, error) { return []byte(id.String()), nil }
+
+// Value implements driver.Valuer.
+func (id ID) Value() (driver.Value, error) { return id[:], nil }
+
+// Scan implements sql.Scanner.
+func (id *ID) Scan(v any) error {
+	b, ok := v.([]byte)
+	if !ok || len(b) != 16 {
+		return fmt.Errorf("an id has 16 bytes, not %T", v)
+	}
+	copy(id[:], b)
+	return nil
+}
+
+// GormDataType implements schema.GormDataTypeInterface.
+func (ID) GormDataType() string { return "blob" }
+
+// Flow is a flow with its draft.
+type Flow struct {
+	Name      string `gorm:"primaryKey"`
+	Title     string
+	Draft     string // the document as it was written
+	Revision  int64  // grows with every change of the draft or its files
+	Live      int    // version in use, 0 when never published
+	Paused    bool
+	Edits     int // changes of the draft since the live version
+	UpdatedAt time.Time
+}
+
+// FlowFile is a file of a flow's draft: a schema, say.
+type FlowFile struct {
+	Flow string `gorm:"primaryKey"`
+	Name string `gorm:"primaryKey"`
+	Body []byte
+}
+
+// Version is a published document, never changed.
+type Version struct {
+	Flow        string `gorm:"primaryKey"`
+	N           int    `gorm:"primaryKey;autoIncrement:false"`
+	Document    string
+	Files       []byte // JSON: name → text
+	PublishedAt time.Time
+}
+
+// Sample is a message kept with a flow. Document is its JSON.
+type Sample struct {
+	Flow     string `gorm:"primaryKey"`
+	Name     string `gorm:"primaryKey"`
+	Position int
+	Document []byte
+}
+
+// Connection is an outside system. Document holds no secret; Sealed does.
+type Connection struct {
+	Name      string `gorm:"primaryKey"`
+	Kind      string
+	Document  []byte // JSON
+	Sealed    []byte // JSON: name → secret, sealed
+	Revision  int64
+	UpdatedAt time.Time
+}
+
+// StandIn is the definition of a simulated outside system, as JSON.
+type StandIn struct {
+	Name     string `gorm:"primaryKey"`
+	Document []byte
+}
+
+// State of a transaction.
+type State uint8
+
+// The states of a transaction, as they are stored.
+const (
+	UnderWay State = iota
+	Waiting
+	Delivered
+	TurnedAway
+	DeadLetter
+)
+
+var stateNames = [...]string{"under way", "waiting", "delivered", "turned away", "dead letter"}
+
+// String gives the word that people read.
+func (s State) String() string { return stateNames[s] }
+
+// ParseState reads the word.
+func ParseState(s string) (State, bool) {
+	for i, n := range stateNames {
+		if n == s {
+			return State(i), true
+		}
+	}
+	return 0, false
+}
+
+// Transaction is the journey of one received message.
+type Transaction struct {
+	ID         ID `gorm:"primaryKey"`
+	Flow       string
+	Version    int
+	State      State
+	Reason     string
+	Reference  string
+	OrderValue string
+	Place      string // path of the step where it is now
+	PlaceText  string // the same in words
+	Tries      int
+	ReceivedAt time.Time
+	FinishedAt *time.Time
+	NextTryAt  *time.Time
+	QueueItem  int64 // the queue's message that it works on, or 0
+}
+
+// Message is what a transaction received, or what a person repaired it to;
+// the highest N counts.
+type Message struct {
+	Tx       ID     `gorm:"primaryKey"`
+	N        int    `gorm:"primaryKey;autoIncrement:false"`
+	Headers  []byte // JSON
+	Params   []byte // JSON
+	Query    []byte // JSON
+	Body     []byte
+	Source   string // where it came from
+	Warnings []byte // JSON
+	Answer   []byte // JSON of what the caller got
+}
+
+// Effect is the recorded answer to a want of a transaction.
+type Effect struct {
+	Tx     ID     `gorm:"primaryKey"`
+	Path   string `gorm:"primaryKey"`
+	Result []byte // JSON
+	At     time.Time
+}
+
+// DeliveryState says where a delivery stands.
+type DeliveryState uint8
+
+// The states of a delivery.
+const (
+	Pending   DeliveryState = iota // due at NextAt
+	Behind                         // waits for an earlier one of the same order value
+	Done                           // delivered
+	Dead                           // given up; a dead letter tells
+	Withdrawn                      // a person or another version made it needless
+)
+
+var deliveryStateNames = [...]string{"waiting", "waiting", "delivered", "dead letter", "withdrawn"}
+
+// String gives the word that people read.
+func (s DeliveryState) String() string { return deliveryStateNames[s] }
+
+// Delivery is one guaranteed send of one message to one target.
+type Delivery struct {
+	Seq        int64 `gorm:"primaryKey;autoIncrement"`
+	ID         ID
+	Tx         ID
+	Flow       string
+	Path       string
+	Step       string
+	Target     string
+	OrderValue string
+	State      DeliveryState
+	Request    []byte // JSON
+	Plan       []byte // JSON of the retry plan
+	Round      int    // grows with every resend
+	Tries      int    // in this round
+	Total      int    // in all rounds
+	FirstAt    *time.Time
+	NextAt     *time.Time
+	NextWhy    string // why the next try comes when it does
+	CreatedAt  time.Time
+}
+
+// Try is one attempt of a delivery.
+type Try struct {
+	Delivery ID  `gorm:"primaryKey"`
+	N        int `gorm:"primaryKey;autoIncrement:false"` // over all rounds
+	Round    int
+	At       time.Time
+	Took     int64 // microseconds
+	Outcome  string
+	Status   int
+	Detail   string
+	Headers  []byte // JSON
+	Body     []byte // the answer's first 64 KiB
+}
+
+// LetterState says what became of a dead letter.
+type LetterState uint8
+
+// The states of a dead letter.
+const (
+	LetterOpen      LetterState = iota // a person must decide
+	LetterResending                    // sent again, outcome not yet known
+	LetterResolved                     // sent again with success
+	LetterDiscarded                    // given up by a person
+)
+
+var letterStateNames = [...]string{"open", "resending", "resolved", "discarded"}
+
+// String gives the word that people read.
+func (s LetterState) String() string { return letterStateNames[s] }
+
+// Letter is a dead letter: a message that a person must decide about.
+type Letter struct {
+	ID        ID `gorm:"primaryKey"`
+	Tx        ID
+	Flow      string
+	Version   int
+	Step      string
+	Path      string
+	Kind      string
+	Phase     string
+	Class     string
+	Reason    string
+	Cause     string // key of letters with the same flow, step and kind of reason
+	CauseText string
+	Reference string
+	State     LetterState
+	At        time.Time
+}
+
+// LetterEvent is a line of a dead letter's history.
+type LetterEvent struct {
+	N      int64 `gorm:"primaryKey;autoIncrement"`
+	Letter ID
+	At     time.Time
+	What   string // died, resent, resolved, discarded
+	Detail string
+}
+
+// QueueItem is a message in a queue inside the application.
+type QueueItem struct {
+	N         int64 `gorm:"primaryKey;autoIncrement"`
+	Queue     string
+	From      ID // the transaction that put it there
+	Path      string
+	Headers   []byte // JSON
+	Body      []byte
+	Reference string
+	PutAt     time.Time
+	TakenBy   *ID // the transaction that works on it
+}
+
+// OnceKey remembers a message that must not be worked on twice.
+type OnceKey struct {
+	Flow  string `gorm:"primaryKey"`
+	Key   []byte `gorm:"primaryKey"`
+	Tx    ID
+	Until time.Time
+}
