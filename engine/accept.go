@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -39,10 +40,17 @@ type Intake struct {
 	draft   bool // never published: the message becomes a sample
 }
 
-// Find gives the webhook for a method and path. When only the method does not
+// Find gives the webhook for a method and a path as it was sent, escaped. When only the method does not
 // fit, allowed names those that would.
 func (e *Engine) Find(method, path string) (in *Intake, allowed []string) {
 	segments := strings.Split(strings.Trim(path, "/"), "/")
+	for i, escaped := range segments {
+		plain, err := url.PathUnescape(escaped)
+		if err != nil {
+			return nil, nil
+		}
+		segments[i] = plain
+	}
 	best := -1
 	e.mu.RLock()
 	defer e.mu.RUnlock()

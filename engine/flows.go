@@ -273,3 +273,56 @@ func (e *Engine) changed() error {
 	e.Events.Publish(TopicConnections)
 	return nil
 }
+
+// IntakeOf gives the intake of a flow: the live version's, or the draft's when
+// it was never published; nil when the draft cannot be read.
+func (e *Engine) IntakeOf(name string) *flow.Intake {
+	f := e.flow(name)
+	switch {
+	case f == nil:
+		return nil
+	case f.live != nil:
+		return &f.live.Document.Intake
+	case f.draft != nil:
+		return &f.draft.Document.Intake
+	}
+	return nil
+}
+
+// QueueReaders lists the queues that live flows read, with the flows.
+func (e *Engine) QueueReaders() map[string][]string {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	out := map[string][]string{}
+	for _, f := range e.flows {
+		if f.live != nil && f.live.Document.Intake.Kind == "queue" {
+			q := f.live.Document.Intake.Queue
+			out[q] = append(out[q], f.name)
+			slices.Sort(out[q])
+		}
+	}
+	return out
+}
+
+// CreateFlow makes a new flow with its files; ErrConflict when it exists.
+func (e *Engine) CreateFlow(ctx context.Context, name string, document []byte, files map[string][]byte) error {
+	p, findings := e.Read(name, document, files)
+	if refusing(p, findings) {
+		return &FindingsError{"the flow was not made", findings}
+	}
+	err := e.store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := tx.Flow(name); !errors.Is(err, ErrNotFound) {
+			return errors.Join(ErrConflict, err)
+		}
+		for file, body := range files {
+			if err := tx.SaveFile(name, file, body); err != nil {
+				return err
+			}
+		}
+		return tx.SaveFlow(&store.Flow{Name: name, Title: p.Document.Title, Draft: string(document), Revision: 1, Edits: 1, UpdatedAt: e.clock()})
+	})
+	if err != nil {
+		return err
+	}
+	return e.changed()
+}

@@ -201,8 +201,3 @@ func (s *Store) Check(ctx context.Context) error {
 		return tx.db.Exec("UPDATE settings SET value = value WHERE key = 'check'").Error
 	})
 }
-
-// Backup writes a consistent copy of the store to a file while it is in use.
-func (s *Store) Backup(file string) error {
-	return s.read.Exec("VACUUM INTO ?", file).Error
-}

@@ -145,4 +145,3 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
-

@@ -1,0 +1,299 @@
+// Package api serves the HTTP interface: webhooks, the interface that the
+// browser and scripts use, stand-ins and the web application. It translates
+// between HTTP and the engine and decides nothing.
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/flow"
+	"readyferry/core/run"
+	"readyferry/engine"
+	"readyferry/standin"
+	"readyferry/store"
+)
+
+// maxDocument is the largest body that the interface reads, in bytes.
+const maxDocument = 4 << 20
+
+// Server answers requests.
+type Server struct {
+	engine   *engine.Engine
+	store    *store.Store
+	standIns *standin.Set
+	web      fs.FS
+	log      *slog.Logger
+	loadDemo func() error
+	loopback bool
+}
+
+// Config is what a server needs.
+type Config struct {
+	Engine   *engine.Engine
+	Store    *store.Store
+	StandIns *standin.Set
+	Web      fs.FS        // the built web application
+	LoadDemo func() error // loads the demo's documents
+	// Loopback tells that only this machine can reach the server; requests for
+	// other host names are refused then, so that no foreign page can use it.
+	Loopback bool
+	Log      *slog.Logger
+}
+
+// New makes the handler of everything.
+func New(c Config) http.Handler {
+	s := &Server{engine: c.Engine, store: c.Store, standIns: c.StandIns, web: c.Web, log: c.Log, loadDemo: c.LoadDemo, loopback: c.Loopback}
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.HandleMethodNotAllowed = true
+	r.UseRawPath, r.UnescapePathValues = true, true
+	r.Use(s.recover, s.guard)
+	for _, route := range s.routes() {
+		r.Handle(route.method, route.path, route.handle)
+	}
+	r.Any("/in/*path", s.intake)
+	r.Any("/stand-ins/:name/*path", s.standInCall)
+	r.NoRoute(s.page)
+	r.NoMethod(func(c *gin.Context) {
+		problem(c, http.StatusMethodNotAllowed, "This address does not take "+c.Request.Method, "see /api/openapi.json for what it takes", nil)
+	})
+	return r
+}
+
+type route struct {
+	method, path string
+	handle       gin.HandlerFunc
+}
+
+// routes lists the interface; openapi.yaml describes exactly these.
+func (s *Server) routes() []route {
+	const v1 = "/api/v1"
+	return []route{
+		{"GET", "/healthz", s.health},
+		{"GET", "/metrics", s.metrics()},
+		{"GET", "/api/openapi.json", s.openAPI},
+		{"GET", v1 + "/events", s.events},
+		{"GET", v1 + "/reference", s.reference},
+		{"GET", v1 + "/flow-schema", s.flowSchema},
+		{"GET", v1 + "/schedule", s.schedule},
+		{"POST", v1 + "/demo", s.demo},
+
+		{"GET", v1 + "/flows", s.flows},
+		{"GET", v1 + "/flows/:name", s.flow},
+		{"PUT", v1 + "/flows/:name", s.putFlow},
+		{"DELETE", v1 + "/flows/:name", s.deleteFlow},
+		{"POST", v1 + "/flows/:name/check", s.checkFlow},
+		{"POST", v1 + "/flows/:name/publish", s.publish},
+		{"POST", v1 + "/flows/:name/pause", s.pause(true)},
+		{"POST", v1 + "/flows/:name/resume", s.pause(false)},
+		{"POST", v1 + "/flows/:name/rehearse", s.rehearse},
+		{"GET", v1 + "/flows/:name/versions", s.versions},
+		{"GET", v1 + "/flows/:name/versions/:n", s.version},
+		{"GET", v1 + "/flows/:name/files", s.files},
+		{"GET", v1 + "/flows/:name/files/*file", s.file},
+		{"PUT", v1 + "/flows/:name/files/*file", s.putFile},
+		{"DELETE", v1 + "/flows/:name/files/*file", s.deleteFile},
+		{"GET", v1 + "/flows/:name/samples", s.samples},
+		{"GET", v1 + "/flows/:name/samples/:sample", s.sample},
+		{"PUT", v1 + "/flows/:name/samples/:sample", s.putSample},
+		{"DELETE", v1 + "/flows/:name/samples/:sample", s.deleteSample},
+
+		{"GET", v1 + "/counts", s.counts},
+		{"GET", v1 + "/transactions", s.transactions},
+		{"GET", v1 + "/transactions/:id", s.transaction},
+		{"GET", v1 + "/transactions/:id/rehearsal", s.transactionRehearsal},
+		{"GET", v1 + "/transactions/:id/messages", s.transactionMessages},
+		{"POST", v1 + "/deliveries/:id/try", s.tryNow},
+
+		{"GET", v1 + "/dead-letters", s.deadLetters},
+		{"GET", v1 + "/dead-letters/causes", s.causes},
+		{"GET", v1 + "/dead-letters/:id", s.deadLetter},
+		{"POST", v1 + "/dead-letters/resend", s.resend},
+		{"POST", v1 + "/dead-letters/discard", s.discard},
+
+		{"GET", v1 + "/queues", s.queues},
+		{"GET", v1 + "/queues/:name/messages", s.peek},
+
+		{"GET", v1 + "/connections", s.connections},
+		{"GET", v1 + "/connections/:name", s.connection},
+		{"PUT", v1 + "/connections/:name", s.putConnection},
+		{"DELETE", v1 + "/connections/:name", s.deleteConnection},
+		{"POST", v1 + "/connections/:name/test", s.testConnection},
+
+		{"GET", v1 + "/stand-ins", s.standInList},
+		{"GET", v1 + "/stand-ins/:name", s.standIn},
+		{"PUT", v1 + "/stand-ins/:name/behaviour", s.behave},
+		{"DELETE", v1 + "/stand-ins/:name/calls", s.forget},
+	}
+}
+
+// recover turns a panic into a problem document and a line in the log.
+func (s *Server) recover(c *gin.Context) {
+	defer func() {
+		switch r := recover(); {
+		case r == nil:
+		case r == http.ErrAbortHandler:
+			panic(r)
+		default:
+			s.log.Error("a request failed", "path", c.Request.URL.Path, "panic", fmt.Sprint(r))
+			problem(c, http.StatusInternalServerError, "The request failed", "this is a fault of the application; its log says more", nil)
+		}
+	}()
+	c.Next()
+}
+
+// guard keeps foreign pages from using the interface through a browser, and
+// tells browsers to load nothing from elsewhere.
+func (s *Server) guard(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "same-origin")
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; frame-ancestors 'none'; base-uri 'self'; form-action 'self'")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		if s.loopback && !localHost(c.Request.Host) {
+			problem(c, http.StatusForbidden, "This host name is not served", "the application listens on this machine only; call it as localhost or 127.0.0.1", nil)
+			c.Abort()
+			return
+		}
+		if err := http.NewCrossOriginProtection().Check(c.Request); err != nil {
+			problem(c, http.StatusForbidden, "A page of another site may not do this", err.Error(), nil)
+			c.Abort()
+			return
+		}
+	}
+	c.Next()
+}
+
+func localHost(host string) bool {
+	name, _, err := net.SplitHostPort(host)
+	if err != nil {
+		name = host
+	}
+	ip := net.ParseIP(strings.Trim(name, "[]"))
+	return name == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// Problem is an error as RFC 9457 has it.
+type Problem struct {
+	Type     string         `json:"type"`
+	Title    string         `json:"title"`
+	Status   int            `json:"status"`
+	Detail   string         `json:"detail"`
+	Findings []flow.Finding `json:"findings,omitempty"`
+}
+
+func problem(c *gin.Context, status int, title, detail string, findings []flow.Finding) {
+	body, _ := json.Marshal(Problem{"about:blank", title, status, detail, findings})
+	c.Data(status, "application/problem+json", body)
+}
+
+// fail answers an error of the engine or the store.
+func (s *Server) fail(c *gin.Context, err error) {
+	var refused *run.RefusedError
+	var findings *engine.FindingsError
+	var tooLarge *http.MaxBytesError
+	switch {
+	case errors.As(err, &refused):
+		if refused.Status == http.StatusServiceUnavailable {
+			c.Header("Retry-After", "60")
+		}
+		if refused.Status == http.StatusUnauthorized {
+			c.Header("WWW-Authenticate", "Key")
+		}
+		problem(c, refused.Status, refused.Title, refused.Detail, nil)
+	case errors.As(err, &findings):
+		problem(c, http.StatusUnprocessableEntity, upper(findings.What), findings.Error(), findings.Findings)
+	case errors.Is(err, engine.ErrNotFound), errors.Is(err, standin.ErrNotFound):
+		problem(c, http.StatusNotFound, "There is nothing here", "no such thing: "+c.Request.URL.Path, nil)
+	case errors.Is(err, engine.ErrConflict):
+		problem(c, http.StatusPreconditionFailed, "It has changed since it was read", "read it again and repeat the change: "+err.Error(), nil)
+	case errors.Is(err, engine.ErrInUse):
+		problem(c, http.StatusConflict, "It is still in use", err.Error(), nil)
+	case errors.Is(err, engine.ErrDecision):
+		problem(c, http.StatusUnprocessableEntity, "This cannot be done", err.Error(), nil)
+	case errors.As(err, &tooLarge):
+		problem(c, http.StatusRequestEntityTooLarge, "The body is too large", fmt.Sprintf("at most %d bytes are read here", tooLarge.Limit), nil)
+	case errors.Is(err, errBadRequest):
+		problem(c, http.StatusBadRequest, "The request cannot be read", err.Error(), nil)
+	default:
+		s.log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
+		problem(c, http.StatusInternalServerError, "The request failed", err.Error(), nil)
+	}
+}
+
+var errBadRequest = errors.New("the request is not as expected")
+
+func bad(format string, args ...any) error {
+	return fmt.Errorf("%w: %w", errBadRequest, fmt.Errorf(format, args...))
+}
+
+func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+// body reads a request's body up to a limit.
+func body(c *gin.Context, limit int64) ([]byte, error) {
+	return io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
+}
+
+// input reads a JSON body whose members are all known.
+func input(c *gin.Context, into any) error {
+	d := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, maxDocument))
+	d.DisallowUnknownFields()
+	if err := d.Decode(into); err != nil && !errors.Is(err, io.EOF) {
+		var tooLarge *http.MaxBytesError
+		if errors.As(err, &tooLarge) {
+			return err
+		}
+		return bad("the JSON body: %w", err)
+	}
+	return nil
+}
+
+// revision reads the entity tag that a client saw: nil when it sent none.
+func revision(c *gin.Context) (*int64, error) {
+	if c.GetHeader("If-None-Match") == "*" {
+		zero := int64(0)
+		return &zero, nil
+	}
+	tag := strings.TrimPrefix(c.GetHeader("If-Match"), "W/")
+	if tag == "" || tag == "*" {
+		return nil, nil
+	}
+	n, err := strconv.ParseInt(strings.Trim(tag, `"`), 10, 64)
+	if err != nil {
+		return nil, bad("If-Match holds %s, which is no entity tag of this application", tag)
+	}
+	return &n, nil
+}
+
+func etag(c *gin.Context, revision int64) { c.Header("ETag", fmt.Sprintf(`"%d"`, revision)) }
+
+func id(c *gin.Context) (store.ID, error) {
+	id, err := store.ParseID(c.Param("id"))
+	if err != nil {
+		return id, engine.ErrNotFound
+	}
+	return id, nil
+}
+
+func limit(c *gin.Context, otherwise, most int) (int, error) {
+	text := c.Query("limit")
+	if text == "" {
+		return otherwise, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > most {
+		return 0, bad("limit must be a number from 1 to %d, not %q", most, text)
+	}
+	return n, nil
+}

@@ -1,0 +1,487 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/flow"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/engine"
+	"readyferry/store"
+)
+
+// flowView is a flow in the list.
+type flowView struct {
+	Name      string        `json:"name"`
+	Title     string        `json:"title"`
+	Live      int           `json:"live"` // version in use, 0: none
+	Paused    bool          `json:"paused"`
+	Edits     int           `json:"edits"` // changes of the draft since the live version
+	UpdatedAt time.Time     `json:"updatedAt"`
+	Intake    intakeView    `json:"intake"`
+	Today     int64         `json:"today"`
+	Waiting   int64         `json:"waiting"`
+	Dead      int64         `json:"deadLetters"`
+	LastHour  []minuteCount `json:"lastHour"` // the minutes that had something
+}
+
+type intakeView struct {
+	Kind    string   `json:"kind"`
+	Where   string   `json:"where"` // path or queue
+	Methods []string `json:"methods"`
+}
+
+type minuteCount struct {
+	Minute      time.Time `json:"minute"`
+	UnderWay    int64     `json:"underWay"`
+	Waiting     int64     `json:"waiting"`
+	Delivered   int64     `json:"delivered"`
+	TurnedAway  int64     `json:"turnedAway"`
+	DeadLetters int64     `json:"deadLetters"`
+}
+
+func (m *minuteCount) add(state store.State, n int64) {
+	switch state {
+	case store.UnderWay:
+		m.UnderWay += n
+	case store.Waiting:
+		m.Waiting += n
+	case store.Delivered:
+		m.Delivered += n
+	case store.TurnedAway:
+		m.TurnedAway += n
+	case store.DeadLetter:
+		m.DeadLetters += n
+	}
+}
+
+func byMinute(counts []store.Count) []minuteCount {
+	out := []minuteCount{}
+	for _, c := range counts {
+		if len(out) == 0 || !out[len(out)-1].Minute.Equal(c.Minute) {
+			out = append(out, minuteCount{Minute: c.Minute})
+		}
+		out[len(out)-1].add(c.State, c.N)
+	}
+	return out
+}
+
+func (s *Server) flows(c *gin.Context) {
+	rows, err := s.store.Flows()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	now := time.Now().UTC()
+	today := now.Truncate(24 * time.Hour)
+	if from, err := time.Parse(time.RFC3339, c.Query("today")); err == nil && from.After(now.Add(-25*time.Hour)) {
+		today = from // midnight where the reader is
+	}
+	counts, err := s.store.Counts("", today, now)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	totals, err := s.store.Totals()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	hour := map[string][]store.Count{}
+	recent, err := s.store.Counts("", now.Add(-59*time.Minute), now)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	for _, n := range recent {
+		hour[n.Flow] = append(hour[n.Flow], n)
+	}
+	out := make([]flowView, 0, len(rows))
+	for _, f := range rows {
+		v := s.flowView(f)
+		for _, n := range counts {
+			if n.Flow == f.Name {
+				v.Today += n.N
+			}
+		}
+		for _, n := range totals {
+			if n.Flow == f.Name {
+				switch n.State {
+				case store.Waiting:
+					v.Waiting += n.N
+				case store.DeadLetter:
+					v.Dead += n.N
+				}
+			}
+		}
+		v.LastHour = byMinute(hour[f.Name])
+		out = append(out, v)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) flowView(f store.Flow) flowView {
+	v := flowView{Name: f.Name, Title: f.Title, Live: f.Live, Paused: f.Paused, Edits: f.Edits, UpdatedAt: f.UpdatedAt, LastHour: []minuteCount{}}
+	v.Intake.Methods = []string{}
+	if in := s.engine.IntakeOf(f.Name); in != nil {
+		v.Intake = intakeView{Kind: in.Kind, Where: in.Path, Methods: in.Methods}
+		if in.Kind == "queue" {
+			v.Intake.Where, v.Intake.Methods = in.Queue, []string{}
+		}
+	}
+	return v
+}
+
+// draftView is a flow with its draft.
+type draftView struct {
+	flowView
+	Revision int64           `json:"revision"`
+	Document json.RawMessage `json:"document"`
+	Text     string          `json:"text"` // the same as YAML, as it was written
+	Findings []flow.Finding  `json:"findings"`
+}
+
+func (s *Server) flow(c *gin.Context) {
+	f, err := s.store.Flow(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	etag(c, f.Revision)
+	if c.NegotiateFormat("application/json", "application/yaml", "text/yaml") != "application/json" {
+		c.Data(http.StatusOK, "application/yaml; charset=utf-8", []byte(f.Draft))
+		return
+	}
+	s.draft(c, f)
+}
+
+func (s *Server) draft(c *gin.Context, f store.Flow) {
+	files, err := s.store.Files(f.Name)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	source, syntax := flow.Parse([]byte(f.Draft))
+	v := draftView{flowView: s.flowView(f), Revision: f.Revision, Text: f.Draft, Document: json.RawMessage("null")}
+	if syntax == nil {
+		v.Document = jsonfmt.Encode(source.Root)
+	}
+	_, v.Findings = s.engine.Read(f.Name, []byte(f.Draft), files)
+	c.JSON(http.StatusOK, v)
+}
+
+func (s *Server) putFlow(c *gin.Context) {
+	document, err := body(c, flow.MaxSize)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	seen, err := revision(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	next, _, err := s.engine.SaveDraft(c.Request.Context(), c.Param("name"), document, seen)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	etag(c, next)
+	f, err := s.store.Flow(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.draft(c, f)
+}
+
+func (s *Server) deleteFlow(c *gin.Context) {
+	if err := s.engine.Delete(c.Request.Context(), c.Param("name")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// checked is a document in both of its forms, with what is wrong in it.
+type checked struct {
+	Document json.RawMessage `json:"document"` // null when it cannot be read
+	Text     string          `json:"text"`
+	Findings []flow.Finding  `json:"findings"`
+}
+
+func (s *Server) checkFlow(c *gin.Context) {
+	document, err := body(c, flow.MaxSize)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	files, err := s.store.Files(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := checked{Document: json.RawMessage("null"), Text: string(document)}
+	if source, syntax := flow.Parse(document); syntax == nil {
+		out.Document = jsonfmt.Encode(source.Root)
+		if strings.HasPrefix(strings.TrimSpace(string(document)), "{") {
+			text, err := flow.Write(source.Root)
+			if err != nil {
+				s.fail(c, err)
+				return
+			}
+			out.Text = string(text)
+		}
+	}
+	_, out.Findings = s.engine.Read(c.Param("name"), []byte(out.Text), files)
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) publish(c *gin.Context) {
+	n, findings, err := s.engine.Publish(c.Request.Context(), c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"version": n, "findings": findings})
+}
+
+func (s *Server) pause(paused bool) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if err := s.engine.Pause(c.Request.Context(), c.Param("name"), paused); err != nil {
+			s.fail(c, err)
+			return
+		}
+		f, err := s.store.Flow(c.Param("name"))
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.JSON(http.StatusOK, s.flowView(f))
+	}
+}
+
+func (s *Server) versions(c *gin.Context) {
+	if _, err := s.store.Flow(c.Param("name")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	rows, err := s.store.Versions(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := make([]gin.H, 0, len(rows))
+	for _, v := range rows {
+		out = append(out, gin.H{"version": v.N, "publishedAt": v.PublishedAt})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) version(c *gin.Context) {
+	n, err := strconv.Atoi(c.Param("n"))
+	if err != nil {
+		s.fail(c, engine.ErrNotFound)
+		return
+	}
+	v, err := s.store.Version(c.Param("name"), n)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	document := json.RawMessage("null")
+	if source, syntax := flow.Parse([]byte(v.Document)); syntax == nil {
+		document = jsonfmt.Encode(source.Root)
+	}
+	c.JSON(http.StatusOK, gin.H{"version": v.N, "publishedAt": v.PublishedAt, "document": document, "text": v.Document})
+}
+
+func (s *Server) rehearse(c *gin.Context) {
+	var in struct {
+		Document json.RawMessage `json:"document"` // a map, or a string of YAML
+		Samples  []engine.Sample `json:"samples"`
+	}
+	if err := input(c, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	var document []byte
+	if len(in.Document) > 0 && string(in.Document) != "null" {
+		document = in.Document
+		var text string
+		if json.Unmarshal(in.Document, &text) == nil {
+			document = []byte(text)
+		}
+	}
+	out, findings, err := s.engine.RehearseSamples(c.Param("name"), document, in.Samples)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if len(out) == 0 && flow.HasErrors(findings) {
+		s.fail(c, &engine.FindingsError{What: "the document cannot be rehearsed", Findings: findings})
+		return
+	}
+	for i := range out {
+		out[i].Findings = findings
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func fileName(c *gin.Context) (string, error) {
+	name := strings.TrimPrefix(c.Param("file"), "/")
+	if name == "" || path.Clean("/"+name) != "/"+name || len(name) > 200 {
+		return "", bad("%q is no name of a file of a flow; write it as schemas/name.json", name)
+	}
+	return name, nil
+}
+
+func (s *Server) files(c *gin.Context) {
+	if _, err := s.store.Flow(c.Param("name")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	files, err := s.store.Files(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := map[string]string{}
+	for k, v := range files {
+		out[k] = string(v)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) file(c *gin.Context) {
+	name, err := fileName(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	files, err := s.store.Files(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	content, ok := files[name]
+	if !ok {
+		s.fail(c, engine.ErrNotFound)
+		return
+	}
+	c.Data(http.StatusOK, "application/json", content)
+}
+
+func (s *Server) putFile(c *gin.Context) {
+	name, err := fileName(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	content, err := body(c, flow.MaxSize)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if _, err := jsonfmt.Decode(content); err != nil {
+		s.fail(c, bad("the file %s: %w", name, err))
+		return
+	}
+	if err := s.engine.SaveFile(c.Request.Context(), c.Param("name"), name, content); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) deleteFile(c *gin.Context) {
+	name, err := fileName(c)
+	if err == nil {
+		err = s.engine.SaveFile(c.Request.Context(), c.Param("name"), name, nil)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) samples(c *gin.Context) {
+	if _, err := s.store.Flow(c.Param("name")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	out, err := s.engine.Samples(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) sample(c *gin.Context) {
+	row, err := s.store.Sample(c.Param("name"), c.Param("sample"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Data(http.StatusOK, "application/json", row.Document)
+}
+
+func (s *Server) putSample(c *gin.Context) {
+	var in engine.Sample
+	if err := input(c, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	name := c.Param("sample")
+	switch {
+	case in.Name == "":
+		in.Name = name
+	case in.Name != name:
+		s.fail(c, bad("the sample is named %q, but it stands under %q", in.Name, name))
+		return
+	}
+	if len(name) > 100 {
+		s.fail(c, bad("the name of a sample has at most 100 characters"))
+		return
+	}
+	for _, m := range []*map[string]string{&in.Headers, &in.Params, &in.Query} {
+		if *m == nil {
+			*m = map[string]string{}
+		}
+	}
+	if err := s.engine.SaveSample(c.Request.Context(), c.Param("name"), in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.sample(c)
+}
+
+func (s *Server) deleteSample(c *gin.Context) {
+	if err := s.engine.DeleteSample(c.Request.Context(), c.Param("name"), c.Param("sample")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) demo(c *gin.Context) {
+	if s.loadDemo == nil {
+		s.fail(c, errors.New("this build has no demo"))
+		return
+	}
+	if err := s.loadDemo(); err != nil {
+		s.fail(c, fmt.Errorf("loading the demo: %w", err))
+		return
+	}
+	c.Status(http.StatusNoContent)
+}

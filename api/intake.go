@@ -1,0 +1,66 @@
+package api
+
+import (
+	"net/http"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/message"
+	"readyferry/core/step"
+	"readyferry/engine"
+)
+
+// intake serves the webhooks below /in.
+func (s *Server) intake(c *gin.Context) {
+	path := strings.TrimPrefix(c.Request.URL.EscapedPath(), "/in")
+	in, allowed := s.engine.Find(c.Request.Method, path)
+	if in == nil {
+		if len(allowed) > 0 {
+			sort.Strings(allowed)
+			c.Header("Allow", strings.Join(slices.Compact(allowed), ", "))
+			problem(c, http.StatusMethodNotAllowed, "This webhook does not take "+c.Request.Method, "it takes "+strings.Join(slices.Compact(allowed), ", "), nil)
+			return
+		}
+		problem(c, http.StatusNotFound, "No flow listens here", "no flow has the path "+path+"; its address stands on its sheet", nil)
+		return
+	}
+	content, err := body(c, int64(in.Limit))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	var query []message.Header
+	for name, values := range c.Request.URL.Query() {
+		for _, v := range values {
+			query = append(query, message.Header{Name: name, Value: v})
+		}
+	}
+	sort.SliceStable(query, func(i, j int) bool { return query[i].Name < query[j].Name })
+	answer, err := s.engine.Accept(c.Request.Context(), in, engine.Call{Method: c.Request.Method, Path: path, Header: c.Request.Header, Query: query, Body: content})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	write(c, answer)
+}
+
+func write(c *gin.Context, a *step.Answer) {
+	for _, h := range a.Headers {
+		c.Writer.Header().Set(h.Name, h.Value)
+	}
+	c.Status(a.Status)
+	if len(a.Body) > 0 && a.Status != http.StatusNoContent && a.Status != http.StatusNotModified {
+		_, _ = c.Writer.Write(a.Body)
+	}
+	c.Writer.WriteHeaderNow()
+}
+
+// standInCall serves the simulated systems.
+func (s *Server) standInCall(c *gin.Context) {
+	if err := s.standIns.Serve(c.Writer, c.Request, c.Param("name"), c.Param("path")); err != nil {
+		s.fail(c, err)
+	}
+}

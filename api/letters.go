@@ -1,0 +1,209 @@
+package api
+
+import (
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/engine"
+	"readyferry/store"
+)
+
+// letterView is a dead letter.
+type letterView struct {
+	ID          store.ID  `json:"id"`
+	Transaction store.ID  `json:"transaction"`
+	Flow        string    `json:"flow"`
+	Version     int       `json:"version"`
+	Step        string    `json:"step"`
+	Path        string    `json:"path"`
+	Kind        string    `json:"kind"`
+	Phase       string    `json:"phase"`
+	Class       string    `json:"class"` // data, flow or target
+	Reason      string    `json:"reason"`
+	Cause       string    `json:"cause"`
+	Reference   string    `json:"reference"`
+	State       string    `json:"state"` // open, resending, resolved, discarded
+	At          time.Time `json:"at"`
+}
+
+func viewLetter(l *store.Letter) letterView {
+	return letterView{l.ID, l.Tx, l.Flow, l.Version, l.Step, l.Path, l.Kind, l.Phase, l.Class, l.Reason, l.Cause, l.Reference, l.State.String(), l.At}
+}
+
+func (s *Server) deadLetters(c *gin.Context) {
+	n, err := limit(c, 100, 1000)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	var after *store.ID
+	if text := c.Query("after"); text != "" {
+		id, err := store.ParseID(text)
+		if err != nil {
+			s.fail(c, bad("after must be the id of a dead letter: %w", err))
+			return
+		}
+		after = &id
+	}
+	rows, err := s.store.OpenLetters(c.Query("cause"), after, n)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := make([]letterView, len(rows))
+	for i := range rows {
+		out[i] = viewLetter(&rows[i])
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) causes(c *gin.Context) {
+	rows, err := s.store.Causes(500)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	type view struct {
+		Cause string    `json:"cause"`
+		Text  string    `json:"text"`
+		Flow  string    `json:"flow"`
+		Step  string    `json:"step"`
+		Kind  string    `json:"kind"`
+		Path  string    `json:"path"`
+		Class string    `json:"class"`
+		Count int64     `json:"count"`
+		Since time.Time `json:"since"`
+	}
+	out := make([]view, len(rows))
+	for i, r := range rows {
+		sec, nsec := uuid.UUID(r.Since).Time().UnixTime()
+		out[i] = view{r.Cause, r.CauseText, r.Flow, r.Step, r.Kind, r.Path, r.Class, r.N, time.Unix(sec, nsec).UTC()}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// deadLetter gives a letter with its history.
+func (s *Server) deadLetter(c *gin.Context) {
+	id, err := id(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	l, err := s.store.Letter(id)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	rows, err := s.store.History(id)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	type event struct {
+		At     time.Time `json:"at"`
+		What   string    `json:"what"` // died, resent, resolved, discarded
+		Detail string    `json:"detail"`
+	}
+	history := make([]event, len(rows))
+	for i, r := range rows {
+		history[i] = event{r.At, r.What, r.Detail}
+	}
+	c.JSON(http.StatusOK, struct {
+		letterView
+		History []event `json:"history"`
+	}{viewLetter(&l), history})
+}
+
+// most is how many letters one decision may concern.
+const most = 1000
+
+// decision reads what a person decides.
+func (s *Server) decision(c *gin.Context) (d engine.Decision, preview bool, err error) {
+	var in struct {
+		IDs     []string        `json:"ids"`
+		Cause   string          `json:"cause"`
+		Version string          `json:"version"`
+		Patch   json.RawMessage `json:"patch"`
+		Message json.RawMessage `json:"message"`
+		Preview bool            `json:"preview"`
+		Why     string          `json:"why"`
+	}
+	if err := input(c, &in); err != nil {
+		return d, false, err
+	}
+	d = engine.Decision{Version: in.Version, Why: in.Why}
+	if len(in.Patch) > 0 && string(in.Patch) != "null" {
+		d.Patch = in.Patch
+	}
+	if len(in.Message) > 0 && string(in.Message) != "null" {
+		d.Message = in.Message
+		var text string // a string holds the message's bytes as they are; anything else is the JSON message itself
+		if json.Unmarshal(in.Message, &text) == nil {
+			d.Message = []byte(text)
+		} else if r, err := jsonfmt.Decode(in.Message); err == nil {
+			d.Message = jsonfmt.Encode(r.Root)
+		}
+	}
+	switch {
+	case in.Cause != "" && in.IDs != nil:
+		return d, false, bad("give either ids or a cause")
+	case in.Cause != "":
+		rows, err := s.store.OpenLetters(in.Cause, nil, most)
+		if err != nil {
+			return d, false, err
+		}
+		for _, l := range rows {
+			d.IDs = append(d.IDs, l.ID)
+		}
+	case len(in.IDs) > most:
+		return d, false, bad("at most %d dead letters are decided about at once", most)
+	}
+	for _, text := range in.IDs {
+		id, err := store.ParseID(text)
+		if err != nil {
+			return d, false, bad("ids: %w", err)
+		}
+		d.IDs = append(d.IDs, id)
+	}
+	return d, in.Preview, nil
+}
+
+func (s *Server) resend(c *gin.Context) {
+	d, preview, err := s.decision(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	var out []engine.Resent
+	if preview {
+		out, err = s.engine.Preview(d)
+	} else {
+		out, err = s.engine.Resend(c.Request.Context(), d)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) discard(c *gin.Context) {
+	d, preview, err := s.decision(c)
+	if err == nil && !preview {
+		err = s.engine.Discard(c.Request.Context(), d)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := make([]engine.Resent, len(d.IDs))
+	for i, id := range d.IDs {
+		out[i] = engine.Resent{Letter: id}
+	}
+	c.JSON(http.StatusOK, out)
+}

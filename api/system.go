@@ -1,0 +1,229 @@
+package api
+
+import (
+	_ "embed" // the description of the interface
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"readyferry/core/expr"
+	"readyferry/core/flow"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/plan"
+	"readyferry/core/retry"
+	"readyferry/core/step"
+)
+
+//go:embed openapi.yaml
+var openAPIText []byte
+
+func (s *Server) openAPI(c *gin.Context) {
+	source, bad := flow.Parse(openAPIText)
+	if bad != nil {
+		s.fail(c, bad)
+		return
+	}
+	c.Data(http.StatusOK, "application/json", jsonfmt.Encode(source.Root))
+}
+
+func (s *Server) health(c *gin.Context) {
+	if err := s.store.Check(c.Request.Context()); err != nil {
+		problem(c, http.StatusServiceUnavailable, "The store cannot be written", err.Error(), nil)
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"status": "ok"})
+}
+
+// metrics serves counts in the Prometheus text format, read when asked for.
+func (s *Server) metrics() gin.HandlerFunc {
+	registry := prometheus.NewRegistry()
+	registry.MustRegister(&collector{s,
+		prometheus.NewDesc("readyferry_transactions", "Transactions by flow and present state.", []string{"flow", "state"}, nil),
+		prometheus.NewDesc("readyferry_queue_depth", "Messages in a queue that nobody works on.", []string{"queue"}, nil),
+		prometheus.NewDesc("readyferry_dead_letters_open", "Dead letters that a person must decide about.", nil, nil),
+	})
+	return gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
+}
+
+type collector struct {
+	s                          *Server
+	transactions, queues, dead *prometheus.Desc
+}
+
+func (m *collector) Describe(ch chan<- *prometheus.Desc) {
+	ch <- m.transactions
+	ch <- m.queues
+	ch <- m.dead
+}
+
+func (m *collector) Collect(ch chan<- prometheus.Metric) {
+	totals, err := m.s.store.Totals()
+	if err != nil {
+		ch <- prometheus.NewInvalidMetric(m.transactions, err)
+		return
+	}
+	for _, t := range totals {
+		ch <- prometheus.MustNewConstMetric(m.transactions, prometheus.GaugeValue, float64(t.N), t.Flow, t.State.String())
+	}
+	depths, err := m.s.store.QueueDepths()
+	if err != nil {
+		ch <- prometheus.NewInvalidMetric(m.queues, err)
+		return
+	}
+	for _, d := range depths {
+		ch <- prometheus.MustNewConstMetric(m.queues, prometheus.GaugeValue, float64(d.Depth), d.Queue)
+	}
+	n, err := m.s.store.CountOpenLetters()
+	if err != nil {
+		ch <- prometheus.NewInvalidMetric(m.dead, err)
+		return
+	}
+	ch <- prometheus.MustNewConstMetric(m.dead, prometheus.GaugeValue, float64(n))
+}
+
+// events tells what has changed, as server-sent events.
+func (s *Server) events(c *gin.Context) {
+	changes, cancel := s.engine.Events.Listen()
+	defer cancel()
+	h := c.Writer.Header()
+	h.Set("Content-Type", "text/event-stream")
+	h.Set("Cache-Control", "no-store")
+	send := func(text string) bool {
+		if _, err := fmt.Fprint(c.Writer, text); err != nil {
+			return false
+		}
+		c.Writer.Flush()
+		return true
+	}
+	if !send(": listening\n\n") {
+		return
+	}
+	beat := time.NewTicker(20 * time.Second)
+	defer beat.Stop()
+	for {
+		select {
+		case topics, open := <-changes:
+			if !open {
+				return
+			}
+			data, err := json.Marshal(gin.H{"changed": topics})
+			if err != nil || !send("event: changed\ndata: "+string(data)+"\n\n") {
+				return
+			}
+		case <-beat.C:
+			if !send(": still here\n\n") {
+				return
+			}
+		case <-c.Request.Context().Done():
+			return
+		}
+	}
+}
+
+// reference serves what help and completion show.
+func (s *Server) reference(c *gin.Context) {
+	type kind struct {
+		Name     string          `json:"name"`
+		Summary  string          `json:"summary"`
+		Reason   string          `json:"reason"`
+		Example  string          `json:"example"`
+		Required []string        `json:"required"`
+		Settings json.RawMessage `json:"settings"`
+	}
+	kinds := []kind{}
+	for _, k := range step.Kinds() {
+		kinds = append(kinds, kind{k.Name, k.Summary, k.Reason, k.Example, append([]string{}, k.Required...), json.RawMessage(k.Properties)})
+	}
+	c.JSON(http.StatusOK, gin.H{"kinds": kinds, "names": expr.Names(), "functions": expr.Functions()})
+}
+
+func (s *Server) flowSchema(c *gin.Context) {
+	c.Data(http.StatusOK, "application/schema+json", jsonfmt.EncodeIndent(plan.Schema()))
+}
+
+// schedule previews a retry plan. What is not given takes its default.
+func (s *Server) schedule(c *gin.Context) {
+	p := retry.Default()
+	var err error
+	span := func(name string, into *time.Duration) {
+		if text := c.Query(name); text != "" && err == nil {
+			if *into, err = flow.Duration(text); err != nil {
+				err = bad("%s: %w", name, err)
+			}
+		}
+	}
+	span("first", &p.First)
+	span("cap", &p.Cap)
+	span("within", &p.Within)
+	if c.Query("cap") == "" {
+		p.Cap = max(p.Cap, p.First)
+	}
+	if text := c.Query("growth"); text != "" {
+		p.Growth = text
+	}
+	if text := c.Query("spread"); text != "" {
+		p.Spread = text
+	}
+	if text := c.Query("factor"); text != "" && err == nil {
+		if p.Factor, err = strconv.ParseFloat(text, 64); err != nil {
+			err = bad("factor must be a number, not %q", text)
+		}
+	}
+	if text := c.Query("tries"); text != "" && err == nil {
+		if p.Tries, err = strconv.Atoi(text); err != nil {
+			err = bad("tries must be a whole number, not %q", text)
+		}
+	}
+	if err == nil {
+		if wrong := p.Check(); wrong != nil {
+			err = bad("%w", wrong)
+		}
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	span2 := p.Span()
+	tries := []gin.H{}
+	for _, t := range p.Schedule([]byte(c.Query("seed"))) {
+		tries = append(tries, gin.H{"try": t.N, "earliest": t.Earliest.Milliseconds(), "planned": t.Planned.Milliseconds(), "latest": t.Latest.Milliseconds()})
+	}
+	c.JSON(http.StatusOK, gin.H{"tries": tries, "ends": gin.H{"earliest": span2.Earliest.Milliseconds(), "expected": span2.Expected.Milliseconds(), "latest": span2.Latest.Milliseconds()}})
+}
+
+// page serves the web application: its files, and its first page for every
+// address that it makes itself.
+func (s *Server) page(c *gin.Context) {
+	path := c.Request.URL.Path
+	if strings.HasPrefix(path, "/api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		problem(c, http.StatusNotFound, "There is nothing here", "see /api/openapi.json for what there is", nil)
+		return
+	}
+	name := strings.TrimPrefix(path, "/")
+	if info, err := fs.Stat(s.web, name); err == nil && !info.IsDir() && name != "" {
+		if strings.HasPrefix(name, "assets/") { // their names change with their content
+			c.Header("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		http.ServeFileFS(c.Writer, c.Request, s.web, name)
+		return
+	}
+	if strings.HasPrefix(name, "assets/") {
+		problem(c, http.StatusNotFound, "There is nothing here", "no such file: "+path, nil)
+		return
+	}
+	index, err := fs.ReadFile(s.web, "index.html")
+	if err != nil {
+		problem(c, http.StatusNotFound, "The web application is not in this build", "build it with make build", nil)
+		return
+	}
+	c.Header("Cache-Control", "no-cache")
+	c.Data(http.StatusOK, "text/html; charset=utf-8", index)
+}

@@ -1,0 +1,333 @@
+package api
+
+import (
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/message"
+	"readyferry/core/retry"
+	"readyferry/core/run"
+	"readyferry/core/step"
+	"readyferry/engine"
+	"readyferry/store"
+)
+
+// transactionView is a transaction in the list.
+type transactionView struct {
+	ID         store.ID   `json:"id"`
+	Flow       string     `json:"flow"`
+	Version    int        `json:"version"`
+	State      string     `json:"state"`
+	Reason     *string    `json:"reason"`
+	Reference  string     `json:"reference"`
+	Place      string     `json:"place"`     // path of the step where it is
+	PlaceText  string     `json:"placeText"` // the same in words
+	Tries      int        `json:"tries"`
+	NextTryAt  *time.Time `json:"nextTryAt"`
+	ReceivedAt time.Time  `json:"receivedAt"`
+	FinishedAt *time.Time `json:"finishedAt"`
+}
+
+func viewTransaction(t *store.Transaction) transactionView {
+	v := transactionView{
+		ID: t.ID, Flow: t.Flow, Version: t.Version, State: t.State.String(), Reference: t.Reference,
+		Place: t.Place, PlaceText: t.PlaceText, Tries: t.Tries, NextTryAt: t.NextTryAt, ReceivedAt: t.ReceivedAt, FinishedAt: t.FinishedAt,
+	}
+	if t.Reason != "" {
+		v.Reason = &t.Reason
+	}
+	return v
+}
+
+func (s *Server) transactions(c *gin.Context) {
+	f, err := filter(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	rows, err := s.store.Transactions(f)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := make([]transactionView, len(rows))
+	for i := range rows {
+		out[i] = viewTransaction(&rows[i])
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func filter(c *gin.Context) (store.Filter, error) {
+	f := store.Filter{Flow: c.Query("flow"), Reference: c.Query("reference")}
+	var err error
+	if f.Limit, err = limit(c, 100, 1000); err != nil {
+		return f, err
+	}
+	if word := c.Query("state"); word != "" {
+		state, ok := store.ParseState(word)
+		if !ok {
+			return f, bad("state must be under way, waiting, delivered, turned away or dead letter, not %q", word)
+		}
+		f.State = &state
+	}
+	if f.From, err = moment(c, "from"); err != nil {
+		return f, err
+	}
+	if f.To, err = moment(c, "to"); err != nil {
+		return f, err
+	}
+	if after := c.Query("after"); after != "" {
+		id, err := store.ParseID(after)
+		if err != nil {
+			return f, bad("after must be the id of a transaction: %w", err)
+		}
+		f.After = &id
+	}
+	return f, nil
+}
+
+func moment(c *gin.Context, name string) (time.Time, error) {
+	text := c.Query(name)
+	if text == "" {
+		return time.Time{}, nil
+	}
+	t, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return t, bad("%s must be a time such as 2026-03-17T09:41:00Z, not %q", name, text)
+	}
+	return t.UTC(), nil
+}
+
+// counts serves the strip of time: how many transactions were received in each
+// minute, by their present state.
+func (s *Server) counts(c *gin.Context) {
+	from, err := moment(c, "from")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	to, err := moment(c, "to")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if to.IsZero() {
+		to = time.Now().UTC()
+	}
+	if from.IsZero() {
+		from = to.Add(-2 * time.Hour)
+	}
+	if to.Sub(from) > 48*time.Hour || to.Before(from) {
+		s.fail(c, bad("from and to must be in order and at most 48 hours apart"))
+		return
+	}
+	counts, err := s.store.Counts(c.Query("flow"), from, to)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, byMinute(counts))
+}
+
+// deliveryView is a delivery with all that is known of its tries.
+type deliveryView struct {
+	ID        store.ID            `json:"id"`
+	Path      string              `json:"path"`
+	Step      string              `json:"step"`
+	Target    string              `json:"target"`
+	State     string              `json:"state"`
+	Tries     []tryView           `json:"tries"`
+	NextTryAt *time.Time          `json:"nextTryAt"`
+	Upcoming  []engine.PlannedTry `json:"upcoming"`
+	Plan      planView            `json:"plan"`
+	Behind    bool                `json:"behind"` // waits for an earlier one of the same order value
+	Request   run.ShownRequest    `json:"request"`
+}
+
+type tryView struct {
+	N       int              `json:"n"`
+	Round   int              `json:"round"` // grows with every resend
+	At      time.Time        `json:"at"`
+	Took    float64          `json:"took"` // milliseconds
+	Outcome string           `json:"outcome"`
+	Status  int              `json:"status"` // 0: no answer came
+	Detail  string           `json:"detail"`
+	Headers []message.Header `json:"headers"`
+	Body    string           `json:"body"`
+}
+
+// planView is a retry plan; durations in milliseconds.
+type planView struct {
+	First  int64   `json:"first"`
+	Growth string  `json:"growth"`
+	Factor float64 `json:"factor"`
+	Cap    int64   `json:"cap"`
+	Spread string  `json:"spread"`
+	Tries  int     `json:"tries"`
+	Within int64   `json:"within"`
+}
+
+func viewPlan(p retry.Plan) planView {
+	return planView{p.First.Milliseconds(), p.Growth, p.Factor, p.Cap.Milliseconds(), p.Spread, p.Tries, p.Within.Milliseconds()}
+}
+
+func (s *Server) transaction(c *gin.Context) {
+	id, err := id(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	t, err := s.store.Transaction(id)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	first, err := s.store.FirstMessage(id)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	rows, err := s.store.Deliveries(id)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	letters, err := s.store.LettersOf(id)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	deliveries := make([]deliveryView, 0, len(rows))
+	for i := range rows {
+		v, err := s.viewDelivery(&rows[i])
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		deliveries = append(deliveries, v)
+	}
+	views := make([]letterView, 0, len(letters))
+	for i := range letters {
+		views = append(views, viewLetter(&letters[i]))
+	}
+	warnings := []string{}
+	if len(first.Warnings) > 0 && string(first.Warnings) != "null" {
+		if err := json.Unmarshal(first.Warnings, &warnings); err != nil {
+			s.fail(c, err)
+			return
+		}
+	}
+	c.JSON(http.StatusOK, struct {
+		transactionView
+		Source      string         `json:"source"`
+		Size        int            `json:"size"`
+		Warnings    []string       `json:"warnings"`
+		Parent      *store.ID      `json:"parent"`
+		Parts       []store.ID     `json:"parts"`
+		Deliveries  []deliveryView `json:"deliveries"`
+		DeadLetters []letterView   `json:"deadLetters"`
+	}{viewTransaction(&t), first.Source, len(first.Body), warnings, nil, []store.ID{}, deliveries, views})
+}
+
+func (s *Server) viewDelivery(d *store.Delivery) (deliveryView, error) {
+	v := deliveryView{ID: d.ID, Path: d.Path, Step: d.Step, Target: d.Target, State: d.State.String(), NextTryAt: d.NextAt, Tries: []tryView{}, Behind: d.State == store.Behind}
+	var rules retry.Plan
+	if err := json.Unmarshal(d.Plan, &rules); err != nil {
+		return v, err
+	}
+	v.Plan = viewPlan(rules)
+	var request step.Request
+	if err := json.Unmarshal(d.Request, &request); err != nil {
+		return v, err
+	}
+	v.Request = run.ShowDelivery(d.Tx.String(), step.Want{Path: d.Path, Kind: step.WantHTTP, Request: &request}).Request
+	tries, err := s.store.Tries(d.ID)
+	if err != nil {
+		return v, err
+	}
+	for _, t := range tries {
+		headers := []message.Header{}
+		if err := json.Unmarshal(t.Headers, &headers); err != nil {
+			return v, err
+		}
+		if headers == nil {
+			headers = []message.Header{}
+		}
+		v.Tries = append(v.Tries, tryView{t.N, t.Round, t.At, float64(t.Took) / 1000, t.Outcome, t.Status, t.Detail, headers, string(t.Body)})
+	}
+	v.Upcoming, err = s.engine.Upcoming(d)
+	return v, err
+}
+
+func (s *Server) transactionRehearsal(c *gin.Context) {
+	id, err := id(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	r, err := s.engine.Inspect(id)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, r)
+}
+
+// transactionMessages lists the message as it was received and its repairs.
+func (s *Server) transactionMessages(c *gin.Context) {
+	id, err := id(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if _, err := s.store.Transaction(id); err != nil {
+		s.fail(c, err)
+		return
+	}
+	rows, err := s.store.Messages(id)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	type view struct {
+		N       int              `json:"n"` // 0: as received
+		Source  string           `json:"source"`
+		Headers []message.Header `json:"headers"`
+		Params  []message.Header `json:"params"`
+		Query   []message.Header `json:"query"`
+		Body    *run.Body        `json:"body"`
+	}
+	out := make([]view, 0, len(rows))
+	for _, m := range rows {
+		v := view{N: m.N, Source: m.Source, Headers: []message.Header{}, Params: []message.Header{}, Query: []message.Header{}, Body: run.NewBody("", m.Body)}
+		for _, part := range []struct {
+			from []byte
+			into *[]message.Header
+		}{{m.Headers, &v.Headers}, {m.Params, &v.Params}, {m.Query, &v.Query}} {
+			if err := json.Unmarshal(part.from, part.into); err != nil {
+				s.fail(c, err)
+				return
+			}
+			if *part.into == nil {
+				*part.into = []message.Header{}
+			}
+		}
+		out = append(out, v)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) tryNow(c *gin.Context) {
+	id, err := id(c)
+	if err == nil {
+		err = s.engine.TryNow(c.Request.Context(), id)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}

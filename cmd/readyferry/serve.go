@@ -1,0 +1,145 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"readyferry/api"
+	connecthttp "readyferry/connect/http"
+	"readyferry/core/plan"
+	"readyferry/demo"
+	"readyferry/engine"
+	"readyferry/standin"
+	"readyferry/store"
+	"readyferry/web"
+)
+
+func serveCommand() *cobra.Command {
+	var data, listen string
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the application", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return serve(c.Context(), data, listen, nil)
+		},
+	}
+	c.Flags().StringVar(&data, "data", "data", "folder for everything that is kept; made when absent")
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8420", "address to listen on")
+	return c
+}
+
+func demoCommand() *cobra.Command {
+	var data, listen string
+	var fresh bool
+	var trickle time.Duration
+	c := &cobra.Command{
+		Use: "demo", Short: "Run the application with the demo of Larkfield Libraries", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if fresh {
+				for _, name := range []string{"readyferry.db", "readyferry.db-wal", "readyferry.db-shm", "seal.key"} {
+					if err := os.Remove(filepath.Join(data, name)); err != nil && !errors.Is(err, os.ErrNotExist) {
+						return err
+					}
+				}
+			}
+			return serve(c.Context(), data, listen, func(ctx context.Context, address string, load func() error) error {
+				if err := load(); err != nil {
+					return err
+				}
+				if trickle > 0 {
+					go demo.Trickle(ctx, address, trickle)
+				}
+				return nil
+			})
+		},
+	}
+	c.Flags().StringVar(&data, "data", "demo-data", "folder for everything that is kept; made when absent")
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8420", "address to listen on")
+	c.Flags().BoolVar(&fresh, "fresh", false, "forget what an earlier demo kept in the folder")
+	c.Flags().DurationVar(&trickle, "trickle", 2*time.Second, "about how often a made-up message comes; 0 for never")
+	return c
+}
+
+// serve runs the application until it is told to stop. ready is called when it
+// listens.
+func serve(ctx context.Context, data, listen string, ready func(ctx context.Context, address string, loadDemo func() error) error) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	st, err := store.Open(data)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err := st.Close(); err != nil {
+			log.Error("closing the store", "error", err)
+		}
+	}()
+	listener, err := net.Listen("tcp", listen)
+	if err != nil {
+		return fmt.Errorf("listening on %s: %w", listen, err)
+	}
+	address := "http://" + reachable(listener.Addr().(*net.TCPAddr))
+	reader, err := plan.NewReader()
+	if err != nil {
+		return err
+	}
+	e, err := engine.New(engine.Config{Store: st, Reader: reader, Sender: connecthttp.New(address + "/stand-ins"), Log: log})
+	if err != nil {
+		return err
+	}
+	standIns := standin.NewSet(time.Now, func() { e.Events.Publish(engine.TopicStandIns) })
+	if err := e.LoadStandIns(standIns); err != nil {
+		return err
+	}
+	if err := e.Start(); err != nil {
+		return err
+	}
+	defer e.Stop()
+	loadDemo := func() error { return demo.Load(ctx, e, standIns) }
+	server := &http.Server{
+		Handler: api.New(api.Config{
+			Engine: e, Store: st, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo,
+			Loopback: listener.Addr().(*net.TCPAddr).IP.IsLoopback(), Log: log,
+		}),
+		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		BaseContext: func(net.Listener) context.Context { return ctx },
+	}
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(listener) }()
+	if ready != nil {
+		if err := ready(ctx, address, loadDemo); err != nil {
+			return err
+		}
+	}
+	fmt.Printf("Ready Ferry is at %s\n", address)
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	if err := server.Shutdown(end); err != nil {
+		return server.Close()
+	}
+	return nil
+}
+
+// reachable gives an address that this machine can call.
+func reachable(a *net.TCPAddr) string {
+	if a.IP.IsUnspecified() {
+		return fmt.Sprintf("127.0.0.1:%d", a.Port)
+	}
+	return a.String()
+}

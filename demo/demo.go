@@ -1,0 +1,180 @@
+// Package demo holds the scenario of Larkfield Libraries, an invented county
+// library service: flows, connections, samples and stand-ins as the open files
+// that the application reads. All names, codes and numbers are made up.
+package demo
+
+import (
+	"bytes"
+	"context"
+	"embed"
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"math/rand/v2"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"readyferry/engine"
+	"readyferry/standin"
+)
+
+//go:embed flows connections samples stand-ins schemas
+var files embed.FS
+
+// key is what the demo's callers send; it guards nothing but made-up data.
+const key = "larkfield-demo-key"
+
+// Load puts the demo's documents into an engine and publishes its flows. What
+// a person has changed since an earlier load stays: a flow that exists already
+// is left alone.
+func Load(ctx context.Context, e *engine.Engine, set *standin.Set) error {
+	if err := each("stand-ins", func(_ string, b []byte) error {
+		var d standin.Definition
+		if err := json.Unmarshal(b, &d); err != nil {
+			return err
+		}
+		set.Define(d)
+		return e.SaveStandIn(ctx, d)
+	}); err != nil {
+		return err
+	}
+	create := int64(0)
+	if err := each("connections", func(name string, b []byte) error {
+		_, err := e.SaveConnection(ctx, name, b, &create)
+		return unlessThere(err)
+	}); err != nil {
+		return err
+	}
+	// The flow that reads a queue comes before the one that fills it.
+	for _, name := range []string{"interloan-asks", "hold-requests"} {
+		if e.IntakeOf(name) != nil {
+			continue
+		}
+		if err := loadFlow(ctx, e, name); err != nil {
+			return fmt.Errorf("flow %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+func loadFlow(ctx context.Context, e *engine.Engine, name string) error {
+	document, err := files.ReadFile("flows/" + name + ".yaml")
+	if err != nil {
+		return err
+	}
+	schemas := map[string][]byte{}
+	if bytes.Contains(document, []byte("$ref: schemas/")) {
+		if err := each("schemas", func(file string, b []byte) error {
+			schemas["schemas/"+file+".json"] = b
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	if err := e.CreateFlow(ctx, name, document, schemas); err != nil {
+		return err
+	}
+	if err := each("samples/"+name, func(_ string, b []byte) error {
+		var s engine.Sample
+		if err := json.Unmarshal(b, &s); err != nil {
+			return err
+		}
+		return e.SaveSample(ctx, name, s)
+	}); err != nil {
+		return err
+	}
+	_, _, err = e.Publish(ctx, name)
+	return err
+}
+
+func each(dir string, do func(name string, content []byte) error) error {
+	entries, err := fs.ReadDir(files, dir)
+	if err != nil {
+		return err
+	}
+	for _, f := range entries {
+		b, err := files.ReadFile(path.Join(dir, f.Name()))
+		if err != nil {
+			return err
+		}
+		if err := do(strings.TrimSuffix(f.Name(), path.Ext(f.Name())), b); err != nil {
+			return fmt.Errorf("%s/%s: %w", dir, f.Name(), err)
+		}
+	}
+	return nil
+}
+
+func unlessThere(err error) error {
+	if err == engine.ErrConflict {
+		return nil
+	}
+	return err
+}
+
+// Trickle posts a made-up hold request every so often until ctx ends, so that
+// every page has life.
+func Trickle(ctx context.Context, address string, every time.Duration) {
+	client := &http.Client{Timeout: 10 * time.Second}
+	r := rand.New(rand.NewPCG(20811, uint64(time.Now().UnixNano())))
+	base := 21000 + r.IntN(9)*1000
+	for n := 0; ; n++ {
+		body := hold(r, base+n)
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, address+"/in/hold-requests/"+pick(r, "web", "kiosk", "desk"), strings.NewReader(body))
+		if err != nil {
+			return
+		}
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("X-Api-Key", key)
+		req.Header.Set("Request-Id", fmt.Sprintf("demo-%d-%d", base+n, time.Now().UnixNano()))
+		if res, err := client.Do(req); err == nil {
+			_ = res.Body.Close()
+		} else if ctx.Err() == nil {
+			slog.Debug("the demo's trickle could not post", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(every/2 + time.Duration(r.Int64N(int64(every)))):
+		}
+	}
+}
+
+func pick(r *rand.Rand, from ...string) string { return from[r.IntN(len(from))] }
+
+func hold(r *rand.Rand, n int) string {
+	type copied struct {
+		Branch string `json:"branch"`
+		Shelf  string `json:"shelf,omitempty"`
+	}
+	m := map[string]any{
+		"request": fmt.Sprintf("HR-%d", n),
+		"patron": map[string]string{
+			"card": fmt.Sprintf("LC %04d %03d", 1000+r.IntN(9000), r.IntN(1000)),
+			"name": pick(r, "o'neil, maud", "adeyemi, tunde", "brandt, ilse", "dray, osei", "lindqvist, per", "okafor, ngozi"),
+		},
+		"item": fmt.Sprintf("31408-%05d-%d", r.IntN(100000), r.IntN(10)), "format": "book",
+	}
+	branch := pick(r, "MARL", "STOW", "ELMB", "HART", "QUAY")
+	switch x := r.IntN(100); {
+	case x < 20:
+		m["format"] = "ebook"
+	case x < 42:
+		m["format"], m["copies"] = "audio", []copied{}
+	case x < 46:
+		m["copies"] = []copied{{Branch: branch}} // the catalogue forgot the shelf
+	case x < 50:
+		m["patron"] = map[string]string{"name": "dray, osei"}
+	case x < 54:
+		m["status"] = "cancelled"
+	default:
+		m["copies"] = []copied{{branch, pick(r, "F KEL", "F DRE", "910 HAR", "J PIC", "LP MOR")}}
+	}
+	b, err := json.Marshal(m)
+	if err != nil {
+		return "{}"
+	}
+	return string(b)
+}
