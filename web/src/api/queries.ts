@@ -1,0 +1,101 @@
+import { QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import type * as T from "./client";
+import { enc, get } from "./client";
+
+export const queryClient = new QueryClient({
+  defaultOptions: { queries: { staleTime: 2_000, retry: 1, refetchOnWindowFocus: false } },
+});
+
+// The first part of a key is the topic that the server names when it changes.
+function midnight(): string {
+  const d = new Date();
+  d.setHours(0, 0, 0, 0);
+  return d.toISOString();
+}
+
+export const useFlows = () =>
+  useQuery({ queryKey: ["flows"], queryFn: () => get<T.Flow[]>(`/api/v1/flows?today=${enc(midnight())}`) });
+export const useSamples = (flow: string) =>
+  useQuery({
+    queryKey: ["flows", flow, "samples"],
+    queryFn: () => get<T.Sample[]>(`/api/v1/flows/${enc(flow)}/samples`),
+  });
+export const useVersions = (flow: string) =>
+  useQuery({
+    queryKey: ["flows", flow, "versions"],
+    queryFn: () => get<{ version: number; publishedAt: string }[]>(`/api/v1/flows/${enc(flow)}/versions`),
+  });
+export const useVersion = (flow: string, n: number) =>
+  useQuery({
+    queryKey: ["version", flow, n],
+    staleTime: Number.POSITIVE_INFINITY,
+    enabled: flow !== "" && n > 0,
+    queryFn: () =>
+      get<{ document: Record<string, unknown> | null; text: string }>(`/api/v1/flows/${enc(flow)}/versions/${n}`),
+  });
+export const useTransaction = (id: string) =>
+  useQuery({ queryKey: ["transactions", id], queryFn: () => get<T.TransactionWhole>(`/api/v1/transactions/${id}`) });
+export const useInspection = (id: string) =>
+  useQuery({
+    queryKey: ["transactions", id, "rehearsal"],
+    enabled: id !== "",
+    queryFn: () => get<T.Rehearsal>(`/api/v1/transactions/${id}/rehearsal`),
+  });
+export const useCauses = () =>
+  useQuery({ queryKey: ["dead-letters", "causes"], queryFn: () => get<T.Cause[]>("/api/v1/dead-letters/causes") });
+export const useLetters = (cause: string) =>
+  useQuery({
+    queryKey: ["dead-letters", "of", cause],
+    enabled: cause !== "",
+    queryFn: () => get<T.Letter[]>(`/api/v1/dead-letters?cause=${enc(cause)}&limit=200`),
+  });
+export const useLetter = (id: string) =>
+  useQuery({
+    queryKey: ["dead-letters", "one", id],
+    enabled: id !== "",
+    queryFn: () => get<T.LetterWhole>(`/api/v1/dead-letters/${id}`),
+  });
+export const useQueues = () => useQuery({ queryKey: ["queues"], queryFn: () => get<T.Queue[]>("/api/v1/queues") });
+export const useConnections = () =>
+  useQuery({ queryKey: ["connections"], queryFn: () => get<T.Connection[]>("/api/v1/connections") });
+export const useStandIns = () =>
+  useQuery({ queryKey: ["stand-ins"], queryFn: () => get<T.StandIn[]>("/api/v1/stand-ins") });
+export const useStandIn = (name: string) =>
+  useQuery({
+    queryKey: ["stand-ins", name],
+    enabled: name !== "",
+    queryFn: () => get<T.StandInWhole>(`/api/v1/stand-ins/${enc(name)}`),
+  });
+export const useReference = () =>
+  useQuery({
+    queryKey: ["reference"],
+    staleTime: Number.POSITIVE_INFINITY,
+    queryFn: () => get<T.Reference>("/api/v1/reference"),
+  });
+export const useCounts = (flow: string, from: string, to: string) =>
+  useQuery({
+    queryKey: ["transactions", "counts", flow, from, to],
+    placeholderData: (old: T.MinuteCount[] | undefined) => old,
+    queryFn: () => get<T.MinuteCount[]>(`/api/v1/counts?flow=${enc(flow)}&from=${enc(from)}&to=${enc(to)}`),
+  });
+
+/** Listens for changes and lets what depends on them be read anew. */
+export function useLive(onChange?: (topics: string[]) => void) {
+  const client = useQueryClient();
+  useEffect(() => {
+    const source = new EventSource("/api/v1/events");
+    let opened = false;
+    source.onopen = () => {
+      if (opened) client.invalidateQueries(); // after a break anything may have changed
+      opened = true;
+    };
+    source.addEventListener("changed", (e) => {
+      const topics: string[] = JSON.parse((e as MessageEvent<string>).data).changed;
+      for (const t of topics) client.invalidateQueries({ queryKey: [t] });
+      if (topics.includes("transactions")) client.invalidateQueries({ queryKey: ["flows"], exact: true });
+      onChange?.(topics);
+    });
+    return () => source.close();
+  }, [client, onChange]);
+}

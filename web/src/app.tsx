@@ -1,0 +1,132 @@
+import { lazy, Suspense, useEffect, useState } from "react";
+import { Navigate, NavLink, Route, Routes } from "react-router";
+import { Toaster } from "sonner";
+import { useCauses, useLive } from "./api/queries";
+import { Find } from "./find";
+import { DeadLettersPage } from "./pages/dead-letters";
+import { FlowsPage } from "./pages/flows";
+import { TransactionsPage } from "./pages/transactions";
+import { Dialog } from "./ui/parts";
+
+const FlowPage = lazy(() => import("./pages/flow"));
+const TransactionPage = lazy(() => import("./pages/transaction"));
+const QueuesPage = lazy(() => import("./pages/queues"));
+const ConnectionsPage = lazy(() => import("./pages/connections"));
+const StandInsPage = lazy(() => import("./pages/stand-ins"));
+const HelpPage = lazy(() => import("./pages/help"));
+
+const pages = [
+  ["/flows", "Flows"],
+  ["/transactions", "Transactions"],
+  ["/dead-letters", "Dead letters"],
+  ["/queues", "Queues"],
+  ["/connections", "Connections"],
+  ["/stand-ins", "Stand-ins"],
+  ["/help", "Help"],
+] as const;
+
+/** True while a person types, when single keys are not commands. */
+export function typing(e: KeyboardEvent): boolean {
+  const t = e.target as HTMLElement | null;
+  return !!t?.closest("input, textarea, select, [contenteditable=true], [role=dialog]");
+}
+
+export function App() {
+  useLive();
+  const causes = useCauses();
+  const [find, setFind] = useState(false);
+  const [keys, setKeys] = useState(false);
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      if (typing(e) || e.ctrlKey || e.metaKey || e.altKey) return;
+      if (e.key === "/") {
+        e.preventDefault();
+        setFind(true);
+      } else if (e.key === "?") setKeys(true);
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, []);
+  const dead = causes.data?.reduce((n, c) => n + c.count, 0) ?? 0;
+  return (
+    <div className="flex h-full flex-col">
+      <nav className="flex h-11 shrink-0 items-center gap-1 bg-band px-4 text-[#dbe6e4]" aria-label="Pages">
+        <svg width="24" height="16" viewBox="0 0 24 16" className="mr-2" aria-hidden="true">
+          <path d="M4 7 7 2h8v2h3v3z" fill="#f08a5a" />
+          <path d="M0 8h24l-3 6H4z" fill="#fff" />
+        </svg>
+        <span className="mr-4 text-[15px] font-bold text-white">Ready Ferry</span>
+        {pages.map(([to, title]) => (
+          <NavLink
+            key={to}
+            to={to}
+            className={({ isActive }) =>
+              `rounded-[3px] px-2.5 py-1 ${isActive ? "bg-[#f5f3ec] font-bold text-[#1b2a30]" : "hover:text-white"}`
+            }
+          >
+            {title}
+            {to === "/dead-letters" && dead > 0 && (
+              <b className="ml-1.5 text-[#f39a6f] [[aria-current=page]_&]:text-[#7e2440]">{dead}</b>
+            )}
+          </NavLink>
+        ))}
+        <span className="flex-1" />
+        <button type="button" className="hover:text-white" onClick={() => setFind(true)}>
+          Find anything <kbd>/</kbd>
+        </button>
+        <button type="button" className="ml-4 hover:text-white" onClick={() => setKeys(true)}>
+          Keys <kbd>?</kbd>
+        </button>
+      </nav>
+      <main className="flex min-h-0 flex-1 flex-col">
+        <Suspense fallback={<p className="p-6 text-quiet">Loading…</p>}>
+          <Routes>
+            <Route path="/" element={<Navigate to="/flows" replace />} />
+            <Route path="/flows" element={<FlowsPage />} />
+            <Route path="/flows/:name" element={<FlowPage />} />
+            <Route path="/transactions" element={<TransactionsPage />} />
+            <Route path="/transactions/:id" element={<TransactionPage />} />
+            <Route path="/dead-letters" element={<DeadLettersPage />} />
+            <Route path="/queues" element={<QueuesPage />} />
+            <Route path="/connections" element={<ConnectionsPage />} />
+            <Route path="/stand-ins" element={<StandInsPage />} />
+            <Route path="/help" element={<HelpPage />} />
+            <Route
+              path="*"
+              element={<p className="p-6">There is no such page. The band above leads to all there are.</p>}
+            />
+          </Routes>
+        </Suspense>
+      </main>
+      <Find open={find} onClose={() => setFind(false)} />
+      <Dialog open={keys} onClose={() => setKeys(false)} title="Keys">
+        <dl className="grid grid-cols-[130px_1fr] gap-x-4 gap-y-1.5">
+          {[
+            ["/", "find a flow, a transaction by its reference, a connection or a page"],
+            ["?", "this list"],
+            ["↑ ↓ ← →", "move in a sheet or list"],
+            ["Enter", "go to the step's settings, or open the row"],
+            ["Escape", "back from the settings to the sheet"],
+            ["a", "add a step below"],
+            ["d", "copy the step"],
+            ["x", "switch the step off or on"],
+            ["Alt ↑, Alt ↓", "move the step"],
+            ["Delete", "remove the step"],
+            ["Ctrl Z, Ctrl Y", "undo, redo"],
+          ].map(([k, t]) => (
+            <div key={k} className="contents">
+              <dt>
+                <kbd>{k}</kbd>
+              </dt>
+              <dd>{t}</dd>
+            </div>
+          ))}
+        </dl>
+      </Dialog>
+      <Toaster
+        position="bottom-right"
+        toastOptions={{ style: { borderRadius: 3, font: "13.5px var(--font-text)" }, duration: 5000 }}
+      />
+    </div>
+  );
+}

@@ -1,0 +1,423 @@
+import { type KeyboardEvent as ReactKey, useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { toast } from "sonner";
+import {
+  type Checked,
+  call,
+  type Draft,
+  enc,
+  type Finding,
+  ProblemError,
+  type Sample,
+  type SampleRehearsal,
+} from "../api/client";
+import { queryClient, useConnections, useQueues, useReference, useSamples } from "../api/queries";
+import { typing } from "../app";
+import { Desk } from "../sheet/desk";
+import { AddStep, PublishTrouble, SampleDialog } from "../sheet/dialogs";
+import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from "../sheet/edit";
+import { IntakeSentence, intakeWhere } from "../sheet/intake";
+import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../sheet/model";
+import { type Column, type Focus, Sheet } from "../sheet/sheet";
+import { viewOf } from "../steps";
+import { Code } from "../ui/code";
+import { Mark } from "../ui/marks";
+import { FindingList, PageHead, says, Trouble } from "../ui/parts";
+
+/** A draft: the document, and its text where a person wrote it as YAML. */
+type Version = { doc: FlowDocument; text: string | null };
+
+export default function FlowPage() {
+  const { name = "" } = useParams();
+  const [draft, setDraft] = useState<{ value: Draft; etag: string | null }>();
+  const [error, setError] = useState<unknown>();
+  useEffect(() => {
+    setDraft(undefined);
+    setError(undefined);
+    call<Draft>(`/api/v1/flows/${enc(name)}`).then(({ value, etag }) => setDraft({ value, etag }), setError);
+  }, [name]);
+  if (error) return <Trouble error={error} />;
+  if (!draft) return <p className="p-6 text-quiet">Loading…</p>;
+  return <FlowSheet key={name} name={name} first={draft.value} etag={draft.etag} />;
+}
+
+function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: string | null }) {
+  const { present, change, undo, redo, canUndo, canRedo } = useHistory<Version>({
+    doc: first.document as unknown as FlowDocument,
+    text: first.text,
+  });
+  const doc = present.doc;
+  const samples = useSamples(name);
+  const connections = useConnections();
+  const queues = useQueues();
+  const reference = useReference();
+  const [findings, setFindings] = useState<Finding[]>(first.findings);
+  const [text, setText] = useState(first.text);
+  const [rehearsals, setRehearsals] = useState<SampleRehearsal[]>([]);
+  const [flow, setFlow] = useState(first);
+  const [focus, setFocus] = useState<Focus>({ row: 0, column: 0 });
+  const [asYAML, setAsYAML] = useState(false);
+  const [notSaved, setNotSaved] = useState<unknown>();
+  const [adding, setAdding] = useState(false);
+  const [sample, setSample] = useState<Sample | "new" | null>(null);
+  const [trouble, setTrouble] = useState<ProblemError | null>(null);
+  const tag = useRef(etag);
+  const saved = useRef<Version>(present);
+  const sheet = useRef<HTMLDivElement>(null);
+  const go = useNavigate();
+  const rows = useMemo(() => rowsOf(doc), [doc]);
+  const row: Row | undefined = rows[Math.min(focus.row, rows.length - 1)];
+
+  // What the document does to the samples, computed by the server on every edit.
+  const sampleKey = JSON.stringify(samples.data);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: sampleKey stands for the samples
+  useEffect(() => {
+    const stop = new AbortController();
+    const t = setTimeout(async () => {
+      const body = present.text === null ? { body: doc } : { text: present.text };
+      const base = `/api/v1/flows/${enc(name)}`;
+      const [checked, done] = await Promise.allSettled([
+        call<Checked>(`${base}/check`, { ...body, method: "POST", signal: stop.signal }),
+        call<SampleRehearsal[]>(`${base}/rehearse`, { body: { document: present.text ?? doc }, signal: stop.signal }),
+      ]);
+      if (stop.signal.aborted) return;
+      if (checked.status === "fulfilled") {
+        setFindings(checked.value.value.findings);
+        setText(checked.value.value.text);
+      }
+      if (done.status === "fulfilled") setRehearsals(done.value.value);
+    }, 60);
+    return () => {
+      clearTimeout(t);
+      stop.abort();
+    };
+  }, [present, sampleKey, name]);
+
+  const save = useCallback(
+    async (v: Version) => {
+      if (saved.current === v) return true;
+      try {
+        const { value, etag } = await call<Draft>(`/api/v1/flows/${enc(name)}`, {
+          method: "PUT",
+          headers: tag.current ? { "If-Match": tag.current } : {},
+          ...(v.text === null ? { body: v.doc } : { text: v.text }),
+        });
+        tag.current = etag;
+        saved.current = v;
+        setFlow(value);
+        setNotSaved(undefined);
+        return true;
+      } catch (e) {
+        setNotSaved(e);
+        return false;
+      }
+    },
+    [name],
+  );
+  useEffect(() => {
+    const t = setTimeout(() => save(present), 500);
+    return () => clearTimeout(t);
+  }, [present, save]);
+
+  const put = (next: FlowDocument, mark = "") => change({ doc: next, text: null }, mark);
+  const goTo = (next: FlowDocument, place: (string | number)[]) =>
+    setFocus((f) => ({ ...f, row: Math.max(0, rowAt(next, place)) }));
+  const add = (kind: string) => {
+    if (!row) return;
+    const step: Step = { id: freshID(doc, kind), kind, ...viewOf(kind).begin() };
+    const r = insertStep(doc, row.place, step);
+    put(r.doc);
+    goTo(r.doc, r.place);
+    setAdding(false);
+  };
+  const remove = () => {
+    if (!row || row.kind === "intake") return;
+    put(removeAt(doc, row.place));
+    toast(row.kind === "way" ? `The way ${row.way.name} is gone` : `The step ${row.step.id} is gone`, {
+      action: { label: "Undo", onClick: undo },
+    });
+  };
+  const onKey = (e: ReactKey) => {
+    if (!row) return;
+    if (e.altKey && (e.key === "ArrowUp" || e.key === "ArrowDown")) {
+      e.preventDefault();
+      const r = move(doc, row.place, e.key === "ArrowUp" ? -1 : 1);
+      if (r) {
+        put(r.doc);
+        goTo(r.doc, r.place);
+      }
+      return;
+    }
+    if (e.ctrlKey || e.metaKey || e.altKey) return;
+    if (e.key === "a") {
+      e.preventDefault();
+      setAdding(true);
+    } else if (e.key === "d") {
+      const r = row.kind === "intake" ? null : duplicate(doc, row.place);
+      if (r) {
+        put(r.doc);
+        goTo(r.doc, r.place);
+      }
+    } else if (e.key === "x" && row.kind === "step") {
+      put(update(doc, row.place, (s: Step) => (s.off ? (({ off: _, ...rest }) => rest)(s) : { ...s, off: true })));
+    } else if (e.key === "Delete") remove();
+  };
+  useEffect(() => {
+    const onUndo = (e: KeyboardEvent) => {
+      if (!(e.ctrlKey || e.metaKey)) return;
+      const yaml = (e.target as HTMLElement | null)?.closest("[data-own-undo]");
+      const key = e.key.toLowerCase();
+      if (yaml || (key !== "z" && key !== "y")) return;
+      e.preventDefault();
+      if (key === "y" || e.shiftKey) redo();
+      else undo();
+    };
+    window.addEventListener("keydown", onUndo, true);
+    return () => window.removeEventListener("keydown", onUndo, true);
+  }, [undo, redo]);
+  useEffect(() => {
+    const onKeys = (e: KeyboardEvent) => {
+      if (e.key === "Escape" && typing(e) && !(e.target as HTMLElement).closest("[role=dialog]"))
+        sheet.current?.querySelector<HTMLElement>("[role=grid]")?.focus();
+    };
+    window.addEventListener("keydown", onKeys);
+    return () => window.removeEventListener("keydown", onKeys);
+  }, []);
+
+  const publish = async () => {
+    if (!(await save(present))) return;
+    try {
+      const { value } = await call<{ version: number }>(`/api/v1/flows/${enc(name)}/publish`, { method: "POST" });
+      toast.success(`Version ${value.version} is live`);
+      setFlow((await call<Draft>(`/api/v1/flows/${enc(name)}`)).value);
+    } catch (e) {
+      if (e instanceof ProblemError && e.findings.length) setTrouble(e);
+      else toast.error(says(e));
+    }
+  };
+  const pause = async () => {
+    try {
+      await call(`/api/v1/flows/${enc(name)}/${flow.paused ? "resume" : "pause"}`, { method: "POST" });
+      setFlow({ ...flow, paused: !flow.paused });
+    } catch (e) {
+      toast.error(says(e));
+    }
+  };
+  const list = samples.data ?? [];
+  const columns: Column[] = list.map((s) => {
+    const r = rehearsals.find((x) => x.sample === s.name);
+    return {
+      key: s.name,
+      rehearsal: r,
+      title: (
+        <button
+          type="button"
+          tabIndex={-1}
+          className="flex items-center gap-1.5 hover:underline"
+          onClick={() => setSample(s)}
+          title={`${s.name}: change this sample`}
+        >
+          {r && r.expected !== "none" && (
+            <span className={r.expected === "differs" ? "text-dead" : "text-done"}>
+              {r.expected === "differs" ? "≠" : "="}
+            </span>
+          )}
+          <span className="truncate">{s.name}</span>
+        </button>
+      ),
+      sub: r ? (
+        <span className="inline-flex items-center gap-1">
+          <Mark state={r.state} size={9} /> {r.state}
+        </span>
+      ) : (
+        "…"
+      ),
+    };
+  });
+  const differs = rehearsals.filter((r) => r.expected === "differs").length;
+  const expected = rehearsals.filter((r) => r.expected !== "none").length;
+  const errors = findings.filter((f) => f.level === "error").length;
+  const edits = flow.edits + (saved.current === present ? 0 : 1);
+  const status = flow.live
+    ? `${edits ? `draft, ${edits} ${edits === 1 ? "edit" : "edits"} since version ${flow.live}` : `live: version ${flow.live}`}${flow.paused ? ", paused" : ""}`
+    : "draft, never published; messages that come in are kept as samples";
+  const current = list[Math.min(focus.column, list.length - 1)];
+  return (
+    <>
+      <PageHead
+        title={doc?.title || name}
+        facts={
+          <span data-testid="flow-status">
+            {status}
+            {notSaved !== undefined && <b className="text-dead"> · not saved: {says(notSaved)}</b>}
+          </span>
+        }
+      >
+        <span className="text-quiet">
+          {differs ? (
+            <b className="text-dead">{differs} not as expected</b>
+          ) : (
+            expected > 0 && `All ${expected} as expected`
+          )}
+          {errors > 0 && (
+            <b className="ml-2 text-dead">
+              {errors} {errors === 1 ? "error" : "errors"}
+            </b>
+          )}
+        </span>
+        <button
+          type="button"
+          className="btn"
+          aria-label="Undo"
+          title="Undo (Ctrl Z)"
+          disabled={!canUndo}
+          onClick={undo}
+        >
+          ↶
+        </button>
+        <button
+          type="button"
+          className="btn"
+          aria-label="Redo"
+          title="Redo (Ctrl Y)"
+          disabled={!canRedo}
+          onClick={redo}
+        >
+          ↷
+        </button>
+        <button type="button" className="btn" aria-pressed={asYAML} onClick={() => setAsYAML(!asYAML)}>
+          {asYAML ? "As a sheet" : "As YAML"}
+        </button>
+        <button type="button" className="btn" onClick={() => go(`/transactions?flow=${name}`)}>
+          Transactions
+        </button>
+        {flow.live > 0 && (
+          <button type="button" className="btn" onClick={pause}>
+            {flow.paused ? "Resume" : "Pause"}
+          </button>
+        )}
+        <button type="button" className="btn btn-go" onClick={publish}>
+          Publish {flow.live ? "a new version" : "version 1"}
+        </button>
+      </PageHead>
+      {asYAML || !doc ? (
+        <YAML
+          text={text}
+          findings={findings}
+          onText={async (t) => {
+            const { value } = await call<Checked>(`/api/v1/flows/${enc(name)}/check`, { text: t, method: "POST" });
+            setFindings(value.findings);
+            const shape = value.findings.some(
+              (f) =>
+                f.level === "error" &&
+                ["syntax", "unknown-key", "missing-key", "wrong-value", "wrong-type"].includes(f.code),
+            );
+            if (value.document && !shape) change({ doc: value.document as unknown as FlowDocument, text: t }, "yaml");
+          }}
+        />
+      ) : (
+        <div ref={sheet} className="flex min-h-0 flex-1 flex-col">
+          <Sheet
+            label={`Sheet of ${doc.title || name}`}
+            doc={doc}
+            rows={rows}
+            columns={columns}
+            focus={focus}
+            onFocus={setFocus}
+            findings={findings}
+            onKey={onKey}
+            onOpen={() =>
+              sheet.current
+                ?.querySelector<HTMLElement>("[data-testid=settings] :is(input, select, textarea, .cm-content, button)")
+                ?.focus()
+            }
+            intakeText={<IntakeSentence intake={doc.intake} />}
+            stepsHead={
+              <>
+                <div className="font-bold text-ink">Steps</div>
+                <div className="font-normal">{intakeWhere(doc.intake)}</div>
+              </>
+            }
+            last={
+              <button type="button" className="btn-bare py-1.5" onClick={() => setSample("new")}>
+                + sample
+              </button>
+            }
+          />
+          {row && (
+            <Desk
+              key={row.key + row.kind}
+              doc={doc}
+              row={row}
+              sample={current}
+              rehearsal={rehearsals.find((r) => r.sample === current?.name)}
+              findings={findings}
+              reference={reference.data}
+              connections={connections.data ?? []}
+              queues={(queues.data ?? []).map((q) => q.name)}
+              flow={flow}
+              onChange={(next, mark) => put(next, mark)}
+              onAdd={() => setAdding(true)}
+              onRemove={remove}
+            />
+          )}
+        </div>
+      )}
+      <AddStep open={adding} onClose={() => setAdding(false)} onAdd={add} reference={reference.data} />
+      {sample && (
+        <SampleDialog
+          flow={name}
+          doc={doc}
+          sample={sample === "new" ? null : sample}
+          rehearsal={sample === "new" ? undefined : rehearsals.find((r) => r.sample === sample.name)}
+          names={list.map((s) => s.name)}
+          onClose={() => {
+            setSample(null);
+            queryClient.invalidateQueries({ queryKey: ["flows", name, "samples"] });
+          }}
+        />
+      )}
+      <PublishTrouble error={trouble} onClose={() => setTrouble(null)} />
+    </>
+  );
+}
+
+function YAML({ text, findings, onText }: { text: string; findings: Finding[]; onText: (t: string) => Promise<void> }) {
+  const [own, setOwn] = useState(text);
+  const typed = useRef(text);
+  useEffect(() => {
+    if (text !== typed.current) {
+      typed.current = text;
+      setOwn(text);
+    }
+  }, [text]);
+  const latest = useRef(onText);
+  latest.current = onText;
+  useEffect(() => {
+    if (own === text) return;
+    const t = setTimeout(() => latest.current(own).catch((e) => toast.error(says(e))), 150);
+    return () => clearTimeout(t);
+  }, [own, text]);
+  return (
+    <div className="grid min-h-0 flex-1 grid-cols-[1fr_340px]" data-own-undo>
+      <Code
+        label="The flow as YAML"
+        language="yaml"
+        value={own}
+        findings={findings}
+        onChange={(t) => {
+          typed.current = t;
+          setOwn(t);
+        }}
+      />
+      <aside className="overflow-auto border-l border-line p-4">
+        <h2>Findings</h2>
+        {findings.length === 0 ? (
+          <p className="text-quiet">Nothing to find fault with.</p>
+        ) : (
+          <FindingList findings={findings} />
+        )}
+      </aside>
+    </div>
+  );
+}

@@ -1,0 +1,265 @@
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { toast } from "sonner";
+import { call, type Flow, type MinuteCount } from "../api/client";
+import { queryClient, useCauses, useConnections, useFlows } from "../api/queries";
+import { Mark } from "../ui/marks";
+import { Dialog, Empty, PageHead, Select, Setting, says, Text, Trouble } from "../ui/parts";
+import { age, number, useNow } from "../ui/time";
+
+/** Sixty minutes as bars: height by count, colour by the worst that happened. */
+function LastHour({ counts, now }: { counts: MinuteCount[]; now: number }) {
+  const minute = Math.floor(now / 60_000);
+  const total = (c: MinuteCount) => c.underWay + c.waiting + c.delivered + c.turnedAway + c.deadLetters;
+  const most = Math.max(4, ...counts.map(total));
+  if (!counts.length) return <span className="text-quiet">nothing in the last hour</span>;
+  return (
+    <svg width="240" height="24" role="img" aria-label={`${counts.reduce((n, c) => n + total(c), 0)} in the last hour`}>
+      {counts.map((c) => {
+        const i = 59 - (minute - Math.floor(new Date(c.minute).getTime() / 60_000));
+        const h = Math.max(2, (22 * total(c)) / most);
+        const colour = c.deadLetters ? "var(--color-dead)" : c.waiting ? "var(--color-wait)" : "var(--color-deep)";
+        return <rect key={c.minute} x={i * 4} y={23 - h} width="3" height={h} fill={colour} />;
+      })}
+    </svg>
+  );
+}
+
+function Count({ n, colour }: { n: number; colour?: string }) {
+  return <span className={n === 0 ? "text-quiet" : `font-semibold ${colour ?? ""}`}>{number(n)}</span>;
+}
+
+const state = (f: Flow) =>
+  f.live === 0
+    ? "draft, never published"
+    : f.paused
+      ? "paused"
+      : f.edits
+        ? `draft with ${f.edits} ${f.edits === 1 ? "edit" : "edits"}`
+        : "";
+
+export function FlowsPage() {
+  const flows = useFlows();
+  const causes = useCauses();
+  const connections = useConnections();
+  const go = useNavigate();
+  const now = useNow(5000);
+  const [filter, setFilter] = useState("");
+  const [start, setStart] = useState(false);
+  const loadDemo = async () => {
+    try {
+      await call("/api/v1/demo", { method: "POST" });
+      await queryClient.invalidateQueries();
+    } catch (e) {
+      toast.error(says(e));
+    }
+  };
+  const all = flows.data ?? [];
+  const shown = all.filter((f) => `${f.title} ${f.name}`.toLowerCase().includes(filter.toLowerCase()));
+  const live = all.filter((f) => f.live > 0).length;
+  return (
+    <>
+      <PageHead
+        title="Flows"
+        facts={
+          flows.data &&
+          `${live} live, ${all.length - live} draft · ${number(all.reduce((n, f) => n + f.today, 0))} transactions today`
+        }
+      >
+        {all.length > 0 && (
+          <div className="w-64">
+            <Text label="Filter flows" placeholder="Filter flows" value={filter} onChange={setFilter} />
+          </div>
+        )}
+        <button type="button" className="btn btn-go" onClick={() => setStart(true)}>
+          Start a flow
+        </button>
+      </PageHead>
+      {flows.error && <Trouble error={flows.error} />}
+      <div className="min-h-0 flex-1 overflow-auto">
+        {flows.data?.length === 0 ? (
+          <Empty title="Nothing is here yet">
+            <p className="mb-4">
+              A flow receives messages, checks and reshapes them, and delivers them so that none is lost. Start your
+              own, or look at the demo of an invented library service first.
+            </p>
+            <span className="flex justify-center gap-2">
+              <button type="button" className="btn btn-go" onClick={() => setStart(true)}>
+                Start a flow
+              </button>
+              <button type="button" className="btn" onClick={loadDemo}>
+                Load the demo
+              </button>
+            </span>
+          </Empty>
+        ) : (
+          <>
+            <table className="grid-table">
+              <thead>
+                <tr>
+                  <th>Flow</th>
+                  <th>Comes in by</th>
+                  <th>Last hour</th>
+                  <th className="!text-right">Today</th>
+                  <th className="!text-right">Waiting</th>
+                  <th className="!text-right">Dead letters</th>
+                  <th>Live</th>
+                </tr>
+              </thead>
+              <tbody>
+                {shown.map((f) => (
+                  <tr key={f.name} className="cursor-pointer" onClick={() => go(`/flows/${f.name}`)}>
+                    <td>
+                      <Link to={`/flows/${f.name}`} className="text-[14.5px] font-bold">
+                        {f.title}
+                      </Link>
+                      {state(f) && <div className="text-quiet">{state(f)}</div>}
+                    </td>
+                    <td>
+                      <b className="text-deep">{f.intake.kind}</b>{" "}
+                      <span className="data">
+                        {f.intake.kind === "webhook" ? `/in${f.intake.where}` : f.intake.where}
+                      </span>
+                    </td>
+                    <td>
+                      <LastHour counts={f.lastHour} now={now} />
+                    </td>
+                    <td className="text-right">
+                      <Count n={f.today} />
+                    </td>
+                    <td className="text-right">
+                      <Count n={f.waiting} colour="text-wait" />
+                    </td>
+                    <td className="text-right">
+                      <Count n={f.deadLetters} colour="text-dead" />
+                    </td>
+                    <td className={f.live ? "" : "text-quiet"}>{f.live ? `version ${f.live}` : "no"}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+            {filter && shown.length === 0 && <p className="p-4 text-quiet">No flow has “{filter}” in its name.</p>}
+            {all.length > 0 && (
+              <div className="mt-4 grid grid-cols-2 border-t-2 border-b border-t-deep border-b-line bg-sheet">
+                <section className="min-h-32 border-r border-line p-4">
+                  <h2 className="mb-2">Needs a person</h2>
+                  {causes.data?.length === 0 && (
+                    <p className="text-quiet">No dead letters. Nothing waits for a decision.</p>
+                  )}
+                  {causes.data?.slice(0, 6).map((c) => (
+                    <Link
+                      key={c.cause}
+                      to={`/dead-letters?cause=${c.cause}`}
+                      className="flex items-center gap-2.5 py-1 hover:underline"
+                    >
+                      <Mark state="dead letter" />
+                      <span className="min-w-0 flex-1 truncate">{c.text}</span>
+                      <span className="text-quiet">
+                        {c.count} in {c.flow}, since {age(now - new Date(c.since).getTime())}
+                      </span>
+                    </Link>
+                  ))}
+                </section>
+                <section className="p-4">
+                  <h2 className="mb-2">Targets</h2>
+                  {connections.data
+                    ?.filter((c) => c.kind === "http")
+                    .slice(0, 8)
+                    .map((c) => (
+                      <Link
+                        key={c.name}
+                        to={`/connections?open=${c.name}`}
+                        className="flex items-center gap-2.5 py-1 hover:underline"
+                      >
+                        <Mark state={c.waiting ? "waiting" : "delivered"} />
+                        <b className="flex-1">{c.name}</b>
+                        <span className="text-quiet">{c.waiting ? `${c.waiting} wait` : "nothing waits"}</span>
+                      </Link>
+                    ))}
+                </section>
+              </div>
+            )}
+          </>
+        )}
+      </div>
+      <StartFlow open={start} onClose={() => setStart(false)} />
+    </>
+  );
+}
+
+const plainName = (title: string) =>
+  title
+    .toLowerCase()
+    .normalize("NFKD")
+    .replace(/[^a-z0-9]+/g, "-")
+    .replace(/^-+|-+$/g, "");
+
+function StartFlow({ open, onClose }: { open: boolean; onClose: () => void }) {
+  const go = useNavigate();
+  const [title, setTitle] = useState("");
+  const [kind, setKind] = useState("webhook");
+  const [where, setWhere] = useState("");
+  const [error, setError] = useState<unknown>();
+  const name = plainName(title);
+  const save = async () => {
+    setError(undefined);
+    const intake =
+      kind === "webhook"
+        ? { kind, path: where || `/${name}`, format: "json" }
+        : { kind, queue: where || name, format: "json" };
+    try {
+      await call(`/api/v1/flows/${encodeURIComponent(name)}`, {
+        method: "PUT",
+        body: { readyferry: "flow/1", name, title, intake, steps: [] },
+        headers: { "If-None-Match": "*" },
+      });
+      onClose();
+      go(`/flows/${name}`);
+    } catch (e) {
+      setError(e);
+    }
+  };
+  return (
+    <Dialog open={open} onClose={onClose} title="Start a flow">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          save();
+        }}
+      >
+        <Setting label="Title" hint={name ? `its name is ${name}` : "a few words for people"}>
+          <Text label="Title" value={title} onChange={setTitle} placeholder="Room bookings" />
+        </Setting>
+        <Setting label="Messages come in by">
+          <Select
+            label="Messages come in by"
+            value={kind}
+            onChange={setKind}
+            options={[
+              ["webhook", "a webhook: others call an address here"],
+              ["queue", "a queue inside the application"],
+            ]}
+          />
+        </Setting>
+        <Setting label={kind === "webhook" ? "Path below /in" : "Queue"}>
+          <Text
+            label={kind === "webhook" ? "Path below /in" : "Queue"}
+            mono
+            value={where}
+            onChange={setWhere}
+            placeholder={kind === "webhook" ? `/${name || "room-bookings"}` : name || "room-bookings"}
+          />
+        </Setting>
+        {error !== undefined && <Trouble error={error} />}
+        <div className="mt-3 flex gap-2">
+          <button type="submit" className="btn btn-go" disabled={!name}>
+            Start
+          </button>
+          <button type="button" className="btn" onClick={onClose}>
+            Not now
+          </button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}

@@ -1,0 +1,142 @@
+import { useReference } from "../api/queries";
+import { viewOf } from "../steps";
+import { Mark } from "../ui/marks";
+import { PageHead, Trouble } from "../ui/parts";
+
+const states: [string, string][] = [
+  ["under way", "it is being worked on"],
+  ["waiting", "for the next try of a delivery, or its turn"],
+  ["delivered", "all that it had to do is done"],
+  ["turned away", "a validation, a filter or a duplicate ended it, with the reason"],
+  ["dead letter", "a person must decide: resend, repair or discard"],
+];
+
+/** What there is to know: from the server where it computes, so that it stays true. */
+export default function HelpPage() {
+  const reference = useReference();
+  const r = reference.data;
+  return (
+    <>
+      <PageHead title="Help" facts="what the steps, expressions and states mean" />
+      {reference.error && <Trouble error={reference.error} />}
+      <div className="min-h-0 flex-1 overflow-auto">
+        <div className="mx-auto max-w-4xl space-y-8 px-6 py-5 leading-relaxed">
+          <section id="start">
+            <h2 className="mb-1 text-[17px]">From nothing to a delivered message</h2>
+            <ol className="list-decimal space-y-1 pl-5">
+              <li>
+                On Connections, connect the system that messages go to, and test it. Let somebody call: a key for
+                whoever sends.
+              </li>
+              <li>
+                On Flows, start a flow. Its address is there at once; until it is published, what comes in is kept as
+                samples.
+              </li>
+              <li>
+                On its sheet, add steps below one another. Columns are samples: each cell says what the step did to that
+                message, while you edit.
+              </li>
+              <li>Publish. The intake's desk shows a ready-made request to try it.</li>
+              <li>Watch Transactions; decide about Dead letters.</li>
+            </ol>
+          </section>
+          <section id="states">
+            <h2 className="mb-1 text-[17px]">States of a transaction</h2>
+            <dl className="grid grid-cols-[140px_1fr] gap-y-1">
+              {states.map(([s, t]) => (
+                <div key={s} className="contents">
+                  <dt className="flex items-center gap-2">
+                    <Mark state={s} /> {s}
+                  </dt>
+                  <dd>{t}</dd>
+                </div>
+              ))}
+            </dl>
+          </section>
+          <section id="delivery">
+            <h2 className="mb-1 text-[17px]">What is promised of a delivery</h2>
+            <p>
+              A caller gets 2xx only for what is on disk. Each try carries the same Idempotency-Key, so that the target
+              can tell repeats. 2xx is delivered. No answer, 408, 425, 429 and 5xx but 501 and 505 are tried again on
+              the retry plan; Retry-After moves the next try later, never earlier. Other answers, and the end of the
+              plan, make a dead letter. A resend keeps what was delivered before, and the history of every try stays.
+            </p>
+          </section>
+          <section id="steps">
+            <h2 className="mb-2 text-[17px]">Steps</h2>
+            {r?.kinds.map((k) => (
+              <article key={k.name} id={`step-${k.name}`} className="mb-5 border-l-2 border-line pl-4">
+                <h3 className="text-[15px] font-bold text-deep">{viewOf(k.name).verb}</h3>
+                <p>
+                  {k.summary} {k.reason}
+                </p>
+                <pre className="data mt-1 bg-sheet p-2 whitespace-pre-wrap">{k.example}</pre>
+                <dl className="mt-1 grid grid-cols-[110px_1fr] gap-x-3">
+                  {Object.entries(k.settings).map(([name, s]) => (
+                    <div key={name} className="contents">
+                      <dt className="data">
+                        {name}
+                        {k.required.includes(name) && <span title="required">*</span>}
+                      </dt>
+                      <dd>
+                        {(s as { description?: string }).description ??
+                          ((s as { enum?: string[] }).enum ?? []).join(", ")}
+                      </dd>
+                    </div>
+                  ))}
+                </dl>
+              </article>
+            ))}
+          </section>
+          <section id="expressions">
+            <h2 className="mb-1 text-[17px]">Expressions</h2>
+            <p className="mb-2">
+              Expressions are CEL, the Common Expression Language, with its extensions for strings, math, lists, sets,
+              encoders and optional values. In text, <span className="chip">{"${…}"}</span> holds one, escaped for where
+              it stands. A missing member is an error that names what is near; write{" "}
+              <span className="chip">body.?note.orValue("none")</span> or <span className="chip">has(body.note)</span>{" "}
+              when it may be missing. Numbers that are only passed on keep their digits.
+            </p>
+            <dl className="grid grid-cols-[110px_1fr] gap-x-3 gap-y-0.5">
+              {r?.names.map((n) => (
+                <div key={n.name} className="contents">
+                  <dt className="data">{n.name}</dt>
+                  <dd>{n.text}</dd>
+                </div>
+              ))}
+            </dl>
+            <h3 className="mt-4 mb-1 text-[15px] font-bold">Own functions</h3>
+            {r?.functions.map((f) => (
+              <article key={f.name} className="mb-2">
+                <b className="data !font-bold">{f.signature}</b>
+                <p>{f.text}</p>
+                {f.examples.map((x) => (
+                  <p key={x.expression + x.body} className="data text-quiet">
+                    {x.expression} {x.body && `over ${x.body}`} → {x.value}
+                  </p>
+                ))}
+              </article>
+            ))}
+          </section>
+          <section id="more">
+            <h2 className="mb-1 text-[17px]">For scripts</h2>
+            <p>
+              <a className="underline" href="/api/openapi.json">
+                The HTTP interface
+              </a>
+              ,{" "}
+              <a className="underline" href="/api/v1/flow-schema">
+                the JSON Schema of flow documents
+              </a>
+              ,{" "}
+              <a className="underline" href="/metrics">
+                metrics
+              </a>
+              . The command line: <span className="chip">readyferry --help</span>.
+            </p>
+          </section>
+        </div>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,217 @@
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+import { toast } from "sonner";
+import { type Behaviour, call, enc, type StandInWhole } from "../api/client";
+import { queryClient, useStandIn, useStandIns } from "../api/queries";
+import { Document } from "../ui/document";
+import { Mark } from "../ui/marks";
+import { Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
+import { number, Time, useNow } from "../ui/time";
+
+const usual: Behaviour = { status: null, body: null, delay: 0, refuse: 0, refuseWith: 0, outUntil: null };
+
+/** What a stand-in does now, in words. */
+function doing(b: Behaviour, now: number): string {
+  if (b.outUntil && new Date(b.outUntil).getTime() > now)
+    return `out for another ${Math.ceil((new Date(b.outUntil).getTime() - now) / 1000)} s`;
+  if (b.refuse !== 0)
+    return `refuses ${b.refuse < 0 ? "every call" : `${b.refuse} more`} with ${b.refuseWith === -1 ? "a broken connection" : b.refuseWith || 503}`;
+  const parts = [b.status !== null && `answers ${b.status}`, b.delay > 0 && `after ${b.delay} ms`].filter(Boolean);
+  return parts.length ? parts.join(" ") : "as defined";
+}
+
+export default function StandInsPage() {
+  const all = useStandIns();
+  const [search, setSearch] = useSearchParams();
+  const open = search.get("open") ?? all.data?.[0]?.name ?? "";
+  const one = useStandIn(open);
+  const now = useNow();
+  return (
+    <>
+      <PageHead
+        title="Stand-ins"
+        facts="simulated outside systems: see what they received, and say what they do next"
+      />
+      {all.error && <Trouble error={all.error} />}
+      {all.data?.length === 0 ? (
+        <Empty title="No stand-in yet">
+          <p className="mb-3">The demo brings three with it.</p>
+          <button
+            type="button"
+            className="btn"
+            onClick={() =>
+              call("/api/v1/demo", { method: "POST" }).then(
+                () => queryClient.invalidateQueries(),
+                (e) => toast.error(says(e)),
+              )
+            }
+          >
+            Load the demo
+          </button>
+        </Empty>
+      ) : (
+        <div className="grid min-h-0 flex-1 grid-cols-[320px_1fr]">
+          <aside className="overflow-auto border-r border-line">
+            {all.data?.map((s) => (
+              <button
+                key={s.name}
+                type="button"
+                aria-current={s.name === open}
+                className={`w-full border-b border-line px-4 py-2.5 text-left hover:bg-mark ${s.name === open ? "bg-sheet shadow-[inset_4px_0_var(--color-deep)]" : ""}`}
+                onClick={() => setSearch({ open: s.name })}
+              >
+                <b>{s.title}</b> <span className="float-right">{number(s.received)}</span>
+                <span className="block text-quiet">{doing(s.behaviour, now)}</span>
+              </button>
+            ))}
+          </aside>
+          {one.data && <One key={one.data.name} s={one.data} now={now} />}
+        </div>
+      )}
+    </>
+  );
+}
+
+function One({ s, now }: { s: StandInWhole; now: number }) {
+  const [b, setB] = useState<Behaviour>(s.behaviour);
+  const behave = async (next: Behaviour) => {
+    try {
+      await call(`/api/v1/stand-ins/${enc(s.name)}/behaviour`, { method: "PUT", body: next });
+      setB(next);
+      await queryClient.invalidateQueries({ queryKey: ["stand-ins"] });
+    } catch (e) {
+      toast.error(says(e));
+    }
+  };
+  const field = (
+    name: "status" | "delay" | "refuse" | "refuseWith",
+    label: string,
+    hint: string,
+    placeholder: string,
+  ) => (
+    <Setting inline label={label} hint={hint}>
+      <Text
+        label={label}
+        mono
+        type="number"
+        placeholder={placeholder}
+        value={b[name] === null || (b[name] === 0 && name !== "status") ? "" : String(b[name])}
+        onChange={(v) => setB({ ...b, [name]: v === "" ? (name === "status" ? null : 0) : Number(v) })}
+      />
+    </Setting>
+  );
+  return (
+    <div className="flex min-h-0 min-w-0 flex-col">
+      <section aria-label="What it does next" className="shrink-0 border-b border-line p-4">
+        <h2 className="text-[16px]">{s.title}</h2>
+        <p className="mb-2 text-quiet">
+          {s.note} It answers at <span className="data">/stand-ins/{s.name}/…</span>; connections reach it as{" "}
+          <span className="data">stand-in://{s.name}</span>. Now: <b data-testid="doing">{doing(s.behaviour, now)}</b>
+        </p>
+        <div className="mb-3 flex flex-wrap gap-2">
+          <button type="button" className="btn" onClick={() => behave({ ...usual, refuse: -1 })}>
+            Refuse every call
+          </button>
+          <button type="button" className="btn" onClick={() => behave({ ...usual, refuse: 3 })}>
+            Refuse three times
+          </button>
+          <button
+            type="button"
+            className="btn"
+            onClick={() => behave({ ...usual, outUntil: new Date(Date.now() + 120_000).toISOString() })}
+          >
+            Out for two minutes
+          </button>
+          <button type="button" className="btn" onClick={() => behave({ ...usual, delay: 3000 })}>
+            Three seconds late
+          </button>
+          <button type="button" className="btn btn-go" onClick={() => behave(usual)}>
+            As defined
+          </button>
+        </div>
+        <details>
+          <summary className="head cursor-pointer">Set it exactly</summary>
+          <form
+            className="mt-2 flex items-end gap-2"
+            onSubmit={(e) => {
+              e.preventDefault();
+              behave(b);
+            }}
+          >
+            {field("status", "Answers", "status", String(s.status))}
+            {field("delay", "After", "milliseconds", "0")}
+            {field("refuse", "Refuses", "calls, −1: all", "0")}
+            {field("refuseWith", "With", "status, −1: breaks off", "503")}
+            <Setting inline label="Body" hint="${n}: number of the call">
+              <Text
+                label="Body"
+                mono
+                value={b.body ?? ""}
+                placeholder={s.body}
+                onChange={(v) => setB({ ...b, body: v === "" ? null : v })}
+              />
+            </Setting>
+            <button type="submit" className="btn mb-7">
+              Set
+            </button>
+          </form>
+        </details>
+      </section>
+      <div className="pane-head">
+        <h2>Received</h2>
+        <span className="flex-1 text-quiet">
+          {number(s.received)} calls, {number(s.accepted)} accepted among the last {number(s.calls.length)}
+        </span>
+        <button
+          type="button"
+          className="btn-bare"
+          onClick={() =>
+            call(`/api/v1/stand-ins/${enc(s.name)}/calls`, { method: "DELETE" }).then(
+              () => queryClient.invalidateQueries({ queryKey: ["stand-ins"] }),
+              (e) => toast.error(says(e)),
+            )
+          }
+        >
+          forget them
+        </button>
+      </div>
+      <div className="min-h-0 flex-1 overflow-auto bg-sheet" data-testid="calls">
+        {s.calls.length === 0 && <p className="p-3 text-quiet">Nothing yet.</p>}
+        {s.calls.slice(0, 200).map((c) => (
+          <details
+            key={c.n}
+            className="border-b border-line"
+            data-key={c.key}
+            data-status={c.status}
+            data-copy={c.copy}
+          >
+            <summary className="grid cursor-pointer grid-cols-[50px_70px_minmax(150px,1fr)_170px_290px] items-center gap-3 px-3 py-1.5">
+              <span className="text-quiet">{c.n}</span>
+              <Time at={c.at} />
+              <span className="data truncate">
+                <b>{c.method}</b> {c.path}
+              </span>
+              <span className="flex items-center gap-1.5">
+                <Mark state={c.copy > 0 ? "delivered" : "turned away"} />
+                {c.gaveUp ? "the caller gave up" : c.status || "broke off"}
+                {c.copy > 1 && <b className="text-dead">copy {c.copy}</b>}
+              </span>
+              <span className="data truncate text-quiet" title="Idempotency-Key">
+                {c.key}
+              </span>
+            </summary>
+            <dl className="data grid grid-cols-[auto_1fr] gap-x-3 px-6 pt-1 text-quiet">
+              {Object.entries(c.headers).map(([k, v]) => (
+                <div key={k} className="contents">
+                  <dt>{k}</dt>
+                  <dd className="break-all">{v}</dd>
+                </div>
+              ))}
+            </dl>
+            <Document body={{ format: "json", text: c.body }} />
+          </details>
+        ))}
+      </div>
+    </div>
+  );
+}

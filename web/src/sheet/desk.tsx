@@ -1,0 +1,340 @@
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import type { Connection, Draft, Finding, Reference, Rehearsal, Sample } from "../api/client";
+import { viewOf } from "../steps";
+import { Code, type Completion } from "../ui/code";
+import { Document } from "../ui/document";
+import { Setting, Text } from "../ui/parts";
+import { pathOf, paths } from "../ui/tree";
+import { at, update } from "./edit";
+import { IntakeForm } from "./intake-form";
+import { entryOf, type FlowDocument, type Row, type Step, type Way } from "./model";
+
+type Props = {
+  doc: FlowDocument;
+  row: Row;
+  sample: Sample | undefined;
+  rehearsal: Rehearsal | undefined;
+  findings: Finding[];
+  reference: Reference | undefined;
+  connections: Connection[];
+  queues: string[];
+  flow: Draft;
+  onChange: (doc: FlowDocument, mark: string) => void;
+  onAdd: () => void;
+  onRemove: () => void;
+};
+
+/** For the focused cell: the message before, the step's settings, the message after. */
+export function Desk(p: Props) {
+  const { row } = p;
+  const fill = useRef<((path: string) => void) | null>(null);
+  const [hoverField, setHoverField] = useState<string | null>(null);
+  const [hoverBefore, setHoverBefore] = useState<string | null>(null);
+  const [hoverAfter, setHoverAfter] = useState<string | null>(null);
+  const entry = entryOf(p.rehearsal, row.kind === "way" ? row.routeKey : row.key);
+  const accepted = p.rehearsal?.intake.outcome === "accepted";
+  const received = p.sample && { format: accepted ? "json" : "text", text: p.sample.body };
+  const before = row.kind === "intake" ? received : entry?.before;
+  const after = row.kind === "intake" ? (accepted ? received : undefined) : entry?.after;
+  const fields = entry?.fields ?? [];
+  const used = fields.flatMap((f) => f.reads);
+  const changed =
+    entry && entry.before?.text !== entry.after?.text ? fields.filter((f) => f.outcome === "set").map((f) => f.to) : [];
+  const litField =
+    hoverField ??
+    fields.find((f) => hoverAfter?.startsWith(f.to))?.to ??
+    fields.find((f) => hoverBefore !== null && hoverBefore !== "" && f.reads.includes(hoverBefore))?.to ??
+    null;
+  const litBefore = fields.find((f) => f.to === litField)?.reads ?? [];
+  const completions = useMemo<Completion[]>(() => {
+    const body = before?.text === undefined ? [] : paths(before.text).map((label) => ({ label, detail: "here" }));
+    const names = p.reference?.names.map((n) => ({ label: n.name, detail: n.text })) ?? [];
+    const functions = p.reference?.functions.map((f) => ({ label: `${f.name}(`, detail: f.signature })) ?? [];
+    const params = Object.keys(p.sample?.params ?? {}).map((n) => ({ label: `params.${n}` }));
+    const headers = Object.keys(p.sample?.headers ?? {}).map((n) => ({ label: `headers["${n}"]` }));
+    return [...body, ...names.filter((n) => n.label !== "body"), ...params, ...headers, ...functions];
+  }, [before?.text, p.reference, p.sample]);
+  const onFill = useCallback((f: ((path: string) => void) | null) => {
+    fill.current = f;
+  }, []);
+  const [height, setHeight] = useState(() => Math.min(380, Math.round(window.innerHeight * 0.44)));
+  useEffect(() => {
+    const onResize = () => setHeight((h) => Math.min(h, Math.round(window.innerHeight * 0.7)));
+    window.addEventListener("resize", onResize);
+    return () => window.removeEventListener("resize", onResize);
+  }, []);
+  const drag = (e: React.PointerEvent) => {
+    const from = e.clientY;
+    const tall = height;
+    const onMove = (m: PointerEvent) =>
+      setHeight(Math.max(140, Math.min(window.innerHeight - 240, tall + from - m.clientY)));
+    const end = () => window.removeEventListener("pointermove", onMove);
+    window.addEventListener("pointermove", onMove);
+    window.addEventListener("pointerup", end, { once: true });
+  };
+  const title =
+    row.kind === "intake" ? "Intake" : row.kind === "way" ? `Way ${row.way.name}` : viewOf(row.step.kind).verb;
+  return (
+    <section
+      aria-label="Desk"
+      className="grid shrink-0 grid-cols-[3fr_4fr_3fr] border-t-2 border-deep"
+      style={{ height }}
+    >
+      <div className="relative col-span-3 h-0">
+        <div className="absolute -top-1.5 h-2 w-full cursor-row-resize" onPointerDown={drag} />
+      </div>
+      <div className="flex min-h-0 min-w-0 flex-col border-r border-line bg-sheet">
+        <h2 className="pane-head bg-paper">
+          {row.kind === "intake" ? "As it comes in" : `Before step ${row.n}`}{" "}
+          <span className="font-normal text-quiet">{p.sample?.name ?? "no sample"}</span>
+        </h2>
+        <div className="min-h-0 flex-1 overflow-auto" data-testid="before">
+          {p.sample ? (
+            before || row.kind === "intake" ? (
+              <Document
+                body={before}
+                used={used}
+                lit={litBefore}
+                onPick={(ptr) => fill.current?.(pathOf(ptr))}
+                onHover={setHoverBefore}
+              />
+            ) : (
+              <p className="p-3 text-quiet">This sample does not get here. {p.rehearsal?.reason}</p>
+            )
+          ) : (
+            <p className="p-3 text-quiet">
+              Add a sample with “+ sample”: paste a real message, and every step shows what it does to it.
+            </p>
+          )}
+        </div>
+      </div>
+      <div className="flex min-h-0 min-w-0 flex-col border-r border-line" data-testid="settings">
+        <h2 className="pane-head">
+          {title}
+          <span className="min-w-0 flex-1 truncate font-normal text-quiet">
+            {row.kind === "step" && row.step.kind === "map" ? "click a value on the left to fill the marked row" : ""}
+          </span>
+          <button type="button" className="btn-bare" onClick={p.onAdd}>
+            add below
+          </button>
+          {row.kind !== "intake" && !(row.kind === "way" && row.otherwise) && (
+            <button type="button" className="btn-bare" onClick={p.onRemove}>
+              remove
+            </button>
+          )}
+        </h2>
+        <div className="min-h-0 flex-1 overflow-auto">
+          {row.kind === "intake" && (
+            <IntakeForm
+              doc={p.doc}
+              findings={p.findings}
+              flow={p.flow}
+              connections={p.connections}
+              sample={p.sample}
+              completions={completions}
+              onChange={p.onChange}
+            />
+          )}
+          {row.kind === "way" && <WayForm {...p} row={row} completions={completions} onFill={onFill} />}
+          {row.kind === "step" && (
+            <StepForm
+              {...p}
+              row={row}
+              completions={completions}
+              onFill={onFill}
+              entry={entry}
+              litField={litField}
+              onHoverField={setHoverField}
+            />
+          )}
+        </div>
+      </div>
+      <div className="flex min-h-0 min-w-0 flex-col bg-sheet">
+        <h2 className="pane-head bg-paper">
+          {row.kind === "intake" ? "What the caller gets" : `After step ${row.n}`}{" "}
+          <span className="font-normal text-quiet">
+            {row.kind !== "intake" && after?.format ? `as ${after.format.toUpperCase()}` : ""}
+          </span>
+        </h2>
+        <div className="min-h-0 flex-1 overflow-auto" data-testid="after">
+          {entry?.error && (
+            <p role="alert" className="m-3 border-l-4 border-dead bg-loss px-3 py-2">
+              {entry.error}
+            </p>
+          )}
+          {row.kind === "intake" ? (
+            <Answer rehearsal={p.rehearsal} />
+          ) : row.kind === "step" && row.step.kind === "deliver" ? (
+            <Sent rehearsal={p.rehearsal} path={row.key} />
+          ) : (
+            !entry?.error &&
+            after && (
+              <Document body={after} changed={changed} lit={litField ? [litField] : []} onHover={setHoverAfter} />
+            )
+          )}
+        </div>
+      </div>
+    </section>
+  );
+}
+
+/** What a delivery hands over. */
+export function Sent({ rehearsal, path }: { rehearsal: Rehearsal | undefined; path: string }) {
+  const d = rehearsal?.deliveries.find((x) => x.path === path);
+  if (!d) return <p className="p-3 text-quiet">Nothing is sent for this message.</p>;
+  return (
+    <div>
+      <p className="data px-3 pt-2">
+        <b>{d.kind === "queue" ? `queue ${d.target}` : `${d.request.method} ${d.target} ${d.request.url ?? ""}`}</b>
+      </p>
+      <dl className="data grid grid-cols-[auto_1fr] gap-x-3 px-3 py-1 text-quiet">
+        {Object.entries(d.request.headers).map(([k, v]) => (
+          <div key={k} className="contents">
+            <dt>{k}</dt>
+            <dd className="break-all">{v}</dd>
+          </div>
+        ))}
+      </dl>
+      <Document body={{ format: "json", text: d.request.text, base64: d.request.base64 }} />
+    </div>
+  );
+}
+
+function Answer({ rehearsal }: { rehearsal: Rehearsal | undefined }) {
+  if (!rehearsal) return null;
+  if (!rehearsal.answer) return <p className="p-3 text-quiet">Nobody waits for an answer.</p>;
+  return (
+    <div>
+      <p className="data px-3 pt-2">
+        <b>{rehearsal.answer.status}</b> {rehearsal.answer.headers["Content-Type"]}
+      </p>
+      <Document body={{ format: "json", text: rehearsal.answer.body }} />
+    </div>
+  );
+}
+
+type FormExtra = { completions: Completion[]; onFill: (f: ((path: string) => void) | null) => void };
+
+function StepForm(
+  p: Props &
+    FormExtra & {
+      row: Extract<Row, { kind: "step" }>;
+      entry: ReturnType<typeof entryOf>;
+      litField: string | null;
+      onHoverField: (to: string | null) => void;
+    },
+) {
+  const step = at(p.doc, p.row.place) as Step;
+  const { Form } = viewOf(step.kind);
+  const change = (next: Step, mark: string) =>
+    p.onChange(
+      update(p.doc, p.row.place, () => next),
+      mark && p.row.pointer + mark,
+    );
+  return (
+    <>
+      <Form
+        step={step}
+        change={change}
+        findings={p.findings}
+        pointer={p.row.pointer}
+        entry={p.entry}
+        completions={p.completions}
+        onFill={p.onFill}
+        litField={p.litField}
+        onHoverField={p.onHoverField}
+        names={{
+          connections: p.connections.filter((c) => c.kind === "http").map((c) => c.name),
+          queues: p.queues,
+          files: [],
+        }}
+      />
+      <details className="border-t border-line px-3 py-1.5">
+        <summary className="head cursor-pointer">Id, title, condition and note</summary>
+        <div className="mt-2 flex gap-2">
+          <Setting inline label="Id" error={p.findings.find((f) => f.pointer === `${p.row.pointer}/id`)?.message}>
+            <LazyText label="Id" value={step.id} onCommit={(id) => change({ ...step, id }, "")} />
+          </Setting>
+          <Setting inline label="Title">
+            <Text
+              label="Title"
+              value={step.title ?? ""}
+              onChange={(title) => change({ ...step, title: title || undefined }, "title")}
+            />
+          </Setting>
+        </div>
+        <Setting label="Only if" error={p.findings.find((f) => f.pointer === `${p.row.pointer}/when`)?.message}>
+          <Code
+            label="Only if"
+            language="expression"
+            value={String(step.when ?? "")}
+            onChange={(when) => change({ ...step, when: when || undefined }, "when")}
+            completions={p.completions}
+          />
+        </Setting>
+        <Setting label="Note">
+          <textarea
+            aria-label="Note"
+            className="field"
+            rows={2}
+            value={step.note ?? ""}
+            onChange={(e) => change({ ...step, note: e.target.value || undefined }, "note")}
+          />
+        </Setting>
+      </details>
+    </>
+  );
+}
+
+/** A text that counts when the person leaves it: an id half typed would lose its row. */
+function LazyText({ label, value, onCommit }: { label: string; value: string; onCommit: (v: string) => void }) {
+  const [own, setOwn] = useState(value);
+  const commit = () => own !== value && /^[A-Za-z0-9][A-Za-z0-9_-]*$/.test(own) && onCommit(own);
+  return (
+    <input
+      aria-label={label}
+      className="field data"
+      value={own}
+      aria-invalid={!/^[A-Za-z0-9][A-Za-z0-9_-]*$/.test(own) || undefined}
+      onChange={(e) => setOwn(e.target.value)}
+      onBlur={commit}
+      onKeyDown={(e) => e.key === "Enter" && commit()}
+    />
+  );
+}
+
+function WayForm(p: Props & FormExtra & { row: Extract<Row, { kind: "way" }> }) {
+  const { row } = p;
+  if (row.otherwise)
+    return (
+      <p className="p-3 text-quiet">
+        Takes what no other way takes. Add steps below, so that nothing ends without a word.
+      </p>
+    );
+  const way = at(p.doc, row.place) as Way;
+  const error = p.findings.find((f) => f.pointer === `${row.pointer}/when`);
+  const put = (part: Partial<Way>, mark: string) =>
+    p.onChange(
+      update(p.doc, row.place, () => ({ ...way, ...part })),
+      row.pointer + mark,
+    );
+  return (
+    <div className="p-3">
+      <Setting label="Name" error={p.findings.find((f) => f.pointer === `${row.pointer}/name`)?.message}>
+        <LazyText label="Name" value={way.name} onCommit={(name) => put({ name }, "name")} />
+      </Setting>
+      <Setting label="Taken when" error={error && error.message + (error.repair ? `; ${error.repair}` : "")}>
+        <div onFocus={() => p.onFill((path) => put({ when: path }, "when"))}>
+          <Code
+            label="Taken when"
+            language="expression"
+            value={String(way.when ?? "")}
+            onChange={(when) => put({ when }, "when")}
+            completions={p.completions}
+            invalid={!!error}
+          />
+        </div>
+      </Setting>
+    </div>
+  );
+}

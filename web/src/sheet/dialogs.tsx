@@ -1,0 +1,229 @@
+import { Command } from "cmdk";
+import { useState } from "react";
+import { toast } from "sonner";
+import { call, enc, type ProblemError, type Reference, type Sample, type SampleRehearsal } from "../api/client";
+import { viewOf } from "../steps";
+import { Code } from "../ui/code";
+import { Dialog, FindingList, Setting, says, Text, Trouble } from "../ui/parts";
+import type { FlowDocument } from "./model";
+
+/** Offers the kinds of step, with the reason to use each. */
+export function AddStep({
+  open,
+  onClose,
+  onAdd,
+  reference,
+}: {
+  open: boolean;
+  onClose: () => void;
+  onAdd: (kind: string) => void;
+  reference: Reference | undefined;
+}) {
+  return (
+    <Dialog open={open} onClose={onClose} title="Add a step below">
+      <Command label="Kinds of step" loop>
+        <Command.Input autoFocus placeholder="What should it do?" className="field mb-2" />
+        <Command.List>
+          <Command.Empty className="text-quiet">No kind of step says that.</Command.Empty>
+          {reference?.kinds.map((k) => (
+            <Command.Item
+              key={k.name}
+              value={`${k.name} ${k.summary}`}
+              onSelect={() => onAdd(k.name)}
+              className="cursor-pointer px-2 py-1.5 data-[selected=true]:bg-mark"
+            >
+              <b className="text-deep">{viewOf(k.name).verb}</b> {k.summary}
+              <p className="text-[12.5px] text-quiet">{k.reason}</p>
+            </Command.Item>
+          ))}
+        </Command.List>
+      </Command>
+    </Dialog>
+  );
+}
+
+export function PublishTrouble({ error, onClose }: { error: ProblemError | null; onClose: () => void }) {
+  return (
+    <Dialog open={error !== null} onClose={onClose} title="The draft was not published">
+      <p>It has errors. The live version goes on as it is.</p>
+      {error && <FindingList findings={error.findings.filter((f) => f.level === "error")} />}
+      <button type="button" className="btn mt-3" onClick={onClose}>
+        Back to the sheet
+      </button>
+    </Dialog>
+  );
+}
+
+const lines = (m: Record<string, string>) =>
+  Object.entries(m)
+    .map(([k, v]) => `${k}: ${v}`)
+    .join("\n");
+
+function parseLines(text: string): Record<string, string> {
+  return Object.fromEntries(
+    text
+      .split("\n")
+      .filter((l) => l.includes(":"))
+      .map((l): [string, string] => [l.slice(0, l.indexOf(":")).trim(), l.slice(l.indexOf(":") + 1).trim()]),
+  );
+}
+
+/** Makes or changes a sample: the message, what came with it, and what stand-ins answer. */
+export function SampleDialog(p: {
+  flow: string;
+  doc: FlowDocument;
+  sample: Sample | null;
+  rehearsal: SampleRehearsal | undefined;
+  names: string[];
+  onClose: () => void;
+}) {
+  const fresh: Sample = {
+    name: "",
+    body: '{\n  "id": 1\n}',
+    headers: { "content-type": "application/json" },
+    query: {},
+    at: new Date().toISOString(),
+    params: Object.fromEntries([...(p.doc.intake.path ?? "").matchAll(/\{(\w+)\}/g)].map((m) => [m[1] ?? "", "x"])),
+  };
+  const [s, setS] = useState<Sample>(p.sample ?? fresh);
+  const [headers, setHeaders] = useState(lines(s.headers));
+  const [params, setParams] = useState(lines(s.params));
+  const [query, setQuery] = useState(lines(s.query));
+  const [replies, setReplies] = useState(JSON.stringify(s.replies ?? {}, null, 2));
+  const [error, setError] = useState<unknown>();
+  const address = (name: string) => `/api/v1/flows/${enc(p.flow)}/samples/${enc(name)}`;
+  const save = async (expect: Sample["expect"] | null = s.expect) => {
+    try {
+      const value: Sample = {
+        ...s,
+        headers: parseLines(headers),
+        params: parseLines(params),
+        query: parseLines(query),
+        replies: JSON.parse(replies),
+        expect: expect ?? undefined,
+      };
+      await call(address(s.name), { method: "PUT", body: value });
+      if (p.sample && p.sample.name !== s.name) await call(address(p.sample.name), { method: "DELETE" });
+      p.onClose();
+    } catch (e) {
+      setError(e instanceof SyntaxError ? new Error(`The stand-in answers are no JSON: ${e.message}`) : e);
+    }
+  };
+  const remove = async () => {
+    const gone = p.sample;
+    if (!gone) return;
+    try {
+      await call(address(gone.name), { method: "DELETE" });
+      p.onClose();
+      toast(`The sample ${gone.name} is gone`, {
+        action: {
+          label: "Undo",
+          onClick: () => call(address(gone.name), { method: "PUT", body: gone }).catch((e) => toast.error(says(e))),
+        },
+      });
+    } catch (e) {
+      setError(e);
+    }
+  };
+  const r = p.rehearsal;
+  const pin = () =>
+    r &&
+    save({
+      state: r.state,
+      answer: r.answer?.status ?? 0,
+      outcomes: Object.fromEntries(r.trace.map((t) => [t.path, t.outcome])),
+    });
+  const taken = s.name !== p.sample?.name && p.names.includes(s.name);
+  return (
+    <Dialog open wide onClose={p.onClose} title={p.sample ? `Sample ${p.sample.name}` : "Add a sample"}>
+      <div className="grid grid-cols-[3fr_2fr] gap-4">
+        <div>
+          <Setting label="Name" error={taken ? "another sample has this name" : undefined}>
+            <Text
+              label="Name of the sample"
+              value={s.name}
+              onChange={(name) => setS({ ...s, name })}
+              placeholder="two titles"
+            />
+          </Setting>
+          <Setting label="Message" hint="paste a real one; nothing leaves in a rehearsal">
+            <div className="h-64 border border-line">
+              <Code label="Message" language="json" value={s.body} onChange={(body) => setS({ ...s, body })} />
+            </div>
+          </Setting>
+        </div>
+        <div>
+          <Setting label="Headers, one a line">
+            <textarea
+              aria-label="Headers"
+              className="field data"
+              rows={3}
+              value={headers}
+              onChange={(e) => setHeaders(e.target.value)}
+            />
+          </Setting>
+          <Setting label="Parameters of the path">
+            <textarea
+              aria-label="Parameters of the path"
+              className="field data"
+              rows={1}
+              value={params}
+              onChange={(e) => setParams(e.target.value)}
+            />
+          </Setting>
+          <Setting label="Query">
+            <textarea
+              aria-label="Query"
+              className="field data"
+              rows={1}
+              value={query}
+              onChange={(e) => setQuery(e.target.value)}
+            />
+          </Setting>
+          <Setting label="Stand-in answers by step" hint='such as {"lend": {"status": 503}}; others answer 200'>
+            <div className="h-24 border border-line">
+              <Code label="Stand-in answers by step" language="json" value={replies} onChange={setReplies} />
+            </div>
+          </Setting>
+        </div>
+      </div>
+      {r && (
+        <p className="mb-2 text-quiet">
+          Present outcome: <b>{r.state}</b>
+          {r.reason && `, ${r.reason}`}. Expected:{" "}
+          {r.expected === "none"
+            ? "nothing is pinned"
+            : r.expected === "differs"
+              ? `${s.expect?.state}, and this differs`
+              : "this"}
+          .
+        </p>
+      )}
+      {error !== undefined && <Trouble error={error} />}
+      <div className="mt-2 flex gap-2">
+        <button type="button" className="btn btn-go" disabled={!s.name.trim() || taken} onClick={() => save()}>
+          Keep
+        </button>
+        {r && (
+          <button type="button" className="btn" onClick={pin}>
+            Expect this
+          </button>
+        )}
+        {s.expect && (
+          <button type="button" className="btn" onClick={() => save(null)}>
+            Expect nothing
+          </button>
+        )}
+        <span className="flex-1" />
+        {p.sample && (
+          <button type="button" className="btn" onClick={remove}>
+            Remove
+          </button>
+        )}
+        <button type="button" className="btn" onClick={p.onClose}>
+          Not now
+        </button>
+      </div>
+    </Dialog>
+  );
+}

@@ -1,0 +1,147 @@
+import { toast } from "sonner";
+import type { Connection, Draft, Finding, Sample } from "../api/client";
+import { Code, type Completion } from "../ui/code";
+import { Select, Setting, Text } from "../ui/parts";
+import { update } from "./edit";
+import type { FlowDocument, Intake } from "./model";
+
+type Props = {
+  doc: FlowDocument;
+  findings: Finding[];
+  flow: Draft;
+  connections: Connection[];
+  sample: Sample | undefined;
+  completions: Completion[];
+  onChange: (doc: FlowDocument, mark: string) => void;
+};
+
+export function IntakeForm(p: Props) {
+  const intake = p.doc.intake;
+  const put = (part: Partial<Intake>, mark: string) =>
+    p.onChange(
+      update(p.doc, ["intake"], (i: Intake) =>
+        Object.fromEntries(Object.entries({ ...i, ...part }).filter(([, v]) => v !== undefined && v !== "")),
+      ),
+      `intake${mark}`,
+    );
+  const error = (setting: string) => {
+    const f = p.findings.find((f) => f.pointer === `/intake/${setting}` || f.pointer.startsWith(`/intake/${setting}/`));
+    return f && f.message + (f.repair ? `; ${f.repair}` : "");
+  };
+  const expression = (label: string, setting: "once" | "reference" | "order", hint: string) => (
+    <Setting label={label} hint={hint} error={error(setting)}>
+      <Code
+        label={label}
+        language="expression"
+        value={intake[setting] ?? ""}
+        onChange={(v) => put({ [setting]: v || undefined }, setting)}
+        completions={p.completions}
+        invalid={!!error(setting)}
+      />
+    </Setting>
+  );
+  const callers = p.connections.filter((c) => c.kind === "caller").map((c) => c.name);
+  return (
+    <div className="p-3">
+      <div className="flex gap-2">
+        <Setting inline label="Title">
+          <Text
+            label="Title of the flow"
+            value={p.doc.title ?? ""}
+            onChange={(title) => p.onChange({ ...p.doc, title }, "title")}
+          />
+        </Setting>
+        {intake.kind === "webhook" ? (
+          <>
+            <Setting inline label="Path below /in" error={error("path")}>
+              <Text
+                mono
+                label="Path below /in"
+                value={intake.path ?? ""}
+                onChange={(path) => put({ path }, "path")}
+                invalid={!!error("path")}
+              />
+            </Setting>
+            <Setting inline label="Who may call" error={error("callers")}>
+              <Select
+                label="Who may call"
+                value={intake.callers?.[0] ?? ""}
+                onChange={(v) => put({ callers: v ? [v] : undefined }, "callers")}
+                options={[
+                  ["", "anyone"],
+                  ...[...new Set([...callers, ...(intake.callers ?? [])])].map((c): [string, string] => [c, c]),
+                ]}
+              />
+            </Setting>
+          </>
+        ) : (
+          <>
+            <Setting inline label="Queue" error={error("queue")}>
+              <Text mono label="Queue" value={intake.queue ?? ""} onChange={(queue) => put({ queue }, "queue")} />
+            </Setting>
+            <Setting inline label="At once" error={error("in-flight")}>
+              <Text
+                mono
+                type="number"
+                label="At once"
+                value={String(intake["in-flight"] ?? 4)}
+                onChange={(v) => put({ "in-flight": Number(v) || undefined }, "in-flight")}
+              />
+            </Setting>
+          </>
+        )}
+      </div>
+      {intake.kind === "webhook" && <Request {...p} />}
+      {expression("Once per", "once", "messages with the same value within 24 hours are the same message")}
+      {expression("Reference", "reference", "what people search by")}
+      {expression("Order", "order", "deliveries of equal value keep their order, per target")}
+    </div>
+  );
+}
+
+/** A ready-made request for whoever will call. */
+function Request({ doc, connections, sample, flow }: Props) {
+  const intake = doc.intake;
+  const path = (intake.path ?? "").replace(/\{(\w+)\}/g, (_, n: string) => encodeURIComponent(sample?.params[n] ?? n));
+  const lines = [
+    `curl -i -X ${intake.methods?.[0] ?? "POST"} '${window.location.origin}/in${path}'`,
+    "-H 'content-type: application/json'",
+  ];
+  const caller = connections.find((c) => c.name === intake.callers?.[0]);
+  const signIn = caller?.document["sign-in"] as { kind?: string; header?: string; user?: string } | undefined;
+  const variable = caller?.name.toUpperCase().replace(/[^A-Z0-9]+/g, "_");
+  if (signIn?.kind === "api-key") lines.push(`-H "${signIn.header ?? "x-api-key"}: $${variable}"`);
+  if (signIn?.kind === "basic") lines.push(`-u "${signIn.user}:$${variable}"`);
+  const once = /headers\["([\w-]+)"\]/.exec(intake.once ?? "")?.[1];
+  if (once) lines.push(`-H "${once}: $(date +%s%N)"`);
+  lines.push(`--data-binary '${(sample?.body ?? "{}").replaceAll("'", "'\\''")}'`);
+  const curl = lines.join(" \\\n  ");
+  return (
+    <Setting
+      label={flow.live ? "Call it" : "Call it; until it is published, messages are kept as samples"}
+      hint={
+        variable
+          ? `put the caller's key into ${variable} first; keys are never shown here${caller?.document.note ? `. ${caller.document.note}` : ""}`
+          : undefined
+      }
+    >
+      <div className="relative border border-line bg-sheet">
+        <pre className="data max-h-32 overflow-auto p-2 pr-16 whitespace-pre-wrap" data-testid="curl">
+          {curl}
+        </pre>
+        <button
+          type="button"
+          className="btn absolute top-1 right-1 !px-2"
+          onClick={() =>
+            navigator.clipboard.writeText(curl).then(
+              () => toast("The request is copied"),
+              () => toast.error("The browser did not let the request be copied; mark it and copy it by hand"),
+            )
+          }
+        >
+          Copy
+        </button>
+      </div>
+    </Setting>
+  );
+}

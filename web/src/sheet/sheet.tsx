@@ -1,0 +1,197 @@
+import { type KeyboardEvent, type ReactNode, useEffect, useRef } from "react";
+import type { Finding, Rehearsal } from "../api/client";
+import { Sentence } from "../steps";
+import { Mark } from "../ui/marks";
+import { cellOf, type FlowDocument, type Row } from "./model";
+
+export type Column = { key: string; title: ReactNode; sub?: ReactNode; rehearsal: Rehearsal | undefined };
+export type Focus = { row: number; column: number };
+
+type Props = {
+  doc: FlowDocument;
+  rows: Row[];
+  columns: Column[];
+  focus: Focus;
+  onFocus: (f: Focus) => void;
+  findings?: Finding[];
+  /** Keys that the sheet does not use itself. */
+  onKey?: (e: KeyboardEvent) => void;
+  onOpen?: () => void;
+  /** A lane to the right of the columns, one cell per row. */
+  lane?: { head: ReactNode; cell: (row: Row) => ReactNode; width: string };
+  last?: ReactNode;
+  intakeText: ReactNode;
+  label: string;
+  stepsHead?: ReactNode;
+};
+
+/** Steps are rows, messages are columns, a cell says what the one did to the other. */
+export function Sheet(p: Props) {
+  const body = useRef<HTMLDivElement>(null);
+  const active = `cell-${p.focus.row}-${p.focus.column}`;
+  useEffect(() => {
+    body.current?.querySelector(`#${active}`)?.scrollIntoView({ block: "nearest", inline: "nearest" });
+  }, [active]);
+  const onKeyDown = (e: KeyboardEvent) => {
+    const { row, column } = p.focus;
+    const go = (r: number, c: number) => {
+      e.preventDefault();
+      p.onFocus({
+        row: Math.max(0, Math.min(p.rows.length - 1, r)),
+        column: Math.max(0, Math.min(p.columns.length - 1, c)),
+      });
+    };
+    if (!e.altKey && !e.ctrlKey && !e.metaKey) {
+      if (e.key === "ArrowDown") return go(row + 1, column);
+      if (e.key === "ArrowUp") return go(row - 1, column);
+      if (e.key === "ArrowRight") return go(row, column + 1);
+      if (e.key === "ArrowLeft") return go(row, column - 1);
+      if (e.key === "Home") return go(0, column);
+      if (e.key === "End") return go(p.rows.length - 1, column);
+      if (e.key === "Enter" && p.onOpen) {
+        e.preventDefault();
+        return p.onOpen();
+      }
+    }
+    p.onKey?.(e);
+  };
+  const columns = `34px minmax(390px, 3.6fr) repeat(${Math.max(p.columns.length, 0)}, minmax(108px, 1fr))${p.lane ? ` ${p.lane.width}` : ""}${p.last ? " 78px" : ""}`;
+  return (
+    <div
+      ref={body}
+      role="grid"
+      aria-label={p.label}
+      aria-activedescendant={active}
+      tabIndex={0}
+      onKeyDown={onKeyDown}
+      className="grid min-h-0 flex-1 auto-rows-min overflow-auto outline-offset-[-2px]"
+      style={{ gridTemplateColumns: columns }}
+      data-testid="sheet"
+    >
+      <div role="row" className="contents">
+        <Head />
+        <Head>{p.stepsHead ?? "Steps"}</Head>
+        {p.columns.map((c) => (
+          <Head key={c.key}>
+            <div className="truncate font-bold text-ink">{c.title}</div>
+            {c.sub && <div className="truncate font-normal">{c.sub}</div>}
+          </Head>
+        ))}
+        {p.lane && <Head>{p.lane.head}</Head>}
+        {p.last && <Head>{p.last}</Head>}
+      </div>
+      {p.rows.map((row, i) => {
+        const here = i === p.focus.row;
+        const finding = p.findings?.find((f) => belongs(row, f));
+        const select = () => p.onFocus({ row: i, column: p.focus.column });
+        return (
+          <div
+            role="row"
+            className="contents"
+            key={`${row.kind}${row.key}`}
+            data-path={row.key}
+            aria-label={row.kind === "step" ? row.step.id : row.key || "intake"}
+          >
+            <div
+              role="rowheader"
+              className={`sticky left-0 z-[5] border-b border-r border-line px-2 py-1 text-right text-[12px] text-quiet ${here ? "bg-mark" : "bg-sheet"}`}
+            >
+              {row.n}
+            </div>
+            <div
+              role="gridcell"
+              tabIndex={-1}
+              onClick={select}
+              className={`sticky left-[34px] z-[5] flex min-h-7 min-w-0 items-stretch border-b border-r border-line pr-2 ${here ? "bg-mark" : "bg-sheet"} ${row.kind !== "intake" && row.off ? "opacity-45" : ""}`}
+            >
+              {Array.from({ length: row.depth }, (_, d) => (
+                <span
+                  key={d}
+                  className={`ml-3 w-3.5 shrink-0 border-l-2 ${d === row.depth - 1 ? "border-buoy" : "border-line"}`}
+                />
+              ))}
+              <span className={`min-w-0 self-center truncate py-1 ${row.depth ? "" : "pl-2"}`}>
+                <RowText row={row} intake={p.intakeText} />
+                {row.kind === "step" && row.step.off && <span className="text-quiet"> · switched off</span>}
+              </span>
+              {finding && (
+                <span
+                  className={`ml-auto max-w-[45%] self-center truncate pl-3 text-[12px] font-semibold ${finding.level === "error" ? "text-dead" : "text-wait"}`}
+                  title={`${finding.message} ${finding.repair}`}
+                >
+                  {finding.message}
+                </span>
+              )}
+            </div>
+            {p.columns.map((c, j) => {
+              const cell = cellOf(row, c.rehearsal);
+              const on = here && j === p.focus.column;
+              return (
+                <div
+                  role="gridcell"
+                  tabIndex={-1}
+                  key={c.key}
+                  id={`cell-${i}-${j}`}
+                  onClick={() => p.onFocus({ row: i, column: j })}
+                  onDoubleClick={p.onOpen}
+                  title={cell.error ?? cell.text}
+                  data-reached={cell.reached}
+                  className={`flex min-w-0 items-center gap-1.5 border-b border-r border-line px-2 text-[12.5px] ${on ? "bg-sheet shadow-[inset_0_0_0_2px_var(--color-buoy)]" : here ? "bg-mark" : "bg-sheet"} ${cell.state === "dead letter" ? "!bg-loss" : ""}`}
+                >
+                  {cell.reached ? (
+                    <>
+                      {cell.state && <Mark state={cell.state} />}
+                      <span className="truncate">{cell.text}</span>
+                    </>
+                  ) : (
+                    <span className="pl-1 text-quiet" role="img" aria-label="not reached">
+                      ·
+                    </span>
+                  )}
+                </div>
+              );
+            })}
+            {p.lane && (
+              <div className={`border-b border-r border-line ${here ? "bg-mark" : "bg-sheet"}`}>{p.lane.cell(row)}</div>
+            )}
+            {p.last && <div className="border-b border-line bg-sheet" />}
+          </div>
+        );
+      })}
+    </div>
+  );
+}
+
+function Head({ children }: { children?: ReactNode }) {
+  return (
+    <div
+      role="columnheader"
+      className="head sticky top-0 z-10 min-w-0 self-stretch border-b border-r border-line bg-paper px-2 py-1.5"
+    >
+      {children}
+    </div>
+  );
+}
+
+function RowText({ row, intake }: { row: Row; intake: ReactNode }) {
+  if (row.kind === "intake") return <>{intake}</>;
+  if (row.kind === "step") return <Sentence step={row.step} />;
+  return (
+    <>
+      <b className="text-buoy">{row.way.name}</b>
+      {!row.otherwise && (
+        <>
+          {" "}
+          when <span className="chip">{String(row.way.when)}</span>
+        </>
+      )}
+    </>
+  );
+}
+
+/** A finding stands in the innermost row that it concerns. */
+function belongs(row: Row, f: Finding): boolean {
+  if (f.pointer !== row.pointer && !f.pointer.startsWith(`${row.pointer}/`)) return false;
+  const rest = f.pointer.slice(row.pointer.length);
+  return !/^\/(steps|ways\/\d+|otherwise)(\/|$)/.test(rest) || (row.kind === "step" && rest === "/ways");
+}

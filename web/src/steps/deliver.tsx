@@ -1,0 +1,204 @@
+import { useQuery } from "@tanstack/react-query";
+import { enc, get, type Schedule } from "../api/client";
+import { Select, Setting, Text } from "../ui/parts";
+import { span } from "../ui/time";
+import { Chip, Expression, errorAt, type FormProps, Pairs, type StepView, withSetting } from "./kit";
+
+type Retry = {
+  first?: string;
+  growth?: string;
+  factor?: number;
+  cap?: string;
+  spread?: string;
+  tries?: number;
+  within?: string;
+  [k: string]: unknown;
+};
+
+/** The settings of a retry plan, with its whole schedule. */
+export function RetryForm({
+  value,
+  onChange,
+  errors,
+}: {
+  value: Retry;
+  onChange: (r: Retry) => void;
+  errors: (setting: string) => string | undefined;
+}) {
+  const put = (name: string, v: string) => {
+    const { [name]: _, ...rest } = value;
+    onChange(v === "" ? rest : { ...rest, [name]: name === "tries" || name === "factor" ? Number(v) : v });
+  };
+  const query = Object.entries(value)
+    .filter(([, v]) => typeof v !== "object")
+    .map(([k, v]) => `${k}=${enc(String(v))}`)
+    .join("&");
+  const schedule = useQuery({
+    queryKey: ["schedule", query],
+    retry: false,
+    placeholderData: (old: Schedule | undefined) => old,
+    queryFn: () => get<Schedule>(`/api/v1/schedule?${query}`),
+  });
+  const box = (name: string, label: string, placeholder: string) => (
+    <Setting inline label={label} error={errors(name)}>
+      <Text
+        mono
+        label={label}
+        value={String(value[name] ?? "")}
+        placeholder={placeholder}
+        onChange={(v) => put(name, v)}
+        invalid={!!errors(name)}
+      />
+    </Setting>
+  );
+  return (
+    <div>
+      <div className="mb-2 flex flex-wrap gap-2">
+        {box("first", "First pause", "5s")}
+        <Setting inline label="Growth">
+          <Select
+            label="Growth"
+            value={value.growth ?? "exponential"}
+            onChange={(v) => put("growth", v)}
+            options={["constant", "linear", "exponential"]}
+          />
+        </Setting>
+        {(value.growth ?? "exponential") === "exponential" && box("factor", "Factor", "2")}
+        {box("cap", "Longest pause", "10m")}
+        <Setting inline label="Spread">
+          <Select
+            label="Spread"
+            value={value.spread ?? "full"}
+            onChange={(v) => put("spread", v)}
+            options={["none", "equal", "full"]}
+          />
+        </Setting>
+        {box("tries", "Tries", "6")}
+        {box("within", "Within", "24h")}
+      </div>
+      {schedule.error ? (
+        <p role="alert" className="text-dead">
+          {schedule.error.message}
+        </p>
+      ) : (
+        schedule.data && (
+          <p className="text-quiet" data-testid="schedule">
+            {schedule.data.tries.length} tries:{" "}
+            {schedule.data.tries
+              .slice(0, 12)
+              .map((t) =>
+                t.try === 1
+                  ? "at once"
+                  : t.earliest === t.latest
+                    ? `after ${span(t.latest)}`
+                    : `${span(t.earliest)} to ${span(t.latest)}`,
+              )
+              .join(", ")}
+            {schedule.data.tries.length > 12 && ", …"}; then dead letter, {span(schedule.data.ends.latest)} after the
+            first try at the latest
+          </p>
+        )
+      )}
+    </div>
+  );
+}
+
+function Form(p: FormProps) {
+  const toQueue = typeof p.step.to === "object" && p.step.to !== null;
+  const target = toQueue ? (p.step.to.queue as string) : String(p.step.to ?? "");
+  const setTarget = (v: string) => p.change(withSetting(p.step, "to", toQueue ? { queue: v } : v), "to");
+  const choices = toQueue ? p.names.queues : p.names.connections;
+  const retry = (p.step.retry ?? null) as Retry | null;
+  return (
+    <div className="p-3">
+      <div className="flex gap-2">
+        <Setting inline label="To">
+          <Select
+            label="Kind of target"
+            value={toQueue ? "queue" : "connection"}
+            onChange={(v) => {
+              const { method: _m, path: _p, retry: _r, ...rest } = p.step;
+              p.change(
+                v === "queue"
+                  ? ({ ...rest, to: { queue: p.names.queues[0] ?? "queue" } } as typeof p.step)
+                  : withSetting(p.step, "to", p.names.connections[0] ?? "connection"),
+                "",
+              );
+            }}
+            options={[
+              ["connection", "a connection"],
+              ["queue", "a queue"],
+            ]}
+          />
+        </Setting>
+        <Setting inline label={toQueue ? "Queue" : "Connection"} error={errorAt(p, "to") ?? errorAt(p, "to/queue")}>
+          <Text label={toQueue ? "Queue" : "Connection"} mono value={target} onChange={setTarget} list="targets" />
+          <datalist id="targets">
+            {choices.map((c) => (
+              <option key={c} value={c} />
+            ))}
+          </datalist>
+        </Setting>
+        {!toQueue && (
+          <Setting inline label="Method">
+            <Select
+              label="Method"
+              value={p.step.method ?? "POST"}
+              onChange={(v) => p.change(withSetting(p.step, "method", v), "method")}
+              options={["POST", "PUT", "PATCH", "DELETE", "GET"]}
+            />
+          </Setting>
+        )}
+      </div>
+      {!toQueue && (
+        <Expression
+          {...p}
+          label="Path"
+          setting="path"
+          template
+          optional
+          hint="below the connection's address; text with ${…}"
+        />
+      )}
+      <Pairs {...p} label="Headers" setting="headers" template nameHint="x-header" />
+      {!toQueue && (
+        <Setting label="Retry plan" error={errorAt(p, "retry")}>
+          <label className="mb-1 flex items-center gap-1.5">
+            <input
+              type="checkbox"
+              checked={retry !== null}
+              onChange={(e) =>
+                p.change(withSetting(p.step, "retry", e.target.checked ? { first: "5s", tries: 6 } : undefined), "")
+              }
+            />
+            its own, instead of the connection's
+          </label>
+          {retry && (
+            <RetryForm
+              value={retry}
+              onChange={(r) => p.change(withSetting(p.step, "retry", r), "retry")}
+              errors={(s) => errorAt(p, `retry/${s}`)}
+            />
+          )}
+        </Setting>
+      )}
+    </div>
+  );
+}
+
+export const deliver: StepView = {
+  verb: "Deliver",
+  sentence: (s) =>
+    typeof s.to === "object" && s.to ? (
+      <>
+        to queue <Chip>{s.to.queue}</Chip>
+      </>
+    ) : (
+      <>
+        {s.method ?? "POST"} <Chip>{String(s.to)}</Chip> {s.path ?? ""}
+        {s.retry?.tries ? `, ${s.retry.tries} tries` : ""}
+      </>
+    ),
+  Form,
+  begin: () => ({ to: "connection", method: "POST", path: "/" }),
+};

@@ -1,0 +1,27 @@
+import { Chip, ElseSetting, Expression, type FormProps, type StepView } from "./kit";
+
+const Form = (p: FormProps) => (
+  <div className="p-3">
+    <Expression {...p} label="Goes on when" setting="keep" />
+    <Expression
+      {...p}
+      label="Reason for the others"
+      setting="reason"
+      template
+      optional
+      hint="text with ${…}; it stands with the transaction"
+    />
+    <ElseSetting {...p} usual="turn away" />
+  </div>
+);
+
+export const filter: StepView = {
+  verb: "Filter",
+  sentence: (s) => (
+    <>
+      goes on when <Chip>{String(s.keep)}</Chip>
+    </>
+  ),
+  Form,
+  begin: () => ({ keep: "true", reason: "" }),
+};

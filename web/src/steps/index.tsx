@@ -1,0 +1,42 @@
+import type { ReactNode } from "react";
+import type { Step } from "../sheet/model";
+import { answer } from "./answer";
+import { deliver } from "./deliver";
+import { filter } from "./filter";
+import type { StepView } from "./kit";
+import { map } from "./map";
+import { note } from "./note";
+import { route } from "./route";
+import { set } from "./set";
+import { validate } from "./validate";
+
+/** What the browser knows of each kind of step: its sentence, its form, its beginning. */
+const views: Record<string, StepView> = { validate, set, map, filter, route, deliver, answer, note };
+
+export const kinds = Object.keys(views);
+
+const unknown: StepView = {
+  verb: "Unknown",
+  sentence: (s) => s.kind,
+  Form: () => <p className="p-3">This kind of step is not known here. It can be edited as YAML.</p>,
+  begin: () => ({}),
+};
+
+export const viewOf = (kind: string): StepView => views[kind] ?? unknown;
+
+/** A step as a sentence. */
+export function Sentence({ step }: { step: Step }): ReactNode {
+  const v = viewOf(step.kind);
+  return (
+    <>
+      <b className="text-deep">{v.verb}</b> {step.title ? <span>{step.title}: </span> : null}
+      {v.sentence(step)}
+      {step.when !== undefined && step.kind !== "way" && (
+        <>
+          {" "}
+          if <span className="chip">{String(step.when)}</span>
+        </>
+      )}
+    </>
+  );
+}

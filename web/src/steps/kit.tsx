@@ -1,0 +1,177 @@
+import type { FC, ReactNode } from "react";
+import type { Entry, Finding } from "../api/client";
+import type { Step } from "../sheet/model";
+import { Code, type Completion } from "../ui/code";
+import { Setting, Text } from "../ui/parts";
+
+/** What a form of settings works with. */
+export type FormProps = {
+  step: Step;
+  /** Changes the step; the mark joins changes of one setting for undo. */
+  change: (next: Step, mark: string) => void;
+  findings: Finding[];
+  pointer: string;
+  entry: Entry | undefined;
+  completions: Completion[];
+  /** Says where a click on a value goes: fill puts a path into the marked place. */
+  onFill: (fill: ((path: string) => void) | null) => void;
+  onHoverField: (to: string | null) => void;
+  litField: string | null;
+  names: { connections: string[]; queues: string[]; files: string[] };
+};
+
+/** What the browser knows of a kind of step. */
+export type StepView = {
+  verb: string;
+  sentence: (s: Step) => ReactNode;
+  Form: FC<FormProps>;
+  /** The settings of a new step. */
+  begin: () => Partial<Step>;
+};
+
+export const Chip = ({ children }: { children: ReactNode }) => <span className="chip">{children}</span>;
+
+/** The finding that stands at a setting, in words. */
+export const errorAt = (p: Pick<FormProps, "findings" | "pointer">, setting: string): string | undefined => {
+  const f = p.findings.find((f) => f.pointer === `${p.pointer}/${setting}`);
+  return f && f.message + (f.repair ? `; ${f.repair}` : "");
+};
+
+/** A copy of the step with a setting; undefined takes it away. */
+export function withSetting(step: Step, name: string, value: unknown): Step {
+  const { [name]: _, ...rest } = step;
+  if (value === undefined) return rest as Step;
+  return name in step ? { ...step, [name]: value } : { ...step, [name]: value };
+}
+
+/** A setting that is an expression or a template. */
+export function Expression(
+  p: FormProps & { label: string; setting: string; hint?: string; template?: boolean; optional?: boolean },
+) {
+  const value = String(p.step[p.setting] ?? "");
+  const put = (v: string) =>
+    p.change(withSetting(p.step, p.setting, v === "" && p.optional ? undefined : v), p.setting);
+  const error = errorAt(p, p.setting);
+  return (
+    <Setting label={p.label} hint={p.hint} error={error}>
+      <div onFocus={() => p.onFill((path) => put(p.template ? `${value}\${${path}}` : path))}>
+        <Code
+          key={p.pointer + p.setting}
+          label={p.label}
+          language={p.template ? "template" : "expression"}
+          value={value}
+          onChange={put}
+          completions={p.completions}
+          invalid={!!error}
+        />
+      </div>
+    </Setting>
+  );
+}
+
+/** Named expressions or templates: vars and headers. */
+export function Pairs(p: FormProps & { label: string; setting: string; template?: boolean; nameHint: string }) {
+  const all = Object.entries((p.step[p.setting] ?? {}) as Record<string, unknown>);
+  const put = (entries: [string, unknown][]) =>
+    p.change(
+      withSetting(p.step, p.setting, entries.length ? Object.fromEntries(entries) : undefined),
+      p.setting + entries.length,
+    );
+  return (
+    <Setting label={p.label}>
+      {all.map(([name, value], i) => {
+        const error = errorAt(p, `${p.setting}/${name}`);
+        const set = (v: string) => put(all.map((e, j) => (j === i ? [name, v] : e)));
+        return (
+          <div key={i} className="mb-1">
+            <div className="flex items-start gap-1.5">
+              <div className="w-32 shrink-0">
+                <Text
+                  mono
+                  label={`${p.label}, name ${i + 1}`}
+                  value={name}
+                  onChange={(n) => put(all.map((e, j) => (j === i ? [n, e[1]] : e)))}
+                />
+              </div>
+              <div
+                className="min-w-0 flex-1"
+                onFocus={() => p.onFill((path) => set(p.template ? `${value}\${${path}}` : path))}
+              >
+                <Code
+                  label={`${p.label}, value of ${name}`}
+                  language={p.template ? "template" : "expression"}
+                  value={String(value ?? "")}
+                  onChange={set}
+                  completions={p.completions}
+                  invalid={!!error}
+                />
+              </div>
+              <button
+                type="button"
+                className="btn !px-2"
+                aria-label={`Remove ${name}`}
+                onClick={() => put(all.filter((_, j) => j !== i))}
+              >
+                −
+              </button>
+            </div>
+            {error && (
+              <p role="alert" className="text-[12.5px] text-dead">
+                {error}
+              </p>
+            )}
+          </div>
+        );
+      })}
+      <button
+        type="button"
+        className="btn-bare"
+        onClick={() => {
+          let name = p.nameHint;
+          for (let i = 2; all.some(([n]) => n === name); i++) name = `${p.nameHint}${i}`;
+          put([...all, [name, p.template ? "" : '""']]);
+        }}
+      >
+        + {p.nameHint}
+      </button>
+    </Setting>
+  );
+}
+
+/** What a message gets that does not pass. */
+export function ElseSetting(p: FormProps & { usual: "dead letter" | "turn away" }) {
+  const v = p.step.else as string | { answer: number } | undefined;
+  const kind = v === undefined ? p.usual : typeof v === "string" ? v : "answer";
+  return (
+    <Setting label="A message that does not pass" error={errorAt(p, "else")}>
+      <div className="flex gap-1.5">
+        <select
+          aria-label="A message that does not pass"
+          className="field !w-auto"
+          value={kind}
+          onChange={(e) =>
+            p.change(
+              withSetting(p.step, "else", e.target.value === "answer" ? { answer: 422 } : e.target.value),
+              "else",
+            )
+          }
+        >
+          <option value="dead letter">becomes a dead letter</option>
+          <option value="turn away">is turned away</option>
+          <option value="answer">is turned away, and the caller gets a status</option>
+        </select>
+        {kind === "answer" && (
+          <input
+            aria-label="Status for the caller"
+            className="field data !w-20"
+            type="number"
+            min={200}
+            max={599}
+            value={(v as { answer: number }).answer}
+            onChange={(e) => p.change(withSetting(p.step, "else", { answer: Number(e.target.value) }), "else")}
+          />
+        )}
+      </div>
+    </Setting>
+  );
+}

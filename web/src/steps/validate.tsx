@@ -1,0 +1,57 @@
+import { useState } from "react";
+import { Code } from "../ui/code";
+import { Setting } from "../ui/parts";
+import { Chip, ElseSetting, errorAt, type FormProps, type StepView, withSetting } from "./kit";
+
+type Schema = { $ref?: string; title?: string };
+
+function Form(p: FormProps) {
+  const schema = (p.step.schema ?? {}) as Schema;
+  const [text, setText] = useState(() => JSON.stringify(schema, null, 2));
+  const [bad, setBad] = useState<string>();
+  const edit = (t: string) => {
+    setText(t);
+    try {
+      p.change(withSetting(p.step, "schema", JSON.parse(t)), "schema");
+      setBad(undefined);
+    } catch (e) {
+      setBad(`this is no JSON yet: ${(e as Error).message}`);
+    }
+  };
+  return (
+    <div className="p-3">
+      <ElseSetting {...p} usual="dead letter" />
+      <Setting
+        label="JSON Schema (draft 2020-12)"
+        error={bad ?? errorAt(p, "schema")}
+        hint={schema.$ref ? `the schema stands in the flow's file ${schema.$ref}` : undefined}
+      >
+        <div className="h-44 border border-line">
+          <Code label="JSON Schema" language="json" value={text} onChange={edit} />
+        </div>
+      </Setting>
+    </div>
+  );
+}
+
+export const validate: StepView = {
+  verb: "Validate",
+  sentence: (s) => {
+    const schema = (s.schema ?? {}) as Schema;
+    const name =
+      schema.$ref
+        ?.split("/")
+        .at(-1)
+        ?.replace(/\.json$/, "") ??
+      schema.title ??
+      "its schema";
+    return (
+      <>
+        body against <Chip>{name}</Chip>
+        {typeof s.else === "object" && <> or answer {s.else.answer}</>}
+      </>
+    );
+  },
+  Form,
+  begin: () => ({ schema: { type: "object" }, else: { answer: 422 } }),
+};

@@ -1,0 +1,138 @@
+import { autocompletion, type CompletionContext, completionKeymap } from "@codemirror/autocomplete";
+import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
+import { json, jsonParseLinter } from "@codemirror/lang-json";
+import { yaml } from "@codemirror/lang-yaml";
+import { bracketMatching, defaultHighlightStyle, syntaxHighlighting } from "@codemirror/language";
+import { type Diagnostic, linter, lintGutter } from "@codemirror/lint";
+import { Compartment, EditorState, type Extension } from "@codemirror/state";
+import { drawSelection, EditorView, keymap, lineNumbers } from "@codemirror/view";
+import { useEffect, useRef } from "react";
+import type { Finding } from "../api/client";
+
+export type Completion = { label: string; detail?: string };
+type Props = {
+  label: string;
+  value: string;
+  onChange: (v: string) => void;
+  language: "expression" | "template" | "json" | "yaml" | "text";
+  completions?: Completion[];
+  findings?: Finding[];
+  invalid?: boolean;
+  autoFocus?: boolean;
+};
+
+const look = EditorView.theme({
+  "&": { fontSize: "12.5px", backgroundColor: "transparent", color: "var(--color-ink)" },
+  "&.cm-focused": { outline: "none" },
+  ".cm-scroller": { fontFamily: "var(--font-data)", fontWeight: "450", lineHeight: "1.5" },
+  ".cm-content": { caretColor: "var(--color-ink)" },
+  ".cm-cursor": { borderLeftColor: "var(--color-ink)" },
+  ".cm-gutters": { backgroundColor: "transparent", color: "var(--color-quiet)", border: "none" },
+  ".cm-tooltip": {
+    backgroundColor: "var(--color-sheet)",
+    border: "1px solid var(--color-line)",
+    color: "var(--color-ink)",
+  },
+  ".cm-tooltip-autocomplete > ul > li[aria-selected]": {
+    background: "var(--color-deep)",
+    color: "var(--color-ondeep)",
+  },
+  ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": { background: "var(--color-mark) !important" },
+});
+
+/** An editor for expressions (one line), templates and documents. */
+export default function Editor(p: Props) {
+  const holder = useRef<HTMLDivElement>(null);
+  const view = useRef<EditorView | null>(null);
+  const now = useRef(p);
+  now.current = p;
+  const lint = useRef(new Compartment());
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the editor is made once and reads its props through a ref
+  useEffect(() => {
+    if (!holder.current) return;
+    const oneLine = p.language === "expression" || p.language === "template";
+    const extensions: Extension[] = [
+      look,
+      drawSelection(),
+      bracketMatching(),
+      syntaxHighlighting(defaultHighlightStyle, { fallback: true }),
+      EditorView.contentAttributes.of({ "aria-label": p.label, spellcheck: "false" }),
+      EditorView.updateListener.of((u) => u.docChanged && now.current.onChange(u.state.doc.toString())),
+    ];
+    if (p.completions) {
+      extensions.push(
+        autocompletion({
+          override: [(c) => complete(c, now.current.completions ?? [], p.language === "template")],
+          icons: false,
+        }),
+      );
+    }
+    if (oneLine) {
+      extensions.push(
+        EditorState.transactionFilter.of((t) =>
+          t.newDoc.lines > 1 && t.docChanged && !now.current.value.includes("\n") ? [] : t,
+        ),
+        keymap.of([...completionKeymap, { key: "Enter", run: () => true }, ...defaultKeymap]),
+        EditorView.lineWrapping,
+      );
+    } else {
+      extensions.push(
+        history(),
+        lineNumbers(),
+        keymap.of([...completionKeymap, ...historyKeymap, ...defaultKeymap, indentWithTab]),
+      );
+      if (p.language === "json") extensions.push(json(), linter(jsonParseLinter()), lintGutter());
+      if (p.language === "yaml") extensions.push(yaml(), lint.current.of([]), lintGutter());
+    }
+    const v = new EditorView({ state: EditorState.create({ doc: p.value, extensions }), parent: holder.current });
+    view.current = v;
+    if (p.autoFocus) v.focus();
+    return () => v.destroy();
+  }, []);
+  useEffect(() => {
+    const v = view.current;
+    if (v && v.state.doc.toString() !== p.value) {
+      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: p.value } });
+    }
+  }, [p.value]);
+  useEffect(() => {
+    if (p.language !== "yaml") return;
+    view.current?.dispatch({
+      effects: lint.current.reconfigure(linter((v) => diagnostics(v, p.findings ?? []), { delay: 0 })),
+    });
+  }, [p.findings, p.language]);
+  const tall = p.language === "json" || p.language === "yaml" || p.language === "text";
+  return (
+    <div
+      ref={holder}
+      className={`${tall ? "h-full overflow-auto bg-sheet" : "field !px-1 !py-0.5"} ${p.invalid ? "!border-dead" : ""} focus-within:outline-2 focus-within:outline-buoy`}
+    />
+  );
+}
+
+function diagnostics(v: EditorView, findings: Finding[]): Diagnostic[] {
+  return findings.map((f) => {
+    const line = v.state.doc.line(Math.min(Math.max(f.line, 1), v.state.doc.lines));
+    const from = Math.min(line.from + Math.max(f.column - 1, 0), line.to);
+    return {
+      from,
+      to: line.to,
+      severity: f.level === "error" ? "error" : "warning",
+      message: f.message + (f.repair ? ` (${f.repair})` : ""),
+    };
+  });
+}
+
+function complete(c: CompletionContext, all: Completion[], template: boolean) {
+  if (template) {
+    const before = c.state.sliceDoc(0, c.pos);
+    if (before.lastIndexOf("${") <= before.lastIndexOf("}")) return null;
+  }
+  const word = c.matchBefore(/[\w.[\]"-]*/);
+  if (!word || (word.from === word.to && !c.explicit)) return null;
+  return {
+    from: word.from,
+    options: all.map((o) => ({ label: o.label, detail: o.detail })),
+    validFor: /^[\w.[\]"-]*$/,
+  };
+}

@@ -1,0 +1,96 @@
+/** One printed line of a JSON document, with the place of what stands on it. */
+export type Token = { text: string; kind: "name" | "value" | "mark"; pointer: string };
+export type Line = { indent: number; tokens: Token[]; pointer: string };
+
+const escapeToken = (name: string) => name.replaceAll("~", "~0").replaceAll("/", "~1");
+
+/**
+ * Prints JSON text with one member per line, digits and escapes as they were
+ * written. Returns null for text that is not JSON.
+ */
+export function layout(text: string): Line[] | null {
+  try {
+    JSON.parse(text);
+  } catch {
+    return null;
+  }
+  const lines: Line[] = [];
+  let at = 0;
+  let line: Line = { indent: 0, tokens: [], pointer: "" };
+  const space = () => {
+    while (/\s/.test(text[at] ?? "x")) at++;
+  };
+  const put = (t: string, kind: Token["kind"], pointer: string) => line.tokens.push({ text: t, kind, pointer });
+  const next = (indent: number, pointer: string) => {
+    lines.push(line);
+    line = { indent, tokens: [], pointer };
+  };
+  const word = () => {
+    const start = at;
+    if (text[at] === '"') {
+      for (at++; text[at] !== '"'; at++) if (text[at] === "\\") at++;
+      at++;
+    } else while (at < text.length && !/[\s,\]}]/.test(text[at] ?? "")) at++;
+    return text.slice(start, at);
+  };
+  const value = (pointer: string, indent: number) => {
+    space();
+    const open = text[at];
+    if (open !== "{" && open !== "[") {
+      put(word(), "value", pointer);
+      return;
+    }
+    const close = open === "{" ? "}" : "]";
+    at++;
+    space();
+    if (text[at] === close) {
+      at++;
+      put(open + close, "value", pointer);
+      return;
+    }
+    put(open, "mark", pointer);
+    for (let i = 0; ; i++) {
+      space();
+      let child = `${pointer}/${i}`;
+      if (open === "{") {
+        const name = word();
+        child = `${pointer}/${escapeToken(JSON.parse(name))}`;
+        next(indent + 1, child);
+        put(name, "name", child);
+        put(": ", "mark", child);
+        space();
+        at++;
+      } else next(indent + 1, child);
+      value(child, indent + 1);
+      space();
+      if (text[at] === ",") {
+        put(",", "mark", child);
+        at++;
+        continue;
+      }
+      at++;
+      break;
+    }
+    next(indent, pointer);
+    put(close, "mark", pointer);
+  };
+  value("", 0);
+  lines.push(line);
+  return lines;
+}
+
+/** A JSON Pointer as an expression over body. */
+export function pathOf(pointer: string): string {
+  if (pointer === "") return "body";
+  return `body${pointer
+    .slice(1)
+    .split("/")
+    .map((t) => t.replaceAll("~1", "/").replaceAll("~0", "~"))
+    .map((t) => (/^\d+$/.test(t) ? `[${t}]` : /^[A-Za-z_][A-Za-z0-9_]*$/.test(t) ? `.${t}` : `[${JSON.stringify(t)}]`))
+    .join("")}`;
+}
+
+/** Every path of a JSON text, for completion. */
+export function paths(text: string): string[] {
+  return [...new Set((layout(text) ?? []).map((l) => pathOf(l.pointer)))];
+}
