@@ -91,7 +91,9 @@ export function RetryForm({
                   ? "at once"
                   : t.earliest === t.latest
                     ? `after ${span(t.latest)}`
-                    : `${span(t.earliest)} to ${span(t.latest)}`,
+                    : t.earliest === 0
+                      ? `within ${span(t.latest)}`
+                      : `${span(t.earliest)} to ${span(t.latest)}`,
               )
               .join(", ")}
             {schedule.data.tries.length > 12 && ", …"}; then dead letter, {span(schedule.data.ends.latest)} after the

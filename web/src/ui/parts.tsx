@@ -44,7 +44,7 @@ export function Dialog(p: { open: boolean; onClose: () => void; title: string; c
 /** A setting with its name, its control and what is wrong with it. */
 export function Setting(p: { label: string; hint?: string; error?: string; children: ReactNode; inline?: boolean }) {
   return (
-    <div className={p.inline ? "min-w-24 flex-1" : "mb-2.5"}>
+    <div className={p.inline ? "mb-2.5 min-w-24 flex-1" : "mb-2.5"}>
       <span className="head mb-0.5 block">{p.label}</span>
       {p.children}
       {p.error ? (

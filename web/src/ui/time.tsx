@@ -13,6 +13,7 @@ export function useNow(every = 1000): number {
 /** A span in words: 41 ms, 4.0 s, 2 min 31 s, 3 h 5 min. */
 export function span(ms: number): string {
   const abs = Math.max(0, ms);
+  if (abs === 0) return "0 s";
   if (abs < 1) return `${abs.toFixed(2)} ms`;
   if (abs < 1000) return `${abs < 10 ? abs.toFixed(1) : Math.round(abs)} ms`;
   if (abs < 10_000) return `${(abs / 1000).toFixed(1)} s`;
