@@ -1,0 +1,450 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"regexp"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	connecthttp "readyferry/connect/http"
+	"readyferry/core/flow"
+	"readyferry/core/plan"
+	"readyferry/core/schema"
+	"readyferry/engine"
+	"readyferry/standin"
+	"readyferry/store"
+)
+
+type world struct {
+	t      *testing.T
+	server *httptest.Server
+	schema *jsonschema.Compiler
+	api    map[string]any
+}
+
+func start(t *testing.T) *world {
+	t.Helper()
+	s, err := store.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	reader, err := plan.NewReader()
+	if err != nil {
+		t.Fatal(err)
+	}
+	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	server := httptest.NewUnstartedServer(nil)
+	address := "http://" + server.Listener.Addr().String()
+	e, err := engine.New(engine.Config{Store: s, Reader: reader, Sender: connecthttp.New(address + "/stand-ins"), Log: log})
+	if err != nil {
+		t.Fatal(err)
+	}
+	set := standin.NewSet(time.Now, func() {})
+	set.Define(standin.Definition{Name: "p", Title: "P", Headers: map[string]string{"Content-Type": "application/json"}, Body: `{"n":${n}}`})
+	if err := e.Start(); err != nil {
+		t.Fatal(err)
+	}
+	server.Config.Handler = New(Config{Engine: e, Store: s, StandIns: set, Log: log, Loopback: true,
+		Web: fstest.MapFS{"index.html": {Data: []byte("<title>Ready Ferry</title>")}, "assets/a.js": {Data: []byte("1")}}})
+	server.Start()
+	t.Cleanup(func() {
+		server.CloseClientConnections()
+		server.Close()
+		e.Stop()
+		_ = s.Close()
+	})
+	source, bad := flow.Parse(openAPIText)
+	if bad != nil {
+		t.Fatal(bad)
+	}
+	value, err := schema.Value(source.Root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("api:///openapi.json", value); err != nil {
+		t.Fatal(err)
+	}
+	return &world{t, server, c, value.(map[string]any)}
+}
+
+type answer struct {
+	status int
+	header http.Header
+	body   []byte
+}
+
+func (w *world) call(method, path, body string, headers ...string) answer {
+	w.t.Helper()
+	req, err := http.NewRequest(method, w.server.URL+path, strings.NewReader(body))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	for _, h := range headers {
+		k, v, _ := strings.Cut(h, ": ")
+		if k == "Host" {
+			req.Host = v
+		}
+		req.Header.Set(k, v)
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	a := answer{res.StatusCode, res.Header, b}
+	w.described(method, path, a)
+	return a
+}
+
+var parameter = regexp.MustCompile(`\{[^}]*\}`)
+
+// described checks a JSON answer against the description of the interface.
+func (w *world) described(method, path string, a answer) {
+	w.t.Helper()
+	if !strings.Contains(a.header.Get("Content-Type"), "json") || !strings.HasPrefix(path, "/api/v1/") {
+		return
+	}
+	path, _, _ = strings.Cut(path, "?")
+	for pattern, item := range w.api["paths"].(map[string]any) {
+		re := regexp.MustCompile("^" + parameter.ReplaceAllString(strings.ReplaceAll(pattern, "{file}", "(.+)"), "[^/]+") + "$")
+		op, ok := item.(map[string]any)[strings.ToLower(method)].(map[string]any)
+		if !re.MatchString(path) || !ok || strings.Contains(pattern, "{") && w.api["paths"].(map[string]any)[path] != nil {
+			continue
+		}
+		kind, response := "application/json", fmt.Sprint(a.status)
+		if strings.Contains(a.header.Get("Content-Type"), "problem") {
+			kind, response = "application/problem+json", "default"
+		}
+		r, ok := op["responses"].(map[string]any)[response].(map[string]any)
+		if !ok {
+			w.t.Errorf("%s %s: the answer %d is not described", method, pattern, a.status)
+			return
+		}
+		pointer := "#/paths/" + strings.ReplaceAll(pattern, "/", "~1") + "/" + strings.ToLower(method) + "/responses/" + response + "/content/" + strings.ReplaceAll(kind, "/", "~1") + "/schema"
+		if _, isRef := r["$ref"]; isRef {
+			pointer = "#/components/responses/Problem/content/application~1problem+json/schema"
+		} else if r["content"].(map[string]any)[kind] == nil {
+			return
+		}
+		s, err := w.schema.Compile("api:///openapi.json" + strings.NewReplacer("{", "%7B", "}", "%7D").Replace(pointer))
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		v, err := jsonschema.UnmarshalJSON(strings.NewReader(string(a.body)))
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		if err := s.Validate(v); err != nil {
+			w.t.Errorf("%s %s: %v\n%s", method, path, err, a.body)
+		}
+		return
+	}
+	if a.status != http.StatusNotFound && a.status != http.StatusMethodNotAllowed {
+		w.t.Errorf("%s %s is not described", method, path)
+	}
+}
+
+func (w *world) ok(method, path, body string, headers ...string) []byte {
+	w.t.Helper()
+	a := w.call(method, path, body, headers...)
+	if a.status >= 300 {
+		w.t.Fatalf("%s %s: %d %s", method, path, a.status, a.body)
+	}
+	return a.body
+}
+
+// problem checks that an answer is a problem document that says something.
+func (w *world) problem(status int, says, method, path, body string, headers ...string) {
+	w.t.Helper()
+	a := w.call(method, path, body, headers...)
+	var p Problem
+	if err := json.Unmarshal(a.body, &p); err != nil || a.status != status || p.Status != status || p.Title == "" || !strings.Contains(string(a.body), says) || !strings.HasPrefix(a.header.Get("Content-Type"), "application/problem+json") {
+		w.t.Errorf("%s %s: %d %s %s, want %d with %q", method, path, a.status, a.header.Get("Content-Type"), a.body, status, says)
+	}
+}
+
+const doc = `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f/{p}","callers":["key"],"once":"headers[\"request-id\"]","reference":"body.ref","limit":200},
+ "steps":[{"id":"v","kind":"validate","schema":{"type":"object","required":["ref"]},"else":{"answer":422}},{"id":"m","kind":"map","fields":[{"to":"/v","from":"body.v"}]},{"id":"d","kind":"deliver","to":"p","path":"/x"}]}`
+
+func (w *world) furnish() {
+	w.t.Helper()
+	w.ok("PUT", "/api/v1/connections/p", `{"readyferry":"connection/1","name":"p","kind":"http","address":"stand-in://p","retry":{"first":"10ms","cap":"10ms","spread":"none","tries":2}}`)
+	w.ok("PUT", "/api/v1/connections/key", "readyferry: connection/1\nname: key\nkind: caller\nsign-in: {kind: api-key, secret: s3cret}\n", "Content-Type: application/yaml")
+	w.ok("PUT", "/api/v1/flows/f", doc)
+	w.ok("POST", "/api/v1/flows/f/publish", "")
+}
+
+func TestEveryRouteIsDescribedAndNoOther(t *testing.T) {
+	w := start(t)
+	described := map[string]bool{}
+	for path, item := range w.api["paths"].(map[string]any) {
+		for method := range item.(map[string]any) {
+			if method != "parameters" {
+				described[strings.ToUpper(method)+" "+path] = true
+			}
+		}
+	}
+	delete(described, "POST /in/{path}")
+	delete(described, "POST /stand-ins/{name}/{path}")
+	for _, r := range (&Server{}).routes() {
+		key := r.method + " " + regexp.MustCompile(`[:*]([a-z]+)`).ReplaceAllString(r.path, "{$1}")
+		if !described[key] {
+			t.Errorf("%s is served and not described", key)
+		}
+		delete(described, key)
+	}
+	for key := range described {
+		t.Errorf("%s is described and not served", key)
+	}
+}
+
+func TestAMessagesWholeLife(t *testing.T) {
+	w := start(t)
+	w.furnish()
+	var posted struct{ Transaction string }
+	a := w.call("POST", "/in/f/web", `{"ref":"R-1","v":1}`, "x-api-key: s3cret", "request-id: 1", "Content-Type: application/json")
+	if err := json.Unmarshal(a.body, &posted); err != nil || a.status != 202 {
+		t.Fatalf("%d %s", a.status, a.body)
+	}
+	get := func(path string, into any) {
+		t.Helper()
+		if err := json.Unmarshal(w.ok("GET", path, ""), into); err != nil {
+			t.Fatal(err)
+		}
+	}
+	type transaction struct {
+		ID, State, Reference string
+		Deliveries           []struct {
+			ID, State string
+			Tries     []struct{ Status int }
+		}
+	}
+	var tx transaction
+	until := func(id, state string) {
+		t.Helper()
+		for range 500 {
+			if get("/api/v1/transactions/"+id, &tx); tx.State == state {
+				return
+			}
+			time.Sleep(10 * time.Millisecond)
+		}
+		t.Fatalf("%+v does not become %s", tx, state)
+	}
+	until(posted.Transaction, "delivered")
+	if len(tx.Deliveries) != 1 || tx.Deliveries[0].Tries[0].Status != 200 || tx.Reference != "R-1" {
+		t.Errorf("%+v", tx)
+	}
+	var trace struct{ Trace []struct{ Outcome string } }
+	get("/api/v1/transactions/"+posted.Transaction+"/rehearsal", &trace)
+	if len(trace.Trace) != 3 || trace.Trace[2].Outcome != "200, 1st try" {
+		t.Errorf("%+v", trace)
+	}
+	var list []transaction
+	for _, q := range []string{"?flow=f", "?state=delivered", "?reference=R-1", "?from=2020-01-01T00:00:00Z", "?limit=1"} {
+		if get("/api/v1/transactions"+q, &list); len(list) != 1 {
+			t.Errorf("%s: %d", q, len(list))
+		}
+	}
+	for _, q := range []string{"?flow=g", "?state=waiting", "?reference=R", "?to=2020-01-01T00:00:00Z", "?after=" + posted.Transaction} {
+		if get("/api/v1/transactions"+q, &list); len(list) != 0 {
+			t.Errorf("%s: %d", q, len(list))
+		}
+	}
+	// Refuse, give up, repair, resend.
+	w.ok("PUT", "/api/v1/stand-ins/p/behaviour", `{"refuse":-1}`)
+	a = w.call("POST", "/in/f/web", `{"ref":"R-2","v":1}`, "x-api-key: s3cret", "request-id: 2", "Content-Type: application/json")
+	_ = json.Unmarshal(a.body, &posted)
+	until(posted.Transaction, "dead letter")
+	var letters []struct{ ID, Cause string }
+	get("/api/v1/dead-letters", &letters)
+	var causes []struct {
+		Cause string
+		Count int
+	}
+	get("/api/v1/dead-letters/causes", &causes)
+	if len(letters) != 1 || len(causes) != 1 || causes[0].Count != 1 || causes[0].Cause != letters[0].Cause {
+		t.Fatalf("%+v %+v", letters, causes)
+	}
+	preview := w.ok("POST", "/api/v1/dead-letters/resend", fmt.Sprintf(`{"cause":%q,"patch":[{"op":"replace","path":"/v","value":5}],"preview":true}`, letters[0].Cause))
+	if !strings.Contains(string(preview), `{\"v\":5}`) {
+		t.Errorf("%s", preview)
+	}
+	w.ok("PUT", "/api/v1/stand-ins/p/behaviour", `{}`)
+	w.ok("POST", "/api/v1/dead-letters/resend", fmt.Sprintf(`{"ids":[%q],"message":{"ref":"R-2","v":5}}`, letters[0].ID))
+	until(posted.Transaction, "delivered")
+	var history struct {
+		State   string
+		History []struct{ What string }
+	}
+	get("/api/v1/dead-letters/"+letters[0].ID, &history)
+	if history.State != "resolved" || len(history.History) != 3 {
+		t.Errorf("%+v", history)
+	}
+	var stand struct {
+		Calls []struct {
+			Key, Body string
+			Copy      int
+		}
+	}
+	get("/api/v1/stand-ins/p", &stand)
+	if n := len(stand.Calls); n != 4 || stand.Calls[0].Key != stand.Calls[1].Key || stand.Calls[0].Key != stand.Calls[2].Key || stand.Calls[0].Copy != 1 || stand.Calls[0].Body != `{"v":5}` {
+		t.Errorf("%+v", stand)
+	}
+	w.ok("GET", "/api/v1/transactions/"+posted.Transaction+"/messages", "")
+	w.ok("GET", "/api/v1/counts", "")
+	w.ok("GET", "/api/v1/flows", "")
+	w.ok("GET", "/api/v1/connections", "")
+	w.ok("GET", "/api/v1/queues", "")
+	w.ok("POST", "/api/v1/connections/p/test", "")
+	w.ok("DELETE", "/api/v1/stand-ins/p/calls", "")
+	w.ok("DELETE", "/api/v1/flows/f", "")
+	if m := string(w.ok("GET", "/metrics", "")); !strings.Contains(m, `readyferry_transactions{flow="f",state="delivered"} 2`) {
+		t.Error(m)
+	}
+}
+
+func TestDesigning(t *testing.T) {
+	w := start(t)
+	w.furnish()
+	a := w.call("GET", "/api/v1/flows/f", "", "Accept: application/yaml")
+	if !strings.HasPrefix(string(a.body), "readyferry: flow/1\nname: f\n") || a.header.Get("ETag") != `"1"` {
+		t.Errorf("%s %s", a.header.Get("ETag"), a.body)
+	}
+	changed := strings.Replace(doc, `"from":"body.v"`, `"from":"body.w"`, 1)
+	if a := w.call("PUT", "/api/v1/flows/f", changed, `If-Match: "1"`); a.status != 200 || a.header.Get("ETag") != `"2"` {
+		t.Errorf("%d %s", a.status, a.body)
+	}
+	w.problem(412, "read it again", "PUT", "/api/v1/flows/f", doc, `If-Match: "1"`)
+	w.problem(412, "changed", "PUT", "/api/v1/flows/f", doc, "If-None-Match: *")
+	w.ok("PUT", "/api/v1/flows/f/samples/one", `{"body":"{\"ref\":\"R\",\"w\":1}","headers":{"request-id":"1"}}`)
+	w.ok("GET", "/api/v1/flows/f/samples", "")
+	var r []struct {
+		Sample, State string
+		Trace         []struct{ Outcome string }
+		Findings      []flow.Finding
+	}
+	if err := json.Unmarshal(w.ok("POST", "/api/v1/flows/f/rehearse", ""), &r); err != nil || len(r) != 1 || r[0].State != "delivered" || r[0].Trace[1].Outcome != "1 of 1 set" {
+		t.Errorf("%+v %v", r, err)
+	}
+	wrong := strings.Replace(doc, `"from":"body.v"`, `"from":"bdoy.v"`, 1)
+	if err := json.Unmarshal(w.ok("POST", "/api/v1/flows/f/rehearse", `{"document":`+wrong+`,"samples":[{"name":"x","body":"{\"ref\":1}","headers":{"request-id":"1"}}]}`), &r); err != nil || r[0].State != "dead letter" || r[0].Findings[0].Code != "expression" {
+		t.Errorf("%+v %v", r, err)
+	}
+	w.ok("POST", "/api/v1/flows/f/check", wrong)
+	w.ok("PUT", "/api/v1/flows/f", wrong)
+	w.problem(422, "did you mean body?", "POST", "/api/v1/flows/f/publish", "")
+	w.ok("GET", "/api/v1/flows/f/versions", "")
+	w.ok("GET", "/api/v1/flows/f/versions/1", "")
+	w.ok("PUT", "/api/v1/flows/f/files/schemas/a.json", `{"type":"object"}`)
+	w.ok("GET", "/api/v1/flows/f/files", "")
+	w.ok("GET", "/api/v1/flows/f/files/schemas/a.json", "")
+	w.ok("DELETE", "/api/v1/flows/f/files/schemas/a.json", "")
+	w.ok("DELETE", "/api/v1/flows/f/samples/one", "")
+	w.ok("GET", "/api/v1/schedule?first=1s&tries=3", "")
+	w.ok("GET", "/api/v1/reference", "")
+	w.ok("GET", "/api/v1/flow-schema", "")
+	w.ok("GET", "/healthz", "")
+	if a := w.call("GET", "/api/openapi.json", ""); a.status != 200 || !json.Valid(a.body) {
+		t.Errorf("%d", a.status)
+	}
+}
+
+func TestBadInput(t *testing.T) {
+	w := start(t)
+	w.furnish()
+	const key = "x-api-key: s3cret"
+	w.problem(400, "line 1, column 8", "POST", "/in/f/web", `{"ref":}`, key, "request-id: 1")
+	w.problem(401, "key", "POST", "/in/f/web", `{}`, "x-api-key: wrong", "request-id: 1")
+	w.problem(404, "no flow has the path", "POST", "/in/nowhere", `{}`)
+	w.problem(405, "it takes POST", "GET", "/in/f/web", "")
+	w.problem(413, "200 bytes", "POST", "/in/f/web", strings.Repeat(" ", 300), key, "request-id: 1")
+	w.problem(400, "request-id", "POST", "/in/f/web", `{}`, key)
+	w.problem(422, "/ref", "POST", "/in/f/web", `{}`, key, "request-id: 9")
+	w.problem(422, "did you mean steps?", "PUT", "/api/v1/flows/g", `{"readyferry":"flow/1","name":"g","intake":{"kind":"webhook","path":"/g"},"stpes":[]}`)
+	w.problem(422, "does not compile", "PUT", "/api/v1/flows/g", strings.Replace(strings.Replace(doc, `"name":"f"`, `"name":"g"`, 1), `"type":"object"`, `"type":"objct"`, 1))
+	w.problem(422, "stands under", "PUT", "/api/v1/flows/g", doc)
+	w.problem(404, "", "GET", "/api/v1/flows/g", "")
+	w.problem(413, "at most", "PUT", "/api/v1/flows/g", strings.Repeat(" ", flow.MaxSize+1))
+	w.ok("POST", "/api/v1/flows/f/pause", "")
+	w.problem(503, "paused", "POST", "/in/f/web", `{"ref":"R"}`, key, "request-id: 2")
+	w.ok("POST", "/api/v1/flows/f/resume", "")
+	w.problem(400, "state must be", "GET", "/api/v1/transactions?state=lost", "")
+	w.problem(400, "limit must be", "GET", "/api/v1/transactions?limit=many", "")
+	w.problem(400, "from must be", "GET", "/api/v1/transactions?from=yesterday", "")
+	w.problem(400, "after must be", "GET", "/api/v1/transactions?after=x", "")
+	w.problem(404, "", "GET", "/api/v1/transactions/x", "")
+	w.problem(404, "", "GET", "/api/v1/transactions/019cf2b1-77a4-7c31-8000-0123456789ab", "")
+	w.problem(404, "", "GET", "/api/v1/nothing", "")
+	w.problem(405, "", "DELETE", "/api/v1/queues", "")
+	w.problem(400, "unknown field", "POST", "/api/v1/dead-letters/resend", `{"id":["x"]}`)
+	w.problem(422, "no dead letter is named", "POST", "/api/v1/dead-letters/resend", `{}`)
+	w.problem(400, "no id", "POST", "/api/v1/dead-letters/resend", `{"ids":["x"]}`)
+	w.problem(404, "", "POST", "/api/v1/dead-letters/discard", `{"ids":["019cf2b1-77a4-7c31-8000-0123456789ab"]}`)
+	w.problem(409, "name it", "DELETE", "/api/v1/connections/p", "")
+	w.problem(422, "needs a secret", "PUT", "/api/v1/connections/q", `{"readyferry":"connection/1","name":"q","kind":"http","address":"http://x.invalid","sign-in":{"kind":"bearer"}}`)
+	w.problem(400, "delay must be", "PUT", "/api/v1/stand-ins/p/behaviour", `{"delay":-1}`)
+	w.problem(404, "", "POST", "/stand-ins/nobody/x", "")
+	w.problem(400, "growth", "GET", "/api/v1/schedule?growth=wild", "")
+	w.problem(403, "another site", "POST", "/api/v1/flows/f/pause", "", "Sec-Fetch-Site: cross-site")
+	w.problem(403, "this machine only", "GET", "/api/v1/flows", "", "Host: evil.invalid")
+	w.problem(400, "no name of a file", "PUT", "/api/v1/flows/f/files/..%2Fx", `{}`)
+	var list []any
+	_ = json.Unmarshal(w.ok("GET", "/api/v1/transactions", ""), &list)
+	if len(list) != 1 { // the one that validation turned away is journalled like any other
+		t.Errorf("bad input left %d transactions", len(list))
+	}
+	var names []struct{ Name string }
+	_ = json.Unmarshal(w.ok("GET", "/api/v1/flows", ""), &names)
+	if len(names) != 1 {
+		t.Errorf("bad input left %v", names)
+	}
+	if a := w.call("GET", "/api/v1/connections/key", ""); strings.Contains(string(a.body), "s3cret") {
+		t.Error("a secret came back out")
+	}
+}
+
+func TestEventsAndPages(t *testing.T) {
+	w := start(t)
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	req, _ := http.NewRequestWithContext(ctx, "GET", w.server.URL+"/api/v1/events", nil)
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	buf := make([]byte, 4096)
+	if n, _ := res.Body.Read(buf); !strings.Contains(string(buf[:n]), "listening") {
+		t.Fatalf("%s", buf[:n])
+	}
+	w.furnish()
+	var got strings.Builder
+	for !strings.Contains(got.String(), `"flows"`) {
+		n, err := res.Body.Read(buf)
+		if err != nil {
+			t.Fatalf("%v after %s", err, got.String())
+		}
+		got.Write(buf[:n])
+	}
+	for path, want := range map[string]string{"/": "Ready Ferry", "/transactions/x": "Ready Ferry", "/stand-ins": "Ready Ferry", "/assets/a.js": "1"} {
+		if a := w.call("GET", path, ""); a.status != 200 || !strings.Contains(string(a.body), want) || a.header.Get("Content-Security-Policy") == "" {
+			t.Errorf("%s: %d %s", path, a.status, a.body)
+		}
+	}
+	w.problem(404, "no such file", "GET", "/assets/b.js", "")
+}

@@ -1,0 +1,201 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+// program builds the program once and gives its path.
+func program(t *testing.T) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "readyferry")
+	if out, err := exec.Command("go", "build", "-o", file, ".").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	return file
+}
+
+type server struct {
+	t    *testing.T
+	cmd  *exec.Cmd
+	base string
+}
+
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+func launch(t *testing.T, file, data, address string) *server {
+	t.Helper()
+	cmd := exec.Command(file, "serve", "--data", data, "--listen", address)
+	cmd.Stderr = os.Stderr
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	s := &server{t, cmd, "http://" + address}
+	t.Cleanup(s.kill)
+	for range 400 {
+		if res, err := http.Get(s.base + "/healthz"); err == nil {
+			_ = res.Body.Close()
+			if res.StatusCode == http.StatusOK {
+				return s
+			}
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	t.Fatal("the program does not answer")
+	return nil
+}
+
+// kill ends the program as a power cut would: SIGKILL.
+func (s *server) kill() {
+	_ = s.cmd.Process.Kill()
+	_, _ = s.cmd.Process.Wait()
+}
+
+func (s *server) send(method, path, body string) (int, []byte) {
+	s.t.Helper()
+	req, err := http.NewRequest(method, s.base+path, strings.NewReader(body))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return res.StatusCode, b
+}
+
+func (s *server) must(method, path, body string) []byte {
+	s.t.Helper()
+	status, b := s.send(method, path, body)
+	if status >= 300 {
+		s.t.Fatalf("%s %s: %d %s", method, path, status, b)
+	}
+	return b
+}
+
+// Kill the process with SIGKILL while 500 messages are posted, restart it, and
+// account for every accepted one: it is there, it is delivered, and all copies
+// of it that the target saw carry one key.
+func TestNothingAcceptedIsLostWhenTheProcessIsKilled(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes some seconds")
+	}
+	var mu sync.Mutex
+	copies := map[string]map[string]int{} // message → key → how often
+	calls := 0
+	out := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var m struct{ N string }
+		_ = json.NewDecoder(r.Body).Decode(&m)
+		mu.Lock()
+		if copies[m.N] == nil {
+			copies[m.N] = map[string]int{}
+		}
+		copies[m.N][r.Header.Get("Idempotency-Key")]++
+		calls++
+		n := calls
+		mu.Unlock()
+		if n%7 == 0 {
+			w.WriteHeader(503)
+		}
+	}))
+	defer out.Close()
+	file, data, address := program(t), t.TempDir(), freeAddress(t)
+	s := launch(t, file, data, address)
+	s.must("PUT", "/api/v1/connections/out", fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,"retry":{"first":"50ms","cap":"200ms","tries":200}}`, out.URL))
+	s.must("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","reference":"body.n"},"steps":[
+		{"id":"m","kind":"map","fields":[{"to":"/n","from":"body.n"}]},{"id":"d","kind":"deliver","to":"out"}]}`)
+	s.must("POST", "/api/v1/flows/f/publish", "")
+
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 1))
+	accepted := map[string]string{} // message → transaction
+	work := make(chan int)
+	var posters sync.WaitGroup
+	for range 8 {
+		posters.Go(func() {
+			client := &http.Client{Timeout: 5 * time.Second}
+			for n := range work {
+				name := fmt.Sprintf("m-%d", n)
+				res, err := client.Post("http://"+address+"/in/f", "application/json", bytes.NewBufferString(`{"n":"`+name+`"}`))
+				if err != nil {
+					continue // not accepted, nothing is owed
+				}
+				b, err := io.ReadAll(res.Body)
+				_ = res.Body.Close()
+				var a struct{ Transaction string }
+				if err == nil && res.StatusCode == http.StatusAccepted && json.Unmarshal(b, &a) == nil {
+					mu.Lock()
+					accepted[name] = a.Transaction
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	kills := 0
+	for n := range 500 {
+		work <- n
+		if n == 120 || n == 260 || n == 400 {
+			time.Sleep(time.Duration(r.IntN(20)) * time.Millisecond)
+			s.kill()
+			kills++
+			s = launch(t, file, data, address)
+		}
+	}
+	close(work)
+	posters.Wait()
+	t.Logf("%d of 500 were accepted, over %d kills", len(accepted), kills)
+	if len(accepted) < 100 {
+		t.Fatalf("only %d messages were accepted", len(accepted))
+	}
+	deadline := time.Now().Add(60 * time.Second)
+	for name, id := range accepted {
+		for {
+			var tx struct{ State string }
+			status, b := s.send("GET", "/api/v1/transactions/"+id, "")
+			if status != 200 || json.Unmarshal(b, &tx) != nil {
+				t.Fatalf("%s was accepted as %s and is gone: %d %s", name, id, status, b)
+			}
+			if tx.State == "delivered" {
+				break
+			}
+			if time.Now().After(deadline) {
+				t.Fatalf("%s is %s", name, tx.State)
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	for name := range accepted {
+		if len(copies[name]) != 1 {
+			t.Errorf("%s reached the target under %d keys: %v", name, len(copies[name]), copies[name])
+		}
+	}
+}

@@ -1,0 +1,91 @@
+package http
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"readyferry/connect"
+	"readyferry/core/message"
+	"readyferry/core/step"
+)
+
+func TestOneTry(t *testing.T) {
+	var seen *http.Request
+	var body string
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		b, _ := io.ReadAll(r.Body)
+		seen, body = r, string(b)
+		switch r.URL.Path {
+		case "/base/redirect":
+			http.Redirect(w, r, "/base/elsewhere", http.StatusFound)
+		case "/base/slow":
+			time.Sleep(300 * time.Millisecond)
+		case "/base/broken":
+			panic(http.ErrAbortHandler)
+		}
+		_, _ = io.WriteString(w, `{"ok":true}`)
+	}))
+	defer server.Close()
+	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dead := "http://" + closed.Addr().String()
+	_ = closed.Close()
+
+	s := New(server.URL + "/base/")
+	send := func(c connect.Connection, path string) (connect.Answer, error) {
+		c.Name = "out"
+		if c.TimeLimit == 0 {
+			c.TimeLimit = 5 * time.Second
+		}
+		if c.Address == "" {
+			c.Address = server.URL + "/base"
+		}
+		return s.Send(context.Background(), &c, connect.Request{ID: "key-1", Request: step.Request{
+			Method: "POST", Path: path, Body: []byte(`{"a":1}`), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}, {Name: "X-A", Value: "1"}},
+		}})
+	}
+	a, err := send(connect.Connection{SignIn: connect.SignIn{Kind: "bearer", Secrets: []string{"t"}}}, "/a%2Fb?q=1")
+	if err != nil || a.Status != 200 || string(a.Body) != `{"ok":true}` {
+		t.Fatalf("%+v %v", a, err)
+	}
+	if seen.RequestURI != "/base/a%2Fb?q=1" || body != `{"a":1}` || seen.Header.Get("Idempotency-Key") != "key-1" || seen.Header.Get("X-A") != "1" || seen.Header.Get("Authorization") != "Bearer t" {
+		t.Errorf("%s %v %s", seen.RequestURI, seen.Header, body)
+	}
+	if _, err := send(connect.Connection{Address: "stand-in://redirect", SignIn: connect.SignIn{Kind: "basic", User: "u", Secrets: []string{"p"}}}, ""); err != nil || seen.URL.Path != "/base/redirect" {
+		t.Errorf("a stand-in: %v %s", err, seen.URL)
+	}
+	if u, p, _ := seen.BasicAuth(); u != "u" || p != "p" {
+		t.Errorf("basic sign-in: %s %s", u, p)
+	}
+	if a, err := send(connect.Connection{SignIn: connect.SignIn{Kind: "none"}}, "/redirect"); err != nil || a.Status != 302 {
+		t.Errorf("a redirect is an answer: %+v %v", a, err)
+	}
+	for name, c := range map[string]struct {
+		c          connect.Connection
+		path, want string
+		never      bool
+	}{
+		"slow":      {connect.Connection{TimeLimit: 50 * time.Millisecond}, "/slow", "did not answer within 50ms", false},
+		"broken":    {connect.Connection{}, "/broken", "broke the connection off", false},
+		"refused":   {connect.Connection{Address: dead}, "/", "refused the connection", false},
+		"no secret": {connect.Connection{SignIn: connect.SignIn{Kind: "api-key", Header: "x"}}, "/", "has no secret", false},
+		"bad url":   {connect.Connection{Address: "http://%zz"}, "/", "cannot be made", true},
+	} {
+		if c.c.SignIn.Kind == "" {
+			c.c.SignIn.Kind = "none"
+		}
+		_, err := send(c.c, c.path)
+		if err == nil || !strings.Contains(err.Error(), c.want) || errors.Is(err, connect.ErrCannotSend) != c.never {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
