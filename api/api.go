@@ -63,6 +63,7 @@ func New(c Config) http.Handler {
 		r.Handle(route.method, route.path, route.handle)
 	}
 	r.Any("/in/*path", s.intake)
+	r.Any("/stand-ins/:name", s.standInCall)
 	r.Any("/stand-ins/:name/*path", s.standInCall)
 	r.NoRoute(s.page)
 	r.NoMethod(func(c *gin.Context) {

@@ -312,6 +312,8 @@ func TestAMessagesWholeLife(t *testing.T) {
 	w.ok("GET", "/api/v1/queues", "")
 	w.ok("POST", "/api/v1/connections/p/test", "")
 	w.ok("DELETE", "/api/v1/stand-ins/p/calls", "")
+	w.ok("GET", "/api/v1/stand-ins/p", "")
+	w.ok("GET", "/api/v1/stand-ins", "")
 	w.ok("DELETE", "/api/v1/flows/f", "")
 	if m := string(w.ok("GET", "/metrics", "")); !strings.Contains(m, `readyferry_transactions{flow="f",state="delivered"} 2`) {
 		t.Error(m)

@@ -60,7 +60,11 @@ func write(c *gin.Context, a *step.Answer) {
 
 // standInCall serves the simulated systems.
 func (s *Server) standInCall(c *gin.Context) {
-	if err := s.standIns.Serve(c.Writer, c.Request, c.Param("name"), c.Param("path")); err != nil {
+	path := c.Param("path")
+	if path == "" {
+		path = "/"
+	}
+	if err := s.standIns.Serve(c.Writer, c.Request, c.Param("name"), path); err != nil {
 		s.fail(c, err)
 	}
 }

@@ -182,9 +182,6 @@ func (s *Server) standIn(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if v.Calls == nil {
-		v.Calls = []standin.Call{}
-	}
 	c.JSON(http.StatusOK, v)
 }
 

@@ -127,7 +127,12 @@ type View struct {
 	Received  int       `json:"received"` // calls since the start
 	Accepted  int       `json:"accepted"` // of those remembered
 	Behaviour Behaviour `json:"behaviour"`
-	Calls     []Call    `json:"calls,omitempty"` // the newest first
+}
+
+// Whole is a stand-in with what it received.
+type Whole struct {
+	View
+	Calls []Call `json:"calls"` // the newest first
 }
 
 // List gives all stand-ins by name, without their calls.
@@ -136,19 +141,19 @@ func (s *Set) List() []View {
 	defer s.mu.RUnlock()
 	out := make([]View, 0, len(s.systems))
 	for _, sys := range s.systems {
-		out = append(out, sys.view(false))
+		out = append(out, sys.view().View)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
 	return out
 }
 
 // Get gives a stand-in with its calls, or ErrNotFound.
-func (s *Set) Get(name string) (View, error) {
+func (s *Set) Get(name string) (Whole, error) {
 	sys := s.find(name)
 	if sys == nil {
-		return View{}, ErrNotFound
+		return Whole{}, ErrNotFound
 	}
-	return sys.view(true), nil
+	return sys.view(), nil
 }
 
 func (s *Set) find(name string) *System {
@@ -157,20 +162,17 @@ func (s *Set) find(name string) *System {
 	return s.systems[name]
 }
 
-func (sys *System) view(calls bool) View {
+func (sys *System) view() Whole {
 	sys.mu.Lock()
 	defer sys.mu.Unlock()
-	v := View{Definition: sys.def, Received: sys.n, Behaviour: sys.behaviour}
+	v := Whole{View{Definition: sys.def, Received: sys.n, Behaviour: sys.behaviour}, make([]Call, 0, len(sys.calls))}
 	for _, c := range sys.calls {
 		if c.Copy > 0 {
 			v.Accepted++
 		}
 	}
-	if calls {
-		v.Calls = make([]Call, 0, len(sys.calls))
-		for i := len(sys.calls) - 1; i >= 0; i-- {
-			v.Calls = append(v.Calls, sys.calls[i])
-		}
+	for i := len(sys.calls) - 1; i >= 0; i-- {
+		v.Calls = append(v.Calls, sys.calls[i])
 	}
 	return v
 }

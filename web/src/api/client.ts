@@ -67,6 +67,7 @@ export async function call<T>(path: string, o: Options = {}): Promise<{ value: T
       headers,
       body,
       signal: o.signal,
+      keepalive: o.method === "PUT" && (body?.length ?? 0) < 60_000, // so that leaving the page does not cut it off
     });
   } catch (e) {
     if (o.signal?.aborted) throw e;

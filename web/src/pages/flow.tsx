@@ -66,6 +66,9 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const sheet = useRef<HTMLDivElement>(null);
   const go = useNavigate();
   const rows = useMemo(() => rowsOf(doc), [doc]);
+  useEffect(() => {
+    import("../ui/editor"); // so that it is there when the first setting is opened
+  }, []);
   const row: Row | undefined = rows[Math.min(focus.row, rows.length - 1)];
 
   // What the document does to the samples, computed by the server on every edit.
@@ -93,24 +96,30 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     };
   }, [present, sampleKey, name]);
 
+  // Saves follow one another, so that each is based on the one before.
+  const saving = useRef<Promise<boolean>>(Promise.resolve(true));
   const save = useCallback(
-    async (v: Version) => {
-      if (saved.current === v) return true;
-      try {
-        const { value, etag } = await call<Draft>(`/api/v1/flows/${enc(name)}`, {
-          method: "PUT",
-          headers: tag.current ? { "If-Match": tag.current } : {},
-          ...(v.text === null ? { body: v.doc } : { text: v.text }),
-        });
-        tag.current = etag;
-        saved.current = v;
-        setFlow(value);
-        setNotSaved(undefined);
-        return true;
-      } catch (e) {
-        setNotSaved(e);
-        return false;
-      }
+    (v: Version): Promise<boolean> => {
+      const one = async () => {
+        if (saved.current === v) return true;
+        try {
+          const { value, etag } = await call<Draft>(`/api/v1/flows/${enc(name)}`, {
+            method: "PUT",
+            headers: tag.current ? { "If-Match": tag.current } : {},
+            ...(v.text === null ? { body: v.doc } : { text: v.text }),
+          });
+          tag.current = etag;
+          saved.current = v;
+          setFlow(value);
+          setNotSaved(undefined);
+          return true;
+        } catch (e) {
+          setNotSaved(e);
+          return false;
+        }
+      };
+      saving.current = saving.current.then(one);
+      return saving.current;
     },
     [name],
   );
@@ -118,6 +127,19 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     const t = setTimeout(() => save(present), 500);
     return () => clearTimeout(t);
   }, [present, save]);
+  // Whoever leaves the page leaves nothing unsaved behind.
+  const latest = useRef(present);
+  latest.current = present;
+  useEffect(() => {
+    const leave = () => {
+      save(latest.current);
+    };
+    window.addEventListener("pagehide", leave);
+    return () => {
+      window.removeEventListener("pagehide", leave);
+      leave();
+    };
+  }, [save]);
 
   const put = (next: FlowDocument, mark = "") => change({ doc: next, text: null }, mark);
   const goTo = (next: FlowDocument, place: (string | number)[]) =>
@@ -328,7 +350,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
             onKey={onKey}
             onOpen={() =>
               sheet.current
-                ?.querySelector<HTMLElement>("[data-testid=settings] :is(input, select, textarea, .cm-content, button)")
+                ?.querySelector<HTMLElement>("[data-form] :is(input, select, textarea, .cm-content, button)")
                 ?.focus()
             }
             intakeText={<IntakeSentence intake={doc.intake} />}
@@ -393,6 +415,15 @@ function YAML({ text, findings, onText }: { text: string; findings: Finding[]; o
   }, [text]);
   const latest = useRef(onText);
   latest.current = onText;
+  // What was typed counts also when the person leaves at once.
+  const pending = useRef<string | null>(null);
+  pending.current = own === text ? null : own;
+  useEffect(
+    () => () => {
+      if (pending.current !== null) latest.current(pending.current).catch(() => {});
+    },
+    [],
+  );
   useEffect(() => {
     if (own === text) return;
     const t = setTimeout(() => latest.current(own).catch((e) => toast.error(says(e))), 150);

@@ -123,7 +123,7 @@ export function Desk(p: Props) {
             </button>
           )}
         </h2>
-        <div className="min-h-0 flex-1 overflow-auto">
+        <div className="min-h-0 flex-1 overflow-auto" data-form>
           {row.kind === "intake" && (
             <IntakeForm
               doc={p.doc}

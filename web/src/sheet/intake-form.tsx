@@ -126,7 +126,13 @@ function Request({ doc, connections, sample, flow }: Props) {
       }
     >
       <div className="relative border border-line bg-sheet">
-        <pre className="data max-h-32 overflow-auto p-2 pr-16 whitespace-pre-wrap" data-testid="curl">
+        <pre
+          className="data max-h-32 overflow-auto p-2 pr-16 whitespace-pre-wrap"
+          data-testid="curl"
+          role="region"
+          aria-label="A ready-made request"
+          tabIndex={0}
+        >
           {curl}
         </pre>
         <button

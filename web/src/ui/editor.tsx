@@ -57,7 +57,10 @@ export default function Editor(p: Props) {
       bracketMatching(),
       syntaxHighlighting(defaultHighlightStyle, { fallback: true }),
       EditorView.contentAttributes.of({ "aria-label": p.label, spellcheck: "false" }),
-      EditorView.updateListener.of((u) => u.docChanged && now.current.onChange(u.state.doc.toString())),
+      EditorView.updateListener.of((u) => {
+        const text = u.state.doc.toString();
+        if (u.docChanged && text !== now.current.value) now.current.onChange(text); // not when the change came from outside
+      }),
     ];
     if (p.completions) {
       extensions.push(

@@ -1,0 +1,73 @@
+import { test as base, expect, type Page } from "@playwright/test";
+import { type ChildProcess, spawn } from "node:child_process";
+import { mkdtempSync, rmSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+
+/** A running application of its own for each test file. */
+export class App {
+  base = "";
+  private child?: ChildProcess;
+  private data = mkdtempSync(join(tmpdir(), "readyferry-e2e-"));
+
+  async start(...args: string[]): Promise<void> {
+    const child = spawn("../bin/readyferry", [...args, "--data", this.data, "--listen", "127.0.0.1:0"], { stdio: ["ignore", "pipe", "inherit"] });
+    this.child = child;
+    this.base = await new Promise<string>((resolve, reject) => {
+      let out = "";
+      child.stdout.on("data", (d) => {
+        out += d;
+        const m = /at (http:\S+)/.exec(out);
+        if (m?.[1]) resolve(m[1]);
+      });
+      child.on("exit", (code) => reject(new Error(`the application ended with ${code}: ${out}`)));
+    });
+  }
+
+  async stop(): Promise<void> {
+    const child = this.child;
+    if (child && child.exitCode === null) {
+      const gone = new Promise((r) => child.once("exit", r));
+      child.kill("SIGTERM");
+      await gone;
+    }
+    rmSync(this.data, { recursive: true, force: true });
+  }
+}
+
+/** Tests against an application that was started with the given arguments. */
+export function against(...args: string[]) {
+  return base.extend<{ goto: (path: string) => Promise<void> }, { app: App }>({
+    app: [
+      async ({}, use) => {
+        const app = new App();
+        await app.start(...args);
+        await use(app);
+        await app.stop();
+      },
+      { scope: "worker" },
+    ],
+    goto: async ({ page, app }, use) => {
+      const errors: string[] = [];
+      page.on("pageerror", (e) => errors.push(e.message));
+      await use(async (path) => {
+        await page.goto(app.base + path);
+      });
+      expect(errors, "errors in the page").toEqual([]);
+    },
+  });
+}
+
+/** The cell of a sheet: what the step at a path did to the message in a column, counted from 0. */
+export const cell = (page: Page, path: string, column: number) =>
+  page.locator(`[data-testid=sheet] [data-path="${path}"] [role=gridcell]`).nth(column + 1);
+
+/** Puts a text in place of all that an editor holds. */
+export async function retype(page: Page, label: string, text: string) {
+  const editor = page.getByRole("textbox", { name: label, exact: true });
+  await editor.click();
+  await page.keyboard.press("Control+a");
+  await page.keyboard.insertText(text);
+}
+
+export { expect };

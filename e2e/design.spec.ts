@@ -1,0 +1,149 @@
+import AxeBuilder from "@axe-core/playwright";
+import { against, cell, expect, retype } from "./app";
+
+const test = against("demo", "--trickle", "0");
+test.describe.configure({ mode: "default" });
+
+test("a click on a value fills the marked row, and undo takes it back", async ({ page, goto }) => {
+  await goto("/flows/hold-requests");
+  await cell(page, "slip", 0).click();
+  const from = page.getByRole("textbox", { name: "Value of /request" });
+  await expect(from).toHaveText("body.request");
+  await page.getByTestId("before").getByRole("button", { name: '"31408-20931-7"' }).click();
+  await expect(from).toHaveText("body.item");
+  await expect(page.getByTestId("after")).toContainText('"request": "31408-20931-7"');
+  await page.getByRole("button", { name: "Undo" }).click();
+  await expect(from).toHaveText("body.request");
+  await expect(page.getByTestId("after")).toContainText('"request": "HR-20811"');
+  await page.getByRole("button", { name: "Redo" }).click();
+  await expect(page.getByTestId("after")).toContainText('"request": "31408-20931-7"');
+  await page.keyboard.press("Control+z");
+  await expect(page.getByTestId("after")).toContainText('"request": "HR-20811"');
+});
+
+test("paths of the sample complete an expression", async ({ page, goto }) => {
+  await goto("/flows/hold-requests");
+  await cell(page, "slip", 0).click();
+  await retype(page, "Value of /request", "");
+  await page.keyboard.type("body.pat");
+  await expect(page.locator(".cm-tooltip-autocomplete")).toContainText("body.patron.card");
+  await page.keyboard.press("Escape");
+  await page.keyboard.press("Control+z");
+});
+
+test("a wrong expression shows its error in its row and on the desk, and is not published", async ({ page, goto }) => {
+  await goto("/flows/hold-requests");
+  await cell(page, "open-only", 0).click();
+  await retype(page, "Goes on when", "bdoy.status == 1");
+  await expect(page.getByTestId("settings").getByRole("alert")).toContainText("did you mean body?");
+  await expect(page.locator("[data-path=open-only]")).toContainText('there is no name or function "bdoy"');
+  await expect(cell(page, "open-only", 0)).toContainText("there is no name");
+  await page.getByRole("button", { name: "Publish a new version" }).click();
+  await expect(page.getByRole("dialog")).toContainText("The draft was not published");
+  await expect(page.getByRole("dialog")).toContainText("line");
+  await page.getByRole("button", { name: "Back to the sheet" }).click();
+  await retype(page, "Goes on when", 'body.request != "HR-20811"');
+  await expect(cell(page, "open-only", 0)).toHaveText("turned away");
+  await expect(cell(page, "slip", 0)).toHaveText("·");
+});
+
+test("everything works from the keyboard", async ({ page, goto }) => {
+  await goto("/flows/interloan-asks");
+  await expect(cell(page, "ask", 0)).toHaveText("5 of 5 set");
+  await page.getByRole("grid").focus();
+  await page.keyboard.press("ArrowDown");
+  await page.keyboard.press("a");
+  await page.getByPlaceholder("What should it do?").fill("note");
+  await page.keyboard.press("Enter");
+  await expect(cell(page, "note", 0)).toHaveText("seen");
+  await page.getByRole("grid").focus();
+  await page.keyboard.press("Enter");
+  await page.keyboard.press("Control+a");
+  await page.keyboard.insertText("item ${body.item}");
+  await expect(cell(page, "note", 0)).toContainText("item 31408771021");
+  await page.keyboard.press("Escape");
+  await page.keyboard.press("Alt+ArrowUp");
+  const paths = () => page.locator("[data-testid=sheet] [data-path]").evaluateAll((r) => r.map((x) => (x as HTMLElement).dataset.path));
+  expect(await paths()).toEqual(["", "note", "ask", "to-partners"]);
+  await page.keyboard.press("d");
+  expect(await paths()).toEqual(["", "note", "note-2", "ask", "to-partners"]);
+  await page.keyboard.press("x");
+  await expect(page.locator("[data-path=note-2]")).toContainText("switched off");
+  await page.keyboard.press("Delete");
+  expect(await paths()).toEqual(["", "note", "ask", "to-partners"]);
+  await page.keyboard.press("Control+z");
+  expect(await paths()).toEqual(["", "note", "note-2", "ask", "to-partners"]);
+  await page.keyboard.press("/");
+  await page.getByPlaceholder(/A flow, a reference/).fill("hold");
+  await page.keyboard.press("Enter");
+  await expect(page.getByRole("heading", { name: "Hold requests" })).toBeVisible();
+});
+
+test("the document is the same as YAML", async ({ page, goto }) => {
+  await goto("/flows/interloan-asks");
+  await page.getByRole("button", { name: "As YAML" }).click();
+  const editor = page.getByRole("textbox", { name: "The flow as YAML" });
+  await expect(editor).toContainText("readyferry: flow/1");
+  await retype(page, "The flow as YAML", "readyferry: flow/1\nname: interloan-asks\nintake: {kind: queue, queue: interloan-asks}\nstpes: []\nsteps: []\n");
+  await expect(page.locator("aside")).toContainText('the key "stpes" is not known here');
+  await expect(page.locator("aside")).toContainText("did you mean steps?");
+  await retype(page, "The flow as YAML", "readyferry: flow/1\nname: interloan-asks\nintake: {kind: queue, queue: interloan-asks} # a remark\nsteps:\n- {id: only, kind: note, text: hello}\n");
+  await page.getByRole("button", { name: "As a sheet" }).click();
+  await expect(cell(page, "only", 0)).toHaveText("hello");
+  await expect(page.getByTestId("flow-status")).toContainText("edit");
+  await page.waitForTimeout(800);
+  await page.reload();
+  await expect(cell(page, "only", 0)).toHaveText("hello");
+  await page.getByRole("button", { name: "As YAML" }).click();
+  await expect(editor).toContainText("# a remark");
+});
+
+test("a sample is added, pinned and seen to differ", async ({ page, goto }) => {
+  await goto("/flows/hold-requests");
+  await cell(page, "open-only", 0).click();
+  await retype(page, "Goes on when", "true");
+  await page.getByRole("button", { name: "+ sample" }).click();
+  await page.getByLabel("Name of the sample").fill("second copy");
+  await retype(page, "Message", '{"request":"HR-9","patron":{"card":"LC 1111 222"},"item":"9","format":"ebook"}');
+  await page.getByLabel("Headers", { exact: true }).fill("content-type: application/json\nrequest-id: s9");
+  await page.getByRole("button", { name: "Keep", exact: true }).click();
+  await expect(page.getByRole("button", { name: /second copy/ })).toBeVisible();
+  await page.getByRole("button", { name: /second copy/ }).click();
+  await page.getByRole("button", { name: "Expect this" }).click();
+  await expect(page.getByText("All 1 as expected")).toBeVisible();
+  await cell(page, "by-home.digital", -1).click();
+  await retype(page, "Taken when", "false");
+  await expect(page.getByText("1 not as expected")).toBeVisible();
+});
+
+test("connections are made, tested and kept without showing their secret", async ({ page, goto }) => {
+  await goto("/connections");
+  await page.getByRole("button", { name: "Connect a system" }).click();
+  await page.getByLabel("Name", { exact: true }).fill("notices");
+  await page.getByLabel("Base address").fill("nowhere");
+  await page.getByRole("button", { name: "Save" }).click();
+  await expect(page.getByRole("alert").first()).toContainText("is no address that can be called");
+  await expect(page.getByLabel("Base address")).toHaveValue("nowhere");
+  await page.getByLabel("Base address").fill("stand-in://digital-lender");
+  await page.getByLabel("Sign-in").selectOption("bearer");
+  await page.getByLabel("Secret").fill("a-token");
+  await page.getByRole("button", { name: "Save" }).click();
+  await expect(page.getByLabel("Secret")).toHaveValue("");
+  await page.getByRole("button", { name: "Test", exact: true }).click();
+  await expect(page.getByRole("status")).toContainText("it answers with 201");
+  await page.getByRole("row", { name: /shelf-printer/ }).click();
+  await page.getByRole("button", { name: "Remove" }).click();
+  await expect(page.getByText(/still in use/)).toBeVisible();
+});
+
+test("every page is accessible and reads well in both themes", async ({ page, goto }) => {
+  for (const colorScheme of ["light", "dark"] as const) {
+    await page.emulateMedia({ colorScheme });
+    for (const path of ["/flows", "/flows/hold-requests", "/transactions", "/dead-letters", "/queues", "/connections?open=shelf-printer", "/stand-ins", "/help"]) {
+      await goto(path);
+      await page.waitForTimeout(500);
+      const found = await new AxeBuilder({ page }).withTags(["wcag2a", "wcag2aa"]).analyze();
+      expect(found.violations.map((v) => `${path} ${colorScheme}: ${v.id} ${v.nodes.map((n) => n.target.join(" ")).slice(0, 4).join(" | ")}`)).toEqual([]);
+    }
+  }
+});
