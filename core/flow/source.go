@@ -81,7 +81,7 @@ func Parse(src []byte) (*Source, *Finding) {
 	if line := tooDeep(src); line > 0 {
 		return nil, syntax(line, 1, fmt.Sprintf("the document is nested deeper than %d levels", maxDepth), "")
 	}
-	file, err := parser.ParseBytes(src, 0)
+	file, err := parse(src)
 	if err != nil {
 		return nil, yamlError(err)
 	}
@@ -107,6 +107,16 @@ func Parse(src []byte) (*Source, *Finding) {
 	}
 	s.Root = root
 	return s, nil
+}
+
+// parse keeps a fault of the parser on odd input from ending the program.
+func parse(src []byte) (file *ast.File, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the parser cannot make sense of it (%v)", r)
+		}
+	}()
+	return parser.ParseBytes(src, 0)
 }
 
 // tooDeep gives the line at which brackets or list dashes nest too deep for a

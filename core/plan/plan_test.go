@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
@@ -134,6 +135,8 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte("a: &b\n  - *b\n"))
 	f.Add([]byte("{\"readyferry\": \"flow/1\", \"steps\": [1, {}]}"))
 	f.Fuzz(func(t *testing.T, src []byte) {
+		watchdog := time.AfterFunc(5*time.Second, func() { panic(fmt.Sprintf("reading takes too long: %q", src)) })
+		defer watchdog.Stop()
 		p, findings := r.Read(src, nil)
 		if p == nil && !flow.HasErrors(findings) {
 			t.Fatal("neither a plan nor an error")

@@ -14,7 +14,7 @@ import { Dialog, Empty, PageHead, Setting, says, Text, Trouble } from "../ui/par
 import { age, span, Time, useNow } from "../ui/time";
 import { layout } from "../ui/tree";
 
-const shown = 6; // letters side by side
+const shown = 4; // letters side by side
 
 const classTone: Record<string, string> = {
   data: "bg-loss text-dead",

@@ -19,10 +19,10 @@ import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
 import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../sheet/model";
 import { type Column, type Focus, Sheet } from "../sheet/sheet";
+import { YAML } from "../sheet/yaml";
 import { viewOf } from "../steps";
-import { Code } from "../ui/code";
 import { Mark } from "../ui/marks";
-import { FindingList, PageHead, says, Trouble } from "../ui/parts";
+import { PageHead, says, Trouble } from "../ui/parts";
 
 /** A draft: the document, and its text where a person wrote it as YAML. */
 type Version = { doc: FlowDocument; text: string | null };
@@ -401,54 +401,5 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       )}
       <PublishTrouble error={trouble} onClose={() => setTrouble(null)} />
     </>
-  );
-}
-
-function YAML({ text, findings, onText }: { text: string; findings: Finding[]; onText: (t: string) => Promise<void> }) {
-  const [own, setOwn] = useState(text);
-  const typed = useRef(text);
-  useEffect(() => {
-    if (text !== typed.current) {
-      typed.current = text;
-      setOwn(text);
-    }
-  }, [text]);
-  const latest = useRef(onText);
-  latest.current = onText;
-  // What was typed counts also when the person leaves at once.
-  const pending = useRef<string | null>(null);
-  pending.current = own === text ? null : own;
-  useEffect(
-    () => () => {
-      if (pending.current !== null) latest.current(pending.current).catch(() => {});
-    },
-    [],
-  );
-  useEffect(() => {
-    if (own === text) return;
-    const t = setTimeout(() => latest.current(own).catch((e) => toast.error(says(e))), 150);
-    return () => clearTimeout(t);
-  }, [own, text]);
-  return (
-    <div className="grid min-h-0 flex-1 grid-cols-[1fr_340px]" data-own-undo>
-      <Code
-        label="The flow as YAML"
-        language="yaml"
-        value={own}
-        findings={findings}
-        onChange={(t) => {
-          typed.current = t;
-          setOwn(t);
-        }}
-      />
-      <aside className="overflow-auto border-l border-line p-4">
-        <h2>Findings</h2>
-        {findings.length === 0 ? (
-          <p className="text-quiet">Nothing to find fault with.</p>
-        ) : (
-          <FindingList findings={findings} />
-        )}
-      </aside>
-    </div>
   );
 }

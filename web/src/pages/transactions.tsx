@@ -174,8 +174,7 @@ export function TransactionsPage() {
         ref={scroller}
         className="min-h-0 flex-1 overflow-auto outline-offset-[-2px]"
         tabIndex={0}
-        role={rows.length ? "grid" : "region"}
-        aria-label="Transactions"
+        {...{ role: rows.length ? "grid" : "region", "aria-label": "Transactions" }}
         onKeyDown={onKey}
       >
         {list.data && rows.length === 0 && (

@@ -2,10 +2,11 @@ import { autocompletion, type CompletionContext, completionKeymap } from "@codem
 import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
 import { json, jsonParseLinter } from "@codemirror/lang-json";
 import { yaml } from "@codemirror/lang-yaml";
-import { bracketMatching, defaultHighlightStyle, syntaxHighlighting } from "@codemirror/language";
+import { bracketMatching, HighlightStyle, syntaxHighlighting } from "@codemirror/language";
 import { type Diagnostic, linter, lintGutter } from "@codemirror/lint";
 import { Compartment, EditorState, type Extension } from "@codemirror/state";
 import { drawSelection, EditorView, keymap, lineNumbers } from "@codemirror/view";
+import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
 import type { Finding } from "../api/client";
 
@@ -40,6 +41,15 @@ const look = EditorView.theme({
   ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": { background: "var(--color-mark) !important" },
 });
 
+// The roles of the theme, so that documents read well in both.
+const colours = HighlightStyle.define([
+  { tag: tags.propertyName, color: "var(--color-deep)" },
+  { tag: [tags.string, tags.special(tags.string)], color: "var(--color-ink)" },
+  { tag: [tags.number, tags.bool, tags.null], color: "var(--color-buoy)" },
+  { tag: [tags.comment, tags.separator, tags.punctuation], color: "var(--color-quiet)" },
+  { tag: tags.invalid, color: "var(--color-dead)" },
+]);
+
 /** An editor for expressions (one line), templates and documents. */
 export default function Editor(p: Props) {
   const holder = useRef<HTMLDivElement>(null);
@@ -55,7 +65,7 @@ export default function Editor(p: Props) {
       look,
       drawSelection(),
       bracketMatching(),
-      syntaxHighlighting(defaultHighlightStyle, { fallback: true }),
+      syntaxHighlighting(colours),
       EditorView.contentAttributes.of({ "aria-label": p.label, spellcheck: "false" }),
       EditorView.updateListener.of((u) => {
         const text = u.state.doc.toString();

@@ -1,0 +1,152 @@
+package api
+
+import (
+	"net/http"
+	"path"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/flow"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/engine"
+)
+
+func fileName(c *gin.Context) (string, error) {
+	name := strings.TrimPrefix(c.Param("file"), "/")
+	if name == "" || path.Clean("/"+name) != "/"+name || len(name) > 200 {
+		return "", bad("%q is no name of a file of a flow; write it as schemas/name.json", name)
+	}
+	return name, nil
+}
+
+func (s *Server) files(c *gin.Context) {
+	if _, err := s.store.Flow(c.Param("name")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	files, err := s.store.Files(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := map[string]string{}
+	for k, v := range files {
+		out[k] = string(v)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) file(c *gin.Context) {
+	name, err := fileName(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	files, err := s.store.Files(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	content, ok := files[name]
+	if !ok {
+		s.fail(c, engine.ErrNotFound)
+		return
+	}
+	c.Data(http.StatusOK, "application/json", content)
+}
+
+func (s *Server) putFile(c *gin.Context) {
+	name, err := fileName(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	content, err := body(c, flow.MaxSize)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if _, err := jsonfmt.Decode(content); err != nil {
+		s.fail(c, bad("the file %s: %w", name, err))
+		return
+	}
+	if err := s.engine.SaveFile(c.Request.Context(), c.Param("name"), name, content); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) deleteFile(c *gin.Context) {
+	name, err := fileName(c)
+	if err == nil {
+		err = s.engine.SaveFile(c.Request.Context(), c.Param("name"), name, nil)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) samples(c *gin.Context) {
+	if _, err := s.store.Flow(c.Param("name")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	out, err := s.engine.Samples(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) sample(c *gin.Context) {
+	row, err := s.store.Sample(c.Param("name"), c.Param("sample"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Data(http.StatusOK, "application/json", row.Document)
+}
+
+func (s *Server) putSample(c *gin.Context) {
+	var in engine.Sample
+	if err := input(c, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	name := c.Param("sample")
+	switch {
+	case in.Name == "":
+		in.Name = name
+	case in.Name != name:
+		s.fail(c, bad("the sample is named %q, but it stands under %q", in.Name, name))
+		return
+	}
+	if len(name) > 100 {
+		s.fail(c, bad("the name of a sample has at most 100 characters"))
+		return
+	}
+	for _, m := range []*map[string]string{&in.Headers, &in.Params, &in.Query} {
+		if *m == nil {
+			*m = map[string]string{}
+		}
+	}
+	if err := s.engine.SaveSample(c.Request.Context(), c.Param("name"), in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.sample(c)
+}
+
+func (s *Server) deleteSample(c *gin.Context) {
+	if err := s.engine.DeleteSample(c.Request.Context(), c.Param("name"), c.Param("sample")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
