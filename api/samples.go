@@ -149,4 +149,3 @@ func (s *Server) deleteSample(c *gin.Context) {
 	}
 	c.Status(http.StatusNoContent)
 }
-
