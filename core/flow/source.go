@@ -81,6 +81,9 @@ func Parse(src []byte) (*Source, *Finding) {
 	if line := tooDeep(src); line > 0 {
 		return nil, syntax(line, 1, fmt.Sprintf("the document is nested deeper than %d levels", maxDepth), "")
 	}
+	if s, bad := parseJSON(src); s != nil || bad != nil {
+		return s, bad
+	}
 	file, err := parse(src)
 	if err != nil {
 		return nil, yamlError(err)
@@ -208,6 +211,9 @@ func (r *reader) node(n ast.Node, ptr string, depth int) (*message.Node, *Findin
 	case *ast.StringNode:
 		if x.Token.Type == token.DoubleQuoteType || x.Token.Type == token.SingleQuoteType {
 			r.s.values[ptr] = Place{place.Line, place.Column + 1}
+		}
+		if n := yamlNumber(n); x.Token.Type == token.StringType && n.Kind == message.Number {
+			return n, nil // 1e3 is a number in YAML 1.2, though this parser takes it for text
 		}
 		return message.NewString(x.Value), nil
 	case *ast.LiteralNode:
