@@ -116,6 +116,35 @@ test("a sample is added, pinned and seen to differ", async ({ page, goto }) => {
   await expect(page.getByText("1 not as expected")).toBeVisible();
 });
 
+test("a schema is taken in and changed, and an earlier version comes back", async ({ page, goto }) => {
+  await goto("/flows/hold-requests");
+  await cell(page, "valid", 0).click();
+  await page.getByRole("button", { name: "write it here instead" }).click();
+  await expect(page.getByRole("textbox", { name: "JSON Schema" })).toContainText('"required"');
+  await retype(page, "JSON Schema", '{"type": "objct"}');
+  await expect(page.getByTestId("settings").getByRole("alert")).toContainText("the schema does not compile");
+  await expect(page.getByTestId("flow-status")).toContainText("not saved");
+  await retype(page, "JSON Schema", '{"type": "object", "required": ["nothing"]}');
+  await expect(cell(page, "valid", 0)).toHaveText("422, /nothing");
+  await page.getByRole("button", { name: "Versions" }).click();
+  await page.getByRole("button", { name: "take into the draft" }).last().click();
+  await expect(cell(page, "valid", 0)).toHaveText("valid");
+  await expect(page.getByTestId("flow-status")).not.toContainText("not saved");
+});
+
+test("a flow is removed after saying what is lost", async ({ page, goto }) => {
+  await goto("/flows");
+  await page.getByRole("button", { name: "Start a flow" }).click();
+  await page.getByLabel("Title", { exact: true }).fill("Passing idea");
+  await page.getByRole("button", { name: "Start", exact: true }).click();
+  await page.getByRole("button", { name: "Versions" }).click();
+  await page.getByRole("button", { name: "Remove this flow…" }).click();
+  await expect(page.getByRole("dialog")).toContainText("all samples of passing-idea will be lost");
+  await page.getByRole("button", { name: "Remove the flow" }).click();
+  await expect(page.getByRole("link", { name: "Hold requests" })).toBeVisible();
+  await expect(page.getByRole("link", { name: "Passing idea" })).toHaveCount(0);
+});
+
 test("connections are made, tested and kept without showing their secret", async ({ page, goto }) => {
   await goto("/connections");
   await page.getByRole("button", { name: "Connect a system" }).click();

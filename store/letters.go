@@ -66,9 +66,10 @@ type Cause struct {
 // Causes groups the open dead letters, the largest group first.
 func (s *Store) Causes(limit int) ([]Cause, error) {
 	var out []Cause
-	return out, s.read.Raw(`SELECT cause, MIN(cause_text) AS cause_text, MIN(flow) AS flow, MIN(step) AS step, MIN(kind) AS kind,
-		MIN(path) AS path, MIN(class) AS class, COUNT(*) AS n, MIN(id) AS since
-		FROM letters WHERE state = 0 GROUP BY cause ORDER BY n DESC, since LIMIT ?`, limit).Scan(&out).Error
+	// The inner query reads the index alone; only one letter of each cause is fetched.
+	return out, s.read.Raw(`SELECT l.cause, l.cause_text, l.flow, l.step, l.kind, l.path, l.class, g.n, g.since
+		FROM (SELECT cause, COUNT(*) AS n, MIN(id) AS since FROM letters WHERE state = 0 GROUP BY cause) g
+		JOIN letters l ON l.id = g.since ORDER BY g.n DESC, g.since LIMIT ?`, limit).Scan(&out).Error
 }
 
 // CountOpenLetters counts the open dead letters.

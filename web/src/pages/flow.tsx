@@ -19,6 +19,7 @@ import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
 import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../sheet/model";
 import { type Column, type Focus, Sheet } from "../sheet/sheet";
+import { Versions } from "../sheet/versions";
 import { YAML } from "../sheet/yaml";
 import { viewOf } from "../steps";
 import { Mark } from "../ui/marks";
@@ -59,6 +60,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const [asYAML, setAsYAML] = useState(false);
   const [notSaved, setNotSaved] = useState<unknown>();
   const [adding, setAdding] = useState(false);
+  const [history, setHistory] = useState(false);
   const [sample, setSample] = useState<Sample | "new" | null>(null);
   const [trouble, setTrouble] = useState<ProblemError | null>(null);
   const tag = useRef(etag);
@@ -310,6 +312,9 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
         <button type="button" className="btn" aria-pressed={asYAML} onClick={() => setAsYAML(!asYAML)}>
           {asYAML ? "As a sheet" : "As YAML"}
         </button>
+        <button type="button" className="btn" onClick={() => setHistory(true)}>
+          Versions
+        </button>
         <button type="button" className="btn" onClick={() => go(`/transactions?flow=${name}`)}>
           Transactions
         </button>
@@ -399,6 +404,13 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           }}
         />
       )}
+      <Versions
+        flow={name}
+        live={flow.live}
+        open={history}
+        onClose={() => setHistory(false)}
+        onTake={(taken, text) => change({ doc: taken, text })}
+      />
       <PublishTrouble error={trouble} onClose={() => setTrouble(null)} />
     </>
   );

@@ -246,7 +246,7 @@ function StepForm(
         names={{
           connections: p.connections.filter((c) => c.kind === "http").map((c) => c.name),
           queues: p.queues,
-          files: [],
+          flow: p.doc.name,
         }}
       />
       <details className="border-t border-line px-3 py-1.5">

@@ -1,6 +1,7 @@
 import { useState } from "react";
+import { enc, get } from "../api/client";
 import { Code } from "../ui/code";
-import { Setting } from "../ui/parts";
+import { Setting, says } from "../ui/parts";
 import { Chip, ElseSetting, errorAt, type FormProps, type StepView, withSetting } from "./kit";
 
 type Schema = { $ref?: string; title?: string };
@@ -18,6 +19,16 @@ function Form(p: FormProps) {
       setBad(`this is no JSON yet: ${(e as Error).message}`);
     }
   };
+  const takeIn = async () => {
+    try {
+      const files = await get<Record<string, string>>(`/api/v1/flows/${enc(p.names.flow)}/files`);
+      const file = files[schema.$ref ?? ""];
+      if (file === undefined) throw new Error(`The flow has no file ${schema.$ref}`);
+      edit(JSON.stringify(JSON.parse(file), null, 2));
+    } catch (e) {
+      setBad(says(e));
+    }
+  };
   return (
     <div className="p-3">
       <ElseSetting {...p} usual="dead letter" />
@@ -30,6 +41,11 @@ function Form(p: FormProps) {
           <Code label="JSON Schema" language="json" value={text} onChange={edit} />
         </div>
       </Setting>
+      {schema.$ref && !schema.$ref.startsWith("#") && (
+        <button type="button" className="btn-bare" onClick={takeIn}>
+          write it here instead, to change it
+        </button>
+      )}
     </div>
   );
 }
