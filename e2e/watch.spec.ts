@@ -1,0 +1,114 @@
+import { against, expect } from "./app";
+
+const test = against("demo", "--trickle", "0");
+test.describe.configure({ mode: "default" });
+
+const headers = { "x-api-key": "larkfield-demo-key", "content-type": "application/json" };
+let n = 0;
+const hold = (request: string, more: object = {}) => ({
+  data: { request, patron: { card: "LC 4417 203" }, item: "1", format: "book", copies: [{ branch: "MARL", shelf: "F" }], ...more },
+  headers: { ...headers, "request-id": `watch-${n++}` },
+});
+
+test("a transaction is found by its reference and shown step by step", async ({ page, goto, app }) => {
+  await page.request.post(`${app.base}/in/hold-requests/web`, hold("HR-501", { format: "ebook" }));
+  await goto("/flows");
+  await page.keyboard.press("/");
+  await page.getByPlaceholder(/A flow, a reference/).fill("HR-501");
+  await page.getByText("transaction of hold-requests").click();
+  await expect(page.getByTestId("state")).toContainText("delivered");
+  const sheet = page.getByTestId("sheet");
+  await expect(sheet.locator('[data-path="by-home.digital/lend"]')).toContainText("201, 1st try");
+  await expect(sheet.locator('[data-path="by-home.digital/lent"]')).toContainText("lent as DL-");
+  await sheet.locator("[data-path=slip] [role=gridcell]").nth(1).click();
+  await expect(page.getByTestId("before")).toContainText('"card": "LC 4417 203"');
+  await expect(page.getByTestId("after")).toContainText('"card": "LC4417203"');
+  await page.getByRole("button", { name: "Keep as sample" }).click();
+  await expect(page.getByText("HR-501 is a sample of hold-requests now")).toBeVisible();
+});
+
+test("the list is filtered, and the filter stands in the address", async ({ page, goto, app }) => {
+  await page.request.post(`${app.base}/in/hold-requests/web`, hold("HR-502", { status: "cancelled" }));
+  await goto("/transactions");
+  await expect(page.locator("[data-reference=HR-502]")).toContainText("was cancelled by the patron");
+  await page.getByLabel("State").selectOption("turned away");
+  await expect(page).toHaveURL(/state=turned\+away/);
+  await expect(page.locator("[data-reference=HR-501]")).toHaveCount(0);
+  await page.reload();
+  await expect(page.locator("[data-reference=HR-502]")).toBeVisible();
+  await page.getByLabel("State").selectOption("");
+  await page.getByLabel("Reference").fill("HR-501");
+  await expect(page.locator("[data-reference=HR-501]")).toBeVisible();
+  await expect(page.locator("[data-reference=HR-502]")).toHaveCount(0);
+  await page.getByLabel("Reference").fill("");
+  await page.getByRole("grid", { name: "Transactions" }).focus();
+  await page.keyboard.press("ArrowDown");
+  await page.keyboard.press("Enter");
+  await expect(page).toHaveURL(/transactions\/[0-9a-f-]{36}/);
+});
+
+test("a span of time is dragged out", async ({ page, goto }) => {
+  await goto("/transactions");
+  const strip = page.getByLabel("The last two hours");
+  const box = await strip.boundingBox();
+  if (!box) throw new Error("no strip");
+  await page.mouse.move(box.x + 200, box.y + 30);
+  await page.mouse.down();
+  for (let x = 200; x <= 500; x += 50) await page.mouse.move(box.x + x, box.y + 30);
+  await page.mouse.up();
+  await expect(page).toHaveURL(/from=.*to=/);
+  await expect(page.getByText("No transaction fits")).toBeVisible();
+  await page.getByRole("button", { name: /to .* ×/ }).click();
+  await expect(page.locator("[data-reference=HR-501]")).toBeVisible();
+});
+
+test("a queue is looked into without taking anything", async ({ page, goto, app }) => {
+  await page.request.put(`${app.base}/api/v1/stand-ins/partner-libraries/behaviour`, { data: { refuse: -1 } });
+  for (let i = 0; i < 6; i++) await page.request.post(`${app.base}/in/hold-requests/desk`, hold(`HR-60${i}`, { copies: [] }));
+  await goto("/queues");
+  const row = page.locator("[data-queue=interloan-asks]");
+  await expect(row.locator("td").nth(3)).toHaveText("4");
+  await expect(row.locator("td").nth(2)).toHaveText("2");
+  await row.getByRole("button", { name: "look inside" }).click();
+  const inside = page.getByRole("region", { name: "Messages of interloan-asks" });
+  await expect(inside.locator("details")).toHaveCount(6);
+  await expect(inside).toContainText("in flight");
+  await page.request.put(`${app.base}/api/v1/stand-ins/partner-libraries/behaviour`, { data: {} });
+  await expect(inside).toContainText("The queue is empty", { timeout: 30_000 });
+});
+
+test("a waiting delivery is tried at once when a person asks", async ({ page, goto, app }) => {
+  await page.request.put(`${app.base}/api/v1/stand-ins/digital-lender/behaviour`, { data: { outUntil: new Date(Date.now() + 60_000).toISOString() } });
+  await page.request.post(`${app.base}/in/hold-requests/web`, hold("HR-503", { format: "ebook" }));
+  await goto("/transactions");
+  await page.locator("[data-reference=HR-503]", { hasText: "waiting" }).click();
+  await expect(page.getByTestId("tries")).toContainText("as Retry-After asks");
+  await page.request.put(`${app.base}/api/v1/stand-ins/digital-lender/behaviour`, { data: {} });
+  await page.getByRole("button", { name: "Try now" }).click();
+  await expect(page.getByTestId("state")).toContainText("delivered");
+});
+
+test("dead letters are discarded with a named loss", async ({ page, goto, app }) => {
+  for (const r of ["HR-701", "HR-702"]) await page.request.post(`${app.base}/in/hold-requests/web`, hold(r, { copies: [{ branch: "STOW" }] }));
+  await goto("/dead-letters");
+  await expect(page.getByText("body.copies[0].shelf is missing").first()).toBeVisible();
+  await expect(page.getByRole("grid")).toContainText("HR-702");
+  await page.getByRole("button", { name: /^Discard all 2/ }).click();
+  await expect(page.getByRole("dialog")).toContainText("HR-701, HR-702");
+  await page.getByLabel("Why").fill("asked again at the desk");
+  await page.getByRole("dialog").getByRole("button", { name: "Discard" }).click();
+  await expect(page.getByText("A message that no step could work on")).toBeVisible();
+  await goto("/transactions?reference=HR-701");
+  await expect(page.locator("[data-reference=HR-701]")).toContainText("discarded: ");
+});
+
+test("what the help says is there", async ({ page, goto }) => {
+  await goto("/help");
+  for (const kind of ["Validate", "Set", "Map", "Filter", "Route", "Deliver", "Answer", "Note"]) {
+    await expect(page.getByRole("heading", { name: kind, exact: true })).toBeVisible();
+  }
+  await expect(page.getByText("parseJson(string) → any")).toBeVisible();
+  await page.getByRole("link", { name: "Flows", exact: true }).click();
+  await page.keyboard.press("?");
+  await expect(page.getByRole("dialog")).toContainText("find a flow");
+});
