@@ -156,7 +156,9 @@ func (e *Engine) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer, 
 		return e.begin(tx, in.plan, t, m, received, first, after)
 	})
 	if err != nil {
-		return nil, fmt.Errorf("storing the message: %w", err)
+		// A full disk or a locked file: nothing is promised, and the caller is told to come again.
+		e.log.Error("storing a message", "flow", in.Flow, "error", err)
+		return nil, &run.RefusedError{Status: 503, Title: "The message was not stored", Detail: "nothing of it was kept; send it again later"}
 	}
 	e.after(after)
 	if duplicate != nil {

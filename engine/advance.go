@@ -195,7 +195,9 @@ func (w *walking) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 		w.after.targets[d.Target] = true
 	}
 	for _, d := range out {
-		if _, done := w.effects[d.Path]; d.State <= store.Behind && !wanted[d.Path] && !done {
+		_, done := w.effects[d.Path]
+		open := d.State <= store.Behind || d.State == store.Dead && w.rearm[d.Path]
+		if open && !wanted[d.Path] && !done {
 			d.State, d.NextAt = store.Withdrawn, nil
 			if err := w.tx.SaveDelivery(d, now); err != nil {
 				return nil, err
@@ -235,8 +237,15 @@ func (w *walking) letters(failures []step.Failure, deliveries []*store.Delivery)
 		}
 	}
 	now := w.e.clock()
+	discarded := map[string]bool{}
+	for _, l := range old {
+		discarded[l.Path] = l.State == store.LetterDiscarded
+	}
 	failed := map[string]bool{}
 	for _, f := range failures {
+		if discarded[f.Path] {
+			continue // a person has decided about this place
+		}
 		failed[f.Path] = true
 		if err := w.die(old, f); err != nil {
 			return err

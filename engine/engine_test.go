@@ -767,3 +767,128 @@ func TestSecretsStaySealed(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+const twoWays = `
+readyferry: flow/1
+name: ways
+intake: {kind: webhook, path: /ways}
+steps:
+  - id: r
+    kind: route
+    take: every
+    ways:
+      - {name: a, when: 'body.to == "a"', steps: [{id: da, kind: deliver, to: out, path: /a}]}
+      - {name: b, when: 'body.to == "b"', steps: [{id: db, kind: deliver, to: out, path: /b}]}
+      - {name: c, when: 'body.?bad.orValue(false)', steps: [{id: mc, kind: map, fields: [{to: /x, from: body.zz}]}]}
+    otherwise: {steps: []}
+`
+
+// A repaired message may take another way: the delivery of the old one is not
+// wanted any more, and its dead letter is settled.
+func TestARepairedMessageMayTakeAnotherWay(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", fast)
+	w.publish(twoWays)
+	w.out.status(422)
+	id := w.accepted("/ways", `{"to":"a"}`)
+	w.becomes(id, store.DeadLetter)
+	w.out.say(nil)
+	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}, Message: []byte(`{"to":"b"}`)}); err != nil {
+		t.Fatal(err)
+	}
+	w.becomes(id, store.Delivered)
+	w.until("the letter is resolved", func() bool { return w.letter(id).State == store.LetterResolved })
+	d, err := w.store.Deliveries(id)
+	if err != nil || len(d) != 2 || d[0].State != store.Withdrawn || d[1].State != store.Done {
+		t.Errorf("%+v %v", d, err)
+	}
+	if calls := w.out.got(); len(calls) != 2 || calls[1].path != "/b" {
+		t.Errorf("%+v", calls)
+	}
+}
+
+// What a person has discarded does not come back when another way goes on.
+func TestADiscardedWayStaysDiscarded(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", fast)
+	w.publish(twoWays)
+	hold := make(chan struct{})
+	w.out.say(func(int, call) (connect.Answer, error) {
+		<-hold
+		return connect.Answer{Status: 200}, nil
+	})
+	id := w.accepted("/ways", `{"to":"a","bad":true}`)
+	w.becomes(id, store.DeadLetter)
+	if err := w.Discard(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}}); err != nil {
+		t.Fatal(err)
+	}
+	close(hold)
+	w.becomes(id, store.TurnedAway)
+	if l := w.letter(id); l.State != store.LetterDiscarded {
+		t.Errorf("%+v", l)
+	}
+	if len(w.out.got()) != 1 {
+		t.Error("the other way was not delivered")
+	}
+}
+
+// A flow that is gone leaves its transactions to look at.
+func TestARemovedFlowsTransactionsCanBeInspected(t *testing.T) {
+	w := simpleWorld(t)
+	id := w.accepted("/simple", `{"v":1,"ref":"R"}`)
+	w.becomes(id, store.Delivered)
+	if err := w.Delete(context.Background(), "simple"); err != nil {
+		t.Fatal(err)
+	}
+	if in, _ := w.Find("POST", "/simple"); in != nil {
+		t.Error("its address still answers")
+	}
+	if r, err := w.Inspect(id); err != nil || len(r.Trace) != 3 {
+		t.Errorf("%+v %v", r, err)
+	}
+	w.publish(simple) // under the same name it goes on counting
+	if f, err := w.store.Flow("simple"); err != nil || f.Live != 2 {
+		t.Errorf("%+v %v", f, err)
+	}
+}
+
+// Samples and their pinned outcomes.
+func TestSamplesAreRehearsed(t *testing.T) {
+	w := simpleWorld(t)
+	ctx := context.Background()
+	s := Sample{Name: "one", Body: `{"v":1,"ref":"R"}`, Replies: map[string]Reply{"d": {Status: 503}}}
+	if err := w.SaveSample(ctx, "simple", s); err != nil {
+		t.Fatal(err)
+	}
+	r, findings, err := w.RehearseSamples("simple", nil, nil)
+	if err != nil || len(r) != 1 || r[0].State != run.Waiting || r[0].Expected != "none" || len(findings) != 1 {
+		t.Fatalf("%+v %v %v", r, findings, err)
+	}
+	outcomes := map[string]string{}
+	for _, e := range r[0].Trace {
+		outcomes[e.Path] = e.Outcome
+	}
+	s.Expect = &Expectation{State: run.Waiting, Answer: 202, Outcomes: outcomes}
+	for what, c := range map[string]struct {
+		change func(*Sample)
+		want   string
+	}{
+		"as it was":     {func(*Sample) {}, "as expected"},
+		"another reply": {func(s *Sample) { s.Replies = nil }, "differs"},
+		"another body":  {func(s *Sample) { s.Body = `{"ref":"R"}` }, "differs"},
+		"no body":       {func(s *Sample) { s.Body = "" }, "differs"},
+	} {
+		changed := s
+		c.change(&changed)
+		r, _, err := w.RehearseSamples("simple", nil, []Sample{changed})
+		if err != nil || r[0].Expected != c.want {
+			t.Errorf("%s: %+v %v", what, r[0], err)
+		}
+	}
+	if len(w.out.got()) != 0 {
+		t.Error("a rehearsal has sent something")
+	}
+	if err := w.SaveSample(ctx, "nobody", s); !errors.Is(err, ErrNotFound) {
+		t.Errorf("%v", err)
+	}
+}

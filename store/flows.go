@@ -28,10 +28,10 @@ func (tx *Tx) Flow(name string) (Flow, error) {
 // SaveFlow creates or replaces a flow.
 func (tx *Tx) SaveFlow(f *Flow) error { return tx.db.Save(f).Error }
 
-// DeleteFlow removes a flow with its drafts, versions and samples. What it has
-// done stays in the journal.
+// DeleteFlow removes a flow with its draft and samples. Its versions stay: what
+// it has done is in the journal, and can be looked at only with them.
 func (tx *Tx) DeleteFlow(name string) error {
-	for _, m := range []any{&FlowFile{}, &Version{}, &Sample{}} {
+	for _, m := range []any{&FlowFile{}, &Sample{}} {
 		if err := tx.db.Where("flow = ?", name).Delete(m).Error; err != nil {
 			return err
 		}

@@ -398,8 +398,11 @@ func TestVersionsAndSamplesKeepTheirOrder(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	write(t, s, func(tx *Tx) error { return tx.DeleteFlow("f") })
-	if versions, _ := s.Versions("f"); len(versions) != 0 {
-		t.Errorf("%d versions are left", len(versions))
+	if versions, _ := s.Versions("f"); len(versions) != 3 {
+		t.Errorf("%d versions are left to look at transactions with", len(versions))
+	}
+	if samples, _ := s.Samples("f"); len(samples) != 0 {
+		t.Errorf("%d samples are left", len(samples))
 	}
 }
 

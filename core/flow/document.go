@@ -100,7 +100,7 @@ func Steps(list *message.Node, ptr string) []*Step {
 	for i, n := range list.Items {
 		out = append(out, &Step{
 			ID: text(n, "id"), Kind: text(n, "kind"), Title: text(n, "title"), Note: text(n, "note"),
-			When: text(n, "when"), Off: flag(n, "off"), Settings: n, Pointer: fmt.Sprintf("%s/%d", ptr, i),
+			When: scalar(n, "when"), Off: flag(n, "off"), Settings: n, Pointer: fmt.Sprintf("%s/%d", ptr, i),
 		})
 	}
 	return out
@@ -123,6 +123,15 @@ func text(n *message.Node, name string) string {
 		return v.Text
 	}
 	return ""
+}
+
+// scalar is text for settings that may be written as a bare boolean or number.
+func scalar(n *message.Node, name string) string {
+	v := n.Get(name)
+	if v == nil || v.Kind == message.Map || v.Kind == message.List {
+		return ""
+	}
+	return v.Text
 }
 
 func texts(n *message.Node, name string) []string {

@@ -278,6 +278,18 @@ func TestAWrongStepFailsWithItsError(t *testing.T) {
 	}
 }
 
+func TestWhenMayBeABareBoolean(t *testing.T) {
+	for yaml, want := range map[string]bool{"when: false": false, "when: true": true, "when: '1 == 2'": false} {
+		s, findings := compiled(t, "{id: n, kind: note, text: x, "+yaml+"}")
+		if s.When == nil {
+			t.Fatalf("%s is not compiled: %v", yaml, findings)
+		}
+		if got, err := s.When.EvalBool(&expr.Scope{}); err != nil || got != want {
+			t.Errorf("%s: %v %v", yaml, got, err)
+		}
+	}
+}
+
 func TestFormats(t *testing.T) {
 	for kind, want := range map[string]string{"": "json", "application/json; charset=utf-8": "json", "text/plain": "text", "application/vnd.x+json": "json", ";;": "json"} {
 		var n *message.Node

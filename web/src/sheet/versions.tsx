@@ -62,7 +62,7 @@ export function Versions({ flow, live, open, onClose, onTake }: Props) {
         {removing ? (
           <>
             <p className="mb-2">
-              The draft, all versions and all samples of {flow} will be lost, and its address will answer nobody. What
+              The draft and all samples of {flow} will be lost, and its address will answer nobody. What
               it has done stays under Transactions. This cannot be undone.
             </p>
             <button type="button" className="btn btn-go" onClick={remove}>
