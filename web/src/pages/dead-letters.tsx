@@ -282,14 +282,14 @@ function Repair({
         <div className="flex items-center gap-2 border-t border-line px-3 py-2">
           <select
             aria-label="Version to resend under"
-            className="field !w-auto"
+            className="field min-w-0 flex-1"
             value={under}
             onChange={(e) => setUnder(e.target.value as "own" | "live")}
           >
             <option value="own">under version {letter.version}, its own</option>
             <option value="live">under the live version</option>
           </select>
-          <span className="flex-1" />
+
           <button type="button" className="btn" onClick={onDiscard}>
             Discard…
           </button>

@@ -77,7 +77,7 @@ export function Desk(p: Props) {
   return (
     <section
       aria-label="Desk"
-      className="grid shrink-0 grid-cols-[3fr_4fr_3fr] border-t-2 border-deep"
+      className="grid shrink-0 grid-cols-[3fr_4fr_3fr] grid-rows-[0_minmax(0,1fr)] border-t-2 border-deep"
       style={{ height }}
     >
       <div className="relative col-span-3 h-0">

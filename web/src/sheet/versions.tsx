@@ -62,8 +62,8 @@ export function Versions({ flow, live, open, onClose, onTake }: Props) {
         {removing ? (
           <>
             <p className="mb-2">
-              The draft and all samples of {flow} will be lost, and its address will answer nobody. What
-              it has done stays under Transactions. This cannot be undone.
+              The draft and all samples of {flow} will be lost, and its address will answer nobody. What it has done
+              stays under Transactions. This cannot be undone.
             </p>
             <button type="button" className="btn btn-go" onClick={remove}>
               Remove the flow
