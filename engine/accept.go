@@ -56,7 +56,7 @@ func (e *Engine) Find(method, path string) (in *Intake, allowed []string) {
 	defer e.mu.RUnlock()
 	for _, f := range e.flows {
 		p, draft := f.live, false
-		if p == nil {
+		if p == nil && f.version == 0 {
 			p, draft = f.draft, true
 		}
 		if p == nil || p.Document.Intake.Kind != "webhook" {

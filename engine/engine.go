@@ -57,11 +57,12 @@ type planKey struct {
 
 // flowState is what the engine knows of a flow without asking the store.
 type flowState struct {
-	name    string
-	version int // live version, 0: never published
-	paused  bool
-	live    *plan.Plan // nil when never published
-	draft   *plan.Plan // nil when the draft has errors of shape
+	name     string
+	version  int // live version, 0: never published
+	paused   bool
+	live     *plan.Plan // nil when never published
+	draft    *plan.Plan // nil when the draft has errors of shape
+	revision int64      // of the draft and its files
 }
 
 // Errors that callers compare.
@@ -138,18 +139,22 @@ func (e *Engine) reload() error {
 	}
 	flows := map[string]*flowState{}
 	for _, f := range rows {
-		s := &flowState{name: f.Name, version: f.Live, paused: f.Paused}
+		s := &flowState{name: f.Name, version: f.Live, paused: f.Paused, revision: f.Revision}
+		flows[f.Name] = s
 		if f.Live > 0 {
 			if s.live, err = e.plan(f.Name, f.Live); err != nil {
-				return err
+				e.log.Error("a flow cannot be run and takes no messages", "flow", f.Name, "error", err) // the others go on
 			}
+		}
+		if old := e.flow(f.Name); old != nil && old.revision == f.Revision {
+			s.draft = old.draft // compiling every draft on every change would cost more with every flow
+			continue
 		}
 		files, err := e.store.Files(f.Name)
 		if err != nil {
 			return err
 		}
 		s.draft, _ = e.reader.Read([]byte(f.Draft), files)
-		flows[f.Name] = s
 	}
 	all, err := e.store.Connections()
 	if err != nil {

@@ -892,3 +892,28 @@ func TestSamplesAreRehearsed(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// A version that can no longer be read stops its own flow and no other.
+func TestABrokenVersionStopsOnlyItsFlow(t *testing.T) {
+	w := simpleWorld(t)
+	w.publish(strings.NewReplacer("name: simple", "name: other", "/simple", "/other").Replace(simple))
+	if err := w.store.Write(context.Background(), func(tx *store.Tx) error {
+		f, err := tx.Flow("other")
+		if err != nil {
+			return err
+		}
+		if err := tx.AddVersion(&store.Version{Flow: "other", Document: "readyferry: flow/9"}); err != nil {
+			return err
+		}
+		f.Live = 2
+		return tx.SaveFlow(&f)
+	}); err != nil {
+		t.Fatal(err)
+	}
+	w.close()
+	w2 := start(t, w.dir, w.out)
+	w2.becomes(w2.accepted("/simple", `{"v":1,"ref":"R"}`), store.Delivered)
+	if in, _ := w2.Find("POST", "/other"); in != nil {
+		t.Error("a flow without a readable version answers")
+	}
+}

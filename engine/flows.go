@@ -164,6 +164,7 @@ func (e *Engine) SaveFile(ctx context.Context, name, file string, body []byte) e
 			return err
 		}
 		f.Edits++
+		f.Revision++
 		f.UpdatedAt = e.clock()
 		if err := tx.SaveFile(name, file, body); err != nil {
 			return err
