@@ -4,6 +4,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -205,6 +206,9 @@ func problem(c *gin.Context, status int, title, detail string, findings []flow.F
 
 // fail answers an error of the engine or the store.
 func (s *Server) fail(c *gin.Context, err error) {
+	if errors.Is(err, context.Canceled) {
+		return // whoever asked has gone
+	}
 	var refused *run.RefusedError
 	var findings *engine.FindingsError
 	var tooLarge *http.MaxBytesError

@@ -67,7 +67,8 @@ export async function retype(page: Page, label: string, text: string) {
   const editor = page.getByRole("textbox", { name: label, exact: true });
   await editor.click();
   await page.keyboard.press("Control+a");
-  await page.keyboard.insertText(text);
+  if (text === "") await page.keyboard.press("Delete"); // inserting nothing would swallow the next key
+  else await page.keyboard.insertText(text);
 }
 
 export { expect };

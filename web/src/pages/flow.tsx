@@ -201,7 +201,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   }, [undo, redo]);
   useEffect(() => {
     const onKeys = (e: KeyboardEvent) => {
-      if (e.key === "Escape" && typing(e) && !(e.target as HTMLElement).closest("[role=dialog]"))
+      if (e.key === "Escape" && !e.defaultPrevented && typing(e) && !(e.target as HTMLElement).closest("[role=dialog]"))
         sheet.current?.querySelector<HTMLElement>("[role=grid]")?.focus();
     };
     window.addEventListener("keydown", onKeys);

@@ -4,7 +4,7 @@ import { json, jsonParseLinter } from "@codemirror/lang-json";
 import { yaml } from "@codemirror/lang-yaml";
 import { bracketMatching, HighlightStyle, syntaxHighlighting } from "@codemirror/language";
 import { type Diagnostic, linter, lintGutter } from "@codemirror/lint";
-import { Compartment, EditorState, type Extension } from "@codemirror/state";
+import { Annotation, Compartment, EditorState, type Extension } from "@codemirror/state";
 import { drawSelection, EditorView, keymap, lineNumbers } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
@@ -41,6 +41,9 @@ const look = EditorView.theme({
   ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": { background: "var(--color-mark) !important" },
 });
 
+/** Marks changes that a person did not type here. */
+const fromOutside = Annotation.define<boolean>();
+
 // The roles of the theme, so that documents read well in both.
 const colours = HighlightStyle.define([
   { tag: tags.propertyName, color: "var(--color-deep)" },
@@ -57,6 +60,7 @@ export default function Editor(p: Props) {
   const now = useRef(p);
   now.current = p;
   const lint = useRef(new Compartment());
+  const sent = useRef<string[]>([]); // typed here and not yet come back
   // biome-ignore lint/correctness/useExhaustiveDependencies: the editor is made once and reads its props through a ref
   useEffect(() => {
     if (!holder.current) return;
@@ -68,8 +72,10 @@ export default function Editor(p: Props) {
       syntaxHighlighting(colours),
       EditorView.contentAttributes.of({ "aria-label": p.label, spellcheck: "false" }),
       EditorView.updateListener.of((u) => {
+        if (!u.docChanged || u.transactions.some((t) => t.annotation(fromOutside))) return;
         const text = u.state.doc.toString();
-        if (u.docChanged && text !== now.current.value) now.current.onChange(text); // not when the change came from outside
+        sent.current.push(text);
+        now.current.onChange(text);
       }),
     ];
     if (p.completions) {
@@ -103,9 +109,13 @@ export default function Editor(p: Props) {
     return () => v.destroy();
   }, []);
   useEffect(() => {
+    // What comes back may be the echo of an earlier key while a person types on;
+    // only a value that was never typed here comes from outside.
+    const echo = sent.current.lastIndexOf(p.value);
+    sent.current = echo < 0 ? [] : sent.current.slice(echo + 1);
     const v = view.current;
-    if (v && v.state.doc.toString() !== p.value) {
-      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: p.value } });
+    if (echo < 0 && v && v.state.doc.toString() !== p.value) {
+      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: p.value }, annotations: fromOutside.of(true) });
     }
   }, [p.value]);
   useEffect(() => {
