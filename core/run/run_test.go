@@ -205,3 +205,11 @@ func TestDeliveryIDsAreSteadyAndSort(t *testing.T) {
 		t.Errorf("%s %s", a, b)
 	}
 }
+
+func TestAnAnswerThatNobodyWaitsForIsNoted(t *testing.T) {
+	p := read(t, "readyferry: flow/1\nname: q\nintake: {kind: queue, queue: q}\nsteps: [{id: a, kind: answer, text: hi}]\n")
+	r := Rehearse(p, envelope(`{}`), Options{})
+	if r.State != Delivered || r.Answer != nil || len(r.Notes) != 1 || r.Notes[0].Text != "a: nobody waits for this answer" {
+		t.Errorf("%+v", r)
+	}
+}

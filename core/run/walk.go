@@ -89,7 +89,7 @@ func NewBody(format string, raw []byte) *Body {
 
 // Walk takes a message through a plan, as far as the recorded effects reach.
 func Walk(p *plan.Plan, in Input) *Result {
-	w := &walker{in: in, result: &Result{}}
+	w := &walker{in: in, result: &Result{}, awaited: p.Document.Intake.Kind == "webhook"}
 	st := step.State{Message: in.Message}
 	end := w.block(p.Block, "", &st)
 	r := w.result
@@ -116,10 +116,11 @@ const (
 )
 
 type walker struct {
-	in     Input
-	result *Result
-	reason string // of the last end
-	waits  string // why a stand-in delivery waits
+	in      Input
+	awaited bool // a caller waits for an answer
+	result  *Result
+	reason  string // of the last end
+	waits   string // why a stand-in delivery waits
 }
 
 func (w *walker) block(b *step.Block, prefix string, st *step.State) progress {
@@ -166,8 +167,13 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		return w.failed(entry, before, st, f, began)
 	}
 	entry.Outcome, entry.Fields = res.Outcome, res.Fields
-	if res.Answer != nil && w.result.Answer == nil {
-		w.result.Answer = res.Answer
+	if res.Answer != nil {
+		switch {
+		case !w.awaited:
+			w.result.Notes = append(w.result.Notes, step.Note{Level: "info", Text: s.ID + ": nobody waits for this answer"})
+		case w.result.Answer == nil:
+			w.result.Answer = res.Answer
+		}
 	}
 	if res.Note != nil {
 		w.result.Notes = append(w.result.Notes, *res.Note)
