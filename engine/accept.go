@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,8 +41,11 @@ type Intake struct {
 	draft   bool // never published: the message becomes a sample
 }
 
-// Find gives the webhook for a method and a path as it was sent, escaped. When only the method does not
-// fit, allowed names those that would.
+// Find gives the webhook for a method and a path as it was sent, escaped. Of
+// several that fit, a live flow comes before a draft, so that nobody's draft
+// takes the messages of a flow at work; then the one whose path is in words
+// earlier; then the first by name. When only the method does not fit, allowed
+// names those that would.
 func (e *Engine) Find(method, path string) (in *Intake, allowed []string) {
 	segments := strings.Split(strings.Trim(path, "/"), "/")
 	for i, escaped := range segments {
@@ -51,7 +55,7 @@ func (e *Engine) Find(method, path string) (in *Intake, allowed []string) {
 		}
 		segments[i] = plain
 	}
-	best := -1
+	best := ""
 	e.mu.RLock()
 	defer e.mu.RUnlock()
 	for _, f := range e.flows {
@@ -62,51 +66,49 @@ func (e *Engine) Find(method, path string) (in *Intake, allowed []string) {
 		if p == nil || p.Document.Intake.Kind != "webhook" {
 			continue
 		}
-		params, literal, ok := match(p.Document.Intake.Path, segments)
+		params, shape, ok := match(p.Document.Intake.Path, segments)
 		if !ok {
 			continue
 		}
-		fits := false
-		for _, m := range p.Document.Intake.Methods {
-			fits = fits || m == method
-		}
-		if !fits {
+		if !slices.Contains(p.Document.Intake.Methods, method) {
 			allowed = append(allowed, p.Document.Intake.Methods...)
 			continue
 		}
-		score := literal * 2 // a path in words counts more than one with parameters, a live flow more than a draft
-		if !draft {
-			score++
+		rank := "a " + shape + " " + f.name
+		if draft {
+			rank = "b " + shape + " " + f.name
 		}
-		if score > best {
-			best = score
+		if best == "" || rank < best {
+			best = rank
 			in = &Intake{Flow: f.name, Limit: p.Document.Intake.Limit, params: params, version: f.version, paused: f.paused, plan: p, draft: draft}
 		}
 	}
 	return in, allowed
 }
 
-// match compares a path with a pattern; literal counts the segments that are
-// equal to the letter.
-func match(pattern string, segments []string) (params []message.Header, literal int, ok bool) {
+// match compares a path with a pattern. shape has a letter for each segment,
+// a for one that is equal and b for a parameter, so that shapes sort as paths
+// are preferred.
+func match(pattern string, segments []string) (params []message.Header, shape string, ok bool) {
 	want := strings.Split(strings.Trim(pattern, "/"), "/")
 	if len(want) != len(segments) {
-		return nil, 0, false
+		return nil, "", false
 	}
 	for i, w := range want {
 		switch {
 		case strings.HasPrefix(w, "{"):
 			if segments[i] == "" {
-				return nil, 0, false
+				return nil, "", false
 			}
 			params = append(params, message.Header{Name: strings.Trim(w, "{}"), Value: segments[i]})
+			shape += "b"
 		case w != segments[i]:
-			return nil, 0, false
+			return nil, "", false
 		default:
-			literal++
+			shape += "a"
 		}
 	}
-	return params, literal, true
+	return params, shape, true
 }
 
 // Accept takes a message in. When it returns without error, the message is on
@@ -241,7 +243,7 @@ func (e *Engine) once(tx *store.Tx, p *plan.Plan, t *store.Transaction, value st
 		return nil, err
 	}
 	t.State, t.FinishedAt = store.TurnedAway, &now
-	t.Reason = "duplicate of " + first.String()
+	t.DuplicateOf, t.Reason = &first, "duplicate of "+first.String()
 	return &first, nil
 }
 
@@ -273,7 +275,8 @@ const capturedSamples = 20
 // keepSample keeps a message for a flow that was never published.
 func (e *Engine) keepSample(ctx context.Context, in *Intake, c Call, headers []message.Header) (*step.Answer, error) {
 	now := e.clock()
-	s := Sample{Name: "received " + now.Format("2006-01-02 15.04.05.000"), Headers: map[string]string{}, Params: map[string]string{}, Query: map[string]string{}, At: now.Truncate(time.Millisecond)}
+	received := "received " + now.Format("2006-01-02 15.04.05.000")
+	s := Sample{Headers: map[string]string{}, Params: map[string]string{}, Query: map[string]string{}, At: now.Truncate(time.Millisecond)}
 	for _, h := range headers {
 		s.Headers[strings.ToLower(h.Name)] = h.Value
 	}
@@ -288,6 +291,9 @@ func (e *Engine) keepSample(ctx context.Context, in *Intake, c Call, headers []m
 	err := e.store.Write(ctx, func(tx *store.Tx) error {
 		n, err := tx.CountSamples(in.Flow)
 		if full = n >= capturedSamples; full || err != nil {
+			return err
+		}
+		if s.Name, err = tx.FreeSampleName(in.Flow, received); err != nil {
 			return err
 		}
 		return saveSample(tx, in.Flow, s)

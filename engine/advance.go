@@ -381,7 +381,7 @@ func decodeEffects(rows []store.Effect) (map[string]step.Effect, error) {
 }
 
 func decodeEnvelope(t *store.Transaction, m *store.Message) (run.Envelope, error) {
-	e := run.Envelope{ID: t.ID.String(), ReceivedAt: t.ReceivedAt, Body: m.Body}
+	e := run.Envelope{ID: t.ID.String(), ReceivedAt: t.ReceivedAt, Body: m.Body, Reference: t.Reference}
 	for _, part := range []struct {
 		from []byte
 		into *[]message.Header

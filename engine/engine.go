@@ -42,6 +42,7 @@ type Engine struct {
 	stop context.CancelFunc
 	work sync.WaitGroup
 
+	changing    sync.Mutex // held while flows and connections are read anew, so that the newest state wins
 	mu          sync.RWMutex
 	flows       map[string]*flowState
 	connections map[string]*connect.Connection

@@ -266,6 +266,8 @@ func (e *Engine) Delete(ctx context.Context, name string) error {
 
 // changed reads flows and connections anew and tells everyone.
 func (e *Engine) changed() error {
+	e.changing.Lock()
+	defer e.changing.Unlock()
 	if err := e.reload(); err != nil {
 		return err
 	}

@@ -43,6 +43,22 @@ func (e *Engine) Inspect(id store.ID) (*run.Rehearsal, error) {
 		return nil, err
 	}
 	r := run.Rehearse(p, envelope, run.Options{Known: effects, Live: true})
+	r.State, r.Reason = t.State.String(), nil
+	if t.Reason != "" {
+		r.Reason = &t.Reason
+	}
+	if t.DuplicateOf != nil {
+		// It went no further than the intake, and its caller got the first one's answer.
+		r.Trace, r.Deliveries, r.Notes, r.Intake.Outcome = []run.Entry{}, []run.Delivery{}, []step.Note{}, t.Reason
+		if r.Answer != nil {
+			a, err := e.answerOf(*t.DuplicateOf)
+			if err != nil {
+				return nil, err
+			}
+			r.Answer = run.ShowAnswer(a)
+		}
+		return &r, nil
+	}
 	if m.N == 0 && len(m.Answer) > 0 {
 		var a step.Answer
 		if err := json.Unmarshal(m.Answer, &a); err != nil {
@@ -50,9 +66,9 @@ func (e *Engine) Inspect(id store.ID) (*run.Rehearsal, error) {
 		}
 		r.Answer = run.ShowAnswer(&a)
 	}
-	r.State, r.Reason = t.State.String(), nil
-	if t.Reason != "" {
-		r.Reason = &t.Reason
+	letters, err := e.store.LettersOf(id)
+	if err != nil {
+		return nil, err
 	}
 	for i := range r.Trace {
 		entry := &r.Trace[i]
@@ -61,6 +77,11 @@ func (e *Engine) Inspect(id store.ID) (*run.Rehearsal, error) {
 				if err := e.overlay(entry, d); err != nil {
 					return nil, err
 				}
+			}
+		}
+		for j := range letters {
+			if l := &letters[j]; l.Path == entry.Path && l.State == store.LetterOpen {
+				overlayLetter(entry, l)
 			}
 		}
 	}
@@ -92,6 +113,17 @@ func (e *Engine) overlay(entry *run.Entry, d *store.Delivery) error {
 		entry.Outcome = fmt.Sprintf("%s, %d of %d tries", what, d.Tries, rules.Tries)
 	}
 	return nil
+}
+
+// overlayLetter says of a cell that the walk leaves waiting why it waits no more.
+func overlayLetter(entry *run.Entry, l *store.Letter) {
+	if entry.Error != nil {
+		return
+	}
+	if entry.State == run.Waiting {
+		entry.Outcome = l.Reason
+	}
+	entry.State, entry.Error = run.DeadLetter, &l.Reason
 }
 
 func ordinal(n int) string {

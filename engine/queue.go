@@ -119,15 +119,11 @@ func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 
 func (e *Engine) takeItem(tx *store.Tx, flow string, version int, p *plan.Plan, item *store.QueueItem, after *aftermath) error {
 	id := store.NewID()
-	envelope := run.Envelope{ID: id.String(), ReceivedAt: e.clock(), Params: []message.Header{}, Query: []message.Header{}, Body: item.Body}
+	envelope := run.Envelope{ID: id.String(), ReceivedAt: e.clock(), Params: []message.Header{}, Query: []message.Header{}, Body: item.Body, Reference: item.Reference}
 	if err := json.Unmarshal(item.Headers, &envelope.Headers); err != nil {
 		return err
 	}
 	received, refused := run.Receive(p, envelope)
-	if received.Reference == "" {
-		received.Reference = item.Reference // the one it had before the queue
-		received.Message.Reference = item.Reference
-	}
 	t, m, err := newTransaction(flow, version, id, envelope, received, "queue "+item.Queue)
 	if err != nil {
 		return err

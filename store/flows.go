@@ -2,6 +2,7 @@ package store
 
 import (
 	"errors"
+	"fmt"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -116,6 +117,20 @@ func (tx *Tx) SaveSample(sample *Sample) error {
 		return err
 	}
 	return tx.db.Save(sample).Error
+}
+
+// FreeSampleName gives the name, or the name with a number behind it when it
+// is taken.
+func (tx *Tx) FreeSampleName(flow, name string) (string, error) {
+	for free, n := name, 2; ; free, n = fmt.Sprintf("%s (%d)", name, n), n+1 {
+		err := tx.db.Where("flow = ? AND name = ?", flow, free).Take(&Sample{}).Error
+		if errors.Is(err, ErrNotFound) {
+			return free, nil
+		}
+		if err != nil {
+			return "", err
+		}
+	}
 }
 
 // CountSamples tells how many samples a flow has.

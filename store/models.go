@@ -142,6 +142,8 @@ type Transaction struct {
 	FinishedAt *time.Time
 	NextTryAt  *time.Time
 	QueueItem  int64 // the queue's message that it works on, or 0
+	// DuplicateOf is the transaction that had the same once value before.
+	DuplicateOf *ID
 }
 
 // Message is what a transaction received, or what a person repaired it to;

@@ -22,6 +22,7 @@ type Envelope struct {
 	Params     []message.Header
 	Query      []message.Header
 	Body       []byte
+	Reference  string // the one it had before, for when the intake computes none
 }
 
 // Received is a message that an intake has taken in.
@@ -71,6 +72,9 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 	}
 	if out.Reference, err = word(p.Reference, scope()); err != nil {
 		out.Warnings = append(out.Warnings, "no reference: "+err.Error())
+	}
+	if out.Reference == "" {
+		out.Reference = in.Reference
 	}
 	out.Message.Reference = out.Reference
 	if out.Order, err = word(p.Order, scope()); err != nil {

@@ -72,7 +72,8 @@ type Options struct {
 	Clock    func() time.Duration
 	// Known are effects that have happened already; they are not asked again.
 	Known map[string]step.Effect
-	// Live leaves wants without a known effect open: nothing stands in.
+	// Live leaves wants without a known effect open: nothing stands in, and
+	// what was handed over before is shown, too.
 	Live bool
 }
 
@@ -94,13 +95,18 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 		return out
 	}
 	out.Intake = ShownIntake{Outcome: "accepted", Reference: received.Reference, Once: received.Once, Order: received.Order, Warnings: append([]string{}, received.Warnings...)}
-	w := Walk(p, Input{
+	show := func(want step.Want) { out.Deliveries = append(out.Deliveries, ShowDelivery(in.ID, want)) }
+	input := Input{
 		Message: received.Message, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
 		StandIn: func(want step.Want) (StandInReply, bool) {
-			out.Deliveries = append(out.Deliveries, ShowDelivery(in.ID, want))
+			show(want)
 			return standIn(want, opt.Replies), !opt.Live
 		},
-	})
+	}
+	if opt.Live {
+		input.Sent = show
+	}
+	w := Walk(p, input)
 	out.State = w.State
 	if w.Reason != "" {
 		out.Reason = &w.Reason

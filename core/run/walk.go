@@ -29,6 +29,9 @@ type Input struct {
 	Effects map[string]step.Effect
 	// StandIn answers wants that have no effect yet; nil in live runs.
 	StandIn func(step.Want) (StandInReply, bool)
+	// Sent hears of the wants that have an effect already: what was handed
+	// over. nil leaves them out.
+	Sent func(step.Want)
 	// Trace asks for what each step did, with messages before and after.
 	Trace bool
 	// NoBodies leaves the messages out of the trace.
@@ -152,6 +155,7 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		}
 	}
 	if e, ok := w.in.Effects[path]; ok {
+		w.sent(s, *call)
 		call.Effect = &e
 	}
 	res, err := s.Runner.Run(call)
@@ -223,6 +227,17 @@ func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry 
 	w.result.Wants = w.result.Wants[:len(w.result.Wants)-1]
 	call.Effect = &reply.Effect
 	return s.Runner.Run(call)
+}
+
+// sent tells what a step handed over whose effect is known.
+func (w *walker) sent(s *step.Compiled, call step.Call) {
+	if w.in.Sent == nil {
+		return
+	}
+	if res, err := s.Runner.Run(&call); err == nil && res.Want != nil {
+		res.Want.Path, res.Want.Step = call.Path, s.ID
+		w.in.Sent(*res.Want)
+	}
 }
 
 // ways walks the branches of a route.

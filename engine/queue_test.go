@@ -1,0 +1,85 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"testing"
+
+	"readyferry/store"
+)
+
+func TestQueuesHandOverInOneStep(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", "retry: {first: 20ms, growth: constant, cap: 20ms, spread: none, tries: 500, within: 1m}")
+	const filler = `
+readyferry: flow/1
+name: filler
+intake: {kind: webhook, path: /fill, reference: body.ref}
+steps:
+  - {id: put, kind: deliver, to: {queue: asks}, headers: {x-from: filler}}
+`
+	if _, findings, err := w.SaveDraft(context.Background(), "filler", []byte(filler), nil); err != nil || findings[1].Code != "queue-unread" {
+		t.Fatalf("%v %v", findings, err)
+	}
+	var refused *FindingsError
+	if _, _, err := w.Publish(context.Background(), "filler"); !errors.As(err, &refused) {
+		t.Fatalf("published although nobody reads the queue: %v", err)
+	}
+	reader := `
+readyferry: flow/1
+name: reader
+intake: {kind: queue, queue: asks, in-flight: 2}
+steps:
+  - {id: f, kind: filter, keep: 'headers["x-from"] == "filler"'}
+  - {id: d, kind: deliver, to: out}
+`
+	w.publish(reader)
+	w.publish(filler)
+	w.out.status(503)
+	var ids []store.ID
+	for i := range 5 {
+		ids = append(ids, w.accepted("/fill", fmt.Sprintf(`{"ref":"Q-%d"}`, i)))
+	}
+	for _, id := range ids {
+		w.becomes(id, store.Delivered) // the filler's part is done when the queue has it
+	}
+	// At most two are in flight at once; the rest stays in the queue.
+	w.until("two are in flight", func() bool { d, _ := w.store.QueueDepths(); return len(d) == 1 && d[0].InFlight == 2 })
+	if d, _ := w.store.QueueDepths(); d[0].Depth+d[0].InFlight > 5 || d[0].Oldest == nil {
+		t.Errorf("%+v", d)
+	}
+	w.out.say(nil)
+	w.until("the queue is empty", func() bool { d, _ := w.store.QueueDepths(); return len(d) == 0 })
+	rows, _ := w.store.Transactions(store.Filter{Flow: "reader", Limit: 10})
+	if len(rows) != 5 || rows[0].Reference == "" {
+		t.Errorf("%+v", rows)
+	}
+	// At run time a queue that has lost its reader makes a dead letter.
+	if err := w.Delete(context.Background(), "reader"); err != nil {
+		t.Fatal(err)
+	}
+	id := w.accepted("/fill", `{"ref":"Q-9"}`)
+	tx := w.becomes(id, store.DeadLetter)
+	if l := w.letter(id); l.Reason != "no flow reads the queue asks" || l.Class != "flow" || tx.Place != "put" {
+		t.Errorf("%+v", l)
+	}
+	w.publish(reader)
+	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}}); err != nil {
+		t.Fatal(err)
+	}
+	w.becomes(id, store.Delivered)
+}
+
+// The reference that a message had before its queue is the same on every walk.
+func TestTheReferenceFromBeforeTheQueueStays(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", fast)
+	w.publish("readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\nsteps: [{id: d, kind: deliver, to: out}, {id: m, kind: map, fields: [{to: /r, from: message.reference}]}, {id: e, kind: deliver, to: out}]\n")
+	w.publish("readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill, reference: body.ref}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n")
+	w.accepted("/fill", `{"ref":"R-7"}`)
+	w.until("both are sent", func() bool { return len(w.out.got()) == 2 })
+	if got := w.out.got()[1].body; got != `{"r":"R-7"}` {
+		t.Error(got)
+	}
+}

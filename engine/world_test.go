@@ -1,0 +1,221 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"readyferry/connect"
+	"readyferry/core/message"
+	"readyferry/core/plan"
+	"readyferry/core/step"
+	"readyferry/store"
+)
+
+// target is an outside system: it notes what comes and answers as told.
+type target struct {
+	mu     sync.Mutex
+	calls  []call
+	answer func(n int, c call) (connect.Answer, error)
+}
+
+type call struct {
+	to, key, path, body string
+	at                  time.Time
+}
+
+func (f *target) Send(ctx context.Context, c *connect.Connection, r connect.Request) (connect.Answer, error) {
+	f.mu.Lock()
+	k := call{c.Name, r.ID, r.Path, string(r.Body), time.Now()}
+	f.calls = append(f.calls, k)
+	n := len(f.calls)
+	answer := f.answer
+	f.mu.Unlock()
+	if answer == nil {
+		return connect.Answer{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: fmt.Appendf(nil, `{"n":%d}`, n)}, nil
+	}
+	return answer(n, k)
+}
+
+func (f *target) say(answer func(n int, c call) (connect.Answer, error)) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.answer = answer
+}
+
+func (f *target) status(code int) {
+	f.say(func(int, call) (connect.Answer, error) { return connect.Answer{Status: code}, nil })
+}
+
+func (f *target) got() []call {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return append([]call(nil), f.calls...)
+}
+
+type world struct {
+	*Engine
+	t   *testing.T
+	dir string
+	out *target
+}
+
+func start(t *testing.T, dir string, out *target) *world {
+	t.Helper()
+	s, err := store.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	reader, err := plan.NewReader()
+	if err != nil {
+		t.Fatal(err)
+	}
+	e, err := New(Config{Store: s, Reader: reader, Sender: out, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := e.Start(); err != nil {
+		t.Fatal(err)
+	}
+	w := &world{e, t, dir, out}
+	t.Cleanup(w.close)
+	return w
+}
+
+func (w *world) close() {
+	w.Stop()
+	if err := w.store.Close(); err != nil {
+		w.t.Error(err)
+	}
+}
+
+// fast is a retry plan that ends within a fifth of a second.
+const fast = "retry: {first: 20ms, growth: constant, cap: 20ms, spread: none, tries: 3, within: 5s}"
+
+func (w *world) connect(name, more string) {
+	w.t.Helper()
+	if _, err := w.SaveConnection(context.Background(), name, []byte("readyferry: connection/1\nname: "+name+"\nkind: http\naddress: http://127.0.0.1:1\n"+more), nil); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+func (w *world) publish(document string) {
+	w.t.Helper()
+	name := strings.Fields(strings.SplitN(document, "name:", 2)[1])[0]
+	if _, _, err := w.SaveDraft(context.Background(), name, []byte(document), nil); err != nil {
+		w.t.Fatal(err)
+	}
+	if _, _, err := w.Publish(context.Background(), name); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+func (w *world) post(path, body string, headers ...string) (*step.Answer, error) {
+	w.t.Helper()
+	in, _ := w.Find("POST", path)
+	if in == nil {
+		w.t.Fatalf("no flow at %s", path)
+	}
+	h := http.Header{"Content-Type": {"application/json"}}
+	for _, p := range headers {
+		k, v, _ := strings.Cut(p, ":")
+		h.Set(k, strings.TrimSpace(v))
+	}
+	return w.Accept(context.Background(), in, Call{Method: "POST", Path: path, Header: h, Body: []byte(body)})
+}
+
+// accepted posts a message and gives its transaction.
+func (w *world) accepted(path, body string, headers ...string) store.ID {
+	w.t.Helper()
+	a, err := w.post(path, body, headers...)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	var answer struct{ Transaction string }
+	if err := json.Unmarshal(a.Body, &answer); err != nil || a.Status != 202 {
+		w.t.Fatalf("%d %s", a.Status, a.Body)
+	}
+	id, err := store.ParseID(answer.Transaction)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return id
+}
+
+func (w *world) until(what string, holds func() bool) {
+	w.t.Helper()
+	for range 1000 {
+		if holds() {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	w.t.Fatalf("it did not come to pass: %s", what)
+}
+
+func (w *world) becomes(id store.ID, state store.State) store.Transaction {
+	w.t.Helper()
+	var t store.Transaction
+	w.until(state.String(), func() bool {
+		t, _ = w.store.Transaction(id)
+		return t.State == state
+	})
+	return t
+}
+
+func (w *world) letter(id store.ID) store.Letter {
+	w.t.Helper()
+	letters, err := w.store.LettersOf(id)
+	if err != nil || len(letters) != 1 {
+		w.t.Fatalf("%d dead letters, %v", len(letters), err)
+	}
+	return letters[0]
+}
+
+const simple = `
+readyferry: flow/1
+name: simple
+intake: {kind: webhook, path: /simple, reference: body.ref, order: 'string(body.?order.orValue(""))'}
+steps:
+  - {id: m, kind: map, fields: [{to: /v, from: body.v}, {to: /key, from: uuid()}, {to: /at, from: string(now())}]}
+  - {id: d, kind: deliver, to: out, path: '/x/${body.v}'}
+  - {id: after, kind: note, text: 'answered ${replies.d.status}'}
+`
+
+func simpleWorld(t *testing.T) *world {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", fast)
+	w.publish(simple)
+	return w
+}
+
+func mustID(t *testing.T, s string) store.ID {
+	t.Helper()
+	id, err := store.ParseID(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return id
+}
+
+const twoWays = `
+readyferry: flow/1
+name: ways
+intake: {kind: webhook, path: /ways}
+steps:
+  - id: r
+    kind: route
+    take: every
+    ways:
+      - {name: a, when: 'body.to == "a"', steps: [{id: da, kind: deliver, to: out, path: /a}]}
+      - {name: b, when: 'body.to == "b"', steps: [{id: db, kind: deliver, to: out, path: /b}]}
+      - {name: c, when: 'body.?bad.orValue(false)', steps: [{id: mc, kind: map, fields: [{to: /x, from: body.zz}]}]}
+    otherwise: {steps: []}
+`
