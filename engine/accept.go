@@ -155,7 +155,16 @@ func (e *Engine) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer, 
 			}
 			return err
 		}
-		return e.begin(tx, in.plan, t, m, received, first, after)
+		last, err := e.begin(tx, in.plan, t, m, received, first, after)
+		if err != nil || last.Answer == nil || first.Answer != nil {
+			return err
+		}
+		// An answer behind a queue: what is inside the application is done before the caller is answered.
+		answer = last.Answer
+		if m.Answer, err = json.Marshal(answer); err != nil {
+			return err
+		}
+		return tx.SaveAnswer(id, m.Answer)
 	})
 	if err != nil {
 		// A full disk or a locked file: nothing is promised, and the caller is told to come again.
@@ -247,10 +256,11 @@ func (e *Engine) once(tx *store.Tx, p *plan.Plan, t *store.Transaction, value st
 	return &first, nil
 }
 
-// begin stores a new transaction and takes it as far as it goes.
-func (e *Engine) begin(tx *store.Tx, p *plan.Plan, t *store.Transaction, m *store.Message, r run.Received, first *run.Result, after *aftermath) error {
+// begin stores a new transaction and takes it as far as it goes; last is the
+// walk with which it stops there.
+func (e *Engine) begin(tx *store.Tx, p *plan.Plan, t *store.Transaction, m *store.Message, r run.Received, first *run.Result, after *aftermath) (last *run.Result, err error) {
 	if err := tx.AddTransaction(t, m); err != nil {
-		return err
+		return nil, err
 	}
 	w := &walking{e: e, tx: tx, t: t, p: p, message: r.Message, effects: map[string]step.Effect{}, after: after, fresh: true}
 	return w.advance(first)

@@ -72,8 +72,8 @@ func (w *walking) receive(m *store.Message) error {
 
 // advance walks, does at once what is inside the application, stores what the
 // world must do, and settles the transaction's state. first is the result of a
-// walk over the present effects, or nil.
-func (w *walking) advance(first *run.Result) error {
+// walk over the present effects, or nil; last is the walk with which it stops.
+func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 	res, unread := first, map[string]bool{}
 	for {
 		if res == nil {
@@ -81,7 +81,7 @@ func (w *walking) advance(first *run.Result) error {
 		}
 		moved, err := w.puts(res, unread)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if !moved {
 			break
@@ -98,19 +98,18 @@ func (w *walking) advance(first *run.Result) error {
 	}
 	var stored []store.Delivery
 	if !w.fresh {
-		var err error
 		if stored, err = w.tx.Deliveries(w.t.ID); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	deliveries, err := w.deliveries(res, stored)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := w.letters(res.Failures, deliveries); err != nil {
-		return err
+		return nil, err
 	}
-	return w.settle(res, deliveries)
+	return res, w.settle(res, deliveries)
 }
 
 // puts moves messages into queues, in the same database transaction as the

@@ -275,7 +275,8 @@ func (e *Engine) record(tx *store.Tx, id store.ID, rules retry.Plan, outcome ret
 		if err := w.record(d.Path, step.Effect{Status: answer.Status, Headers: answer.Headers, Body: answer.Body}); err != nil {
 			return err
 		}
-		return w.advance(nil)
+		_, err := w.advance(nil)
+		return err
 	}
 	if death != "" {
 		old, err := tx.LettersOf(d.Tx)

@@ -146,7 +146,8 @@ func (e *Engine) takeItem(tx *store.Tx, flow string, version int, p *plan.Plan, 
 	if err := tx.Take(item.N, id); err != nil {
 		return err
 	}
-	return e.begin(tx, p, t, m, received, nil, after)
+	_, err = e.begin(tx, p, t, m, received, nil, after)
+	return err
 }
 
 // deadOnArrival keeps a message that its intake cannot read.

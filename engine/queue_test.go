@@ -83,3 +83,18 @@ func TestTheReferenceFromBeforeTheQueueStays(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// Putting into a queue is inside the application, so an answer behind it is in time.
+func TestAnAnswerBehindAQueueIsHeard(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", fast)
+	w.publish("readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\nsteps: [{id: d, kind: deliver, to: out}]\n")
+	w.publish("readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill, once: body.n}\nsteps: [{id: put, kind: deliver, to: {queue: q}}, {id: a, kind: answer, status: 201, text: 'got ${body.n}'}]\n")
+	for range 2 { // the duplicate is told the same
+		a, err := w.post("/fill", `{"n":"7"}`)
+		if err != nil || a.Status != 201 || string(a.Body) != "got 7" {
+			t.Fatalf("%+v %v", a, err)
+		}
+	}
+	w.until("it is sent once", func() bool { return len(w.out.got()) == 1 })
+}

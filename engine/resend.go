@@ -238,7 +238,8 @@ func (e *Engine) resendOne(tx *store.Tx, id store.ID, d Decision, patch pointer.
 		return err
 	}
 	after.events[TopicDeadLetters] = true
-	return w.advance(nil)
+	_, err = w.advance(nil)
+	return err
 }
 
 // Discard gives dead letters up, all or none.

@@ -33,6 +33,7 @@ var ErrNotFound = gorm.ErrRecordNotFound
 // Store is an open store. It is safe for concurrent use.
 type Store struct {
 	Dir    string
+	held   *os.File // the lock on the folder
 	write  *gorm.DB
 	read   *gorm.DB
 	seal   *sealer
@@ -49,14 +50,31 @@ type job struct {
 
 // Open opens the store in a folder and creates both when absent.
 func Open(dir string) (*Store, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("creating the data folder: %w", err)
-	}
-	seal, err := openSealer(filepath.Join(dir, "seal.key"))
+	held, err := lock(dir)
 	if err != nil {
 		return nil, err
 	}
-	file := filepath.Join(dir, "readyferry.db")
+	s, err := openFiles(dir)
+	if err != nil {
+		_ = held.Close()
+		return nil, err
+	}
+	s.held = held
+	return s, nil
+}
+
+// The files of a folder.
+const (
+	dbFile  = "readyferry.db"
+	keyFile = "seal.key"
+)
+
+func openFiles(dir string) (*Store, error) {
+	seal, err := openSealer(filepath.Join(dir, keyFile))
+	if err != nil {
+		return nil, err
+	}
+	file := filepath.Join(dir, dbFile)
 	open := func(params string, conns int) (*gorm.DB, error) {
 		db, err := gorm.Open(sqlite.Open("file:"+file+"?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&"+params), &gorm.Config{
 			Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
@@ -97,7 +115,7 @@ func (s *Store) Close() error {
 			errs = append(errs, pool.Close())
 		}
 	}
-	return errors.Join(errs...)
+	return errors.Join(append(errs, s.held.Close())...)
 }
 
 // Write runs work in a database transaction and returns when it is on disk.

@@ -428,3 +428,34 @@ func TestIDs(t *testing.T) {
 		t.Error("lost is a state")
 	}
 }
+
+// Two engines on one journal would deliver everything twice.
+func TestAFolderIsOpenedOnce(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(dir); !errors.Is(err, ErrInUse) {
+		t.Errorf("opened twice: %v", err)
+	}
+	if err := Forget(dir); !errors.Is(err, ErrInUse) {
+		t.Errorf("forgotten while open: %v", err)
+	}
+	if err := s.Write(t.Context(), func(tx *Tx) error { return tx.SaveFlow(&Flow{Name: "f"}) }); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := Forget(dir); err != nil {
+		t.Fatal(err)
+	}
+	if s, err = Open(dir); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if _, err := s.Flow("f"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("not forgotten: %v", err)
+	}
+}

@@ -2,14 +2,12 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"syscall"
 	"time"
 
@@ -46,10 +44,8 @@ func demoCommand() *cobra.Command {
 		Use: "demo", Short: "Run the application with the demo of Larkfield Libraries", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if fresh {
-				for _, name := range []string{"readyferry.db", "readyferry.db-wal", "readyferry.db-shm", "seal.key"} {
-					if err := os.Remove(filepath.Join(data, name)); err != nil && !errors.Is(err, os.ErrNotExist) {
-						return err
-					}
+				if err := store.Forget(data); err != nil {
+					return err
 				}
 			}
 			return serve(c.Context(), data, listen, func(ctx context.Context, address string, load func() error) error {
@@ -87,7 +83,7 @@ func serve(ctx context.Context, data, listen string, ready func(ctx context.Cont
 	}()
 	listener, err := net.Listen("tcp", listen)
 	if err != nil {
-		return fmt.Errorf("listening on %s: %w", listen, err)
+		return fmt.Errorf("listening on %s: %w; choose another address with --listen", listen, err)
 	}
 	address := "http://" + reachable(listener.Addr().(*net.TCPAddr))
 	reader, err := plan.NewReader()

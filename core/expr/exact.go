@@ -267,18 +267,28 @@ func isRoot(name string) bool {
 func reads(e celast.Expr) []Path {
 	var out []Path
 	seen := map[string]bool{}
+	add := func(p Path) {
+		if key := p.String(); isRoot(p.Root) && !seen[key] {
+			seen[key] = true
+			out = append(out, p)
+		}
+	}
 	var walk func(e celast.Expr)
 	walk = func(e celast.Expr) {
 		if p, _, ok := pathOf(e); ok {
-			if key := p.String(); isRoot(p.Root) && !seen[key] {
-				seen[key] = true
-				out = append(out, p)
-			}
+			add(p)
 			return
 		}
 		switch e.Kind() {
 		case celast.SelectKind:
-			walk(e.AsSelect().Operand())
+			s := e.AsSelect()
+			p, _, ok := pathOf(s.Operand())
+			if ok && s.IsTestOnly() && isRoot(p.Root) { // has(body.a) reads body.a
+				p.segments = append(p.segments[:len(p.segments):len(p.segments)], segment{name: s.FieldName(), optional: true})
+				add(p)
+				return
+			}
+			walk(s.Operand())
 		case celast.CallKind:
 			if c := e.AsCall(); c.IsMemberFunction() {
 				walk(c.Target())

@@ -114,6 +114,36 @@ func typeWord(t *types.Type) string {
 	return strings.NewReplacer("int", "whole number", "double", "number").Replace(t.String())
 }
 
+// plainSyntax says in words what the parser says in the names of its tokens.
+func plainSyntax(message string) string {
+	if m := unexpected.FindStringSubmatch(message); m != nil {
+		if m[1] == "<EOF>" {
+			return "the expression ends before it is complete"
+		}
+		return fmt.Sprintf("%q is not expected here", m[1])
+	}
+	if m := lacking.FindStringSubmatch(message); m != nil {
+		return fmt.Sprintf("a %s is missing here", m[1])
+	}
+	if m := noToken.FindStringSubmatch(message); m != nil {
+		switch token := strings.TrimSpace(m[1]); {
+		case strings.HasPrefix(token, `"`), strings.HasPrefix(token, "'"):
+			return "the text that begins here is not closed"
+		case token == "=":
+			return "= compares nothing; write == for equal"
+		default:
+			return token + " means nothing in an expression"
+		}
+	}
+	return message
+}
+
+var (
+	unexpected = regexp.MustCompile(`^(?:mismatched input|extraneous input|no viable alternative at input) '(.*?)'(?: expecting .*)?$`)
+	lacking    = regexp.MustCompile(`^missing '?(.*?)'? at '.*'$`)
+	noToken    = regexp.MustCompile(`^token recognition error at: '(.*)'$`)
+)
+
 var undeclared = regexp.MustCompile(`undeclared reference to '([^']*)'`)
 
 func compileError(issues *cel.Issues) *CompileError {
@@ -122,7 +152,7 @@ func compileError(issues *cel.Issues) *CompileError {
 	if e.Line < 1 {
 		e.Line, e.Column = 1, 1
 	}
-	e.Message = strings.TrimPrefix(e.Message, "Syntax error: ")
+	e.Message = plainSyntax(strings.TrimPrefix(e.Message, "Syntax error: "))
 	e.Message = strings.Replace(e.Message, " (in container '')", "", 1)
 	if m := undeclared.FindStringSubmatch(e.Message); m != nil {
 		e.Message = fmt.Sprintf("there is no name or function %q here", m[1])

@@ -195,7 +195,7 @@ func TestReadsAreKnown(t *testing.T) {
 	for _, r := range p.Reads {
 		got = append(got, r.String())
 	}
-	want := `body.patron.card body body.lines[0].sku headers["a-b"] body.l body.q`
+	want := `body.patron.card body.x body.lines[0].sku headers["a-b"] body.l body.q`
 	if s := strings.Join(got, " "); s != want {
 		t.Errorf("%s\nwant %s", s, want)
 	}

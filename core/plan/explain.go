@@ -1,12 +1,14 @@
 package plan
 
 import (
+	"slices"
 	"sort"
 	"strings"
 
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/pointer"
+	"readyferry/core/schema"
 )
 
 // stepAt names the innermost step around a pointer.
@@ -25,6 +27,30 @@ func stepAt(root *message.Node, ptr string) string {
 		}
 	}
 	return id
+}
+
+// switchedOff tells whether a failure lies in a step that is off, and so is
+// not checked. What tells one row from another is checked all the same.
+func switchedOff(root *message.Node, f schema.Failure) bool {
+	p, err := pointer.Parse(f.Pointer)
+	if err != nil || len(p) == 0 {
+		return false
+	}
+	last := p[len(p)-1]
+	if _, isIndex := pointer.Index(last); isIndex || slices.Contains([]string{"id", "kind", "off", "ways", "otherwise", "steps", "name"}, last) {
+		return false
+	}
+	for i := 2; i < len(p); i++ {
+		if p[i-2] != "steps" {
+			continue
+		}
+		if n, err := p[:i].Get(root); err == nil && n.Kind == message.Map {
+			if off := n.Get("off"); off != nil && off.Kind == message.Bool && off.Text == "true" {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func shownText(root *message.Node, ptr string) string {

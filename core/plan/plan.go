@@ -121,7 +121,9 @@ func (r *Reader) shape(s *flow.Source) []flow.Finding {
 	}
 	var out []flow.Finding
 	for _, f := range failures {
-		out = append(out, r.explain(s, f))
+		if !switchedOff(s.Root, f) {
+			out = append(out, r.explain(s, f))
+		}
 	}
 	return out
 }

@@ -65,7 +65,7 @@ func TestRehearsalGoesEveryWay(t *testing.T) {
 		url           string
 		sent          string // contained in the last delivery
 	}{
-		{"ebook", ebook, loan, Delivered, "", 200, `{"loan": 77.0}`, "valid|goes on|4 set|6 of 7 set|digital|201|200|portal web", "/loans", `"item":31408209317000000001,"price":0.10`},
+		{"ebook", ebook, loan, Delivered, "", 202, `{"transaction":"019cf2b1`, "valid|goes on|4 set|6 of 7 set|digital|201|200|portal web", "/loans", `"item":31408209317000000001,"price":0.10`},
 		{"book", book, nil, Delivered, "", 202, `{"transaction":"019cf2b1`, "valid|goes on|4 set|7 of 7 set|shelf|200|portal web", "/MA%2FRL/slips", `"card":"LC4417"`},
 		{"queue", afar, nil, Delivered, "", 202, "", "valid|goes on|4 set|6 of 7 set|otherwise|queued|portal web", "", `"asked":"2026-03-17T09:41:07.318Z"`},
 		{"closed", closed, nil, TurnedAway, "hold HR-4 is closed", 202, "", "valid|turned away", "", ""},
@@ -93,6 +93,29 @@ func TestRehearsalGoesEveryWay(t *testing.T) {
 		if (c.url != "" || c.sent != "") && (len(r.Deliveries) != 1 || r.Deliveries[0].Request.URL != c.url || !strings.Contains(*r.Deliveries[0].Request.Text, c.sent)) {
 			t.Errorf("%s: deliveries %+v", c.name, r.Deliveries)
 		}
+	}
+}
+
+// What one way was answered is no business of another, so that it decides the
+// same before and after that answer has come.
+func TestAWayDoesNotSeeTheAnswersOfAnother(t *testing.T) {
+	p := read(t, `
+readyferry: flow/1
+name: f
+intake: {kind: webhook, path: /f}
+steps:
+  - id: r
+    kind: route
+    take: every
+    ways:
+      - {name: a, when: 'true', steps: [{id: d, kind: deliver, to: x}]}
+      - {name: b, when: 'true', steps: [{id: n, kind: note, text: '${size(replies)} seen'}]}
+    otherwise: {steps: []}
+  - {id: after, kind: note, text: '${size(replies)} seen after'}
+`)
+	r := Rehearse(p, envelope(`{}`), Options{})
+	if len(r.Notes) != 2 || r.Notes[0].Text != "0 seen" || r.Notes[1].Text != "1 seen after" {
+		t.Errorf("%+v", r.Notes)
 	}
 }
 
@@ -203,6 +226,40 @@ func TestDeliveryIDsAreSteadyAndSort(t *testing.T) {
 	a, b := DeliveryID(tx, "x"), DeliveryID(tx, "y")
 	if a == b || a != DeliveryID(tx, "x") || !strings.HasPrefix(a, "019cf2b1-77a4-7") {
 		t.Errorf("%s %s", a, b)
+	}
+}
+
+// The walk up to its first outside effect runs before the caller is answered:
+// what stands behind a queue is heard, what stands behind an outside system is not.
+func TestAnswersBehindADeliveryComeTooLate(t *testing.T) {
+	p := read(t, `
+readyferry: flow/1
+name: f
+intake: {kind: webhook, path: /f}
+steps:
+  - {id: put, kind: deliver, to: {queue: q}}
+  - id: r
+    kind: route
+    take: every
+    ways:
+      - {name: a, when: 'true', steps: [{id: d, kind: deliver, to: x}, {id: late, kind: answer, status: 500}]}
+      - {name: b, when: body.n > 1, steps: [{id: early, kind: answer, status: 201}]}
+    otherwise: {steps: []}
+  - {id: last, kind: answer, status: 503}
+`)
+	for body, want := range map[string]int{`{"n":1}`: 202, `{"n":2}`: 201} {
+		r := Rehearse(p, envelope(body), Options{})
+		if r.State != Delivered || r.Answer.Status != want || len(r.Notes) != 2 || !strings.HasPrefix(r.Notes[0].Text, "late: nobody waits for this answer any more") {
+			t.Errorf("%s: %+v %+v", body, r.Answer, r.Notes)
+		}
+	}
+}
+
+func TestTheTraceSaysWhatAStepReads(t *testing.T) {
+	p := read(t, "readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps: [{id: n, kind: note, when: 'has(body.a) && headers.size() >= 0', text: '${body.b.c} ${body[\"d/e\"]} ${body.b.c}'}]\n")
+	r := Rehearse(p, envelope(`{"a":1,"b":{"c":2},"d/e":3}`), Options{})
+	if got := strings.Join(r.Trace[0].Reads, " "); got != "/a /b/c /d~1e" {
+		t.Error(got)
 	}
 }
 

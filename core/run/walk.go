@@ -70,6 +70,7 @@ type Entry struct {
 	After   *Body        `json:"after,omitempty"`
 	Took    float64      `json:"took"` // milliseconds
 	Error   *string      `json:"error"`
+	Reads   []string     `json:"reads,omitempty"` // JSON Pointers into the body before
 	Ways    []string     `json:"ways,omitempty"`
 	Fields  []step.Field `json:"fields,omitempty"`
 }
@@ -140,7 +141,7 @@ func (w *walker) block(b *step.Block, prefix string, st *step.State) progress {
 
 func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace}
-	entry := Entry{Path: path, Step: s.ID, Kind: s.Kind}
+	entry := Entry{Path: path, Step: s.ID, Kind: s.Kind, Reads: s.Reads}
 	before := *st
 	began := w.clock()
 	if s.When != nil {
@@ -175,6 +176,8 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		switch {
 		case !w.awaited:
 			w.result.Notes = append(w.result.Notes, step.Note{Level: "info", Text: s.ID + ": nobody waits for this answer"})
+		case st.Answered:
+			w.result.Notes = append(w.result.Notes, step.Note{Level: "info", Text: s.ID + ": nobody waits for this answer any more; the caller was answered before the first delivery"})
 		case w.result.Answer == nil:
 			w.result.Answer = res.Answer
 		}
@@ -252,10 +255,10 @@ func (w *walker) ways(s *step.Compiled, path string, taken []int, st *step.State
 	}
 	// Each way works on its own copy, so that one which waits or dies holds up
 	// no other. Replies are kept for the steps after the route.
-	stopped, away := false, 0
+	stopped, away, start := false, 0, *st
 	var reasons []string
 	for _, i := range taken {
-		own := *st
+		own := start
 		switch w.block(s.Ways[i].Block, path+"."+s.Ways[i].Name+"/", &own) {
 		case blocked:
 			stopped = true
@@ -263,6 +266,7 @@ func (w *walker) ways(s *step.Compiled, path string, taken []int, st *step.State
 			away++
 			reasons = append(reasons, w.reason)
 		}
+		st.Answered = st.Answered || own.Answered
 		if own.Replies != nil {
 			for _, m := range own.Replies.Members {
 				if st.Replies == nil {

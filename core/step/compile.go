@@ -3,6 +3,7 @@ package step
 import (
 	"errors"
 	"fmt"
+	"slices"
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
@@ -17,6 +18,10 @@ type Compiler struct {
 	Files    map[string][]byte // the flow's own files, by name
 	Findings []flow.Finding
 	Uses     []Use
+
+	// outside is the delivery behind which the caller has been answered, or "".
+	outside string
+	reads   []string // JSON Pointers into the body that the step being compiled reads
 
 	find func(name string) (Kind, bool)
 	ids  map[string]string // id → pointer
@@ -64,14 +69,15 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 	if !ok {
 		return nil // the schema has said so
 	}
-	outer := c.step
-	c.step = s
-	defer func() { c.step = outer }()
+	outer, outerReads := c.step, c.reads
+	c.step, c.reads = s, nil
+	defer func() { c.step, c.reads = outer, outerReads }()
 	before := len(c.Findings)
 	if s.When != "" {
 		out.When = c.Condition(s.Pointer+"/when", s.When)
 	}
 	out.Runner = kind.compile(c, s)
+	out.Reads = c.reads
 	for _, f := range c.Findings[before:] {
 		if f.Level == flow.Error && f.Step == s.ID {
 			out.Runner, out.When = broken(f.Message), nil
@@ -126,7 +132,17 @@ func (c *Compiler) Expression(ptr, source string) *expr.Program {
 		c.expression(ptr, err)
 		return nil
 	}
+	c.read(p.Reads)
 	return p
+}
+
+// read notes which parts of the body the step being compiled reads.
+func (c *Compiler) read(paths []expr.Path) {
+	for _, p := range paths {
+		if ptr := p.Pointer(); p.Root == "body" && !slices.Contains(c.reads, ptr) {
+			c.reads = append(c.reads, ptr)
+		}
+	}
 }
 
 // Condition is Expression for conditions.
@@ -136,6 +152,7 @@ func (c *Compiler) Condition(ptr, source string) *expr.Program {
 		c.expression(ptr, err)
 		return nil
 	}
+	c.read(p.Reads)
 	return p
 }
 
@@ -146,6 +163,7 @@ func (c *Compiler) Template(ptr, source string, place expr.Place) *expr.Template
 		c.expression(ptr, err)
 		return nil
 	}
+	c.read(t.Reads)
 	return t
 }
 

@@ -46,6 +46,7 @@ func compileDeliver(c *Compiler, s *flow.Step) Runner {
 		}
 	} else {
 		c.Uses = append(c.Uses, Use{UseConnection, r.target, s.ID, s.Pointer + "/to"})
+		c.outside = s.ID
 	}
 	if r.method == "" {
 		r.method = "POST"
@@ -108,6 +109,7 @@ func (r *deliver) done(c *Call) Result {
 	}
 	id := c.Path[strings.LastIndexByte(c.Path, '/')+1:]
 	st.Replies = st.Replies.With(id, c.Effect.reply())
+	st.Answered = true
 	return Result{State: st, Outcome: fmt.Sprint(c.Effect.Status)}
 }
 

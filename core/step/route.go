@@ -43,6 +43,14 @@ type route struct {
 func compileRoute(c *Compiler, s *flow.Step) Runner {
 	r := &route{every: scalar(s.Settings.Get("take")) == "every"}
 	names := map[string]bool{}
+	before, behind := c.outside, c.outside
+	way := func(name string, steps []*flow.Step) {
+		c.outside = before // one way knows nothing of another
+		r.blocks = append(r.blocks, Way{name, c.Block(steps)})
+		if c.outside != "" {
+			behind = c.outside
+		}
+	}
 	for i, w := range s.Settings.Get("ways").Items {
 		ptr := fmt.Sprintf("%s/ways/%d", s.Pointer, i)
 		name := scalar(w.Get("name"))
@@ -51,14 +59,15 @@ func compileRoute(c *Compiler, s *flow.Step) Runner {
 		}
 		names[name] = true
 		r.when = append(r.when, c.Condition(ptr+"/when", scalar(w.Get("when"))))
-		r.blocks = append(r.blocks, Way{name, c.Block(flow.Steps(w.Get("steps"), ptr+"/steps"))})
+		way(name, flow.Steps(w.Get("steps"), ptr+"/steps"))
 	}
 	if n := s.Settings.Get("otherwise"); n != nil {
 		r.other = true
-		r.blocks = append(r.blocks, Way{Otherwise, c.Block(flow.Steps(n.Get("steps"), s.Pointer+"/otherwise/steps"))})
+		way(Otherwise, flow.Steps(n.Get("steps"), s.Pointer+"/otherwise/steps"))
 	} else {
 		c.Find(s.Pointer, flow.Warning, "no-otherwise", "a message that no way fits goes on without a word", "add otherwise, even if its steps only turn the message away")
 	}
+	c.outside = behind
 	return r
 }
 

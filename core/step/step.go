@@ -40,8 +40,9 @@ type Compiled struct {
 	*flow.Step
 	When   *expr.Program // nil: always
 	Runner Runner
-	Ways   []Way // of a route
-	Every  bool  // of a route: all ways that fit, each with its own copy
+	Reads  []string // JSON Pointers into the body that its settings read
+	Ways   []Way    // of a route
+	Every  bool     // of a route: all ways that fit, each with its own copy
 }
 
 // Way is one branch.
@@ -59,6 +60,9 @@ type State struct {
 	Vars    *message.Node
 	Replies *message.Node
 	Sent    []message.Header // headers that set steps put; they leave with the message
+	// Answered tells that the outside world has had its say on the way here,
+	// and that the caller has had an answer before that.
+	Answered bool
 }
 
 // Call is one step's work on one message.

@@ -949,6 +949,8 @@ export interface components {
             /** @description milliseconds */
             took: number;
             error: string | null;
+            /** @description JSON Pointers into the body before */
+            reads?: string[];
             ways?: string[];
             fields?: components["schemas"]["Field"][];
         };

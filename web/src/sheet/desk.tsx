@@ -37,7 +37,7 @@ export function Desk(p: Props) {
   const before = row.kind === "intake" ? received : entry?.before;
   const after = row.kind === "intake" ? (accepted ? received : undefined) : entry?.after;
   const fields = entry?.fields ?? [];
-  const used = fields.flatMap((f) => f.reads);
+  const used = entry?.reads ?? [];
   const changed =
     entry && entry.before?.text !== entry.after?.text ? fields.filter((f) => f.outcome === "set").map((f) => f.to) : [];
   const litField =
