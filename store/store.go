@@ -115,7 +115,10 @@ func (s *Store) Close() error {
 			errs = append(errs, pool.Close())
 		}
 	}
-	return errors.Join(append(errs, s.held.Close())...)
+	if err := s.held.Close(); !errors.Is(err, os.ErrClosed) { // closing twice is no fault
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
 }
 
 // Write runs work in a database transaction and returns when it is on disk.
