@@ -114,14 +114,23 @@ func unlessThere(err error) error {
 	return err
 }
 
-// Trickle posts a made-up hold request every so often until ctx ends, so that
-// every page has life.
+// first are the kinds of message that come at once, so that every page has
+// life within seconds: a shelf copy, two for the partners, an ebook, a forgotten
+// shelf, a missing card, another for the partners.
+var first = []int{70, 30, 31, 10, 44, 48, 32}
+
+// Trickle posts a made-up hold request every so often until ctx ends; the
+// first ones come quickly and cover all that can happen.
 func Trickle(ctx context.Context, address string, every time.Duration) {
 	client := &http.Client{Timeout: 10 * time.Second}
 	r := rand.New(rand.NewPCG(20811, uint64(time.Now().UnixNano())))
 	base := 21000 + r.IntN(9)*1000
 	for n := 0; ; n++ {
-		body := hold(r, base+n)
+		kind, pause := r.IntN(100), every/2+time.Duration(r.Int64N(int64(every)))
+		if n < len(first) {
+			kind, pause = first[n], every/8
+		}
+		body := hold(r, base+n, kind)
 		req, err := http.NewRequestWithContext(ctx, http.MethodPost, address+"/in/hold-requests/"+pick(r, "web", "kiosk", "desk"), strings.NewReader(body))
 		if err != nil {
 			return
@@ -137,14 +146,15 @@ func Trickle(ctx context.Context, address string, every time.Duration) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(every/2 + time.Duration(r.Int64N(int64(every)))):
+		case <-time.After(pause):
 		}
 	}
 }
 
 func pick(r *rand.Rand, from ...string) string { return from[r.IntN(len(from))] }
 
-func hold(r *rand.Rand, n int) string {
+// hold makes up a request; kind is between 0 and 99.
+func hold(r *rand.Rand, n, kind int) string {
 	type copied struct {
 		Branch string `json:"branch"`
 		Shelf  string `json:"shelf,omitempty"`
@@ -158,16 +168,16 @@ func hold(r *rand.Rand, n int) string {
 		"item": fmt.Sprintf("31408-%05d-%d", r.IntN(100000), r.IntN(10)), "format": "book",
 	}
 	branch := pick(r, "MARL", "STOW", "ELMB", "HART", "QUAY")
-	switch x := r.IntN(100); {
-	case x < 20:
+	switch {
+	case kind < 20:
 		m["format"] = "ebook"
-	case x < 42:
+	case kind < 42:
 		m["format"], m["copies"] = "audio", []copied{}
-	case x < 46:
+	case kind < 46:
 		m["copies"] = []copied{{Branch: branch}} // the catalogue forgot the shelf
-	case x < 50:
+	case kind < 50:
 		m["patron"] = map[string]string{"name": "dray, osei"}
-	case x < 54:
+	case kind < 54:
 		m["status"] = "cancelled"
 	default:
 		m["copies"] = []copied{{branch, pick(r, "F KEL", "F DRE", "910 HAR", "J PIC", "LP MOR")}}

@@ -89,7 +89,7 @@ func TestTheTrickleFitsTheSchema(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	bad := 0
 	for n := range 1000 {
-		m, err := jsonfmt.Decode([]byte(hold(r, 20000+n)))
+		m, err := jsonfmt.Decode([]byte(hold(r, 20000+n, r.IntN(100))))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -67,14 +67,14 @@ test("a queue is looked into without taking anything", async ({ page, goto, app 
   for (let i = 0; i < 6; i++) await page.request.post(`${app.base}/in/hold-requests/desk`, hold(`HR-60${i}`, { copies: [] }));
   await goto("/queues");
   const row = page.locator("[data-queue=interloan-asks]");
-  await expect(row.locator("td").nth(3)).toHaveText("4");
-  await expect(row.locator("td").nth(2)).toHaveText("2");
+  await expect(row.locator("td").nth(3)).toHaveText("1");
+  await expect(row.locator("td").nth(2)).toHaveText("5");
   await row.getByRole("button", { name: "look inside" }).click();
   const inside = page.getByRole("region", { name: "Messages of interloan-asks" });
   await expect(inside.locator("details")).toHaveCount(6);
   await expect(inside).toContainText("in flight");
-  await page.request.put(`${app.base}/api/v1/stand-ins/partner-libraries/behaviour`, { data: {} });
-  await expect(inside).toContainText("The queue is empty", { timeout: 30_000 });
+  await page.request.put(`${app.base}/api/v1/stand-ins/partner-libraries/behaviour`, { data: { delay: 1 } });
+  await expect(inside).toContainText("The queue is empty", { timeout: 60_000 });
 });
 
 test("a waiting delivery is tried at once when a person asks", async ({ page, goto, app }) => {
@@ -111,4 +111,19 @@ test("what the help says is there", async ({ page, goto }) => {
   await page.getByRole("link", { name: "Flows", exact: true }).click();
   await page.keyboard.press("?");
   await expect(page.getByRole("dialog")).toContainText("find a flow");
+});
+
+test("anything is found from the keyboard: flows, references, commands", async ({ page, goto }) => {
+  await goto("/help");
+  await page.keyboard.press("/");
+  await page.keyboard.type("interloan");
+  await expect(page.getByRole("option", { name: "Interloan asks" })).toHaveAttribute("aria-selected", "true");
+  await page.keyboard.press("Enter");
+  await expect(page.getByRole("heading", { name: "Interloan asks" })).toBeVisible();
+  await page.keyboard.press("/");
+  await page.keyboard.type("start a flow");
+  await page.keyboard.press("Enter");
+  await expect(page.getByRole("dialog")).toContainText("Messages come in by");
+  await page.getByRole("button", { name: "Not now" }).click();
+  await expect(page).toHaveURL(/\/flows$/);
 });

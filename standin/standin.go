@@ -26,9 +26,10 @@ type Definition struct {
 	Name    string            `json:"name"`
 	Title   string            `json:"title"`
 	Note    string            `json:"note,omitempty"`
-	Status  int               `json:"status"`  // 200 when 0
-	Headers map[string]string `json:"headers"` // of the answer
-	Body    string            `json:"body"`    // ${n} is the number of the call
+	Status  int               `json:"status"`          // 200 when 0
+	Headers map[string]string `json:"headers"`         // of the answer
+	Body    string            `json:"body"`            // ${n} is the number of the call
+	Delay   int               `json:"delay,omitempty"` // milliseconds before every answer
 	// Falters makes every N-th call fail with a status, as real systems do now and then.
 	Falters *Falters `json:"falters,omitempty"`
 }
@@ -43,7 +44,7 @@ type Falters struct {
 type Behaviour struct {
 	Status     *int       `json:"status"`     // null: as defined
 	Body       *string    `json:"body"`       // null: as defined
-	Delay      int        `json:"delay"`      // milliseconds before the answer, at most 120000
+	Delay      int        `json:"delay"`      // milliseconds before the answer, at most 120000; 0: as defined
 	Refuse     int        `json:"refuse"`     // so many calls are refused, -1: all of them
 	RefuseWith int        `json:"refuseWith"` // status of a refusal, 503 when 0; -1 breaks the connection off
 	OutUntil   *time.Time `json:"outUntil"`   // until then it answers 503 with Retry-After
@@ -259,6 +260,9 @@ func (sys *System) decide(now time.Time) (status int, headers map[string]string,
 	defer sys.mu.Unlock()
 	b := &sys.behaviour
 	delay = time.Duration(b.Delay) * time.Millisecond
+	if b.Delay == 0 {
+		delay = time.Duration(sys.def.Delay) * time.Millisecond
+	}
 	problem := func(status int, title string) string {
 		text, _ := json.Marshal(map[string]any{"title": title, "status": status})
 		return string(text)

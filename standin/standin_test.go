@@ -54,6 +54,17 @@ func TestItDoesWhatItIsTold(t *testing.T) {
 			}
 		}
 	}
+	s.Define(Definition{Name: "p", Status: 201, Delay: 30})
+	if err := s.Behave("p", Behaviour{}); err != nil {
+		t.Fatal(err)
+	}
+	if began := time.Now(); code("slow") != "201 " || time.Since(began) < 30*time.Millisecond {
+		t.Error("the defined delay is not kept")
+	}
+	s.Define(Definition{Name: "p", Status: 201})
+	if err := s.Behave("p", Behaviour{OutUntil: &until}); err != nil {
+		t.Fatal(err)
+	}
 	now = now.Add(2 * time.Minute)
 	if got := code("late"); got != "201 " {
 		t.Errorf("after the outage: %s", got)

@@ -53,7 +53,7 @@ export function Find({ open, onClose }: { open: boolean; onClose: () => void }) 
       <Command.Input
         value={text}
         onValueChange={setText}
-        placeholder="A flow, a reference such as HR-20811, a connection, a page"
+        placeholder="A flow, a reference such as HR-20811, a connection, a command, a page"
         className="w-full border-b border-line bg-sheet px-3 py-2.5 outline-none"
       />
       <Command.List className="max-h-[50vh] overflow-auto py-1">
@@ -103,6 +103,18 @@ export function Find({ open, onClose }: { open: boolean; onClose: () => void }) 
           >
             <b>{s.title}</b>
             <span className="text-quiet">stand-in</span>
+          </Command.Item>
+        ))}
+        {(
+          [
+            ["Start a flow", "/flows?start=flow"],
+            ["Connect a system", "/connections?open=%2Bhttp"],
+            ["Let somebody call", "/connections?open=%2Bcaller"],
+          ] as const
+        ).map(([title, to]) => (
+          <Command.Item key={to} value={`command ${title}`} className={row} onSelect={() => open_(to)}>
+            <b>{title}</b>
+            <span className="text-quiet">command</span>
           </Command.Item>
         ))}
         {["Flows", "Transactions", "Dead letters", "Queues", "Connections", "Stand-ins", "Help"].map((p) => (

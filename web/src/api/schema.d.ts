@@ -1237,6 +1237,8 @@ export interface components {
                 [key: string]: string;
             };
             body: string;
+            /** @description milliseconds before every answer */
+            delay?: number;
             falters?: components["schemas"]["Falters"];
             received: number;
             accepted: number;

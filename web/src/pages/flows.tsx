@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { toast } from "sonner";
 import { call, type Flow, type MinuteCount } from "../api/client";
 import { queryClient, useCauses, useConnections, useFlows } from "../api/queries";
@@ -45,7 +45,9 @@ export function FlowsPage() {
   const go = useNavigate();
   const now = useNow(5000);
   const [filter, setFilter] = useState("");
-  const [start, setStart] = useState(false);
+  const [search, setSearch] = useSearchParams();
+  const start = search.get("start") === "flow";
+  const setStart = (on: boolean) => setSearch(on ? { start: "flow" } : {}, { replace: true });
   const loadDemo = async () => {
     try {
       await call("/api/v1/demo", { method: "POST" });

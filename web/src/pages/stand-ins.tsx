@@ -139,7 +139,7 @@ function One({ s, now }: { s: StandInWhole; now: number }) {
             }}
           >
             {field("status", "Answers", "status", String(s.status))}
-            {field("delay", "After", "milliseconds", "0")}
+            {field("delay", "After", "milliseconds", String(s.delay ?? 0))}
             {field("refuse", "Refuses", "calls, −1: all", "0")}
             {field("refuseWith", "With", "status, −1: breaks off", "503")}
             <Setting inline label="Body" hint="${n}: number of the call">

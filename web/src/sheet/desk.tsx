@@ -72,6 +72,7 @@ export function Desk(p: Props) {
     window.addEventListener("pointermove", onMove);
     window.addEventListener("pointerup", end, { once: true });
   };
+  const sends = row.kind === "step" && row.step.kind === "deliver";
   const title =
     row.kind === "intake" ? "Intake" : row.kind === "way" ? `Way ${row.way.name}` : viewOf(row.step.kind).verb;
   return (
@@ -151,9 +152,9 @@ export function Desk(p: Props) {
       </div>
       <div className="flex min-h-0 min-w-0 flex-col bg-sheet">
         <h2 className="pane-head bg-paper">
-          {row.kind === "intake" ? "What the caller gets" : `After step ${row.n}`}{" "}
+          {row.kind === "intake" ? "What the caller gets" : sends ? `Sent by step ${row.n}` : `After step ${row.n}`}{" "}
           <span className="font-normal text-quiet">
-            {row.kind !== "intake" && after?.format ? `as ${after.format.toUpperCase()}` : ""}
+            {row.kind !== "intake" && !sends && after?.format ? `as ${after.format.toUpperCase()}` : ""}
           </span>
         </h2>
         <div className="min-h-0 flex-1 overflow-auto" data-testid="after">
@@ -164,7 +165,7 @@ export function Desk(p: Props) {
           )}
           {row.kind === "intake" ? (
             <Answer rehearsal={p.rehearsal} />
-          ) : row.kind === "step" && row.step.kind === "deliver" ? (
+          ) : sends ? (
             <Sent rehearsal={p.rehearsal} path={row.key} />
           ) : (
             !entry?.error &&
