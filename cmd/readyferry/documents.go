@@ -256,7 +256,8 @@ func reply(text string) (string, step.Effect, error) {
 }
 
 func evalCommand() *cobra.Command {
-	var file, format string
+	var file string
+	var body formatFlags
 	var headers, params, queries []string
 	c := &cobra.Command{
 		Use: "eval EXPR", Short: "Evaluate one expression", Args: cobra.ExactArgs(1),
@@ -271,18 +272,14 @@ func evalCommand() *cobra.Command {
 				return &exitError{1, err}
 			}
 			now := time.Now().UTC().Truncate(time.Millisecond)
-			m := message.Message{ID: "019cf2b1-77a4-7000-8000-000000000001", ReceivedAt: now, Format: format}
+			m := message.Message{ID: "019cf2b1-77a4-7000-8000-000000000001", ReceivedAt: now, Format: body.name}
 			scope := &expr.Scope{Now: now, Seed: m.ID + "/eval", Message: &m}
 			if file != "" {
-				raw, err := readInput(c, file)
+				d, raw, err := body.readMessage(c, file)
 				if err != nil {
 					return err
 				}
-				if m.Body, _, err = step.Decode(format, raw); err != nil {
-					return &exitError{1, err}
-				}
-				m.Size = len(raw)
-				scope.Body = m.Body
+				m.Body, m.Size, scope.Body = d.Root, len(raw), d.Root
 			}
 			for _, part := range []struct {
 				flag, separator string
@@ -310,7 +307,7 @@ func evalCommand() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringVar(&file, "message", "", "file with the body, - for standard input")
-	f.StringVar(&format, "format", "json", "format of the body: json or text")
+	body.add(f, "json", true)
 	f.StringArrayVar(&headers, "header", nil, "a header, 'Name: value'")
 	f.StringArrayVar(&params, "param", nil, "a parameter of the path, name=value")
 	f.StringArrayVar(&queries, "query", nil, "a parameter of the query, name=value")

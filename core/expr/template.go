@@ -169,7 +169,7 @@ func (t *Template) fill(p part, n *message.Node) (string, error) {
 	if t.place == JSONText && !p.quoted {
 		return string(jsonfmt.Encode(n)), nil
 	}
-	text, ok := Text(n)
+	text, ok := n.Scalar()
 	if !ok {
 		text = string(jsonfmt.Encode(n))
 	}

@@ -1,7 +1,6 @@
 package expr
 
 import (
-	"encoding/base64"
 	"fmt"
 	"math"
 	"reflect"
@@ -242,18 +241,4 @@ func FormatDouble(f float64) string {
 		return strconv.FormatFloat(f, 'e', -1, 64)
 	}
 	return strconv.FormatFloat(f, 'f', -1, 64)
-}
-
-// Text gives a node as it stands in a text: strings as they are, numbers with
-// their digits, null as nothing, bytes as base64. ok is false for maps and lists.
-func Text(n *message.Node) (s string, ok bool) {
-	switch n.Kind {
-	case message.Null:
-		return "", true
-	case message.Bytes:
-		return base64.StdEncoding.EncodeToString([]byte(n.Text)), true
-	case message.List, message.Map:
-		return "", false
-	}
-	return n.Text, true
 }

@@ -3,7 +3,9 @@ package flow
 import (
 	"fmt"
 	"time"
+	"unicode/utf8"
 
+	"readyferry/core/format"
 	"readyferry/core/message"
 )
 
@@ -23,11 +25,13 @@ type Intake struct {
 	Kind      string // webhook or queue
 	Path      string // webhook: below /in, with {parameters}
 	Methods   []string
-	Format    string // json, text or auto
+	Format    string // name of a format, or auto
 	Callers   []string
 	Queue     string // queue: its name
 	InFlight  int    // queue: messages worked on at once
 	Limit     int    // largest body, bytes
+	Layout    message.Layout
+	Limits    format.Limits
 	Strict    bool   // members that stand twice are refused
 	Once      string // expressions
 	OnceFor   time.Duration
@@ -74,7 +78,8 @@ func readIntake(s *Source) (Intake, []Finding) {
 		Methods: texts(n, "methods"), Callers: texts(n, "callers"),
 		Once: text(n, "once"), Reference: text(n, "reference"), Order: text(n, "order"),
 		InFlight: number(n, "in-flight", DefaultInFlight), Limit: number(n, "limit", DefaultLimit),
-		Strict: flag(n, "strict"), OnceFor: DefaultOnceFor,
+		Strict: flag(n, "strict"), OnceFor: DefaultOnceFor, Layout: Layout(n),
+		Limits: format.Limits{Depth: number(n.Get("limits"), "depth", 0), Nodes: number(n.Get("limits"), "values", 0)},
 	}
 	if in.Format == "" {
 		in.Format = "auto"
@@ -92,6 +97,18 @@ func readIntake(s *Source) (Intake, []Finding) {
 		in.OnceFor = d
 	}
 	return in, findings
+}
+
+// Layout reads the settings of a format that the intake and several steps have.
+func Layout(n *message.Node) message.Layout {
+	one := func(name string) rune {
+		r, _ := utf8.DecodeRuneInString(text(n, name))
+		if r == utf8.RuneError {
+			return 0
+		}
+		return r
+	}
+	return message.Layout{Delimiter: one("delimiter"), Quote: one("quote"), Header: flag(n, "header"), Root: text(n, "root")}
 }
 
 // Steps takes a list of steps apart; nested ones stay in their Settings.

@@ -15,7 +15,7 @@ func parseJSON(src []byte) (*Source, *Finding) {
 	if trimmed := bytes.TrimLeft(src, " \t\r\n"); len(trimmed) == 0 || trimmed[0] != '{' {
 		return nil, nil
 	}
-	r, err := jsonfmt.DecodeLimited(src, maxDepth)
+	r, err := jsonfmt.DecodeWithin(src, jsonfmt.Limits{MaxDepth: maxDepth})
 	if err != nil {
 		return nil, nil // it may be YAML in flow style; that parser will say what is wrong
 	}

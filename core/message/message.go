@@ -12,14 +12,29 @@ type Message struct {
 	ReceivedAt time.Time // when it was accepted, UTC
 	Reference  string    // the business reference, or ""
 
-	Format  string // json, text
-	Raw     []byte // the exact bytes; nil when Body was computed and not yet encoded
-	Body    *Node
-	Headers *Node // map of lower-case names to strings
-	Params  *Node // map of path parameters
-	Query   *Node // map of strings, or lists of strings where a name stands twice
+	Format string // json, xml, csv, hl7, form, text or binary
+	Layout Layout // how the format is written where it leaves a choice
+	// ContentType is what the message came with; "" when nothing was said, or
+	// when its body was changed.
+	ContentType string
+	Raw         []byte // the exact bytes; nil when Body was computed and not yet encoded
+	Body        *Node
+	Headers     *Node // map of lower-case names to strings
+	Params      *Node // map of path parameters
+	Query       *Node // map of strings, or lists of strings where a name stands twice
 
 	Size int // bytes as received
+}
+
+// Layout says how a format is written where it leaves a choice. Zero values
+// are each format's usual way.
+type Layout struct {
+	Delimiter, Quote rune   // of CSV
+	Header           bool   // CSV: the first row names the members of the others
+	NoHeader         bool   // CSV: rows that are maps are written without their names
+	LineEnd          string // of CSV
+	Root             string // XML: the element that a value without one is put into
+	Charset          string // of text, as the Content-Type names it
 }
 
 // Header is one header field of a message or a request.

@@ -9,7 +9,10 @@
 // one and shares the parts that stayed the same.
 package message
 
-import "fmt"
+import (
+	"encoding/base64"
+	"fmt"
+)
 
 // Kind says what a Node is.
 type Kind uint8
@@ -43,6 +46,10 @@ type Node struct {
 	Items []*Node
 	// Members are those of a Map, in the order in which they were written.
 	Members []Member
+	// Native is what a format's decoder read the value from. An encoder of the
+	// same format writes the value from it as it was, and functions of the
+	// format look into it. A changed node has none.
+	Native any
 
 	index map[string]int
 }
@@ -179,6 +186,21 @@ func (n *Node) Without(name string) *Node {
 	}
 	out.Seal()
 	return out
+}
+
+// Scalar gives a value as it stands in a text: strings as they are, numbers
+// with their digits, null as nothing, bytes as base64. ok is false for maps
+// and lists.
+func (n *Node) Scalar() (s string, ok bool) {
+	switch n.Kind {
+	case Null:
+		return "", true
+	case Bytes:
+		return base64.StdEncoding.EncodeToString([]byte(n.Text)), true
+	case List, Map:
+		return "", false
+	}
+	return n.Text, true
 }
 
 // Position turns a byte offset of a source into a line and a column, both

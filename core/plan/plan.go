@@ -10,6 +10,7 @@ import (
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
+	"readyferry/core/format/csv"
 	"readyferry/core/message"
 	"readyferry/core/schema"
 	"readyferry/core/step"
@@ -91,6 +92,9 @@ func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Findin
 var parameter = regexp.MustCompile(`\{([^}]*)\}`)
 
 func (r *Reader) intake(c *step.Compiler, d *flow.Document) {
+	if err := (csv.Options{Delimiter: d.Intake.Layout.Delimiter, Quote: d.Intake.Layout.Quote}).Check(); err != nil {
+		c.Find("/intake", flow.Error, "wrong-value", err.Error(), "choose other characters")
+	}
 	if d.Intake.Kind != "webhook" {
 		return
 	}

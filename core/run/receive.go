@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"readyferry/core/expr"
+	"readyferry/core/format"
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/step"
@@ -51,19 +52,27 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 		return Received{}, &RefusedError{413, "The body is too large", fmt.Sprintf("it has %d bytes; the intake of %s takes at most %d", len(in.Body), p.Document.Name, intake.Limit)}
 	}
 	headers := message.HeaderMap(in.Headers)
-	format := step.FormatOf(intake.Format, headers.Get("content-type"))
-	body, duplicates, err := step.Decode(format, in.Body)
+	kind := headers.Get("content-type")
+	name, layout := step.FormatOf(intake.Format, kind, in.Body), intake.Layout
+	layout.Charset = step.Charset(kind)
+	d, err := format.Decode(name, in.Body, layout, intake.Limits)
 	if err != nil {
 		return Received{}, &RefusedError{400, "The body cannot be read", err.Error()}
 	}
-	if len(duplicates) > 0 && intake.Strict {
-		return Received{}, &RefusedError{400, "The body cannot be read", fmt.Sprintf("the member %q stands twice in one map, and this intake is strict", duplicates[0])}
+	if len(d.Duplicates) > 0 && intake.Strict {
+		return Received{}, &RefusedError{400, "The body cannot be read", fmt.Sprintf("the member %q stands twice in one map, and this intake is strict", d.Duplicates[0])}
 	}
 	out := Received{Message: message.Message{
-		ID: in.ID, ReceivedAt: in.ReceivedAt, Format: format, Raw: in.Body, Body: body, Size: len(in.Body),
+		ID: in.ID, ReceivedAt: in.ReceivedAt, Format: name, Layout: d.Layout, Raw: in.Body, Body: d.Root, Size: len(in.Body),
 		Headers: headers, Params: message.ListMap(in.Params), Query: message.ListMap(in.Query),
 	}}
-	for _, d := range duplicates {
+	if kind != nil && step.FormatOf("auto", kind, nil) == name {
+		out.Message.ContentType = kind.Text
+	}
+	if out.Message.Raw == nil {
+		out.Message.Raw = []byte{}
+	}
+	for _, d := range d.Duplicates {
 		out.Warnings = append(out.Warnings, fmt.Sprintf("the member %q stood twice in one map; the last one counts", d))
 	}
 	scope := func() *expr.Scope {
@@ -98,7 +107,7 @@ func word(p *expr.Program, scope *expr.Scope) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	text, ok := expr.Text(n)
+	text, ok := n.Scalar()
 	if !ok {
 		return "", errors.New(p.Source + " is a " + n.Kind.String() + ", not a text or number")
 	}

@@ -7,7 +7,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/step"
@@ -317,10 +316,6 @@ func (w *walker) trace(e Entry, before step.State, after *step.State, began time
 }
 
 func show(m *message.Message) *Body {
-	if m.Raw == nil && m.Format == "json" {
-		text := string(jsonfmt.Encode(m.Body))
-		return &Body{Format: m.Format, Text: &text}
-	}
 	return NewBody(m.Format, step.Bytes(m))
 }
 

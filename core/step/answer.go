@@ -6,6 +6,7 @@ import (
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
+	"readyferry/core/format"
 	"readyferry/core/message"
 )
 
@@ -50,13 +51,13 @@ func compileAnswer(c *Compiler, s *flow.Step) Runner {
 
 func (r *answer) Run(c *Call) (Result, error) {
 	a := &Answer{Status: r.status}
-	format := c.State.Message.Format
+	contentType := ContentType(&c.State.Message)
 	if r.text != nil {
 		text, err := r.text.Eval(c.Scope())
 		if err != nil {
 			return Result{}, fail("text", err)
 		}
-		a.Body, format = []byte(text), r.format
+		a.Body, contentType = []byte(text), format.ContentType(r.format)
 	} else {
 		a.Body = Bytes(&c.State.Message)
 	}
@@ -64,7 +65,7 @@ func (r *answer) Run(c *Call) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	a.Headers = []message.Header{{Name: "Content-Type", Value: ContentType(format)}}
+	a.Headers = []message.Header{{Name: "Content-Type", Value: contentType}}
 	for _, h := range own {
 		a.Headers = append(without(a.Headers, h.Name), h)
 	}

@@ -1,60 +1,88 @@
 package step
 
 import (
+	"bytes"
 	"mime"
 	"strconv"
-	"strings"
 
+	"readyferry/core/format"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 )
 
 // FormatOf gives the format of a body: the one set on the intake, or with
-// "auto" what the Content-Type says; JSON without one.
-func FormatOf(set string, contentType *message.Node) string {
-	if set != "auto" {
-		return set
+// "auto" what the Content-Type says. A body that begins as JSON under the type
+// of forms is JSON: that is what a plain call of a command line tool sends.
+func FormatOf(set string, contentType *message.Node, body []byte) string {
+	kind := ""
+	if contentType != nil {
+		kind = contentType.Text
 	}
-	if contentType == nil {
-		return "json"
+	f := format.Of(set, kind)
+	if start := bytes.TrimLeft(body, " \t\r\n"); set == "auto" && f == format.Form && len(start) > 0 && (start[0] == '{' || start[0] == '[') {
+		return format.JSON
 	}
-	media, _, err := mime.ParseMediaType(contentType.Text)
-	if err != nil {
-		return "json"
-	}
-	if strings.HasPrefix(media, "text/") {
-		return "text"
-	}
-	return "json"
+	return f
 }
 
-// Decode reads a body in a format; warnings name what the reader should know.
-func Decode(format string, raw []byte) (body *message.Node, duplicates []string, err error) {
-	if format == "text" {
-		return message.NewString(string(raw)), nil, nil
+// Charset gives the charset of a Content-Type, or "".
+func Charset(contentType *message.Node) string {
+	if contentType == nil {
+		return ""
 	}
-	r, err := jsonfmt.Decode(raw)
-	return r.Root, r.Duplicates, err
+	_, params, err := mime.ParseMediaType(contentType.Text)
+	if err != nil {
+		return ""
+	}
+	return params["charset"]
 }
 
 // Bytes gives the body of a message as it leaves: as it came in when nothing
-// changed it, else written anew.
+// changed it, else written anew. Computed bodies of other formats than JSON
+// carry their bytes with them, because not every tree can be written in them.
 func Bytes(m *message.Message) []byte {
 	if m.Raw != nil || m.Body == nil {
 		return m.Raw
 	}
-	if m.Format == "text" {
-		return []byte(m.Body.Text)
-	}
 	return jsonfmt.Encode(m.Body)
 }
 
-// ContentType gives the media type of a format.
-func ContentType(format string) string {
-	if format == "text" {
-		return "text/plain; charset=utf-8"
+// ContentType gives the media type that a message leaves with: the one it came
+// with while nobody changed it.
+func ContentType(m *message.Message) string {
+	if m.ContentType != "" {
+		return m.ContentType
 	}
-	return "application/json"
+	return format.ContentType(m.Format)
+}
+
+// become gives a message another body. A body that is not JSON is written and
+// read again at once, so that later steps see what will leave. The error says
+// what the format cannot hold.
+func become(m *message.Message, name string, l message.Layout, body *message.Node) error {
+	m.Format, m.Layout, m.Body, m.Raw, m.ContentType = name, l, body, nil, ""
+	if name == format.JSON {
+		return nil
+	}
+	raw, err := format.Encode(name, body, l)
+	if err != nil {
+		return err
+	}
+	return reread(m, raw)
+}
+
+// reread gives a message the bytes of a body, which are decoded.
+func reread(m *message.Message, raw []byte) error {
+	d, err := format.Decode(m.Format, raw, m.Layout, format.Limits{})
+	if err != nil {
+		return err
+	}
+	m.Raw, m.Body, m.ContentType = raw, d.Root, ""
+	m.Layout.LineEnd = d.Layout.LineEnd
+	if m.Raw == nil {
+		m.Raw = []byte{}
+	}
+	return nil
 }
 
 func jsonInt(i int) *message.Node { return message.NewNumber(strconv.Itoa(i)) }

@@ -91,7 +91,7 @@ func (r *deliver) Run(c *Call) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	req.Headers = append(req.Headers, message.Header{Name: "Content-Type", Value: ContentType(req.Format)})
+	req.Headers = append(req.Headers, message.Header{Name: "Content-Type", Value: ContentType(&c.State.Message)})
 	for _, h := range append(c.State.Sent[:len(c.State.Sent):len(c.State.Sent)], own...) {
 		req.Headers = append(without(req.Headers, h.Name), message.Header{Name: textproto.CanonicalMIMEHeaderKey(h.Name), Value: h.Value})
 	}

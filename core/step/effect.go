@@ -1,7 +1,9 @@
 package step
 
 import (
-	jsonfmt "readyferry/core/format/json"
+	"unicode/utf8"
+
+	"readyferry/core/format"
 	"readyferry/core/message"
 )
 
@@ -41,12 +43,17 @@ type Effect struct {
 // reply gives an effect as what later steps see under replies.
 func (e *Effect) reply() *message.Node {
 	headers := message.HeaderMap(e.Headers)
-	body := message.NewString(string(e.Body))
-	if len(e.Body) == 0 {
-		body = message.NewNull()
-	} else if FormatOf("auto", headers.Get("content-type")) == "json" {
-		if r, err := jsonfmt.Decode(e.Body); err == nil {
-			body = r.Root
+	body := message.NewNull()
+	if len(e.Body) > 0 {
+		kind := headers.Get("content-type")
+		d, err := format.Decode(FormatOf("auto", kind, e.Body), e.Body, message.Layout{Charset: Charset(kind)}, format.Limits{})
+		switch {
+		case err == nil:
+			body = d.Root
+		case utf8.Valid(e.Body):
+			body = message.NewString(string(e.Body))
+		default:
+			body = message.NewBytes(e.Body)
 		}
 	}
 	return message.NewMap(

@@ -114,7 +114,7 @@ func (r *mapping) Run(c *Call) (Result, error) {
 		root = message.NewMap()
 	}
 	res.State = c.State
-	res.State.Message.Body, res.State.Message.Raw, res.State.Message.Format = root, nil, "json"
+	_ = become(&res.State.Message, "json", message.Layout{}, root)
 	res.Outcome = fmt.Sprintf("%d of %d set", set, len(r.fields))
 	return res, first
 }

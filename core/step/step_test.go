@@ -291,17 +291,21 @@ func TestWhenMayBeABareBoolean(t *testing.T) {
 }
 
 func TestFormats(t *testing.T) {
-	for kind, want := range map[string]string{"": "json", "application/json; charset=utf-8": "json", "text/plain": "text", "application/vnd.x+json": "json", ";;": "json"} {
+	for kind, want := range map[string]string{"": "json", "application/json; charset=utf-8": "json", "text/plain": "text", "application/vnd.x+json": "json", ";;": "json", "text/xml": "xml", "application/soap+xml": "xml", "text/csv": "csv", "image/png": "binary"} {
 		var n *message.Node
 		if kind != "" {
 			n = message.NewString(kind)
 		}
-		if got := FormatOf("auto", n); got != want {
+		if got := FormatOf("auto", n, nil); got != want {
 			t.Errorf("%q: %s", kind, got)
 		}
-		if got := FormatOf("text", n); got != "text" {
+		if got := FormatOf("text", n, nil); got != "text" {
 			t.Errorf("set: %s", got)
 		}
+	}
+	form := message.NewString("application/x-www-form-urlencoded")
+	if FormatOf("auto", form, []byte(" {}")) != "json" || FormatOf("auto", form, []byte("a=1")) != "form" || FormatOf("form", form, []byte("{}")) != "form" {
+		t.Error("JSON under the type of forms")
 	}
 }
 

@@ -28,12 +28,21 @@ type Result struct {
 	Duplicates []string // names of members that stood more than once
 }
 
-// Decode reads one JSON text. The error is a *message.SyntaxError.
-func Decode(src []byte) (Result, error) { return DecodeLimited(src, MaxDepth) }
+// Limits of a decoder.
+type Limits struct {
+	MaxDepth int // nesting, MaxDepth when 0
+	MaxNodes int // values in all, 0 for no limit
+}
 
-// DecodeLimited is Decode with a limit on nesting.
-func DecodeLimited(src []byte, maxDepth int) (res Result, err error) {
-	d := decoder{src: src, max: maxDepth}
+// Decode reads one JSON text. The error is a *message.SyntaxError.
+func Decode(src []byte) (Result, error) { return DecodeWithin(src, Limits{}) }
+
+// DecodeWithin is Decode with limits.
+func DecodeWithin(src []byte, l Limits) (res Result, err error) {
+	d := decoder{src: src, max: l.MaxDepth, maxNodes: l.MaxNodes}
+	if d.max == 0 {
+		d.max = MaxDepth
+	}
 	defer func() {
 		if r := recover(); r != nil {
 			bad, ok := r.(*message.SyntaxError)
@@ -59,6 +68,8 @@ type decoder struct {
 	src        []byte
 	at         int
 	max        int
+	maxNodes   int
+	nodes      int
 	duplicates []string
 }
 
@@ -94,6 +105,9 @@ func (d *decoder) space() {
 func (d *decoder) value(depth int) *message.Node {
 	if depth > d.max {
 		d.fail(d.at, fmt.Sprintf("the document is nested deeper than %d levels", d.max))
+	}
+	if d.nodes++; d.maxNodes > 0 && d.nodes > d.maxNodes {
+		d.fail(d.at, fmt.Sprintf("the document has more than %d values", d.maxNodes))
 	}
 	if d.at >= len(d.src) {
 		d.fail(d.at, "a value is expected, but the document ends here")

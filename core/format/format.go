@@ -1,0 +1,264 @@
+// Package format lists the formats that messages have: for each its name, its
+// media types, and how it is decoded into the document tree and encoded from
+// it. A package below holds each format's rules.
+package format
+
+import (
+	"encoding/base64"
+	"fmt"
+	"mime"
+	"slices"
+	"strings"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"readyferry/core/format/csv"
+	"readyferry/core/format/form"
+	"readyferry/core/format/hl7"
+	"readyferry/core/format/json"
+	"readyferry/core/format/xml"
+	"readyferry/core/message"
+)
+
+// Format is a way to write a document.
+type Format struct {
+	Name string
+	Text string // what the tree of such a document is, for help
+	// ContentType is what a message of the format leaves with.
+	ContentType string
+	types       []string // media types that it is known by
+
+	decode func(src []byte, l message.Layout, limits Limits) (Decoded, error)
+	encode func(n *message.Node, l message.Layout) ([]byte, error)
+}
+
+// Limits of a decoder. Zero values take the defaults.
+type Limits struct {
+	Depth int // nesting, DefaultDepth
+	Nodes int // values, DefaultNodes
+}
+
+// Defaults of Limits.
+const (
+	DefaultDepth = 512
+	DefaultNodes = 2_000_000
+)
+
+func (l Limits) filled() Limits {
+	if l.Depth == 0 {
+		l.Depth = DefaultDepth
+	}
+	if l.Nodes == 0 {
+		l.Nodes = DefaultNodes
+	}
+	return l
+}
+
+// Decoded is what decoding gives.
+type Decoded struct {
+	Root       *message.Node
+	Duplicates []string       // names of members that stood more than once
+	Layout     message.Layout // how it was written, for writing it the same way
+}
+
+// The names of the formats.
+const (
+	JSON   = "json"
+	XML    = "xml"
+	CSV    = "csv"
+	HL7    = "hl7"
+	Form   = "form"
+	Text   = "text"
+	Binary = "binary"
+)
+
+// All lists the formats in the order in which people are offered them.
+func All() []Format { return formats }
+
+var formats = []Format{
+	{JSON, "maps, lists, texts, numbers, booleans and null; members keep their order and numbers their digits", "application/json", []string{"application/json", "text/json"},
+		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
+			r, err := json.DecodeWithin(src, json.Limits{MaxDepth: l.Depth, MaxNodes: l.Nodes})
+			return Decoded{Root: r.Root, Duplicates: r.Duplicates}, err
+		},
+		func(n *message.Node, _ message.Layout) ([]byte, error) { return json.Encode(n), nil }},
+	{XML, "elements by name, attributes as @name, text as #text where both occur; elements of one name are a list", "application/xml", []string{"application/xml", "text/xml"},
+		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
+			n, err := xml.Decode(src, xml.Limits{MaxDepth: l.Depth, MaxNodes: l.Nodes})
+			return Decoded{Root: n}, err
+		},
+		func(n *message.Node, l message.Layout) ([]byte, error) { return xml.Encode(n, l.Root) }},
+	{CSV, "a list of rows; a row is a list of texts, or with header: true a map by the names of the first row", "text/csv; charset=utf-8", []string{"text/csv", "application/csv"},
+		decodeCSV,
+		func(n *message.Node, l message.Layout) ([]byte, error) {
+			return csv.Encode(n, csv.Layout{Delimiter: l.Delimiter, Quote: l.Quote, LineEnd: l.LineEnd, NoHeader: l.NoHeader})
+		}},
+	{HL7, "segments by name, fields, components and sub-components by number; what is empty is left out; read it with hl7()", "application/hl7-v2; charset=utf-8", []string{"application/hl7-v2", "application/hl7-v2+er7", "x-application/hl7-v2+er7", "text/hl7v2"},
+		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
+			n, err := hl7.Decode(src, hl7.Limits{MaxNodes: l.Nodes})
+			return Decoded{Root: n}, err
+		},
+		func(n *message.Node, _ message.Layout) ([]byte, error) { return hl7.Encode(n) }},
+	{Form, "a map of texts, or of lists where a name stands more than once", "application/x-www-form-urlencoded", []string{"application/x-www-form-urlencoded"},
+		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
+			n, err := form.Decode(src, l.Nodes)
+			return Decoded{Root: n}, err
+		},
+		func(n *message.Node, _ message.Layout) ([]byte, error) { return form.Encode(n) }},
+	{Text, "one text", "text/plain; charset=utf-8", nil, decodeText, encodeText},
+	{Binary, "bytes; in a text they stand as base64", "application/octet-stream", nil,
+		func(src []byte, _ message.Layout, _ Limits) (Decoded, error) {
+			return Decoded{Root: message.NewBytes(src)}, nil
+		},
+		encodeBinary},
+}
+
+// Find gives a format by name.
+func Find(name string) (Format, bool) {
+	for _, f := range formats {
+		if f.Name == name {
+			return f, true
+		}
+	}
+	return Format{}, false
+}
+
+// Names lists the names of the formats.
+func Names() []string {
+	out := make([]string, len(formats))
+	for i, f := range formats {
+		out[i] = f.Name
+	}
+	return out
+}
+
+// Of gives the format of a body: the one that is set, or with "auto" what a
+// Content-Type says: JSON without one, text for other texts, and binary for
+// what is not known.
+func Of(set, contentType string) string {
+	if set != "auto" && set != "" {
+		return set
+	}
+	if contentType == "" {
+		return JSON
+	}
+	media, _, err := mime.ParseMediaType(contentType)
+	if err != nil && media == "" {
+		return JSON
+	}
+	for _, f := range formats {
+		if slices.Contains(f.types, media) {
+			return f.Name
+		}
+	}
+	switch {
+	case strings.HasSuffix(media, "+json"):
+		return JSON
+	case strings.HasSuffix(media, "+xml"):
+		return XML
+	case strings.HasPrefix(media, "text/"):
+		return Text
+	}
+	return Binary
+}
+
+// Decode reads bytes. The error is a *message.SyntaxError, or says that the
+// layout or the format cannot be.
+func Decode(name string, src []byte, l message.Layout, limits Limits) (Decoded, error) {
+	f, ok := Find(name)
+	if !ok {
+		return Decoded{}, fmt.Errorf("there is no format %q; there are %s", name, strings.Join(Names(), ", "))
+	}
+	d, err := f.decode(src, l, limits.filled())
+	if err != nil {
+		return Decoded{}, err
+	}
+	if d.Layout == (message.Layout{}) {
+		d.Layout = l
+	}
+	return d, nil
+}
+
+// Encode writes a tree. The error says what the format cannot hold.
+func Encode(name string, n *message.Node, l message.Layout) ([]byte, error) {
+	f, ok := Find(name)
+	if !ok {
+		return nil, fmt.Errorf("there is no format %q; there are %s", name, strings.Join(Names(), ", "))
+	}
+	return f.encode(n, l)
+}
+
+// ContentType gives the media type that a message of a format leaves with.
+func ContentType(name string) string {
+	f, _ := Find(name)
+	return f.ContentType
+}
+
+func decodeCSV(src []byte, l message.Layout, limits Limits) (Decoded, error) {
+	r, err := csv.Decode(src, csv.Options{Delimiter: l.Delimiter, Quote: l.Quote, Header: l.Header, MaxNodes: limits.Nodes})
+	l.LineEnd, l.NoHeader = r.LineEnd, false
+	return Decoded{Root: r.Root, Layout: l}, err
+}
+
+// decodeText reads UTF-8, and UTF-16 or ISO-8859-1 where the charset says so.
+func decodeText(src []byte, l message.Layout, _ Limits) (Decoded, error) {
+	switch strings.ToLower(l.Charset) {
+	case "", "utf-8", "us-ascii":
+		if !utf8.Valid(src) {
+			for i := 0; i < len(src); {
+				r, size := utf8.DecodeRune(src[i:])
+				if r == utf8.RuneError && size <= 1 {
+					line, column := message.Position(src, i)
+					return Decoded{}, &message.SyntaxError{Format: "text", Line: line, Column: column, Offset: i, Problem: fmt.Sprintf("the byte 0x%02X is not UTF-8; name another charset in the Content-Type, or read it as binary", src[i])}
+				}
+				i += size
+			}
+		}
+		return Decoded{Root: message.NewString(string(src)), Layout: l}, nil
+	case "iso-8859-1", "latin1":
+		var b strings.Builder
+		for _, c := range src {
+			b.WriteRune(rune(c))
+		}
+		return Decoded{Root: message.NewString(b.String()), Layout: l}, nil
+	case "utf-16", "utf-16le", "utf-16be":
+		big := strings.EqualFold(l.Charset, "utf-16be") || len(src) > 1 && src[0] == 0xFE && src[1] == 0xFF
+		var units []uint16
+		for i := 0; i+1 < len(src); i += 2 {
+			if big {
+				units = append(units, uint16(src[i])<<8|uint16(src[i+1]))
+			} else {
+				units = append(units, uint16(src[i+1])<<8|uint16(src[i]))
+			}
+		}
+		return Decoded{Root: message.NewString(strings.TrimPrefix(string(utf16.Decode(units)), "\uFEFF")), Layout: l}, nil
+	}
+	return Decoded{}, &message.SyntaxError{Format: "text", Line: 1, Column: 1, Problem: fmt.Sprintf("the charset %q is not read here; there are UTF-8, UTF-16 and ISO-8859-1", l.Charset)}
+}
+
+// encodeText writes texts as they are, other scalars with their digits, and
+// maps and lists as JSON.
+func encodeText(n *message.Node, _ message.Layout) ([]byte, error) {
+	if n.Kind == message.Bytes {
+		return []byte(n.Text), nil
+	}
+	if text, ok := n.Scalar(); ok {
+		return []byte(text), nil
+	}
+	return json.Encode(n), nil
+}
+
+// encodeBinary writes bytes as they are; a text is base64.
+func encodeBinary(n *message.Node, _ message.Layout) ([]byte, error) {
+	switch n.Kind {
+	case message.Bytes:
+		return []byte(n.Text), nil
+	case message.String:
+		b, err := base64.StdEncoding.DecodeString(n.Text)
+		if err != nil {
+			return nil, fmt.Errorf("binary: a text must be base64: %w", err)
+		}
+		return b, nil
+	}
+	return nil, fmt.Errorf("binary: a %s is no bytes; give bytes, or base64 as a text", n.Kind)
+}
