@@ -13,11 +13,11 @@ package expr
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
 	"cel.dev/cel-go/cel"
-	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/ext"
 )
 
@@ -40,12 +40,38 @@ var names = []struct {
 }
 
 // Env compiles expressions. It is safe for concurrent use.
-type Env struct{ cel *cel.Env }
+type Env struct {
+	cel    *cel.Env
+	locals []string // names that loops around an expression give
+}
+
+// With gives an environment with more names: those of a loop around an
+// expression. A scope holds their values under Locals.
+func (env *Env) With(names ...string) (*Env, error) {
+	out := &Env{locals: append(slices.Clone(env.locals), names...)}
+	var opts []cel.EnvOption
+	for _, n := range names {
+		if isRoot(n) || n == "message" {
+			return nil, fmt.Errorf("the name %q is taken", n)
+		}
+		if !slices.Contains(env.locals, n) {
+			opts = append(opts, cel.Variable(n, cel.DynType))
+		}
+	}
+	var err error
+	if out.cel, err = env.cel.Extend(opts...); err != nil {
+		return nil, fmt.Errorf("the names %v: %w", names, err)
+	}
+	return out, nil
+}
+
+// root tells whether a name is the beginning of a path into the message.
+func (env *Env) root(name string) bool { return isRoot(name) || slices.Contains(env.locals, name) }
 
 // New makes an environment. It is costly (milliseconds): make one and share it.
 func New() (*Env, error) {
 	opts := []cel.EnvOption{
-		cel.CustomTypeAdapter(adapter{types.DefaultTypeAdapter}),
+		cel.CustomTypeAdapter(nodes),
 		cel.EagerlyValidateDeclarations(true),
 		cel.EnableIdentifierEscapeSyntax(),
 		cel.OptionalTypes(),
@@ -54,9 +80,9 @@ func New() (*Env, error) {
 		cel.Variable(seedName, cel.StringType),
 	}
 	for _, n := range names {
-		opts = append(opts, cel.Variable(n.Name, n.typ))
+		opts = append(opts, cel.Variable(n.Name, n.typ), cel.Variable(twinMark+n.Name, cel.DynType))
 	}
-	for _, f := range functions {
+	for _, f := range Functions() {
 		opts = append(opts, f.options...)
 	}
 	env, err := cel.NewEnv(opts...)

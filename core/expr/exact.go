@@ -103,7 +103,7 @@ func (p Path) follow(root *message.Node) (n *message.Node, missing int) {
 func pathOf(e celast.Expr) (p Path, optional, ok bool) {
 	switch e.Kind() {
 	case celast.IdentKind:
-		return Path{Root: e.AsIdent()}, false, true
+		return Path{Root: strings.TrimPrefix(e.AsIdent(), twinMark)}, false, true
 	case celast.SelectKind:
 		s := e.AsSelect()
 		if s.IsTestOnly() {
@@ -210,7 +210,7 @@ func (l leafNode) eval(_ *Scope, act *activation) (*message.Node, bool, error) {
 
 // exact builds the evaluation of e; parts that compute are left to CEL.
 func (c *compiling) exact(e celast.Expr) (exactNode, error) {
-	if p, _, ok := pathOf(e); ok && isRoot(p.Root) {
+	if p, _, ok := pathOf(e); ok && c.env.root(p.Root) {
 		return pathNode{p}, nil
 	}
 	switch e.Kind() {
@@ -264,11 +264,11 @@ func isRoot(name string) bool {
 }
 
 // reads lists the paths of an expression, in the order in which they stand.
-func reads(e celast.Expr) []Path {
+func (env *Env) reads(e celast.Expr) []Path {
 	var out []Path
 	seen := map[string]bool{}
 	add := func(p Path) {
-		if key := p.String(); isRoot(p.Root) && !seen[key] {
+		if key := p.String(); env.root(p.Root) && !seen[key] {
 			seen[key] = true
 			out = append(out, p)
 		}
@@ -283,7 +283,7 @@ func reads(e celast.Expr) []Path {
 		case celast.SelectKind:
 			s := e.AsSelect()
 			p, _, ok := pathOf(s.Operand())
-			if ok && s.IsTestOnly() && isRoot(p.Root) { // has(body.a) reads body.a
+			if ok && s.IsTestOnly() && env.root(p.Root) { // has(body.a) reads body.a
 				p.segments = append(p.segments[:len(p.segments):len(p.segments)], segment{name: s.FieldName(), optional: true})
 				add(p)
 				return

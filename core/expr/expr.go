@@ -14,6 +14,7 @@ import (
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/interpreter"
 
+	"readyferry/core/format/hl7"
 	"readyferry/core/message"
 )
 
@@ -63,14 +64,17 @@ type Program struct {
 }
 
 type compiling struct {
-	env *cel.Env
+	env *Env
 	ast *celast.AST
 }
 
 // program plans a part of the checked expression by itself.
 func (c *compiling) program(e celast.Expr) (cel.Program, error) {
 	part := celast.NewCheckedAST(celast.NewAST(e, c.ast.SourceInfo()), c.ast.TypeMap(), c.ast.ReferenceMap())
-	return c.env.PlanProgram(part, cel.CostLimit(costLimit))
+	if cheap(e) {
+		return c.env.cel.PlanProgram(part)
+	}
+	return c.env.cel.PlanProgram(part, cel.CostLimit(costLimit), cel.CustomDecoratorV2(orderMaps))
 }
 
 // Compile reads and type-checks an expression. The error is a *CompileError.
@@ -80,11 +84,11 @@ func (env *Env) Compile(source string) (*Program, error) {
 	}
 	checked, issues := env.cel.Compile(source)
 	if issues.Err() != nil {
-		return nil, compileError(issues)
+		return nil, env.compileError(issues)
 	}
 	native := checked.NativeRep()
-	c := &compiling{env.cel, native}
-	p := &Program{Source: source, Reads: reads(native.Expr()), out: checked.OutputType()}
+	c := &compiling{env, native}
+	p := &Program{Source: source, Reads: env.reads(native.Expr()), out: checked.OutputType()}
 	var err error
 	if p.exact, err = c.exact(native.Expr()); err != nil {
 		return nil, &CompileError{1, 1, err.Error(), ""}
@@ -146,7 +150,7 @@ var (
 
 var undeclared = regexp.MustCompile(`undeclared reference to '([^']*)'`)
 
-func compileError(issues *cel.Issues) *CompileError {
+func (env *Env) compileError(issues *cel.Issues) *CompileError {
 	first := issues.Errors()[0]
 	e := &CompileError{Line: first.Location.Line(), Column: first.Location.Column() + 1, Message: strings.TrimSpace(first.Message)}
 	if e.Line < 1 {
@@ -156,8 +160,8 @@ func compileError(issues *cel.Issues) *CompileError {
 	e.Message = strings.Replace(e.Message, " (in container '')", "", 1)
 	if m := undeclared.FindStringSubmatch(e.Message); m != nil {
 		e.Message = fmt.Sprintf("there is no name or function %q here", m[1])
-		candidates := rootNames()
-		for _, f := range functions {
+		candidates := append(rootNames(), env.locals...)
+		for _, f := range Functions() {
 			candidates = append(candidates, f.Name)
 		}
 		if near := Nearest(m[1], candidates); len(near) > 0 {
@@ -173,9 +177,10 @@ func compileError(issues *cel.Issues) *CompileError {
 type Scope struct {
 	Body, Headers, Params, Query, Vars, Replies *message.Node
 
-	Message *message.Message // for message.id and the rest
-	Now     time.Time        // what now() gives
-	Seed    string           // what uuid() is derived from: transaction and step
+	Locals  map[string]*message.Node // what the names of loops hold
+	Message *message.Message         // for message.id and the rest
+	Now     time.Time                // what now() gives
+	Seed    string                   // what uuid() is derived from: transaction and step
 }
 
 var empty = message.NewMap()
@@ -205,7 +210,7 @@ func (s *Scope) root(name string) *message.Node {
 	case "replies":
 		return orEmpty(s.Replies)
 	}
-	return nil
+	return s.Locals[name]
 }
 
 // activation gives CEL the names of a scope.
@@ -227,6 +232,9 @@ func (a *activation) ResolveName(name string) (any, bool) {
 		return map[string]any{
 			"id": m.ID, "receivedAt": m.ReceivedAt, "size": int64(m.Size), "format": m.Format, "reference": m.Reference,
 		}, true
+	}
+	if twin, is := strings.CutPrefix(name, twinMark); is {
+		return exactRoot{a.s.root(twin)}, true
 	}
 	if n := a.s.root(name); n != nil {
 		return n, true
@@ -283,6 +291,10 @@ func (p *Program) explain(err error, s *Scope) error {
 	var m *MissingError
 	if errors.As(err, &m) {
 		return err
+	}
+	var absent *hl7.AbsentError
+	if errors.As(err, &absent) {
+		return &MissingError{Path: p.Source, At: "the message", Name: absent.Path, Names: absent.Names}
 	}
 	text := strings.TrimSpace(err.Error())
 	key, isKey := strings.CutPrefix(text, "no such key: ")

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"fmt"
+	"slices"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common"
@@ -26,8 +27,9 @@ const (
 // Example is an expression with its value as JSON, over the body given.
 type Example struct {
 	Expression string `json:"expression"`
-	Body       string `json:"body,omitempty"` // JSON, "" for none
-	Value      string `json:"value"`          // JSON; "" where it differs from run to run
+	Body       string `json:"body,omitempty"`   // "" for none
+	Format     string `json:"format,omitempty"` // of the body, JSON when ""
+	Value      string `json:"value"`            // JSON; "" where it differs from run to run
 }
 
 // Function is an own function: what is not in CEL and its extensions.
@@ -41,9 +43,15 @@ type Function struct {
 }
 
 // Functions lists the own functions, for help and completion.
-func Functions() []Function { return functions }
+func Functions() []Function {
+	return slices.Concat(coreFunctions, formatFunctions, textFunctions, timeFunctions, decimalFunctions)
+}
 
-var functions = []Function{
+// nodes makes CEL values of document nodes.
+var nodes = adapter{}
+
+// coreFunctions work on any value.
+var coreFunctions = []Function{
 	{
 		Name: "now", Signature: "now() → timestamp",
 		Text:     "The time at which the transaction was received, the same in every step and on every replay.",
@@ -120,7 +128,7 @@ var functions = []Function{
 				if err != nil {
 					return types.NewErr("parseJson: %v", err)
 				}
-				return adapter{types.DefaultTypeAdapter}.NativeToValue(r.Root)
+				return nodes.NativeToValue(r.Root)
 			})))},
 	},
 }

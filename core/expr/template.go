@@ -6,7 +6,10 @@ import (
 	"net/url"
 	"strings"
 
+	"readyferry/core/format/csv"
+	"readyferry/core/format/hl7"
 	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/format/xml"
 	"readyferry/core/message"
 )
 
@@ -19,6 +22,10 @@ const (
 	URLPath                  // a path and query: holes are escaped as one segment or one value (RFC 3986)
 	HeaderValue              // a header: line breaks and control characters are refused (RFC 9110, 5.5)
 	JSONText                 // JSON: inside quotes the hole is escaped, outside it is written as a JSON value
+	XMLText                  // XML: texts and attributes are escaped
+	CSVText                  // CSV: inside quotes the hole's quotes are doubled, outside it is put into quotes where it needs them
+	HL7Text                  // HL7 v2 with the usual separators
+	FormText                 // a form: names and values are escaped
 )
 
 // Template is text with ${expression} holes. "$${" stands for a plain "${".
@@ -46,8 +53,11 @@ func (env *Env) CompileTemplate(source string, place Place) (*Template, error) {
 	quoted, query := false, false
 	literal := func(s string) {
 		text.WriteString(s)
-		if place == JSONText {
+		switch place {
+		case JSONText:
 			quoted = inString(s, quoted)
+		case CSVText:
+			quoted = quoted != (strings.Count(s, `"`)%2 == 1)
 		}
 		query = query || strings.Contains(s, "?")
 	}
@@ -177,6 +187,17 @@ func (t *Template) fill(p part, n *message.Node) (string, error) {
 	case JSONText:
 		quoted := jsonfmt.AppendString(nil, text)
 		return string(quoted[1 : len(quoted)-1]), nil
+	case XMLText:
+		return xml.Escape(text)
+	case CSVText:
+		if p.quoted {
+			return strings.ReplaceAll(text, `"`, `""`), nil
+		}
+		return csv.Field(text), nil
+	case HL7Text:
+		return hl7.Escape(text), nil
+	case FormText:
+		return url.QueryEscape(text), nil
 	case HeaderValue:
 		if i := strings.IndexFunc(text, func(r rune) bool { return r < 0x20 && r != '\t' || r == 0x7F }); i >= 0 {
 			return "", fmt.Errorf("a header cannot hold the control character %q", text[i])

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -11,17 +12,27 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/common/types/traits"
+	"cel.dev/cel-go/interpreter"
 
 	"readyferry/core/message"
 )
 
 // adapter lets CEL see document nodes as its own values, without copying them.
-type adapter struct{ types.Adapter }
+// With exact, numbers are decimals that keep every digit.
+type adapter struct{ exact bool }
+
+// exactRoot is a node whose numbers decimal() reads.
+type exactRoot struct{ n *message.Node }
 
 func (a adapter) NativeToValue(v any) ref.Val {
-	n, ok := v.(*message.Node)
-	if !ok {
-		return a.Adapter.NativeToValue(v)
+	var n *message.Node
+	switch x := v.(type) {
+	case *message.Node:
+		n = x
+	case exactRoot:
+		return adapter{true}.NativeToValue(x.n)
+	default:
+		return types.DefaultTypeAdapter.NativeToValue(v)
 	}
 	switch n.Kind {
 	case message.Null:
@@ -29,6 +40,13 @@ func (a adapter) NativeToValue(v any) ref.Val {
 	case message.Bool:
 		return types.Bool(n.Text == "true")
 	case message.Number:
+		if a.exact {
+			d, err := toDecimal(types.String(n.Text))
+			if err != nil {
+				return types.WrapErr(err)
+			}
+			return d
+		}
 		return number(n.Text)
 	case message.String:
 		return types.String(n.Text)
@@ -38,6 +56,63 @@ func (a adapter) NativeToValue(v any) ref.Val {
 		return types.NewDynamicList(a, n.Items)
 	}
 	return mapValue{n, a}
+}
+
+// sortedMap is a map that an expression wrote. It is gone through by the order
+// of its keys, because CEL's own has none and the same run must decide the same.
+type sortedMap struct {
+	traits.Mapper
+	keys []ref.Val
+}
+
+// orderMaps lets every map that an expression writes be a sortedMap.
+func orderMaps(i interpreter.InterpretableV2) (interpreter.InterpretableV2, error) {
+	if c, ok := i.(interpreter.InterpretableConstructor); ok && c.Type() == types.MapType {
+		return orderedMap{c}, nil
+	}
+	return i, nil
+}
+
+type orderedMap struct {
+	interpreter.InterpretableConstructor
+}
+
+func (o orderedMap) Exec(f *interpreter.ExecutionFrame) ref.Val {
+	return sorted(o.InterpretableConstructor.Exec(f))
+}
+
+func sorted(v ref.Val) ref.Val {
+	m, ok := v.(traits.Mapper)
+	if !ok {
+		return v
+	}
+	var keys []ref.Val
+	for it := m.Iterator(); it.HasNext() == types.True; {
+		keys = append(keys, it.Next())
+	}
+	slices.SortFunc(keys, func(a, b ref.Val) int {
+		if c, ok := a.(traits.Comparer); ok {
+			if i, ok := c.Compare(b).(types.Int); ok {
+				return int(i)
+			}
+		}
+		return strings.Compare(a.Type().TypeName(), b.Type().TypeName())
+	})
+	return sortedMap{m, keys}
+}
+
+func (m sortedMap) IsZeroValue() bool         { return len(m.keys) == 0 }
+func (m sortedMap) Iterator() traits.Iterator { return &keyIterator{keys: m.keys} }
+
+type keyIterator struct {
+	nameIterator
+	keys []ref.Val
+}
+
+func (i *keyIterator) HasNext() ref.Val { return types.Bool(i.at < len(i.keys)) }
+func (i *keyIterator) Next() ref.Val {
+	i.at++
+	return i.keys[i.at-1]
 }
 
 // number gives an int where the literal is one and fits, a uint where only
@@ -167,6 +242,8 @@ func toNode(v ref.Val) (n *message.Node, ok bool, err error) {
 		return message.NewString(string(x)), true, nil
 	case types.Bytes:
 		return message.NewBytes([]byte(x)), true, nil
+	case exactDecimal:
+		return message.NewNumber(x.d.String()), true, nil
 	case types.Timestamp:
 		return message.NewString(x.Time.UTC().Format(time.RFC3339Nano)), true, nil
 	case types.Duration:

@@ -47,7 +47,7 @@ func TestFindings(t *testing.T) {
 		{head + "steps:\n  - {id: a, kind: note, text: x}\n  - {id: a, kind: note, text: y}\n", `error duplicate-id 6:10 the id "a" is taken by the step in line 5 (give one of them another id)`},
 		{head + "steps:\n  - {id: r, kind: route, ways: [{name: w, when: 'true', steps: []}]}\n", `warning no-otherwise 5:6 a message that no way fits goes on without a word`},
 		{head + "steps:\n  - {id: r, kind: route, ways: [{name: w, when: 'true', steps: [{id: n, kind: note, txt: a, text: b}]}], otherwise: {steps: []}}\n", `error unknown-key 5:85 the key "txt" is not known here (did you mean text?)`},
-		{head + "steps:\n  - {id: m, kind: map, fields: [{to: a, from: body}]}\n", `error pointer 5:38 the pointer "a" must be empty or begin with / (write the place as /a/b)`},
+		{head + "steps:\n  - {id: m, kind: map, fields: [{to: a, from: body}]}\n", `error place 5:38 the pointer "a" must be empty or begin with / (write the place as /a/b)`},
 		{head + "steps:\n  - {id: d, kind: deliver, to: x, retry: {first: soon}}\n", `error retry 5:50 "soon" is no span of time`},
 		{head + "steps:\n  - {id: d, kind: deliver, to: x, retry: {tries: 0}}\n", `error wrong-value 5:50 "tries" does not fit: `},
 		{head + "steps:\n  - {id: d, kind: deliver, to: x, retry: {first: 10s, cap: 1s}}\n", `error retry 5:43 cap (1s) must not be shorter than first (10s)`},

@@ -87,6 +87,11 @@ func Schema() *message.Node {
 		for _, m := range must(k.Properties).Members {
 			properties = properties.With(m.Name, m.Value)
 		}
+		if k.Defs != "" {
+			for _, m := range must(k.Defs).Members {
+				defs = defs.With(m.Name, m.Value)
+			}
+		}
 		required := message.NewList(message.NewString("id"), message.NewString("kind"))
 		for _, r := range k.Required {
 			required.Items = append(required.Items, message.NewString(r))

@@ -26,6 +26,7 @@ type Kind struct {
 	// Required the names that must be there.
 	Properties string
 	Required   []string
+	Defs       string // JSON Schema definitions that Properties refer to, or ""
 
 	compile func(c *Compiler, s *flow.Step) Runner
 }

@@ -3,6 +3,7 @@ package csv
 import (
 	"fmt"
 	"strings"
+	"unicode"
 
 	"readyferry/core/message"
 )
@@ -119,4 +120,16 @@ func (w *writer) row(fields []*message.Node, where string) error {
 func (w *writer) needsQuotes(s string) bool {
 	return strings.ContainsRune(s, w.o.Delimiter) || strings.ContainsRune(s, w.o.Quote) || strings.ContainsAny(s, "\r\n") ||
 		strings.HasPrefix(s, " ") || strings.HasPrefix(s, "\t") || strings.HasPrefix(s, "\uFEFF")
+}
+
+// Field writes one field for a text that is written by hand: in quotes as soon
+// as it holds anything that might part fields there, whatever parts them.
+func Field(text string) string {
+	plain := strings.IndexFunc(text, func(r rune) bool {
+		return !(r == ' ' || r == '.' || r == '-' || r == '+' || r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r))
+	}) < 0 && !strings.HasPrefix(text, " ")
+	if plain {
+		return text
+	}
+	return `"` + strings.ReplaceAll(text, `"`, `""`) + `"`
 }

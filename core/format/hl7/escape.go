@@ -70,3 +70,6 @@ func escape(text string, sep Separators) string {
 		"\r", e+"X0D"+e, "\n", e+"X0A"+e,
 	).Replace(text)
 }
+
+// Escape is escape with the usual separators, for texts that are written by hand.
+func Escape(text string) string { return escape(text, usual) }

@@ -31,6 +31,20 @@ func (w *Writer) Tree() *message.Node {
 	return t.message(&m)
 }
 
+// Add puts an empty segment at the end of the message.
+func (w *Writer) Add(name string) {
+	w.m.Segments = append(w.m.Segments, &Segment{Name: name, Offset: -1, sep: w.m.Sep, Raw: name})
+}
+
+// Counts tells how many segments of each name there are.
+func (w *Writer) Counts() map[string]int {
+	out := map[string]int{}
+	for _, s := range w.m.Segments {
+		out[s.Name]++
+	}
+	return out
+}
+
 // Set writes a value to a place. A segment that is not there yet is added at
 // the end of the message or of its group; an index may be one beyond the last.
 // raw writes the text without escaping. The error says why the place cannot

@@ -222,7 +222,7 @@ func (w *writer) native(n *Node, in *scope) {
 			declare(d.Local, d.Data)
 		}
 		for _, named := range append([]*Node{n}, n.Attrs...) {
-			if named.Type == Attribute && named.Prefix == "" {
+			if named.Type == Attribute && named.Prefix == "" || named.bound {
 				continue
 			}
 			if uri, _ := in.lookup(named.Prefix); uri != named.Space {
@@ -250,3 +250,14 @@ func (n *Node) String() string {
 	w.native(n, nil)
 	return w.b.String()
 }
+
+// Escape writes a text so that it can stand in an element or in an attribute
+// between double or single quotes.
+func Escape(text string) (string, error) {
+	if r, bad := invalidChar(text); bad {
+		return "", fmt.Errorf("the text holds the character %q, which XML cannot", r)
+	}
+	return anywhereEscapes.Replace(text), nil
+}
+
+var anywhereEscapes = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&#39;", "\r", "&#13;")

@@ -55,6 +55,8 @@ type Node struct {
 	Data                 string // text of texts, comments, instructions and attributes
 	Offset               int    // byte at which it began
 	Order                int    // position in document order
+
+	bound bool // its prefix means what it means where the element is written
 }
 
 // Name gives the name as it is written.

@@ -36,7 +36,13 @@ func (p Path) String() string {
 }
 
 // ParsePath reads a path. The error says how one is written.
-func ParsePath(s string) (Path, error) {
+func ParsePath(s string) (Path, error) { return parsePath(s, 1) }
+
+// ParseRelative reads a path below an element, which may be an attribute of it:
+// /@sku.
+func ParseRelative(s string) (Path, error) { return parsePath(s, 0) }
+
+func parsePath(s string, least int) (Path, error) {
 	bad := fmt.Errorf("%q is no place in an XML document; write it as /order/line[2]/@sku", s)
 	rest, ok := strings.CutPrefix(s, "/")
 	if !ok || rest == "" {
@@ -47,7 +53,7 @@ func ParsePath(s string) (Path, error) {
 	for i, part := range parts {
 		step := Step{Index: 1}
 		if name, is := strings.CutPrefix(part, "@"); is {
-			if i != len(parts)-1 || i == 0 {
+			if i != len(parts)-1 || i < least {
 				return nil, fmt.Errorf("%q: an attribute stands at the end of a path, behind its element", s)
 			}
 			step.Attr, part = true, name
@@ -188,4 +194,23 @@ func (p Path) exists(n *message.Node) bool {
 		}
 	}
 	return true
+}
+
+// Fragment reads a piece of XML as the content of the element at a path.
+func Fragment(text string, at Path) (*message.Node, error) {
+	if len(at) > 0 && at[len(at)-1].Attr {
+		return nil, fmt.Errorf("%s: an attribute holds no raw XML", at)
+	}
+	doc, err := Parse([]byte("<x>"+text+"</x>"), Limits{})
+	if err != nil {
+		return nil, fmt.Errorf("a raw text must be well-formed XML: %w", err)
+	}
+	e := doc.Children[0]
+	if len(at) > 0 {
+		e.Local, e.bound = at[len(at)-1].Name, true
+		if prefix, local, both := strings.Cut(e.Local, ":"); both {
+			e.Prefix, e.Local = prefix, local
+		}
+	}
+	return Tree(e), nil
 }

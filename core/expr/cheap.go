@@ -1,0 +1,44 @@
+package expr
+
+import (
+	celast "cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/operators"
+)
+
+// bounded are the operators and functions whose work is at most in proportion
+// to the values that they are given.
+var bounded = map[string]bool{
+	operators.Equals: true, operators.NotEquals: true, operators.Less: true, operators.LessEquals: true, operators.Greater: true, operators.GreaterEquals: true,
+	operators.LogicalAnd: true, operators.LogicalOr: true, operators.LogicalNot: true, operators.Conditional: true, operators.In: true,
+	operators.Add: true, operators.Subtract: true, operators.Multiply: true, operators.Divide: true, operators.Modulo: true, operators.Negate: true,
+	operators.Index: true, operators.OptIndex: true, operators.OptSelect: true,
+	"orValue": true, "hasValue": true, "value": true, "size": true, "startsWith": true, "endsWith": true, "contains": true,
+	"string": true, "int": true, "uint": true, "double": true, "bool": true, "timestamp": true, "duration": true,
+}
+
+// cheap tells that an expression needs no tracking of its cost, which takes
+// longer than most conditions do: it has no loop, and each of its operators is
+// bounded, so that it costs at most its own length times the size of the message.
+func cheap(e celast.Expr) bool {
+	switch e.Kind() {
+	case celast.LiteralKind, celast.IdentKind:
+		return true
+	case celast.SelectKind:
+		return cheap(e.AsSelect().Operand())
+	case celast.ListKind:
+		return all(e.AsList().Elements())
+	case celast.CallKind:
+		c := e.AsCall()
+		return bounded[c.FunctionName()] && (!c.IsMemberFunction() || cheap(c.Target())) && all(c.Args())
+	}
+	return false
+}
+
+func all(list []celast.Expr) bool {
+	for _, e := range list {
+		if !cheap(e) {
+			return false
+		}
+	}
+	return true
+}
