@@ -90,6 +90,8 @@ func (s *Server) routes() []route {
 		{"GET", v1 + "/flow-schema", s.flowSchema},
 		{"GET", v1 + "/schedule", s.schedule},
 		{"POST", v1 + "/demo", s.demo},
+		{"POST", v1 + "/eval", s.eval},
+		{"POST", v1 + "/contracts", s.contract},
 
 		{"GET", v1 + "/flows", s.flows},
 		{"GET", v1 + "/flows/:name", s.flow},
@@ -100,6 +102,7 @@ func (s *Server) routes() []route {
 		{"POST", v1 + "/flows/:name/pause", s.pause(true)},
 		{"POST", v1 + "/flows/:name/resume", s.pause(false)},
 		{"POST", v1 + "/flows/:name/rehearse", s.rehearse},
+		{"POST", v1 + "/flows/:name/infer", s.infer},
 		{"GET", v1 + "/flows/:name/versions", s.versions},
 		{"GET", v1 + "/flows/:name/versions/:n", s.version},
 		{"GET", v1 + "/flows/:name/files", s.files},

@@ -356,7 +356,22 @@ func TestDesigning(t *testing.T) {
 	w.ok("GET", "/api/v1/flows/f/files", "")
 	w.ok("GET", "/api/v1/flows/f/files/schemas/a.json", "")
 	w.ok("DELETE", "/api/v1/flows/f/files/schemas/a.json", "")
+	if b := string(w.ok("POST", "/api/v1/flows/f/infer", `{"enums":true}`)); !strings.Contains(b, `"required":["ref","w"]`) {
+		t.Error(b)
+	}
 	w.ok("DELETE", "/api/v1/flows/f/samples/one", "")
+	w.problem(422, "add one first", "POST", "/api/v1/flows/f/infer", "{}")
+	if b := string(w.ok("POST", "/api/v1/eval", `{"expression":"xpath(body, \"//b\")","body":"<a><b>1</b></a>","format":"xml"}`)); !strings.Contains(b, `[\"1\"]`) {
+		t.Error(b)
+	}
+	w.problem(422, "did you mean body?", "POST", "/api/v1/eval", `{"expression":"bdoy"}`)
+	w.problem(422, "JSON, line 1", "POST", "/api/v1/eval", `{"expression":"body","body":"{"}`)
+	w.problem(422, "has no a", "POST", "/api/v1/eval", `{"expression":"body.a","body":"{}"}`)
+	w.ok("POST", "/api/v1/contracts", `{"text":"{\"type\":\"object\"}"}`)
+	if b := string(w.ok("POST", "/api/v1/contracts", `{"text":"{\"type\":\"object\",\"properties\":{\"a\":{\"const\":7}}}","choose":"schema"}`)); !strings.Contains(b, `"sample":"{\"a\":7}"`) {
+		t.Error(b)
+	}
+	w.problem(422, "no contract that is known", "POST", "/api/v1/contracts", `{"text":"{}"}`)
 	w.ok("GET", "/api/v1/schedule?first=1s&tries=3", "")
 	w.ok("GET", "/api/v1/reference", "")
 	w.ok("GET", "/api/v1/flow-schema", "")

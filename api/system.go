@@ -16,6 +16,7 @@ import (
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
+	"readyferry/core/format"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/plan"
 	"readyferry/core/retry"
@@ -142,7 +143,11 @@ func (s *Server) reference(c *gin.Context) {
 	for _, k := range step.Kinds() {
 		kinds = append(kinds, kind{k.Name, k.Summary, k.Reason, k.Example, append([]string{}, k.Required...), json.RawMessage(k.Properties)})
 	}
-	c.JSON(http.StatusOK, gin.H{"kinds": kinds, "names": expr.Names(), "functions": expr.Functions()})
+	formats := []gin.H{}
+	for _, f := range format.All() {
+		formats = append(formats, gin.H{"name": f.Name, "text": f.Text, "contentType": f.ContentType})
+	}
+	c.JSON(http.StatusOK, gin.H{"kinds": kinds, "names": expr.Names(), "functions": expr.Functions(), "formats": formats})
 }
 
 func (s *Server) flowSchema(c *gin.Context) {

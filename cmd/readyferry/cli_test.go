@@ -102,6 +102,40 @@ func TestCommandLine(t *testing.T) {
 			}
 		}
 	})
+	t.Run("decode and encode", func(t *testing.T) {
+		csv := write(t, "m.csv", "a;b\r\n1;\"x\r\ny\"\r\n")
+		out, _, code := execute(t, file, "decode", "--format", "csv", "--header-row", "--delimiter", ";", csv)
+		if code != 0 || out != `[{"a":"1","b":"x\r\ny"}]`+"\n" {
+			t.Errorf("%d %s", code, out)
+		}
+		tree := write(t, "t.json", out)
+		if out, _, code := execute(t, file, "encode", "--format", "csv", "--delimiter", ";", tree); code != 0 || out != "a;b\r\n1;\"x\r\ny\"\r\n" {
+			t.Errorf("%d %q", code, out)
+		}
+		if out, _, _ := execute(t, file, "encode", "--format", "csv", "--line-end", "lf", "--no-header-row", tree); out != "1,\"x\r\ny\"\n" {
+			t.Errorf("%q", out)
+		}
+		xml := write(t, "m.xml", `<o id="1"><l>2</l><l>3</l></o>`)
+		if out, _, code := execute(t, file, "decode", "--format", "xml", xml); code != 0 || out != `{"o":{"@id":"1","l":["2","3"]}}`+"\n" {
+			t.Errorf("%d %s", code, out)
+		}
+		if out, errs, code := execute(t, file, "eval", `xpath(body, "sum(//l)")`, "--format", "xml", "--message", xml); code != 0 || out != "5.0\n" {
+			t.Errorf("%d %s%s", code, out, errs)
+		}
+		hl7 := write(t, "m.hl7", "MSH|^~\\&|A\rPID|1||7^x\\T\\y\r")
+		if out, errs, code := execute(t, file, "eval", `hl7(body, "PID-3.2")`, "--format", "hl7", "--message", hl7); code != 0 || out != `"x&y"`+"\n" {
+			t.Errorf("%d %s%s", code, out, errs)
+		}
+		if _, errs, code := execute(t, file, "decode", "--format", "xml", csv); code != 1 || !strings.Contains(errs, "XML, line 1, column 1") {
+			t.Errorf("%d %s", code, errs)
+		}
+		if _, errs, code := execute(t, file, "decode", "--format", "yaml", csv); code != 2 || !strings.Contains(errs, "--format must be one of json, xml") {
+			t.Errorf("%d %s", code, errs)
+		}
+		if _, errs, code := execute(t, file, "encode", "--format", "xml", write(t, "bad.json", `{"a b":1}`)); code != 1 || !strings.Contains(errs, "cannot be the name of an element") {
+			t.Errorf("%d %s", code, errs)
+		}
+	})
 	t.Run("schedule", func(t *testing.T) {
 		out, _, code := execute(t, file, "schedule", "--first", "1s", "--growth", "linear", "--spread", "full", "--tries", "4", "--seed", "x", "--json")
 		var rows []struct{ Try, Earliest, Planned, Latest int64 }

@@ -43,6 +43,7 @@ type ShownIntake struct {
 	Once      string   `json:"once"`
 	Order     string   `json:"order"`
 	Warnings  []string `json:"warnings"`
+	Body      *Body    `json:"body,omitempty"` // the message as it was read
 }
 
 // Delivery is what a delivery would hand over.
@@ -61,6 +62,8 @@ type ShownRequest struct {
 	Headers map[string]string `json:"headers"`
 	Text    *string           `json:"text,omitempty"`
 	Base64  []byte            `json:"base64,omitempty"`
+	Format  string            `json:"format"`
+	Lines   []message.Line    `json:"lines,omitempty"` // laid out, of XML and HL7
 }
 
 // Options of a rehearsal.
@@ -95,6 +98,9 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 		return out
 	}
 	out.Intake = ShownIntake{Outcome: "accepted", Reference: received.Reference, Once: received.Once, Order: received.Order, Warnings: append([]string{}, received.Warnings...)}
+	if !opt.NoBodies {
+		out.Intake.Body = show(&received.Message)
+	}
 	show := func(want step.Want) { out.Deliveries = append(out.Deliveries, ShowDelivery(in.ID, want)) }
 	input := Input{
 		Message: received.Message, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
@@ -159,7 +165,7 @@ func ShowDelivery(transaction string, want step.Want) Delivery {
 		d.Request.Headers["Idempotency-Key"] = DeliveryID(transaction, want.Path)
 	}
 	b := NewBody(want.Request.Format, want.Request.Body)
-	d.Request.Text, d.Request.Base64 = b.Text, b.Base64
+	d.Request.Text, d.Request.Base64, d.Request.Format, d.Request.Lines = b.Text, b.Base64, b.Format, b.Lines
 	return d
 }
 

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"readyferry/core/message"
 	"readyferry/core/plan"
@@ -72,22 +71,6 @@ type Entry struct {
 	Reads   []string     `json:"reads,omitempty"` // JSON Pointers into the body before
 	Ways    []string     `json:"ways,omitempty"`
 	Fields  []step.Field `json:"fields,omitempty"`
-}
-
-// Body is a message as people see it.
-type Body struct {
-	Format string  `json:"format"`
-	Text   *string `json:"text,omitempty"`
-	Base64 []byte  `json:"base64,omitempty"` // for bytes that are not UTF-8
-}
-
-// NewBody shows bytes of a format.
-func NewBody(format string, raw []byte) *Body {
-	if utf8.Valid(raw) {
-		text := string(raw)
-		return &Body{Format: format, Text: &text}
-	}
-	return &Body{Format: format, Base64: raw}
 }
 
 // Walk takes a message through a plan, as far as the recorded effects reach.
@@ -313,10 +296,6 @@ func (w *walker) trace(e Entry, before step.State, after *step.State, began time
 		e.Before, e.After = show(&before.Message), show(&after.Message)
 	}
 	w.result.Trace = append(w.result.Trace, e)
-}
-
-func show(m *message.Message) *Body {
-	return NewBody(m.Format, step.Bytes(m))
 }
 
 // short keeps the first words of a reason for a cell.

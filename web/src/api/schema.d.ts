@@ -123,6 +123,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/eval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Evaluates one expression over a body */
+        post: operations["eval"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contracts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reads a contract (JSON Schema, OpenAPI 3, AsyncAPI 3, XSD, WSDL 1.1) and makes a schema and a sample of what is chosen in it */
+        post: operations["readContract"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flow-schema": {
         parameters: {
             query?: never;
@@ -301,6 +335,25 @@ export interface paths {
         put?: never;
         /** Runs samples through a draft; nothing leaves */
         post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/infer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A JSON Schema that samples of the flow fit */
+        post: operations["inferSchema"];
         delete?: never;
         options?: never;
         head?: never;
@@ -922,10 +975,27 @@ export interface components {
              */
             at?: string;
         };
+        Token: {
+            text: string;
+            /** @enum {string} */
+            kind: "name" | "attribute" | "value" | "comment" | "mark";
+            /** @description JSON Pointer into the tree */
+            pointer?: string;
+            /** @description what reads the value */
+            expression?: string;
+        };
+        Line: {
+            indent: number;
+            tokens: components["schemas"]["Token"][];
+        };
         Body: {
             format: string;
             text?: string;
             base64?: string;
+            /** @description the tree as JSON, of formats other than JSON */
+            tree?: string;
+            /** @description laid out, of XML and HL7 */
+            lines?: components["schemas"]["Line"][];
         };
         Field: {
             to: string;
@@ -955,6 +1025,9 @@ export interface components {
             fields?: components["schemas"]["Field"][];
         };
         ShownRequest: {
+            format: string;
+            /** @description laid out, of XML and HL7 */
+            lines?: components["schemas"]["Line"][];
             method?: string;
             url?: string;
             headers: {
@@ -979,6 +1052,7 @@ export interface components {
                 once: string;
                 order: string;
                 warnings: string[];
+                body?: components["schemas"]["Body"];
             };
             trace: components["schemas"]["Entry"][];
             deliveries: {
@@ -1288,9 +1362,34 @@ export interface components {
                 examples: {
                     expression: string;
                     body?: string;
+                    /** @description of the body, JSON when absent */
+                    format?: string;
                     value: string;
                 }[];
             }[];
+            formats: {
+                name: string;
+                text: string;
+                contentType: string;
+            }[];
+        };
+        Evaluated: {
+            /** @description the value as JSON */
+            value: string;
+        };
+        Contract: {
+            kind: string;
+            choices: {
+                name: string;
+                title: string;
+            }[];
+            made?: {
+                schema: Record<string, never>;
+                sample: string;
+                format: string;
+                /** @description what was left out and what to know */
+                notes: string[];
+            };
         };
         Schedule: {
             tries: {
@@ -1490,6 +1589,65 @@ export interface operations {
                     "application/json": components["schemas"]["Reference"];
                 };
             };
+        };
+    };
+    eval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    expression: string;
+                    body?: string;
+                    /** @description JSON when absent */
+                    format?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description the value */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evaluated"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readContract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                    /** @description name of a choice; without it only the choices are listed */
+                    choose?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description contract */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Contract"];
+                };
+            };
+            default: components["responses"]["Problem"];
         };
     };
     flowSchema: {
@@ -1793,6 +1951,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SampleRehearsal"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    inferSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description names; all when absent */
+                    samples?: string[];
+                    /** @description list the values of texts of which few came up */
+                    enums?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description schema */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        schema: Record<string, never>;
+                        /** @description samples that cannot be read */
+                        left: string[];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,111 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/contract"
+	"readyferry/core/expr"
+	"readyferry/core/flow"
+	"readyferry/core/format"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/engine"
+)
+
+// eval evaluates one expression over a body.
+func (s *Server) eval(c *gin.Context) {
+	var in struct {
+		Expression string `json:"expression"`
+		Body       string `json:"body"`
+		Format     string `json:"format"`
+	}
+	if err := input(c, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	value, err := s.evaluate(in.Expression, in.Body, format.Of(in.Format, ""))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"value": value})
+}
+
+func (s *Server) evaluate(source, body, name string) (string, error) {
+	p, err := s.engine.Env().Compile(source)
+	var bad *expr.CompileError
+	if errors.As(err, &bad) {
+		return "", &engine.FindingsError{What: "the expression cannot be compiled", Findings: []flow.Finding{{
+			Level: flow.Error, Code: "expression", Line: bad.Line, Column: bad.Column, Message: bad.Message, Repair: bad.Repair,
+		}}}
+	}
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	m := &message.Message{ID: "019cf2b1-77a4-7000-8000-000000000001", ReceivedAt: now, Format: name, Size: len(body)}
+	scope := &expr.Scope{Now: now, Seed: m.ID + "/eval", Message: m}
+	if body != "" {
+		d, err := format.Decode(name, []byte(body), message.Layout{}, format.Limits{})
+		if err != nil {
+			return "", fmt.Errorf("%w: %w", engine.ErrDecision, err)
+		}
+		scope.Body = d.Root
+	}
+	value, err := p.EvalJSON(scope)
+	if err != nil {
+		return "", fmt.Errorf("%w: %w", engine.ErrDecision, err)
+	}
+	return value, nil
+}
+
+// contract reads what a partner sent, and makes a schema and a sample of what
+// is chosen in it.
+func (s *Server) contract(c *gin.Context) {
+	var in struct {
+		Text   string `json:"text"`
+		Choose string `json:"choose"`
+	}
+	if err := input(c, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	read, err := contract.Read([]byte(in.Text))
+	if err != nil {
+		s.fail(c, fmt.Errorf("%w: %w", engine.ErrDecision, err))
+		return
+	}
+	out := gin.H{"kind": read.Kind, "choices": read.Choices}
+	if in.Choose != "" {
+		m, err := read.Make(in.Choose)
+		if err != nil {
+			s.fail(c, fmt.Errorf("%w: %w", engine.ErrDecision, err))
+			return
+		}
+		out["made"] = gin.H{
+			"schema": json.RawMessage(jsonfmt.Encode(m.Schema)), "sample": string(m.Sample), "format": m.Format, "notes": append([]string{}, m.Notes...),
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// infer makes a schema that the samples of a flow fit.
+func (s *Server) infer(c *gin.Context) {
+	var in struct {
+		Samples []string `json:"samples"`
+		Enums   bool     `json:"enums"`
+	}
+	if err := input(c, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	schema, left, err := s.engine.InferSchema(c.Param("name"), in.Samples, in.Enums)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"schema": json.RawMessage(jsonfmt.Encode(schema)), "left": append([]string{}, left...)})
+}

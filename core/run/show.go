@@ -1,0 +1,66 @@
+package run
+
+import (
+	"unicode/utf8"
+
+	"readyferry/core/format"
+	"readyferry/core/format/hl7"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/format/xml"
+	"readyferry/core/message"
+	"readyferry/core/step"
+)
+
+// Body is a message as people see it.
+type Body struct {
+	Format string  `json:"format"`
+	Text   *string `json:"text,omitempty"`
+	Base64 []byte  `json:"base64,omitempty"` // for bytes that are not UTF-8
+	// Tree is the document's tree as JSON, of formats that are not JSON and have
+	// one; Lines the document laid out, of XML and HL7.
+	Tree  *string        `json:"tree,omitempty"`
+	Lines []message.Line `json:"lines,omitempty"`
+}
+
+// shownLines is how much of a document is laid out.
+const shownLines = 3000
+
+// NewBody shows bytes of a format, laid out where they can be read.
+func NewBody(name string, raw []byte) *Body {
+	d, err := format.Decode(name, raw, message.Layout{}, format.Limits{})
+	if err != nil {
+		d.Root = nil
+	}
+	return showBody(name, raw, d.Root)
+}
+
+// show gives a message with its tree.
+func show(m *message.Message) *Body { return showBody(m.Format, step.Bytes(m), m.Body) }
+
+func showBody(name string, raw []byte, tree *message.Node) *Body {
+	b := &Body{Format: name}
+	if utf8.Valid(raw) {
+		text := string(raw)
+		b.Text = &text
+	} else {
+		b.Base64 = raw
+	}
+	switch name {
+	case format.XML:
+		if x := xml.Of(tree); x != nil {
+			b.Lines = xml.Lines(x, shownLines)
+		}
+	case format.HL7:
+		if h := hl7.Of(tree); h != nil {
+			b.Lines = hl7.Lines(h, shownLines)
+		}
+	case format.CSV, format.Form:
+	default:
+		return b
+	}
+	if tree != nil {
+		text := string(jsonfmt.Encode(tree))
+		b.Tree = &text
+	}
+	return b
+}
