@@ -49,7 +49,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set) error {
 		return err
 	}
 	// The flow that reads a queue comes before the one that fills it.
-	for _, name := range []string{"interloan-asks", "hold-requests"} {
+	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes"} {
 		if e.IntakeOf(name) != nil {
 			continue
 		}

@@ -277,7 +277,9 @@ function Repair({
           )}
         </h2>
         <div className="min-h-0 flex-1">
-          {original !== null && <Code label="Message" language="json" value={text} onChange={setText} />}
+          {original !== null && (
+            <Code label="Message" language={layout(original) ? "json" : "text"} value={text} onChange={setText} />
+          )}
         </div>
         <div className="flex items-center gap-2 border-t border-line px-3 py-2">
           <select

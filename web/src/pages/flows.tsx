@@ -4,8 +4,9 @@ import { toast } from "sonner";
 import { call, type Flow, type MinuteCount } from "../api/client";
 import { queryClient, useCauses, useConnections, useFlows } from "../api/queries";
 import { Mark } from "../ui/marks";
-import { Dialog, Empty, PageHead, Select, Setting, says, Text, Trouble } from "../ui/parts";
+import { Empty, PageHead, says, Text, Trouble } from "../ui/parts";
 import { age, number, useNow } from "../ui/time";
+import { StartFlow } from "./start-flow";
 
 /** Sixty minutes as bars: height by count, colour by the worst that happened. */
 function LastHour({ counts, now }: { counts: MinuteCount[]; now: number }) {
@@ -186,82 +187,5 @@ export function FlowsPage() {
       </div>
       <StartFlow open={start} onClose={() => setStart(false)} />
     </>
-  );
-}
-
-const plainName = (title: string) =>
-  title
-    .toLowerCase()
-    .normalize("NFKD")
-    .replace(/[^a-z0-9]+/g, "-")
-    .replace(/^-+|-+$/g, "");
-
-function StartFlow({ open, onClose }: { open: boolean; onClose: () => void }) {
-  const go = useNavigate();
-  const [title, setTitle] = useState("");
-  const [kind, setKind] = useState("webhook");
-  const [where, setWhere] = useState("");
-  const [error, setError] = useState<unknown>();
-  const name = plainName(title);
-  const save = async () => {
-    setError(undefined);
-    const intake =
-      kind === "webhook"
-        ? { kind, path: where || `/${name}`, format: "json" }
-        : { kind, queue: where || name, format: "json" };
-    try {
-      await call(`/api/v1/flows/${encodeURIComponent(name)}`, {
-        method: "PUT",
-        body: { readyferry: "flow/1", name, title, intake, steps: [] },
-        headers: { "If-None-Match": "*" },
-      });
-      onClose();
-      go(`/flows/${name}`);
-    } catch (e) {
-      setError(e);
-    }
-  };
-  return (
-    <Dialog open={open} onClose={onClose} title="Start a flow">
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          save();
-        }}
-      >
-        <Setting label="Title" hint={name ? `its name is ${name}` : "a few words for people"}>
-          <Text label="Title" value={title} onChange={setTitle} placeholder="Room bookings" />
-        </Setting>
-        <Setting label="Messages come in by">
-          <Select
-            label="Messages come in by"
-            value={kind}
-            onChange={setKind}
-            options={[
-              ["webhook", "a webhook: others call an address here"],
-              ["queue", "a queue inside the application"],
-            ]}
-          />
-        </Setting>
-        <Setting label={kind === "webhook" ? "Path below /in" : "Queue"}>
-          <Text
-            label={kind === "webhook" ? "Path below /in" : "Queue"}
-            mono
-            value={where}
-            onChange={setWhere}
-            placeholder={kind === "webhook" ? `/${name || "room-bookings"}` : name || "room-bookings"}
-          />
-        </Setting>
-        {error !== undefined && <Trouble error={error} />}
-        <div className="mt-3 flex gap-2">
-          <button type="submit" className="btn btn-go" disabled={!name}>
-            Start
-          </button>
-          <button type="button" className="btn" onClick={onClose}>
-            Not now
-          </button>
-        </div>
-      </form>
-    </Dialog>
   );
 }

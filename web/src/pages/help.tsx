@@ -1,7 +1,9 @@
+import { useState } from "react";
+import { call } from "../api/client";
 import { useReference } from "../api/queries";
 import { viewOf } from "../steps";
 import { Mark } from "../ui/marks";
-import { PageHead, Trouble } from "../ui/parts";
+import { PageHead, says, Trouble } from "../ui/parts";
 
 const states: [string, string][] = [
   ["under way", "it is being worked on"],
@@ -111,12 +113,27 @@ export default function HelpPage() {
                 <b className="data !font-bold">{f.signature}</b>
                 <p>{f.text}</p>
                 {f.examples.map((x) => (
-                  <p key={x.expression + x.body} className="data text-quiet">
-                    {x.expression} {x.body && `over ${x.body}`} → {x.value}
-                  </p>
+                  <TryIt key={x.expression + x.body} {...x} />
                 ))}
               </article>
             ))}
+          </section>
+          <section id="formats">
+            <h2 className="mb-1 text-[17px]">Formats</h2>
+            <p className="mb-2">
+              A message is read into a tree, whatever its format: this is what <span className="chip">body</span> holds.
+              What no step changes leaves byte for byte as it came in.
+            </p>
+            <dl className="grid grid-cols-[110px_1fr] gap-x-3 gap-y-0.5">
+              {r?.formats.map((f) => (
+                <div key={f.name} className="contents">
+                  <dt className="data">{f.name}</dt>
+                  <dd>
+                    {f.text} <span className="data text-quiet">{f.contentType}</span>
+                  </dd>
+                </div>
+              ))}
+            </dl>
           </section>
           <section id="more">
             <h2 className="mb-1 text-[17px]">For scripts</h2>
@@ -138,5 +155,63 @@ export default function HelpPage() {
         </div>
       </div>
     </>
+  );
+}
+
+/** An example that can be changed and run. */
+function TryIt(x: { expression: string; body?: string; format?: string; value: string }) {
+  const [open, setOpen] = useState(false);
+  const [expression, setExpression] = useState(x.expression);
+  const [body, setBody] = useState(x.body ?? "");
+  const [result, setResult] = useState<{ value?: string; error?: string }>({ value: x.value });
+  const run = async () => {
+    try {
+      setResult(
+        (await call<{ value: string }>("/api/v1/eval", { body: { expression, body, format: x.format } })).value,
+      );
+    } catch (e) {
+      setResult({ error: says(e) });
+    }
+  };
+  if (!open)
+    return (
+      <p className="data text-quiet">
+        {x.expression} {x.body && `over ${x.body.replaceAll("\r", "⏎")}`} → {x.value || "differs from run to run"}{" "}
+        <button type="button" className="btn-bare" onClick={() => setOpen(true)}>
+          try it
+        </button>
+      </p>
+    );
+  return (
+    <form
+      className="my-1 border border-line bg-sheet p-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        run();
+      }}
+    >
+      <input
+        aria-label="Expression"
+        className="field data"
+        value={expression}
+        onChange={(e) => setExpression(e.target.value)}
+      />
+      <textarea
+        aria-label="Body"
+        className="field data mt-1"
+        rows={2}
+        placeholder="body"
+        value={body}
+        onChange={(e) => setBody(x.format === "hl7" ? e.target.value.replaceAll("\n", "\r") : e.target.value)}
+      />
+      <div className="mt-1 flex items-center gap-3">
+        <button type="submit" className="btn">
+          Evaluate
+        </button>
+        <span className={`data break-all ${result.error ? "text-dead" : "text-done"}`} role="status">
+          {result.error ?? result.value}
+        </span>
+      </div>
+    </form>
   );
 }

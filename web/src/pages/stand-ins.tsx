@@ -35,7 +35,7 @@ export default function StandInsPage() {
       {all.error && <Trouble error={all.error} />}
       {all.data?.length === 0 ? (
         <Empty title="No stand-in yet">
-          <p className="mb-3">The demo brings three with it.</p>
+          <p className="mb-3">The demo brings four with it.</p>
           <button
             type="button"
             className="btn"

@@ -4,7 +4,7 @@ import { viewOf } from "../steps";
 import { Code, type Completion } from "../ui/code";
 import { Document } from "../ui/document";
 import { Setting, Text } from "../ui/parts";
-import { pathOf, paths } from "../ui/tree";
+import { paths } from "../ui/tree";
 import { at, update } from "./edit";
 import { IntakeForm } from "./intake-form";
 import { entryOf, type FlowDocument, type Row, type Step, type Way } from "./model";
@@ -33,7 +33,7 @@ export function Desk(p: Props) {
   const [hoverAfter, setHoverAfter] = useState<string | null>(null);
   const entry = entryOf(p.rehearsal, row.kind === "way" ? row.routeKey : row.key);
   const accepted = p.rehearsal?.intake.outcome === "accepted";
-  const received = p.sample && { format: accepted ? "json" : "text", text: p.sample.body };
+  const received = accepted ? p.rehearsal?.intake.body : p.sample && { format: "text", text: p.sample.body };
   const before = row.kind === "intake" ? received : entry?.before;
   const after = row.kind === "intake" ? (accepted ? received : undefined) : entry?.after;
   const fields = entry?.fields ?? [];
@@ -47,13 +47,14 @@ export function Desk(p: Props) {
     null;
   const litBefore = fields.find((f) => f.to === litField)?.reads ?? [];
   const completions = useMemo<Completion[]>(() => {
-    const body = before?.text === undefined ? [] : paths(before.text).map((label) => ({ label, detail: "here" }));
+    const tree = before?.tree ?? before?.text;
+    const body = tree === undefined ? [] : paths(tree).map((label) => ({ label, detail: "here" }));
     const names = p.reference?.names.map((n) => ({ label: n.name, detail: n.text })) ?? [];
     const functions = p.reference?.functions.map((f) => ({ label: `${f.name}(`, detail: f.signature })) ?? [];
     const params = Object.keys(p.sample?.params ?? {}).map((n) => ({ label: `params.${n}` }));
     const headers = Object.keys(p.sample?.headers ?? {}).map((n) => ({ label: `headers["${n}"]` }));
     return [...body, ...names.filter((n) => n.label !== "body"), ...params, ...headers, ...functions];
-  }, [before?.text, p.reference, p.sample]);
+  }, [before?.text, before?.tree, p.reference, p.sample]);
   const onFill = useCallback((f: ((path: string) => void) | null) => {
     fill.current = f;
   }, []);
@@ -96,7 +97,7 @@ export function Desk(p: Props) {
                 body={before}
                 used={used}
                 lit={litBefore}
-                onPick={(ptr) => fill.current?.(pathOf(ptr))}
+                onPick={(path) => fill.current?.(path)}
                 onHover={setHoverBefore}
               />
             ) : (
@@ -196,7 +197,7 @@ export function Sent({ rehearsal, path }: { rehearsal: Rehearsal | undefined; pa
           </div>
         ))}
       </dl>
-      <Document body={{ format: "json", text: d.request.text, base64: d.request.base64 }} />
+      <Document body={d.request} />
     </div>
   );
 }

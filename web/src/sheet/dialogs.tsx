@@ -68,6 +68,15 @@ function parseLines(text: string): Record<string, string> {
   );
 }
 
+/** What a new sample of a format begins with. */
+const beginnings: Record<string, [string, string]> = {
+  xml: ["application/xml", "<message>\n  <id>1</id>\n</message>"],
+  csv: ["text/csv", "id,name\n1,first\n"],
+  hl7: ["application/hl7-v2", "MSH|^~\\&|SENDER|PLACE|||20260317094107||ADT^A01|1|P|2.5\rPID|1||1\r"],
+  form: ["application/x-www-form-urlencoded", "id=1"],
+  text: ["text/plain", "text"],
+};
+
 /** Makes or changes a sample: the message, what came with it, and what stand-ins answer. */
 export function SampleDialog(p: {
   flow: string;
@@ -77,10 +86,11 @@ export function SampleDialog(p: {
   names: string[];
   onClose: () => void;
 }) {
+  const format = p.doc.intake.format ?? "json";
   const fresh: Sample = {
     name: "",
-    body: '{\n  "id": 1\n}',
-    headers: { "content-type": "application/json" },
+    body: beginnings[format]?.[1] ?? '{\n  "id": 1\n}',
+    headers: { "content-type": beginnings[format]?.[0] ?? "application/json" },
     query: {},
     at: new Date().toISOString(),
     params: Object.fromEntries([...(p.doc.intake.path ?? "").matchAll(/\{(\w+)\}/g)].map((m) => [m[1] ?? "", "x"])),
@@ -125,6 +135,7 @@ export function SampleDialog(p: {
       setError(e);
     }
   };
+  const isJSON = format === "json" || /json/.test(s.headers["content-type"] ?? "json");
   const r = p.rehearsal;
   const pin = () =>
     r &&
@@ -148,7 +159,12 @@ export function SampleDialog(p: {
           </Setting>
           <Setting label="Message" hint="paste a real one; nothing leaves in a rehearsal">
             <div className="h-64 border border-line">
-              <Code label="Message" language="json" value={s.body} onChange={(body) => setS({ ...s, body })} />
+              <Code
+                label="Message"
+                language={isJSON ? "json" : "text"}
+                value={s.body}
+                onChange={(body) => setS({ ...s, body })}
+              />
             </div>
           </Setting>
         </div>

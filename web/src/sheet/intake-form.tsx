@@ -92,6 +92,37 @@ export function IntakeForm(p: Props) {
         )}
       </div>
       {intake.kind === "webhook" && <Request {...p} />}
+      <div className="flex items-end gap-2">
+        <Setting inline label="Format" error={error("format")}>
+          <Select
+            label="Format of the messages"
+            value={intake.format ?? "auto"}
+            onChange={(v) => put({ format: v === "auto" ? undefined : v }, "format")}
+            options={[["auto", "by Content-Type"], "json", "xml", "csv", "hl7", "form", "text", "binary"]}
+          />
+        </Setting>
+        {(intake.format === "csv" || intake.header !== undefined || intake.delimiter !== undefined) && (
+          <>
+            <Setting inline label="Delimiter" error={error("delimiter")}>
+              <Text
+                mono
+                label="Delimiter"
+                placeholder=","
+                value={String(intake.delimiter ?? "")}
+                onChange={(delimiter) => put({ delimiter: delimiter || undefined }, "delimiter")}
+              />
+            </Setting>
+            <label className="mb-4 flex flex-[2] items-center gap-1.5">
+              <input
+                type="checkbox"
+                checked={!!intake.header}
+                onChange={(e) => put({ header: e.target.checked || undefined }, "header")}
+              />
+              the first row names the columns
+            </label>
+          </>
+        )}
+      </div>
       {expression("Once per", "once", "messages with the same value within 24 hours are the same message")}
       {expression("Reference", "reference", "what people search by")}
       {expression("Order", "order", "deliveries of equal value keep their order, per target")}
@@ -99,13 +130,22 @@ export function IntakeForm(p: Props) {
   );
 }
 
+const types: Record<string, string> = {
+  xml: "application/xml",
+  csv: "text/csv",
+  hl7: "application/hl7-v2",
+  form: "application/x-www-form-urlencoded",
+  text: "text/plain",
+  binary: "application/octet-stream",
+};
+
 /** A ready-made request for whoever will call. */
 function Request({ doc, connections, sample, flow }: Props) {
   const intake = doc.intake;
   const path = (intake.path ?? "").replace(/\{(\w+)\}/g, (_, n: string) => encodeURIComponent(sample?.params[n] ?? n));
   const lines = [
     `curl -i -X ${intake.methods?.[0] ?? "POST"} '${window.location.origin}/in${path}'`,
-    "-H 'content-type: application/json'",
+    `-H 'content-type: ${sample?.headers["content-type"] ?? types[intake.format ?? "json"] ?? "application/json"}'`,
   ];
   const caller = connections.find((c) => c.name === intake.callers?.[0]);
   const signIn = caller?.document["sign-in"] as { kind?: string; header?: string; user?: string } | undefined;

@@ -1,6 +1,7 @@
 import type { ReactNode } from "react";
 import type { Step } from "../sheet/model";
 import { answer } from "./answer";
+import { convert } from "./convert";
 import { deliver } from "./deliver";
 import { filter } from "./filter";
 import type { StepView } from "./kit";
@@ -9,9 +10,21 @@ import { note } from "./note";
 import { route } from "./route";
 import { set } from "./set";
 import { validate } from "./validate";
+import { write } from "./write";
 
 /** What the browser knows of each kind of step: its sentence, its form, its beginning. */
-const views: Record<string, StepView> = { validate, set, map, filter, route, deliver, answer, note };
+const views: Record<string, StepView> = {
+  validate,
+  set,
+  map,
+  write,
+  convert,
+  filter,
+  route,
+  deliver,
+  answer,
+  note,
+};
 
 export const kinds = Object.keys(views);
 

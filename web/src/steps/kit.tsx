@@ -46,7 +46,14 @@ export function withSetting(step: Step, name: string, value: unknown): Step {
 
 /** A setting that is an expression or a template. */
 export function Expression(
-  p: FormProps & { label: string; setting: string; hint?: string; template?: boolean; optional?: boolean },
+  p: FormProps & {
+    label: string;
+    setting: string;
+    hint?: string;
+    template?: boolean;
+    optional?: boolean;
+    tall?: boolean;
+  },
 ) {
   const value = String(p.step[p.setting] ?? "");
   const put = (v: string) =>
@@ -54,11 +61,14 @@ export function Expression(
   const error = errorAt(p, p.setting);
   return (
     <Setting label={p.label} hint={p.hint} error={error}>
-      <div onFocus={() => p.onFill((path) => put(p.template ? `${value}\${${path}}` : path))}>
+      <div
+        className={p.tall ? "h-40 border border-line" : undefined}
+        onFocus={() => p.onFill((path) => put(p.template ? `${value}\${${path}}` : path))}
+      >
         <Code
           key={p.pointer + p.setting}
           label={p.label}
-          language={p.template ? "template" : "expression"}
+          language={p.tall ? "writing" : p.template ? "template" : "expression"}
           value={value}
           onChange={put}
           completions={p.completions}
@@ -173,5 +183,35 @@ export function ElseSetting(p: FormProps & { usual: "dead letter" | "turn away" 
         )}
       </div>
     </Setting>
+  );
+}
+
+/** How CSV is read or written. */
+export function CSVSettings(
+  p: Pick<FormProps, "step" | "change" | "findings" | "pointer"> & { header: string; usual?: boolean },
+) {
+  const header = (p.step.header as boolean | undefined) ?? !!p.usual;
+  return (
+    <div className="flex items-end gap-2">
+      <Setting inline label="Delimiter" error={errorAt(p, "delimiter")}>
+        <Text
+          label="Delimiter"
+          mono
+          placeholder=","
+          value={String(p.step.delimiter ?? "")}
+          onChange={(v) => p.change(withSetting(p.step, "delimiter", v || undefined), "delimiter")}
+        />
+      </Setting>
+      <label className="mb-4 flex flex-[2] items-center gap-1.5">
+        <input
+          type="checkbox"
+          checked={header}
+          onChange={(e) =>
+            p.change(withSetting(p.step, "header", e.target.checked === !!p.usual ? undefined : e.target.checked), "")
+          }
+        />
+        {p.header}
+      </label>
+    </div>
   );
 }

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { enc, get } from "../api/client";
+import { call, enc, get } from "../api/client";
 import { Code } from "../ui/code";
 import { Setting, says } from "../ui/parts";
 import { Chip, ElseSetting, errorAt, type FormProps, type StepView, withSetting } from "./kit";
@@ -29,6 +29,17 @@ function Form(p: FormProps) {
       setBad(says(e));
     }
   };
+  const infer = async (enums: boolean) => {
+    try {
+      const { value } = await call<{ schema: Schema; left: string[] }>(`/api/v1/flows/${enc(p.names.flow)}/infer`, {
+        body: { enums },
+      });
+      edit(JSON.stringify(value.schema, null, 2));
+      if (value.left.length) setBad(`not read and left out: ${value.left.join(", ")}`);
+    } catch (e) {
+      setBad(says(e));
+    }
+  };
   return (
     <div className="p-3">
       <ElseSetting {...p} usual="dead letter" />
@@ -41,6 +52,14 @@ function Form(p: FormProps) {
           <Code label="JSON Schema" language="json" value={text} onChange={edit} />
         </div>
       </Setting>
+      <div className="flex items-center gap-4">
+        <button type="button" className="btn-bare" onClick={() => infer(false)}>
+          infer it from the samples
+        </button>
+        <button type="button" className="btn-bare" onClick={() => infer(true)}>
+          with lists of values
+        </button>
+      </div>
       {schema.$ref && !schema.$ref.startsWith("#") && (
         <button type="button" className="btn-bare" onClick={takeIn}>
           write it here instead, to change it

@@ -1,37 +1,84 @@
-import { useMemo } from "react";
+import { useMemo, useState } from "react";
 import type { Schemas } from "../api/client";
-import { layout } from "./tree";
+import { type Line, layout, pathOf } from "./tree";
 
-type Props = {
-  body: Schemas["Body"] | undefined;
+type Body = Schemas["Body"];
+
+type Looks = {
   /** Pointers whose values are used: underlined. */
   used?: string[];
   /** Pointers whose values are new: with a bar in the margin. */
   changed?: string[];
   /** Pointers that are looked at now. */
   lit?: string[];
-  onPick?: (pointer: string) => void;
+  /** Takes the expression that reads a value. */
+  onPick?: (expression: string) => void;
   onHover?: (pointer: string | null) => void;
 };
+
+const most = 3000; // lines shown
 
 const under = (pointer: string, of: string[] | undefined) =>
   !!of?.some((p) => p === pointer || (p !== "" && pointer.startsWith(`${p}/`)));
 
-/** A message as people read it: JSON by lines, anything else as its text. */
-export function Document({ body, used, changed, lit, onPick, onHover }: Props) {
-  const text = body?.text;
-  const lines = useMemo(
-    () => (text === undefined || body?.format === "text" ? null : layout(text)),
-    [text, body?.format],
-  );
+const kindOf: Record<string, string> = {
+  name: "font-semibold text-deep",
+  attribute: "text-wait",
+  comment: "text-quiet italic",
+  mark: "text-quiet",
+  value: "",
+};
+
+const underlined = "font-bold underline decoration-2 decoration-deep underline-offset-2";
+
+/** A message as people read it: each format as itself, and beside that its tree. */
+export function Document({ body, ...looks }: Looks & { body: Body | undefined }) {
+  const [asTree, setAsTree] = useState(false);
+  const format = body?.format ?? "";
+  const json = format === "json" || format === "" ? body?.text : asTree || format === "form" ? body?.tree : undefined;
+  const lines = useMemo(() => (json === undefined ? null : layout(json)), [json]);
   if (!body) return <p className="p-3 text-quiet">Nothing here yet.</p>;
-  if (text === undefined) {
-    return <p className="p-3 text-quiet">{Math.round(((body.base64?.length ?? 0) * 3) / 4)} bytes that are no text.</p>;
-  }
-  if (!lines) return <pre className="data p-3 whitespace-pre-wrap">{text}</pre>;
+  const own = body.lines !== undefined || (format === "csv" && body.tree !== undefined);
+  return (
+    <div>
+      {own && (
+        <p className="flex gap-3 px-3 pt-1.5 text-[12.5px]">
+          {[
+            [false, `as ${format.toUpperCase()}`],
+            [true, "as a tree"],
+          ].map(([tree, title]) => (
+            <button
+              key={String(tree)}
+              type="button"
+              aria-pressed={asTree === tree}
+              className={asTree === tree ? "font-bold" : "text-quiet hover:underline"}
+              onClick={() => setAsTree(tree as boolean)}
+            >
+              {title}
+            </button>
+          ))}
+        </p>
+      )}
+      {lines ? (
+        <Tree lines={lines} {...looks} />
+      ) : own && body.lines ? (
+        <Laid lines={body.lines} {...looks} />
+      ) : own && body.tree !== undefined ? (
+        <Grid tree={body.tree} {...looks} />
+      ) : body.text === undefined ? (
+        <Hex base64={body.base64 ?? ""} />
+      ) : (
+        <pre className="data p-3 whitespace-pre-wrap break-all">{body.text}</pre>
+      )}
+    </div>
+  );
+}
+
+/** A tree as JSON, a member a line. */
+function Tree({ lines, used, changed, lit, onPick, onHover }: Looks & { lines: Line[] }) {
   return (
     <div className="data py-2" onMouseLeave={() => onHover?.(null)}>
-      {lines.slice(0, 3000).map((l, i) => (
+      {lines.slice(0, most).map((l, i) => (
         <div
           key={i}
           className={`flex border-l-[3px] ${under(l.pointer, changed) && l.pointer !== "" ? "border-buoy bg-change" : "border-transparent"} ${under(l.pointer, lit) ? "!bg-mark" : ""}`}
@@ -39,9 +86,7 @@ export function Document({ body, used, changed, lit, onPick, onHover }: Props) {
           <span className="w-9 shrink-0 pr-3 text-right text-[11.5px] text-quiet select-none">{i + 1}</span>
           <span className="min-w-0 whitespace-pre-wrap break-all" style={{ paddingLeft: l.indent * 14 }}>
             {l.tokens.map((t, j) => {
-              const mark = used?.includes(t.pointer)
-                ? "font-bold underline decoration-2 decoration-deep underline-offset-2"
-                : "";
+              const mark = used?.includes(t.pointer) ? underlined : "";
               if (t.kind !== "value" || !onPick) {
                 return (
                   <span
@@ -60,7 +105,7 @@ export function Document({ body, used, changed, lit, onPick, onHover }: Props) {
                   tabIndex={-1}
                   className={`text-left hover:bg-mark ${mark}`}
                   title="Use this value"
-                  onClick={() => onPick(t.pointer)}
+                  onClick={() => onPick(pathOf(t.pointer))}
                   onMouseEnter={() => onHover?.(t.pointer)}
                 >
                   {t.text}
@@ -70,7 +115,133 @@ export function Document({ body, used, changed, lit, onPick, onHover }: Props) {
           </span>
         </div>
       ))}
-      {lines.length > 3000 && <p className="px-3 text-quiet">{lines.length - 3000} more lines are not shown.</p>}
+      {lines.length > most && <p className="px-3 text-quiet">{lines.length - most} more lines are not shown.</p>}
+    </div>
+  );
+}
+
+/** XML and HL7 as the server laid them out. */
+function Laid({ lines, used, lit, changed, onPick, onHover }: Looks & { lines: Schemas["Line"][] }) {
+  return (
+    <div className="data py-2" onMouseLeave={() => onHover?.(null)} data-testid="laid">
+      {lines.map((l, i) => {
+        const here = l.tokens.flatMap((t) => (t.pointer ? [t.pointer] : []));
+        return (
+          <div
+            key={i}
+            className={`flex border-l-[3px] ${here.some((p) => under(p, changed)) ? "border-buoy bg-change" : "border-transparent"} ${here.some((p) => under(p, lit)) ? "!bg-mark" : ""}`}
+          >
+            <span className="w-9 shrink-0 pr-3 text-right text-[11.5px] text-quiet select-none">{i + 1}</span>
+            <span className="min-w-0 whitespace-pre-wrap break-all" style={{ paddingLeft: l.indent * 14 }}>
+              {l.tokens.map((t, j) => {
+                const expression = t.expression ?? (t.pointer ? pathOf(t.pointer) : undefined);
+                const place = /"([^"]+)"\)$/.exec(t.expression ?? "")?.[1];
+                const look = `${kindOf[t.kind] ?? ""} ${t.kind === "value" && t.pointer && used?.includes(t.pointer) ? underlined : ""}`;
+                if (t.kind !== "value" || !expression || !onPick)
+                  return (
+                    <span key={j} className={look} title={place} onMouseEnter={() => onHover?.(t.pointer ?? null)}>
+                      {t.text}
+                    </span>
+                  );
+                return (
+                  <button
+                    key={j}
+                    type="button"
+                    tabIndex={-1}
+                    className={`text-left hover:bg-mark ${look}`}
+                    title={place ?? "Use this value"}
+                    onClick={() => onPick(expression)}
+                    onMouseEnter={() => onHover?.(t.pointer ?? null)}
+                  >
+                    {t.text}
+                  </button>
+                );
+              })}
+            </span>
+          </div>
+        );
+      })}
+    </div>
+  );
+}
+
+/** Rows and columns of CSV. */
+function Grid({ tree, used, onPick, onHover }: Looks & { tree: string }) {
+  const rows = useMemo(() => JSON.parse(tree) as (string[] | Record<string, string>)[], [tree]);
+  const named = rows.length > 0 && !Array.isArray(rows[0]);
+  const columns: (string | number)[] = named
+    ? [...new Set(rows.flatMap((r) => Object.keys(r)))]
+    : Array.from({ length: Math.max(0, ...rows.map((r) => (r as string[]).length)) }, (_, i) => i);
+  return (
+    <table className="data m-3 border-collapse" data-testid="grid" onMouseLeave={() => onHover?.(null)}>
+      <thead>
+        <tr>
+          <th className="px-2 text-right font-normal text-quiet">row</th>
+          {columns.map((c) => (
+            <th key={c} className="border border-line px-2 py-0.5 text-left font-semibold text-deep">
+              {named ? c : Number(c) + 1}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {rows.slice(0, 500).map((r, i) => (
+          <tr key={i}>
+            <td className="px-2 text-right text-[11.5px] text-quiet">{i + 1}</td>
+            {columns.map((c) => {
+              const v = (r as Record<string | number, string>)[c];
+              const pointer = `/${i}/${String(c).replaceAll("~", "~0").replaceAll("/", "~1")}`;
+              return (
+                <td
+                  key={c}
+                  className="border border-line px-2 py-0.5 align-top whitespace-pre"
+                  onMouseEnter={() => onHover?.(pointer)}
+                >
+                  {v === undefined ? null : onPick ? (
+                    <button
+                      type="button"
+                      tabIndex={-1}
+                      className={`text-left hover:bg-mark ${used?.includes(pointer) ? underlined : ""}`}
+                      title="Use this value"
+                      onClick={() => onPick(pathOf(pointer))}
+                    >
+                      {v || "\u00a0"}
+                    </button>
+                  ) : (
+                    v
+                  )}
+                </td>
+              );
+            })}
+          </tr>
+        ))}
+      </tbody>
+      {rows.length > 500 && <caption className="caption-bottom text-quiet">{rows.length - 500} more rows</caption>}
+    </table>
+  );
+}
+
+/** Bytes that are no text, sixteen a line. */
+function Hex({ base64 }: { base64: string }) {
+  const bytes = useMemo(() => Uint8Array.from(atob(base64), (c) => c.charCodeAt(0)), [base64]);
+  const rows = Array.from({ length: Math.min(256, Math.ceil(bytes.length / 16)) }, (_, i) =>
+    bytes.subarray(i * 16, i * 16 + 16),
+  );
+  return (
+    <div className="data p-3" data-testid="hex">
+      {rows.map((r, i) => (
+        <div key={i} className="whitespace-pre">
+          <span className="text-quiet">{(i * 16).toString(16).padStart(6, "0")} </span>
+          {[...r]
+            .map((b) => b.toString(16).padStart(2, "0"))
+            .join(" ")
+            .padEnd(48)}
+          <span className="text-quiet">{[...r].map((b) => (b >= 32 && b < 127 ? String.fromCharCode(b) : "·"))}</span>
+        </div>
+      ))}
+      <p className="mt-1 text-quiet">
+        {bytes.length} bytes{bytes.length > 4096 && ", the first 4096 are shown"}
+      </p>
     </div>
   );
 }

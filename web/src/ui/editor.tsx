@@ -15,7 +15,7 @@ type Props = {
   label: string;
   value: string;
   onChange: (v: string) => void;
-  language: "expression" | "template" | "json" | "yaml" | "text";
+  language: "expression" | "template" | "writing" | "json" | "yaml" | "text"; // writing: a template of many lines
   completions?: Completion[];
   findings?: Finding[];
   invalid?: boolean;
@@ -81,7 +81,7 @@ export default function Editor(p: Props) {
     if (p.completions) {
       extensions.push(
         autocompletion({
-          override: [(c) => complete(c, now.current.completions ?? [], p.language === "template")],
+          override: [(c) => complete(c, now.current.completions ?? [], p.language !== "expression")],
           icons: false,
         }),
       );
@@ -124,7 +124,7 @@ export default function Editor(p: Props) {
       effects: lint.current.reconfigure(linter((v) => diagnostics(v, p.findings ?? []), { delay: 0 })),
     });
   }, [p.findings, p.language]);
-  const tall = p.language === "json" || p.language === "yaml" || p.language === "text";
+  const tall = p.language !== "expression" && p.language !== "template";
   return (
     <div
       ref={holder}

@@ -1,0 +1,111 @@
+import { against, cell, expect, retype } from "./app";
+
+const test = against("demo", "--trickle", "0");
+
+test("XML is shown as itself, mapped, and leaves as CSV", async ({ page, goto, app }) => {
+  await goto("/flows/delivery-notes");
+  await expect(cell(page, "list", 0)).toHaveText("14 of 14 set");
+  await cell(page, "list", 0).click();
+  const before = page.getByTestId("before");
+  await expect(before.getByTestId("laid")).toContainText('<note id="DN-701">');
+  await expect(before.getByTestId("laid")).toContainText("<!-- the second one is a reprint -->");
+  const grid = page.getByTestId("after").getByTestId("grid");
+  await expect(grid.getByRole("row").nth(1)).toContainText("O'Neil, Maud");
+  await expect(grid.getByRole("row").nth(2)).toContainText('The "Quiet" Shelf');
+  await before.getByRole("button", { name: "as a tree" }).click();
+  await expect(before).toContainText('"@isbn": "978-0-00-000001-7"');
+  await before.getByRole("button", { name: "as XML" }).click();
+
+  await test.step("a click on a value takes its path", async () => {
+    await page.getByRole("button", { name: 'body.note["@id"]', exact: true }).click();
+    await before.getByRole("button", { name: "19/03/2026" }).click();
+    await expect(page.getByRole("textbox", { name: "Value of note", exact: true })).toHaveText("body.note.due");
+    await expect(grid.getByRole("row").nth(1)).toContainText("19/03/2026");
+    await page.getByRole("button", { name: "Undo" }).click();
+    await expect(grid.getByRole("row").nth(1)).toContainText("DN-701");
+  });
+
+  await test.step("a real one is delivered as CSV", async () => {
+    const note = '<note id="DN-900"><due>01/04/2026</due><item isbn="1-2"><author>dray, osei</author><title>A, "B"\n&amp; C</title><price>3</price></item></note>';
+    const answer = await page.request.post(`${app.base}/in/delivery-notes`, { data: note, headers: { "Content-Type": "application/xml", "X-Api-Key": "larkfield-demo-key" } });
+    expect(answer.status()).toBe(202);
+    await expect(async () => {
+      const got = await (await page.request.get(`${app.base}/api/v1/stand-ins/stock-room`)).json();
+      expect(got.calls[0].body).toBe('note,isbn,author,title,copies,price,due\r\nDN-900,12,"Dray, Osei","A, ""B""\n& C",1,3.00,2026-04-01\r\n');
+      expect(got.calls[0].headers["Content-Type"]).toBe("text/csv; charset=utf-8");
+    }).toPass({ timeout: 10_000 });
+    await goto("/transactions?flow=delivery-notes");
+    await page.locator("[data-reference=DN-900]").click();
+    await expect(page.getByTestId("before").getByTestId("grid").or(page.getByTestId("before").locator("pre"))).toBeVisible();
+  });
+});
+
+test("HL7 is shown by segments, and its places are taken by a click", async ({ page, goto, app }) => {
+  await page.request.put(`${app.base}/api/v1/flows/adt`, { data: { readyferry: "flow/1", name: "adt", intake: { kind: "webhook", path: "/adt", format: "hl7" }, steps: [{ id: "m", kind: "map", fields: [{ to: "/name", from: '"x"' }] }, { id: "ack", kind: "answer", text: '${hl7Ack(body, "AA")}', headers: { "content-type": "application/hl7-v2" } }] } });
+  await page.request.put(`${app.base}/api/v1/flows/adt/samples/one`, { data: { body: "MSH|^~\\&|A|B|C|D|2026||ADT^A01|M1|P|2.5\rPID|1||7^x~8||Jones^Ann&van\r", headers: { "content-type": "application/hl7-v2" } } });
+  await goto("/flows/adt");
+  await cell(page, "m", 0).click();
+  const laid = page.getByTestId("before").getByTestId("laid");
+  await expect(laid.getByRole("button", { name: "Jones" })).toHaveAttribute("title", "PID-5.1");
+  await expect(laid.getByRole("button", { name: "van" })).toHaveAttribute("title", "PID-5.2.2");
+  await expect(laid.getByRole("button", { name: "8", exact: true })).toHaveAttribute("title", "PID-3[2]");
+  await laid.getByRole("button", { name: "Jones" }).click();
+  await expect(page.getByRole("textbox", { name: "Value of /name", exact: true })).toHaveText('hl7(body, "PID-5.1")');
+  await expect(page.getByTestId("after")).toContainText('"Jones"');
+});
+
+test("a flow is started from a contract, and a schema is inferred from samples", async ({ page, goto }) => {
+  await goto("/flows");
+  await page.getByRole("button", { name: "Start a flow" }).click();
+  await page.getByLabel("Title", { exact: true }).fill("Return scans");
+  await page.getByText("From a contract").click();
+  await page.getByLabel("Contract", { exact: true }).fill("openapi: 3.1.0\npaths:\n  /scans:\n    post:\n      requestBody: {content: {application/json: {schema: {$ref: '#/components/schemas/Scan'}}}}\ncomponents: {schemas: {Scan: {type: object, required: [item], properties: {item: {type: string, pattern: '^[0-9]{5}$'}}}}}\n");
+  await page.getByRole("button", { name: "Read it" }).click();
+  await expect(page.getByLabel("What comes in")).toHaveValue("POST /scans");
+  await expect(page.getByTestId("made")).toContainText('{"item":"11111"}');
+  await page.getByRole("button", { name: "Start", exact: true }).click();
+  await expect(page.getByRole("heading", { name: "Return scans" })).toBeVisible();
+  await expect(cell(page, "valid", 0)).toHaveText("valid");
+  await cell(page, "valid", 0).click();
+  await page.getByRole("button", { name: "infer it from the samples" }).click();
+  await expect(page.getByRole("textbox", { name: "JSON Schema" })).toContainText('"type": "object"');
+  await expect(page.getByRole("textbox", { name: "JSON Schema" })).not.toContainText("pattern");
+  await expect(cell(page, "valid", 0)).toHaveText("valid");
+});
+
+test("a wrong contract is told by name", async ({ page, goto }) => {
+  await goto("/flows?start=flow");
+  await page.getByText("From a contract").click();
+  await page.getByLabel("Contract", { exact: true }).fill('{"swagger": "2.0"}');
+  await page.getByRole("button", { name: "Read it" }).click();
+  await expect(page.getByRole("alert")).toContainText("OpenAPI 2.0 is not read here");
+});
+
+test("a text is written and converted, and examples of functions are run", async ({ page, goto }) => {
+  await goto("/flows/interloan-asks");
+  await cell(page, "ask", 0).click();
+  await page.getByRole("button", { name: "add below" }).click();
+  await page.getByPlaceholder("What should it do?").fill("write");
+  await page.keyboard.press("Enter");
+  await retype(page, "Text", '<ask for="${body.ask}">${body.item} & more</ask>');
+  await expect(cell(page, "write", 0)).toContainText("what was written is no document of its format");
+  await retype(page, "Text", '<ask for="${body.ask}">${body.item}</ask>');
+  await expect(cell(page, "write", 0)).toHaveText("as xml");
+  await expect(page.getByTestId("after").getByTestId("laid")).toContainText("<ask for=");
+  await page.getByRole("button", { name: "add below" }).click();
+  await page.getByPlaceholder("What should it do?").fill("convert");
+  await page.keyboard.press("Enter");
+  await page.getByLabel("New format").selectOption("json");
+  await expect(cell(page, "convert", 0)).toHaveText("xml to json");
+  await expect(page.getByTestId("after")).toContainText('"#text"');
+
+  await goto("/help");
+  const shown = page.locator("#expressions article", { hasText: "padStart(x, length, fill)" });
+  await shown.getByRole("button", { name: "try it" }).first().click();
+  await shown.getByLabel("Expression").fill('padStart("41", 6, "*")');
+  await shown.getByRole("button", { name: "Evaluate" }).click();
+  await expect(shown.getByRole("status")).toHaveText('"****41"');
+  await shown.getByLabel("Expression").fill("padStart(");
+  await shown.getByRole("button", { name: "Evaluate" }).click();
+  await expect(shown.getByRole("status")).toContainText("ends before it is complete");
+});

@@ -1,0 +1,184 @@
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { call, enc, type Schemas } from "../api/client";
+import { Dialog, Select, Setting, Text, Trouble } from "../ui/parts";
+
+const plainName = (title: string) =>
+  title
+    .toLowerCase()
+    .normalize("NFKD")
+    .replace(/[^a-z0-9]+/g, "-")
+    .replace(/^-+|-+$/g, "");
+
+type Contract = Schemas["Contract"];
+
+const types: Record<string, string> = {
+  json: "application/json",
+  xml: "application/xml",
+  form: "application/x-www-form-urlencoded",
+};
+
+/** Starts a flow: its title, how messages come in, and what a partner's contract says of them. */
+export function StartFlow({ open, onClose }: { open: boolean; onClose: () => void }) {
+  const go = useNavigate();
+  const [title, setTitle] = useState("");
+  const [kind, setKind] = useState("webhook");
+  const [where, setWhere] = useState("");
+  const [contract, setContract] = useState<Contract | null>(null);
+  const [error, setError] = useState<unknown>();
+  const name = plainName(title);
+  const save = async () => {
+    setError(undefined);
+    const made = contract?.made;
+    const format = made?.format ?? "json";
+    const intake =
+      kind === "webhook" ? { kind, path: where || `/${name}`, format } : { kind, queue: where || name, format };
+    const steps = made ? [{ id: "valid", kind: "validate", schema: made.schema, else: { answer: 422 } }] : [];
+    try {
+      await call(`/api/v1/flows/${enc(name)}`, {
+        method: "PUT",
+        body: { readyferry: "flow/1", name, title, intake, steps },
+        headers: { "If-None-Match": "*" },
+      });
+      if (made)
+        await call(`/api/v1/flows/${enc(name)}/samples/${enc("made up")}`, {
+          method: "PUT",
+          body: { body: made.sample, headers: { "content-type": types[format] ?? "application/json" } },
+        });
+      onClose();
+      go(`/flows/${name}`);
+    } catch (e) {
+      setError(e);
+    }
+  };
+  return (
+    <Dialog open={open} onClose={onClose} title="Start a flow">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          save();
+        }}
+      >
+        <Setting label="Title" hint={name ? `its name is ${name}` : "a few words for people"}>
+          <Text label="Title" value={title} onChange={setTitle} placeholder="Room bookings" />
+        </Setting>
+        <Setting label="Messages come in by">
+          <Select
+            label="Messages come in by"
+            value={kind}
+            onChange={setKind}
+            options={[
+              ["webhook", "a webhook: others call an address here"],
+              ["queue", "a queue inside the application"],
+            ]}
+          />
+        </Setting>
+        <Setting label={kind === "webhook" ? "Path below /in" : "Queue"}>
+          <Text
+            label={kind === "webhook" ? "Path below /in" : "Queue"}
+            mono
+            value={where}
+            onChange={setWhere}
+            placeholder={kind === "webhook" ? `/${name || "room-bookings"}` : name || "room-bookings"}
+          />
+        </Setting>
+        <FromContract contract={contract} onContract={setContract} onError={setError} />
+        {error !== undefined && <Trouble error={error} />}
+        <div className="mt-3 flex gap-2">
+          <button type="submit" className="btn btn-go" disabled={!name}>
+            Start
+          </button>
+          <button type="button" className="btn" onClick={onClose}>
+            Not now
+          </button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}
+
+/** What a partner sent about the messages, and which of them comes in here. */
+function FromContract({
+  contract,
+  onContract,
+  onError,
+}: {
+  contract: Contract | null;
+  onContract: (c: Contract | null) => void;
+  onError: (e: unknown) => void;
+}) {
+  const [text, setText] = useState("");
+  const [choose, setChoose] = useState("");
+  const read = async (t: string, choice: string) => {
+    onError(undefined);
+    try {
+      const { value } = await call<Contract>("/api/v1/contracts", {
+        body: choice ? { text: t, choose: choice } : { text: t },
+      });
+      const only = value.choices[0]?.name ?? "";
+      setChoose(choice || only);
+      if (choice || !only) onContract(value);
+      else await read(t, only);
+    } catch (e) {
+      onContract(null);
+      onError(e);
+    }
+  };
+  return (
+    <details className="mb-2.5">
+      <summary className="head cursor-pointer">From a contract: a schema and a sample come with it</summary>
+      <div className="mt-2">
+        <Setting
+          label="Contract"
+          hint="a JSON Schema, OpenAPI 3, AsyncAPI 3, XSD or WSDL 1.1; paste it, or choose a file"
+        >
+          <textarea
+            aria-label="Contract"
+            className="field data"
+            rows={4}
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+          />
+        </Setting>
+        <div className="mb-2.5 flex items-center gap-3">
+          <input
+            type="file"
+            aria-label="File of the contract"
+            onChange={async (e) => {
+              const file = e.target.files?.[0];
+              if (!file) return;
+              const t = await file.text();
+              setText(t);
+              await read(t, "");
+            }}
+          />
+          <button type="button" className="btn" disabled={!text.trim()} onClick={() => read(text, "")}>
+            Read it
+          </button>
+        </div>
+        {contract && (
+          <Setting label={`${contract.kind}: what comes in`}>
+            <Select
+              label="What comes in"
+              value={choose}
+              onChange={(c) => read(text, c)}
+              options={contract.choices.map((c): [string, string] => [c.name, c.title])}
+            />
+          </Setting>
+        )}
+        {contract?.made && (
+          <>
+            <pre className="data max-h-32 overflow-auto border border-line bg-sheet p-2" data-testid="made">
+              {contract.made.sample}
+            </pre>
+            {contract.made.notes.map((n) => (
+              <p key={n} className="mt-1 text-[12.5px] text-wait">
+                {n}
+              </p>
+            ))}
+          </>
+        )}
+      </div>
+    </details>
+  );
+}

@@ -1,0 +1,44 @@
+import { Select, Setting, Text } from "../ui/parts";
+import { CSVSettings, errorAt, type FormProps, type StepView, withSetting } from "./kit";
+
+function Form(p: FormProps) {
+  const to = String(p.step.to ?? "json");
+  return (
+    <div className="p-3">
+      <Setting label="New format" error={errorAt(p, "to")}>
+        <Select
+          label="New format"
+          value={to}
+          onChange={(v) => p.change(withSetting(p.step, "to", v), "to")}
+          options={["json", "xml", "csv", "hl7", "form", "text", "binary"]}
+        />
+      </Setting>
+      {to === "xml" && (
+        <Setting label="Element around a value without one">
+          <Text
+            label="Element around a value without one"
+            mono
+            placeholder="root"
+            value={String(p.step.root ?? "")}
+            onChange={(v) => p.change(withSetting(p.step, "root", v || undefined), "root")}
+          />
+        </Setting>
+      )}
+      {to === "csv" && <CSVSettings {...p} header="with a row of the columns' names" usual />}
+      <p className="text-quiet">
+        The rules stand in{" "}
+        <a className="underline" href="/help#step-convert">
+          the help
+        </a>
+        : what becomes of lists, of numbers, of empty values.
+      </p>
+    </div>
+  );
+}
+
+export const convert: StepView = {
+  verb: "Convert",
+  sentence: (s) => `to ${String(s.to ?? "").toUpperCase()}`,
+  Form,
+  begin: () => ({ to: "xml" }),
+};
