@@ -59,8 +59,8 @@ var mayImport = map[string][]string{
 	"bench":   {"core"},
 }
 
-// Within core: run → plan → step → flow, schema, pointer → expr, xpath, format → message.
-var coreOrder = []string{"message", "format", "xpath", "retry", "expr", "pointer", "schema", "flow", "contract", "step", "plan", "run"}
+// Within core: run → plan → step → flow, schema → expr, pointer, xpath, format → message.
+var coreOrder = []string{"message", "format", "xpath", "retry", "pointer", "expr", "schema", "flow", "contract", "step", "plan", "run"}
 
 func layer(path string) string {
 	return strings.SplitN(strings.TrimPrefix(path, "readyferry/"), "/", 2)[0]

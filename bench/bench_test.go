@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"readyferry/core/expr"
+	"readyferry/core/format"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/plan"
@@ -116,13 +117,9 @@ func BenchmarkMap(b *testing.B) {
 	})
 }
 
-// A compiled condition over a decoded message.
+// Compiled conditions over a message that is decoded once.
 func BenchmarkCondition(b *testing.B) {
 	env, err := expr.New()
-	if err != nil {
-		b.Fatal(err)
-	}
-	p, err := env.CompileBool(`body.patron.card == "LC 4417 203" && body.price < 1.0`)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -131,9 +128,49 @@ func BenchmarkCondition(b *testing.B) {
 		b.Fatal(err)
 	}
 	s := &expr.Scope{Body: r.Root}
-	for b.Loop() {
-		if ok, err := p.EvalBool(s); !ok || err != nil {
-			b.Fatal(ok, err)
+	for name, source := range map[string]string{
+		"one": `body.request == "HR-20811"`, "two": `body.patron.card == "LC 4417 203" && body.price < 1.0`, "loop": `body.lines.exists(l, l.qty == 3)`,
+	} {
+		p, err := env.CompileBool(source)
+		if err != nil {
+			b.Fatal(err)
 		}
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				if ok, err := p.EvalBool(s); !ok || err != nil {
+					b.Fatal(ok, err)
+				}
+			}
+			b.Logf("steal %s", steal())
+		})
+	}
+}
+
+// The other formats, beside JSON of the same tree.
+func BenchmarkFormats(b *testing.B) {
+	rows := make([]string, 0, 200)
+	for i := range 200 {
+		rows = append(rows, fmt.Sprintf(`{"sku":"31408-%05d-7","qty":"%d","name":"o'neil, maud & sons"}`, i, i))
+	}
+	tree, err := jsonfmt.Decode([]byte(`{"rows":{"row":[` + strings.Join(rows, ",") + `]}}`))
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, name := range []string{format.XML, format.CSV} {
+		n, l := tree.Root, message.Layout{}
+		if name == format.CSV {
+			n, l = n.Get("rows").Get("row"), message.Layout{Header: true}
+		}
+		raw, err := format.Encode(name, n, l)
+		if err != nil {
+			b.Fatal(err)
+		}
+		asJSON := jsonfmt.Encode(n)
+		b.Run(name+"-decode", func(b *testing.B) {
+			ratio(b, func() { _, _ = format.Decode(name, raw, l, format.Limits{}) }, func() { _, _ = jsonfmt.Decode(asJSON) })
+		})
+		b.Run(name+"-encode", func(b *testing.B) {
+			ratio(b, func() { _, _ = format.Encode(name, n, l) }, func() { _ = jsonfmt.Encode(n) })
+		})
 	}
 }

@@ -44,7 +44,7 @@ type Function struct {
 
 // Functions lists the own functions, for help and completion.
 func Functions() []Function {
-	return slices.Concat(coreFunctions, formatFunctions, textFunctions, timeFunctions, decimalFunctions)
+	return slices.Concat(coreFunctions, pointerFunctions, formatFunctions, textFunctions, timeFunctions, decimalFunctions)
 }
 
 // nodes makes CEL values of document nodes.

@@ -104,6 +104,15 @@ func TestRFC6902(t *testing.T) {
 	}
 }
 
+// Source: RFC 7396 appendix A (from memory), testdata/rfc7396.json.
+func TestRFC7396(t *testing.T) {
+	for _, c := range cases[struct{ Original, Patch, Result json.RawMessage }](t, "rfc7396.json") {
+		if got := Merge(tree(t, string(c.Original)), tree(t, string(c.Patch))); !Equal(got, tree(t, string(c.Result))) {
+			t.Errorf("%s with %s: %s, want %s", c.Original, c.Patch, jsonfmt.Encode(got), c.Result)
+		}
+	}
+}
+
 func TestSetMakesWhatIsMissing(t *testing.T) {
 	for _, c := range []struct{ doc, pointer, want string }{
 		{"", "/a/b", `{"a":{"b":7}}`},

@@ -64,6 +64,16 @@ type fileLoader map[string][]byte
 func (f fileLoader) Load(url string) (any, error) {
 	name, ok := strings.CutPrefix(url, base)
 	if !ok {
+		// A file may say by $id under which address others refer to it.
+		for _, src := range f {
+			r, err := jsonfmt.Decode(src)
+			if err != nil {
+				continue
+			}
+			if id := r.Root.Get("$id"); id != nil && strings.TrimSuffix(id.Text, "#") == url {
+				return Value(r.Root)
+			}
+		}
 		return nil, fmt.Errorf("%s is not among the flow's own files, and nothing is fetched", url)
 	}
 	src, ok := f[path.Clean(name)]

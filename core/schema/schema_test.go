@@ -19,48 +19,69 @@ func tree(t *testing.T, src []byte) *message.Node {
 	return r.Root
 }
 
-// Source: the official JSON Schema test suite, draft 2020-12, required part
-// (testdata/draft2020-12.json, see SOURCE.md there). Cases that need a remote
-// schema are left out: this product never fetches one.
-func TestOfficialSuite(t *testing.T) {
-	b, err := os.ReadFile("testdata/draft2020-12.json")
+// Source: the official JSON Schema test suite, drafts 2020-12 and 7, required
+// part, and the extra tests of a published validator (see testdata/SOURCE.md).
+// Cases that need a remote schema are left out: this product never fetches one.
+func TestOfficialSuites(t *testing.T) {
+	for _, suite := range []struct {
+		file, dialect string
+		least         int
+	}{{"draft2020-12", "", 250}, {"draft7", "http://json-schema.org/draft-07/schema#", 150}, {"extra-2020-12", "", 5}} {
+		b, err := os.ReadFile("testdata/" + suite.file + ".json")
+		if err != nil {
+			t.Fatal(err)
+		}
+		var f struct {
+			Cases []struct {
+				ID, Group, Description string
+				Schema, Data           json.RawMessage
+				Valid                  bool
+			}
+		}
+		if err := json.Unmarshal(b, &f); err != nil {
+			t.Fatal(err)
+		}
+		ran, remote := 0, 0
+		for _, c := range f.Cases {
+			if strings.Contains(string(c.Schema), "http://localhost:1234") || strings.Contains(c.ID, "vocabulary") {
+				remote++
+				continue
+			}
+			// Formats are asserted here, which the suite's required part leaves open.
+			if strings.HasPrefix(c.ID, "format/") {
+				continue
+			}
+			root := tree(t, c.Schema)
+			if suite.dialect != "" && root.Kind == message.Map && root.Get("$schema") == nil {
+				root = root.With("$schema", message.NewString(suite.dialect))
+			}
+			s, err := Compile(root, nil)
+			if err != nil {
+				t.Errorf("%s %s (%s): %v", suite.file, c.ID, c.Group, err)
+				continue
+			}
+			failures, err := s.Validate(tree(t, c.Data))
+			if err != nil || (len(failures) == 0) != c.Valid {
+				t.Errorf("%s %s (%s, %s): %v %v, want valid %v", suite.file, c.ID, c.Group, c.Description, failures, err, c.Valid)
+			}
+			ran++
+		}
+		t.Logf("%s: %d cases ran, %d need a remote schema", suite.file, ran, remote)
+		if ran < suite.least {
+			t.Errorf("%s: only %d of %d cases ran", suite.file, ran, len(f.Cases))
+		}
+	}
+}
+
+// References reach the flow's own files, by name and by the $id that they say.
+func TestReferencesReachOwnFiles(t *testing.T) {
+	files := map[string][]byte{"a.json": []byte(`{"type":"integer"}`), "sub/b.json": []byte(`{"$id":"https://larkfield.invalid/b","$ref":"c.json"}`), "c.json": []byte(`{"$id":"https://larkfield.invalid/c.json","type":"string"}`)}
+	s, err := Compile(tree(t, []byte(`{"properties":{"a":{"$ref":"a.json"},"b":{"$ref":"https://larkfield.invalid/b"}}}`)), files)
 	if err != nil {
 		t.Fatal(err)
 	}
-	var f struct {
-		Cases []struct {
-			ID, Group, Description string
-			Schema, Data           json.RawMessage
-			Valid                  bool
-		}
-	}
-	if err := json.Unmarshal(b, &f); err != nil {
-		t.Fatal(err)
-	}
-	ran, remote := 0, 0
-	for _, c := range f.Cases {
-		if strings.Contains(string(c.Schema), "http://localhost:1234") || strings.Contains(c.ID, "vocabulary") {
-			remote++
-			continue
-		}
-		// Formats are asserted here, which the suite's required part leaves open.
-		if strings.HasPrefix(c.ID, "format/") {
-			continue
-		}
-		s, err := Compile(tree(t, c.Schema), nil)
-		if err != nil {
-			t.Errorf("%s (%s): %v", c.ID, c.Group, err)
-			continue
-		}
-		failures, err := s.Validate(tree(t, c.Data))
-		if err != nil || (len(failures) == 0) != c.Valid {
-			t.Errorf("%s (%s, %s): %v %v, want valid %v", c.ID, c.Group, c.Description, failures, err, c.Valid)
-		}
-		ran++
-	}
-	t.Logf("%d cases ran, %d need a remote schema", ran, remote)
-	if ran < 250 {
-		t.Errorf("only %d of %d cases ran", ran, len(f.Cases))
+	if f, err := s.Validate(tree(t, []byte(`{"a":"x","b":1}`))); err != nil || len(f) != 2 {
+		t.Errorf("%v %v", f, err)
 	}
 }
 

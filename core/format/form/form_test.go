@@ -82,3 +82,23 @@ func TestErrorsSayWhere(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+func FuzzDecode(f *testing.F) {
+	for _, s := range []string{"a=1&a=2&b=", "%41=+&=x&&", "a=%zz", "é=%C3%A9"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, src string) {
+		n, err := Decode([]byte(src), 1000)
+		if err != nil {
+			return
+		}
+		out, err := Encode(n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		again, err := Decode(out, 0)
+		if err != nil || !reflect.DeepEqual(fields(again), fields(n)) {
+			t.Fatalf("%q: %q %v", src, out, err)
+		}
+	})
+}

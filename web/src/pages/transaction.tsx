@@ -264,7 +264,7 @@ function TransactionDesk({
         </h2>
         <div className="min-h-0 flex-1 overflow-auto" data-testid="before">
           {row.kind === "intake" ? (
-            <Document body={inspection?.trace[0]?.before} />
+            <Document body={inspection?.intake.body} />
           ) : d ? (
             <Sent rehearsal={inspection} path={row.key} />
           ) : (

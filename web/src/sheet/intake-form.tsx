@@ -40,6 +40,7 @@ export function IntakeForm(p: Props) {
       />
     </Setting>
   );
+  const limits = (intake.limits ?? {}) as Record<string, number>;
   const callers = p.connections.filter((c) => c.kind === "caller").map((c) => c.name);
   return (
     <div className="p-3">
@@ -123,6 +124,45 @@ export function IntakeForm(p: Props) {
           </>
         )}
       </div>
+      <details className="mb-2.5">
+        <summary className="head cursor-pointer">Limits</summary>
+        <div className="mt-2 flex gap-2">
+          {intake.kind === "webhook" && (
+            <Setting inline label="Largest body" hint="bytes" error={error("limit")}>
+              <Text
+                mono
+                type="number"
+                label="Largest body"
+                placeholder="1048576"
+                value={String(intake.limit ?? "")}
+                onChange={(v) => put({ limit: Number(v) || undefined }, "limit")}
+              />
+            </Setting>
+          )}
+          {(
+            [
+              ["depth", "Nesting", "512"],
+              ["values", "Values", "2000000"],
+            ] as const
+          ).map(([name, label, usual]) => (
+            <Setting key={name} inline label={label} hint="at most" error={error(`limits/${name}`)}>
+              <Text
+                mono
+                type="number"
+                label={label}
+                placeholder={usual}
+                value={String(limits[name] ?? "")}
+                onChange={(v) => {
+                  const next = Object.fromEntries(
+                    Object.entries({ ...limits, [name]: Number(v) || undefined }).filter(([, n]) => n !== undefined),
+                  );
+                  put({ limits: Object.keys(next).length ? next : undefined }, `limits${name}`);
+                }}
+              />
+            </Setting>
+          ))}
+        </div>
+      </details>
       {expression("Once per", "once", "messages with the same value within 24 hours are the same message")}
       {expression("Reference", "reference", "what people search by")}
       {expression("Order", "order", "deliveries of equal value keep their order, per target")}
