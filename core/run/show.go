@@ -1,6 +1,7 @@
 package run
 
 import (
+	"strings"
 	"unicode/utf8"
 
 	"readyferry/core/format"
@@ -13,14 +14,19 @@ import (
 
 // Body is a message as people see it.
 type Body struct {
-	Format string  `json:"format"`
-	Text   *string `json:"text,omitempty"`
-	Base64 []byte  `json:"base64,omitempty"` // for bytes that are not UTF-8
+	Format   string  `json:"format"`
+	Encoding string  `json:"encoding,omitempty"` // of the characters: UTF-8, UTF-16, ISO-8859-1
+	Text     *string `json:"text,omitempty"`
+	Base64   []byte  `json:"base64,omitempty"` // for bytes that are not UTF-8
 	// Tree is the document's tree as JSON, of formats that are not JSON and have
 	// one; Lines the document laid out, of XML and HL7.
 	Tree  *string        `json:"tree,omitempty"`
 	Lines []message.Line `json:"lines,omitempty"`
 }
+
+// laidOut is the largest document, in bytes, that is shown with its tree: a
+// trace holds it twice for every step.
+const laidOut = 256 << 10
 
 // shownLines is how much of a document is laid out.
 const shownLines = 3000
@@ -31,19 +37,23 @@ func NewBody(name string, raw []byte) *Body {
 	if err != nil {
 		d.Root = nil
 	}
-	return showBody(name, raw, d.Root)
+	return showBody(name, raw, message.Layout{}, d.Root)
 }
 
 // show gives a message with its tree.
-func show(m *message.Message) *Body { return showBody(m.Format, step.Bytes(m), m.Body) }
+func show(m *message.Message) *Body { return showBody(m.Format, step.Bytes(m), m.Layout, m.Body) }
 
-func showBody(name string, raw []byte, tree *message.Node) *Body {
+func showBody(name string, raw []byte, l message.Layout, tree *message.Node) *Body {
 	b := &Body{Format: name}
 	if utf8.Valid(raw) {
 		text := string(raw)
 		b.Text = &text
 	} else {
 		b.Base64 = raw
+	}
+	b.Encoding = encoding(name, raw, l)
+	if len(raw) > laidOut {
+		return b
 	}
 	switch name {
 	case format.XML:
@@ -63,4 +73,16 @@ func showBody(name string, raw []byte, tree *message.Node) *Body {
 		b.Tree = &text
 	}
 	return b
+}
+
+func encoding(name string, raw []byte, l message.Layout) string {
+	switch {
+	case name == format.XML:
+		return xml.Encoding(raw)
+	case name == format.Binary || name == "":
+		return ""
+	case name == format.Text && l.Charset != "":
+		return strings.ToUpper(l.Charset)
+	}
+	return "UTF-8"
 }

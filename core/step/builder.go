@@ -20,10 +20,10 @@ type place any
 type builder interface {
 	// set writes a value. raw takes a text as a piece of the format itself.
 	set(p place, v *message.Node, raw bool) error
-	// item begins one more item of a loop whose items go to p; put adds it when
-	// its fields are written. none says that the loop had no items.
+	// item begins one more item of a loop; put adds all of them at p when their
+	// fields are written. none says that the loop had no items.
 	item(p place) builder
-	put(p place, item builder) error
+	put(p place, items []builder) error
 	none(p place) error
 	tree() *message.Node
 }
@@ -92,10 +92,27 @@ func (b *jsonBuilder) set(p place, v *message.Node, raw bool) (err error) {
 }
 
 func (b *jsonBuilder) item(place) builder { return &jsonBuilder{} }
-func (b *jsonBuilder) put(p place, item builder) (err error) {
+func (b *jsonBuilder) put(p place, items []builder) (err error) {
 	at := p.(pointer.Pointer)
-	b.root, err = append(at[:len(at):len(at)], "-").Set(b.root, item.tree())
+	list := message.NewList()
+	if b.root != nil {
+		if old, err := at.Get(b.root); err == nil && old.Kind == message.List {
+			list.Items = append(list.Items, old.Items...)
+		} else if err == nil && old.Kind != message.Null && len(at) > 0 {
+			return fmt.Errorf("%s: a %s is in the way of the list", at, old.Kind)
+		}
+	}
+	list.Items = append(list.Items, trees(items)...)
+	b.root, err = at.Set(b.root, list)
 	return err
+}
+
+func trees(items []builder) []*message.Node {
+	out := make([]*message.Node, len(items))
+	for i, item := range items {
+		out[i] = item.tree()
+	}
+	return out
 }
 
 func (b *jsonBuilder) none(p place) (err error) {
@@ -130,8 +147,8 @@ func (b *xmlBuilder) set(p place, v *message.Node, raw bool) (err error) {
 }
 
 func (b *xmlBuilder) item(place) builder { return &xmlBuilder{} }
-func (b *xmlBuilder) put(p place, item builder) (err error) {
-	b.root, err = p.(xml.Path).Append(b.root, item.tree())
+func (b *xmlBuilder) put(p place, items []builder) (err error) {
+	b.root, err = p.(xml.Path).Append(b.root, trees(items))
 	return err
 }
 func (b *xmlBuilder) none(place) error { return nil }
@@ -182,8 +199,10 @@ func (b *csvBuilder) set(p place, v *message.Node, _ bool) error {
 }
 
 func (b *csvBuilder) item(place) builder { return &csvBuilder{} }
-func (b *csvBuilder) put(_ place, item builder) error {
-	b.rows = append(b.rows, item.tree().Items...)
+func (b *csvBuilder) put(_ place, items []builder) error {
+	for _, rows := range trees(items) {
+		b.rows = append(b.rows, rows.Items...)
+	}
 	return nil
 }
 func (b *csvBuilder) none(place) error { return nil }
@@ -211,7 +230,7 @@ func (b *formBuilder) set(p place, v *message.Node, _ bool) error {
 }
 
 func (b *formBuilder) item(place) builder { return &formBuilder{} }
-func (b *formBuilder) put(p place, item builder) error {
+func (b *formBuilder) put(p place, added []builder) error {
 	if b.root == nil {
 		b.root = message.NewMap()
 	}
@@ -222,7 +241,7 @@ func (b *formBuilder) put(p place, item builder) error {
 	} else if old != nil {
 		items = append(items, old)
 	}
-	return b.set(p, message.NewList(append(items, item.tree())...), false)
+	return b.set(p, message.NewList(append(items, trees(added)...)...), false)
 }
 func (b *formBuilder) none(place) error { return nil }
 
@@ -246,17 +265,17 @@ func (b *hl7Builder) set(p place, v *message.Node, raw bool) error {
 	at := p.(hl7.Path)
 	if at.Index > 0 && at.Group == "" {
 		at.Index += b.before[at.Segment]
-		if b.inLoop && at.Index == b.w.Counts()[at.Segment]+1 {
+		if b.inLoop && at.Index == b.w.Count(at.Segment)+1 {
 			b.w.Add(at.Segment)
 		}
 	}
 	return b.w.Set(at, v, raw)
 }
 
-func (b *hl7Builder) item(place) builder       { return &hl7Builder{b.w, b.w.Counts(), true} }
-func (b *hl7Builder) put(place, builder) error { return nil }
-func (b *hl7Builder) none(place) error         { return nil }
-func (b *hl7Builder) tree() *message.Node      { return b.w.Tree() }
+func (b *hl7Builder) item(place) builder         { return &hl7Builder{b.w, b.w.Counts(), true} }
+func (b *hl7Builder) put(place, []builder) error { return nil }
+func (b *hl7Builder) none(place) error           { return nil }
+func (b *hl7Builder) tree() *message.Node        { return b.w.Tree() }
 
 // decodeExample reads what a map starts from: a text in its format, or for JSON
 // the document itself.

@@ -62,6 +62,8 @@ func TestMapWritesEveryFormat(t *testing.T) {
 		{`as: csv, fields: [{to: a, from: body.lines}]`, "json", lines, "flow fields/0 a: a list does not fit into a column"},
 		{`fields: [{to: /a, each: body.lines, as: l, fields: [{to: /x, from: l.zz}]}]`, "json", lines, "data fields/0/0 /a[]/x: l.zz is missing: l has no zz; it has sku, qty, tags"},
 		{`fields: [{to: /a, each: 'xpath(body, "//l")', fields: [{to: "", from: int(item)}]}]`, "xml", `<o><l>1</l><l>2</l></o>`, `{"a":[1,2]}`},
+		{`fields: [{to: /a, each: body.?none, missing: skip, fields: []}, {to: /b, each: body.lines, fields: [{to: "", from: index}]}, {to: /b, each: body.lines, fields: [{to: "", from: index}]}]`, "json", lines, `{"a":[],"b":[0,1,0,1]}`},
+		{`as: xml, fields: [{to: /o/l, from: '"x"'}, {to: /o/l, each: body.lines, fields: [{to: "", from: index}]}]`, "json", lines, `<o><l>x</l><l>0</l><l>1</l></o>`},
 		{`fields: [{to: /a, each: body.o.l, fields: [{to: "", from: item}]}]`, "xml", `<o><l>1</l></o>`, `{"a":["1"]}`},
 	} {
 		m, reason := over(t, "{id: m, kind: map, "+c.settings+"}", c.name, c.raw, message.Layout{})

@@ -32,6 +32,7 @@ var mapKind = Kind{
 				"to": {"type": "string", "description": "where the items go: a list (JSON), an element (XML), a field (form); none in CSV and HL7"},
 				"each": {"type": "string", "description": "expression for the list"},
 				"as": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description": "name of the item in the fields below, item by default; its number from 0 is index"},
+				"missing": {"enum": ["error", "skip"], "description": "when the list is not there: error (default), or as if it were empty"},
 				"fields": {"$ref": "#/$defs/map-fields"}, "note": {"type": "string"}}},
 			"else": {"additionalProperties": false, "required": ["to", "from"], "properties": {
 				"to": {"type": "string", "description": "JSON: a JSON Pointer (RFC 6901), /- appends; XML: /order/line[2]/@sku; CSV: a column's name or number; HL7: PID-5.1; form: a field's name"},
@@ -293,6 +294,7 @@ func (run *mapRun) loop(b builder, f *mapField, scope *expr.Scope) {
 		return
 	}
 	inner := *scope
+	built := make([]builder, 0, len(items))
 	for i, v := range items {
 		inner.Locals = map[string]*message.Node{}
 		for name, outer := range scope.Locals {
@@ -304,11 +306,11 @@ func (run *mapRun) loop(b builder, f *mapField, scope *expr.Scope) {
 		if run.first != nil && !run.trace {
 			return
 		}
-		if err := b.put(f.to, item); err != nil {
-			run.fail(&detail, f, &Failure{Phase: "fields/" + f.position, Class: Flow, Reason: err.Error()})
-			run.note(detail)
-			return
-		}
+		built = append(built, item)
+	}
+	if err := b.put(f.to, built); err != nil {
+		run.fail(&detail, f, &Failure{Phase: "fields/" + f.position, Class: Flow, Reason: err.Error()})
+		run.note(detail)
 	}
 }
 

@@ -11,15 +11,18 @@ import (
 
 // Writer changes a message place by place, or makes one from nothing. What it
 // does not touch stays to the byte.
-type Writer struct{ m Message }
+type Writer struct {
+	m     Message
+	index map[string][]int // where the segments of each name stand; nil when that must be looked up
+}
 
 // NewWriter begins with a message, or from nothing: then with a segment MSH
 // that holds the usual separators.
 func NewWriter(base *Message) *Writer {
 	if base == nil {
-		return &Writer{Message{Sep: usual, End: "\r", Segments: []*Segment{{Name: "MSH", Offset: -1, sep: usual, Raw: "MSH|" + usual.encoding()}}}}
+		return &Writer{m: Message{Sep: usual, End: "\r", Segments: []*Segment{{Name: "MSH", Offset: -1, sep: usual, Raw: "MSH|" + usual.encoding()}}}}
 	}
-	w := &Writer{*base}
+	w := &Writer{m: *base}
 	w.m.Segments = slices.Clone(base.Segments)
 	return w
 }
@@ -31,16 +34,43 @@ func (w *Writer) Tree() *message.Node {
 	return t.message(&m)
 }
 
-// Add puts an empty segment at the end of the message.
-func (w *Writer) Add(name string) {
-	w.m.Segments = append(w.m.Segments, &Segment{Name: name, Offset: -1, sep: w.m.Sep, Raw: name})
+// places gives where the segments of a name stand.
+func (w *Writer) places(name string) []int {
+	if w.index == nil {
+		w.index = map[string][]int{}
+		for i, s := range w.m.Segments {
+			w.index[s.Name] = append(w.index[s.Name], i)
+		}
+	}
+	return w.index[name]
 }
 
-// Counts tells how many segments of each name there are.
+// Add puts an empty segment at the end of the message.
+func (w *Writer) Add(name string) {
+	w.insert(len(w.m.Segments), name)
+}
+
+func (w *Writer) insert(at int, name string) {
+	s := &Segment{Name: name, Offset: -1, sep: w.m.Sep, Raw: name}
+	if at == len(w.m.Segments) {
+		w.places(name)
+		w.index[name] = append(w.index[name], at)
+		w.m.Segments = append(w.m.Segments, s)
+		return
+	}
+	w.m.Segments = slices.Insert(w.m.Segments, at, s)
+	w.index = nil
+}
+
+// Count tells how many segments of a name there are; Counts those of all names.
+func (w *Writer) Count(name string) int { return len(w.places(name)) }
+
+// Counts is Count for every name.
 func (w *Writer) Counts() map[string]int {
-	out := map[string]int{}
-	for _, s := range w.m.Segments {
-		out[s.Name]++
+	w.places("")
+	out := make(map[string]int, len(w.index))
+	for name, places := range w.index {
+		out[name] = len(places)
 	}
 	return out
 }
@@ -125,30 +155,32 @@ func replace(raw string, by byte, n int, text string) string {
 // find gives the number of the segment of a path, and makes it when it is the
 // next one.
 func (w *Writer) find(p Path) (int, error) {
-	from, to := 0, len(w.m.Segments)
+	places, end := w.places(p.Segment), len(w.m.Segments)
 	if p.Group != "" {
 		group := w.m.within(p)
 		if group == nil {
 			return 0, fmt.Errorf("there is no group %s[%d] to write into", p.Group, p.GroupIndex)
 		}
-		from = slices.Index(w.m.Segments, group[0])
-		to = from + len(group)
-	}
-	count, last := 0, to
-	for i := from; i < to; i++ {
-		if w.m.Segments[i].Name != p.Segment {
-			continue
+		from := slices.Index(w.m.Segments, group[0])
+		end = from + len(group)
+		places = nil
+		for i := from; i < end; i++ {
+			if w.m.Segments[i].Name == p.Segment {
+				places = append(places, i)
+			}
 		}
-		if count++; count == p.Index {
-			return i, nil
-		}
-		last = i + 1 // behind the others of its name
 	}
-	if p.Index != count+1 {
-		return 0, fmt.Errorf("%s cannot be written: there are %d segments %s, so the next one is %d", p.head(), count, p.Segment, count+1)
+	if p.Index <= len(places) {
+		return places[p.Index-1], nil
 	}
-	w.m.Segments = slices.Insert(w.m.Segments, last, &Segment{Name: p.Segment, Offset: -1, sep: w.m.Sep, Raw: p.Segment})
-	return last, nil
+	if p.Index != len(places)+1 {
+		return 0, fmt.Errorf("%s cannot be written: there are %d segments %s, so the next one is %d", p.head(), len(places), p.Segment, len(places)+1)
+	}
+	if len(places) > 0 {
+		end = places[len(places)-1] + 1 // behind the others of its name
+	}
+	w.insert(end, p.Segment)
+	return end, nil
 }
 
 // The codes of an acknowledgement (table 0008, original mode).

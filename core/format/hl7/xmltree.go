@@ -21,7 +21,6 @@ func XMLTree(n *message.Node) (*message.Node, error) {
 	if m.parts != nil {
 		return nil, fmt.Errorf("HL7: a batch holds several messages; split it into body.messages first")
 	}
-	root := message.NewMap()
 	t := treeing{}
 	var members []message.Member
 	lists := map[string]int{}
@@ -38,7 +37,7 @@ func XMLTree(n *message.Node) (*message.Node, error) {
 		lists[s.Name] = len(members)
 		members = append(members, message.Member{Name: s.Name, Value: v})
 	}
-	root = message.NewMap(members...)
+	root := message.NewMap(members...)
 	if o := t.message(m).Get(orderName); o != nil {
 		names := make([]string, len(o.Items))
 		for i, item := range o.Items {

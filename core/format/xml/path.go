@@ -166,34 +166,52 @@ func attributesFirst(n *message.Node) *message.Node {
 	return message.NewMap(append(first, rest...)...)
 }
 
-// Append adds an element behind the last of its name at a path without an
+// Append adds elements behind the last of their name at a path without an
 // index at its end.
-func (p Path) Append(root, v *message.Node) (*message.Node, error) {
-	q := append(Path(nil), p...)
-	last := &q[len(q)-1]
-	if last.Attr {
-		return nil, fmt.Errorf("%s: an attribute cannot stand several times", p)
+func (p Path) Append(root *message.Node, added []*message.Node) (*message.Node, error) {
+	if len(p) == 0 || p[len(p)-1].Attr {
+		return nil, fmt.Errorf("%s: only an element can stand several times", p)
 	}
-	for last.Index = 1; q.exists(root); last.Index++ {
+	holder, name := p[:len(p)-1], p[len(p)-1].Name
+	parent := holder.get(root)
+	if parent == nil || parent.Kind != message.Map {
+		parent = message.NewMap()
+		if old := holder.get(root); old != nil && old.Text != "" {
+			parent = message.NewMap(message.Member{Name: textName, Value: message.NewString(old.Text)})
+		}
 	}
-	return q.Set(root, v)
+	items := added
+	if old := parent.Get(name); old != nil && old.Kind == message.List {
+		items = append(append([]*message.Node(nil), old.Items...), added...)
+	} else if old != nil {
+		items = append([]*message.Node{old}, added...)
+	}
+	next := parent.With(name, message.NewList(items...))
+	if len(items) == 1 {
+		next = parent.With(name, items[0])
+	}
+	if len(holder) == 0 {
+		return next, nil
+	}
+	return holder.Set(root, next)
 }
 
-func (p Path) exists(n *message.Node) bool {
+// get gives what stands at a path, or nil.
+func (p Path) get(n *message.Node) *message.Node {
 	for _, s := range p {
 		if n = n.Get(s.Name); n == nil {
-			return false
+			return nil
 		}
 		if n.Kind == message.List {
 			if s.Index > len(n.Items) {
-				return false
+				return nil
 			}
 			n = n.Items[s.Index-1]
 		} else if s.Index > 1 {
-			return false
+			return nil
 		}
 	}
-	return true
+	return n
 }
 
 // Fragment reads a piece of XML as the content of the element at a path.

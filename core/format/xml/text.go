@@ -51,6 +51,22 @@ func decodeText(src []byte) ([]byte, error) {
 	return src, nil
 }
 
+// Encoding names the encoding that a document is read in.
+func Encoding(src []byte) string {
+	switch {
+	case bytes.HasPrefix(src, []byte("\xFE\xFF")), bytes.HasPrefix(src, []byte("\x00<\x00?")), bytes.HasPrefix(src, []byte("\xFF\xFE")), bytes.HasPrefix(src, []byte("<\x00?\x00")):
+		return "UTF-16"
+	case bytes.HasPrefix(src, []byte("\xEF\xBB\xBF")):
+		return "UTF-8"
+	}
+	if m := encodingName.FindSubmatch(src); m != nil {
+		if name := strings.ToUpper(string(m[1])); name == "ISO-8859-1" || name == "LATIN1" {
+			return "ISO-8859-1"
+		}
+	}
+	return "UTF-8"
+}
+
 func latin1(src []byte) []byte {
 	out := make([]byte, 0, len(src)+len(src)/8)
 	for _, b := range src {

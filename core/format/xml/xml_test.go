@@ -62,6 +62,9 @@ func TestEncodings(t *testing.T) {
 		if got := decode(t, src).Get("a").Text; got != "é€😀" {
 			t.Errorf("%s: %q", name, got)
 		}
+		if got := Encoding([]byte(src)); strings.HasPrefix(name, "UTF-8") != (got == "UTF-8") {
+			t.Errorf("%s is said to be %s", name, got)
+		}
 	}
 	if got := decode(t, "<?xml version='1.0' encoding='ISO-8859-1'?><a>caf\xe9</a>").Get("a").Text; got != "café" {
 		t.Errorf("%q", got)

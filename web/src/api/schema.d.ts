@@ -990,6 +990,7 @@ export interface components {
         };
         Body: {
             format: string;
+            encoding?: string;
             text?: string;
             base64?: string;
             /** @description the tree as JSON, of formats other than JSON */

@@ -57,6 +57,7 @@ export function Document({ body, ...looks }: Looks & { body: Body | undefined })
               {title}
             </button>
           ))}
+          {body.encoding && <span className="ml-auto text-quiet">{body.encoding}</span>}
         </p>
       )}
       {lines ? (
