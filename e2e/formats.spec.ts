@@ -52,6 +52,7 @@ test("HL7 is shown by segments, and its places are taken by a click", async ({ p
   await laid.getByRole("button", { name: "Jones" }).click();
   await expect(page.getByRole("textbox", { name: "Value of /name", exact: true })).toHaveText('hl7(body, "PID-5.1")');
   await expect(page.getByTestId("after")).toContainText('"Jones"');
+  await expect(laid.getByRole("button", { name: "Jones" })).toHaveClass(/underline/);
 });
 
 test("a flow is started from a contract, and a schema is inferred from samples", async ({ page, goto }) => {

@@ -30,10 +30,16 @@ type segment struct {
 type Path struct {
 	Root     string
 	segments []segment
+	place    string // of an HL7 message that hl7() reads at this path, ""
 }
 
 // String writes the path as an expression would.
-func (p Path) String() string { return p.upTo(len(p.segments)) }
+func (p Path) String() string {
+	if p.place != "" {
+		return fmt.Sprintf("hl7(%s, %q)", p.upTo(len(p.segments)), p.place)
+	}
+	return p.upTo(len(p.segments))
+}
 
 func (p Path) upTo(n int) string {
 	var b strings.Builder
@@ -51,8 +57,12 @@ func (p Path) upTo(n int) string {
 	return b.String()
 }
 
-// Pointer writes the path below its root as a JSON Pointer.
+// Pointer writes the path below its root as a JSON Pointer; a place of an HL7
+// message, which has none, as the expression.
 func (p Path) Pointer() string {
+	if p.place != "" {
+		return p.String()
+	}
 	var b strings.Builder
 	for _, s := range p.segments {
 		b.WriteByte('/')
@@ -290,8 +300,18 @@ func (env *Env) reads(e celast.Expr) []Path {
 			}
 			walk(s.Operand())
 		case celast.CallKind:
-			if c := e.AsCall(); c.IsMemberFunction() {
+			c := e.AsCall()
+			if c.IsMemberFunction() {
 				walk(c.Target())
+			}
+			if c.FunctionName() == "hl7" && len(c.Args()) == 2 && c.Args()[1].Kind() == celast.LiteralKind {
+				if p, _, ok := pathOf(c.Args()[0]); ok {
+					if place, ok := c.Args()[1].AsLiteral().(types.String); ok {
+						p.place = string(place)
+						add(p)
+						return
+					}
+				}
 			}
 			for _, a := range e.AsCall().Args() {
 				walk(a)

@@ -325,7 +325,7 @@ func (p *Program) explain(err error, s *Scope) error {
 }
 
 func (s *Scope) missing(path Path, at int) error {
-	holder, _ := Path{path.Root, path.segments[:at]}.follow(s.root(path.Root))
+	holder, _ := Path{Root: path.Root, segments: path.segments[:at]}.follow(s.root(path.Root))
 	e := &MissingError{Path: path.upTo(at + 1), At: path.upTo(at), Name: path.segments[at].name}
 	if path.segments[at].isIndex {
 		e.Name = fmt.Sprintf("item %d", path.segments[at].index)

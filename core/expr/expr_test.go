@@ -217,6 +217,16 @@ func TestReadsAreKnown(t *testing.T) {
 	}
 }
 
+func TestPlacesOfHL7AreReads(t *testing.T) {
+	p, err := env(t).Compile(`hl7(body, "PID-5.1") + hl7(body.messages[0], "PID-3") + string(vars.x)`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(p.Reads) != 3 || p.Reads[0].Pointer() != `hl7(body, "PID-5.1")` || p.Reads[1].String() != `hl7(body.messages[0], "PID-3")` {
+		t.Errorf("%v", p.Reads)
+	}
+}
+
 func TestTemplates(t *testing.T) {
 	e := env(t)
 	const body = `{"b":"MA/RL","q":"a b&c","s":"say \"hi\"\n","n":0.10,"l":[1],"dots":"..","e":"","nul":null}`

@@ -126,7 +126,7 @@ function Laid({ lines, used, lit, changed, onPick, onHover }: Looks & { lines: S
   return (
     <div className="data py-2" onMouseLeave={() => onHover?.(null)} data-testid="laid">
       {lines.map((l, i) => {
-        const here = l.tokens.flatMap((t) => (t.pointer ? [t.pointer] : []));
+        const here = l.tokens.flatMap((t) => t.pointer ?? t.expression ?? []);
         return (
           <div
             key={i}
@@ -137,10 +137,15 @@ function Laid({ lines, used, lit, changed, onPick, onHover }: Looks & { lines: S
               {l.tokens.map((t, j) => {
                 const expression = t.expression ?? (t.pointer ? pathOf(t.pointer) : undefined);
                 const place = /"([^"]+)"\)$/.exec(t.expression ?? "")?.[1];
-                const look = `${kindOf[t.kind] ?? ""} ${t.kind === "value" && t.pointer && used?.includes(t.pointer) ? underlined : ""}`;
+                const look = `${kindOf[t.kind] ?? ""} ${t.kind === "value" && used?.includes(t.pointer ?? t.expression ?? "-") ? underlined : ""}`;
                 if (t.kind !== "value" || !expression || !onPick)
                   return (
-                    <span key={j} className={look} title={place} onMouseEnter={() => onHover?.(t.pointer ?? null)}>
+                    <span
+                      key={j}
+                      className={look}
+                      title={place}
+                      onMouseEnter={() => onHover?.(t.pointer ?? t.expression ?? null)}
+                    >
                       {t.text}
                     </span>
                   );
@@ -152,7 +157,7 @@ function Laid({ lines, used, lit, changed, onPick, onHover }: Looks & { lines: S
                     className={`text-left hover:bg-mark ${look}`}
                     title={place ?? "Use this value"}
                     onClick={() => onPick(expression)}
-                    onMouseEnter={() => onHover?.(t.pointer ?? null)}
+                    onMouseEnter={() => onHover?.(t.pointer ?? t.expression ?? null)}
                   >
                     {t.text}
                   </button>
@@ -222,21 +227,21 @@ function Grid({ tree, used, onPick, onHover }: Looks & { tree: string }) {
   );
 }
 
-/** Bytes that are no text, sixteen a line. */
+/** Bytes that are no text, eight a line. */
 function Hex({ base64 }: { base64: string }) {
   const bytes = useMemo(() => Uint8Array.from(atob(base64), (c) => c.charCodeAt(0)), [base64]);
-  const rows = Array.from({ length: Math.min(256, Math.ceil(bytes.length / 16)) }, (_, i) =>
-    bytes.subarray(i * 16, i * 16 + 16),
+  const rows = Array.from({ length: Math.min(512, Math.ceil(bytes.length / 8)) }, (_, i) =>
+    bytes.subarray(i * 8, i * 8 + 8),
   );
   return (
     <div className="data p-3" data-testid="hex">
       {rows.map((r, i) => (
         <div key={i} className="whitespace-pre">
-          <span className="text-quiet">{(i * 16).toString(16).padStart(6, "0")} </span>
+          <span className="text-quiet">{(i * 8).toString(16).padStart(6, "0")} </span>
           {[...r]
             .map((b) => b.toString(16).padStart(2, "0"))
             .join(" ")
-            .padEnd(48)}
+            .padEnd(24)}
           <span className="text-quiet">{[...r].map((b) => (b >= 32 && b < 127 ? String.fromCharCode(b) : "·"))}</span>
         </div>
       ))}
