@@ -356,6 +356,7 @@ func TestDesigning(t *testing.T) {
 	w.ok("GET", "/api/v1/flows/f/files", "")
 	w.ok("GET", "/api/v1/flows/f/files/schemas/a.json", "")
 	w.ok("DELETE", "/api/v1/flows/f/files/schemas/a.json", "")
+	w.problem(404, "", "DELETE", "/api/v1/flows/f/files/schemas/a.json", "")
 	if b := string(w.ok("POST", "/api/v1/flows/f/infer", `{"enums":true}`)); !strings.Contains(b, `"required":["ref","w"]`) {
 		t.Error(b)
 	}

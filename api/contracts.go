@@ -21,15 +21,20 @@ import (
 // eval evaluates one expression over a body.
 func (s *Server) eval(c *gin.Context) {
 	var in struct {
-		Expression string `json:"expression"`
-		Body       string `json:"body"`
-		Format     string `json:"format"`
+		Expression string            `json:"expression"`
+		Body       string            `json:"body"`
+		Format     string            `json:"format"`
+		Tables     map[string]string `json:"tables"`
 	}
 	if err := input(c, &in); err != nil {
 		s.fail(c, err)
 		return
 	}
-	value, err := s.evaluate(in.Expression, in.Body, format.Of(in.Format, ""))
+	tables := map[string][]byte{}
+	for name, text := range in.Tables {
+		tables[expr.TableFile(name)] = []byte(text)
+	}
+	value, err := s.evaluate(s.engine.Env().WithTables(expr.NewTables(tables)), in.Expression, in.Body, format.Of(in.Format, ""))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -37,8 +42,8 @@ func (s *Server) eval(c *gin.Context) {
 	c.JSON(http.StatusOK, gin.H{"value": value})
 }
 
-func (s *Server) evaluate(source, body, name string) (string, error) {
-	p, err := s.engine.Env().Compile(source)
+func (s *Server) evaluate(env *expr.Env, source, body, name string) (string, error) {
+	p, err := env.Compile(source)
 	var bad *expr.CompileError
 	if errors.As(err, &bad) {
 		return "", &engine.FindingsError{What: "the expression cannot be compiled", Findings: []flow.Finding{{

@@ -1,12 +1,14 @@
 package api
 
 import (
+	"errors"
 	"net/http"
 	"path"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/expr"
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/engine"
@@ -15,7 +17,7 @@ import (
 func fileName(c *gin.Context) (string, error) {
 	name := strings.TrimPrefix(c.Param("file"), "/")
 	if name == "" || path.Clean("/"+name) != "/"+name || len(name) > 200 {
-		return "", bad("%q is no name of a file of a flow; write it as schemas/name.json", name)
+		return "", bad("%q is no name of a file of a flow; write it as schemas/name.json or tables/name.csv", name)
 	}
 	return name, nil
 }
@@ -53,7 +55,11 @@ func (s *Server) file(c *gin.Context) {
 		s.fail(c, engine.ErrNotFound)
 		return
 	}
-	c.Data(http.StatusOK, "application/json", content)
+	kind := "application/json"
+	if strings.HasSuffix(name, ".csv") {
+		kind = "text/csv; charset=utf-8; header=present"
+	}
+	c.Data(http.StatusOK, kind, content)
 }
 
 func (s *Server) putFile(c *gin.Context) {
@@ -67,27 +73,49 @@ func (s *Server) putFile(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if _, err := jsonfmt.Decode(content); err != nil {
+	if err := checkFile(name, content); err != nil {
 		s.fail(c, bad("the file %s: %w", name, err))
 		return
 	}
-	if err := s.engine.SaveFile(c.Request.Context(), c.Param("name"), name, content); err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	s.saveFile(c, name, content)
 }
 
-func (s *Server) deleteFile(c *gin.Context) {
-	name, err := fileName(c)
-	if err == nil {
-		err = s.engine.SaveFile(c.Request.Context(), c.Param("name"), name, nil)
-	}
+// saveFile saves or removes a file and answers with the draft's new revision.
+func (s *Server) saveFile(c *gin.Context, name string, content []byte) {
+	seen, err := revision(c)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
+	next, err := s.engine.SaveFile(c.Request.Context(), c.Param("name"), name, content, seen)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	etag(c, next)
 	c.Status(http.StatusNoContent)
+}
+
+// checkFile tells whether the files of a flow can hold this one: a table, or JSON.
+func checkFile(name string, content []byte) error {
+	table, in := strings.CutPrefix(name, "tables/")
+	if table, is := strings.CutSuffix(table, ".csv"); in && is && table != "" && !strings.Contains(table, "/") {
+		return expr.CheckTable(content)
+	}
+	if in || !strings.HasSuffix(name, ".json") {
+		return errors.New("a table is named tables/name.csv, a schema schemas/name.json")
+	}
+	_, err := jsonfmt.Decode(content)
+	return err
+}
+
+func (s *Server) deleteFile(c *gin.Context) {
+	name, err := fileName(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.saveFile(c, name, nil)
 }
 
 func (s *Server) samples(c *gin.Context) {

@@ -17,11 +17,12 @@ import (
 	"strings"
 	"time"
 
+	"readyferry/core/expr"
 	"readyferry/engine"
 	"readyferry/standin"
 )
 
-//go:embed flows connections samples stand-ins schemas
+//go:embed flows connections samples stand-ins schemas tables
 var files embed.FS
 
 // key is what the demo's callers send; it guards nothing but made-up data.
@@ -65,16 +66,24 @@ func loadFlow(ctx context.Context, e *engine.Engine, name string) error {
 	if err != nil {
 		return err
 	}
-	schemas := map[string][]byte{}
+	own := map[string][]byte{}
 	if bytes.Contains(document, []byte("$ref: schemas/")) {
 		if err := each("schemas", func(file string, b []byte) error {
-			schemas["schemas/"+file+".json"] = b
+			own["schemas/"+file+".json"] = b
 			return nil
 		}); err != nil {
 			return err
 		}
 	}
-	if err := e.CreateFlow(ctx, name, document, schemas); err != nil {
+	if bytes.Contains(document, []byte("lookup(")) {
+		if err := each("tables", func(table string, b []byte) error {
+			own[expr.TableFile(table)] = b
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	if err := e.CreateFlow(ctx, name, document, own); err != nil {
 		return err
 	}
 	if err := each("samples/"+name, func(_ string, b []byte) error {

@@ -4,10 +4,10 @@ const test = against("demo", "--trickle", "0");
 
 test("XML is shown as itself, mapped, and leaves as CSV", async ({ page, goto, app }) => {
   await goto("/flows/delivery-notes");
-  await expect(cell(page, "list", 0)).toHaveText("14 of 14 set");
+  await expect(cell(page, "list", 0)).toHaveText("16 of 16 set");
   await cell(page, "list", 0).click();
   const before = page.getByTestId("before");
-  await expect(before.getByTestId("laid")).toContainText('<note id="DN-701">');
+  await expect(before.getByTestId("laid")).toContainText('<note id="DN-701" from="OWL">');
   await expect(before.getByTestId("laid")).toContainText("<!-- the second one is a reprint -->");
   const grid = page.getByTestId("after").getByTestId("grid");
   await expect(grid.getByRole("row").nth(1)).toContainText("O'Neil, Maud");
@@ -26,12 +26,12 @@ test("XML is shown as itself, mapped, and leaves as CSV", async ({ page, goto, a
   });
 
   await test.step("a real one is delivered as CSV", async () => {
-    const note = '<note id="DN-900"><due>01/04/2026</due><item isbn="1-2"><author>dray, osei</author><title>A, "B"\n&amp; C</title><price>3</price></item></note>';
+    const note = '<note id="DN-900" from="TERN"><due>01/04/2026</due><item isbn="1-2"><author>dray, osei</author><title>A, "B"\n&amp; C</title><price>3</price></item></note>';
     const answer = await page.request.post(`${app.base}/in/delivery-notes`, { data: note, headers: { "Content-Type": "application/xml", "X-Api-Key": "larkfield-demo-key" } });
     expect(answer.status()).toBe(202);
     await expect(async () => {
       const got = await (await page.request.get(`${app.base}/api/v1/stand-ins/stock-room`)).json();
-      expect(got.calls[0].body).toBe('note,isbn,author,title,copies,price,due\r\nDN-900,12,"Dray, Osei","A, ""B""\n& C",1,3.00,2026-04-01\r\n');
+      expect(got.calls[0].body).toBe('note,isbn,author,title,copies,price,supplier,due\r\nDN-900,12,"Dray, Osei","A, ""B""\n& C",1,3.00,Tern & Daughters,2026-04-01\r\n');
       expect(got.calls[0].headers["Content-Type"]).toBe("text/csv; charset=utf-8");
     }).toPass({ timeout: 10_000 });
     await goto("/transactions?flow=delivery-notes");
@@ -72,6 +72,59 @@ test("a flow is started from a contract, and a schema is inferred from samples",
   await expect(page.getByRole("textbox", { name: "JSON Schema" })).toContainText('"type": "object"');
   await expect(page.getByRole("textbox", { name: "JSON Schema" })).not.toContainText("pattern");
   await expect(cell(page, "valid", 0)).toHaveText("valid");
+});
+
+test("a table is a file of the flow, and a step looks up in it", async ({ page, goto }) => {
+  await page.setViewportSize({ width: 1280, height: 800 });
+  await goto("/flows/delivery-notes");
+  await expect(cell(page, "list", 1)).toHaveText("8 of 8 set");
+  await cell(page, "list", 1).click();
+  const grid = page.getByTestId("after").getByTestId("grid");
+  await expect(grid).toContainText("Quayside Library Supply");
+  await page.getByRole("button", { name: "Files", exact: true }).click();
+  const dialog = page.getByRole("dialog", { name: "Files of this flow" });
+  await expect(dialog).toContainText("read by list");
+  const text = dialog.getByRole("textbox", { name: "Text of the file" });
+
+  await test.step("a wrong table is refused beside its text, and nothing is lost", async () => {
+    await retype(page, "Text of the file", "code,name\nQUAY,One\nQUAY,Two\n");
+    await dialog.getByRole("button", { name: "Save the file" }).click();
+    await expect(dialog.getByRole("alert")).toContainText('line 3: the key "QUAY" stands twice');
+    await expect(text).toContainText("QUAY,Two");
+  });
+
+  await test.step("a saved one is looked up in at once", async () => {
+    await retype(page, "Text of the file", "code,name\nQUAY,Harbour Books\n");
+    await dialog.getByRole("button", { name: "Save the file" }).click();
+    await expect(page.getByText("tables/suppliers.csv is saved with the draft")).toBeVisible();
+    await page.keyboard.press("Escape");
+    await expect(grid).toContainText("Harbour Books");
+  });
+
+  await test.step("removed, it is missed where it is named, and can be brought back", async () => {
+    await page.getByRole("button", { name: "Files", exact: true }).click();
+    await dialog.getByRole("button", { name: "Remove" }).click();
+    await expect(dialog).toContainText("No files yet");
+    await dialog.getByRole("button", { name: "Bring it back" }).click();
+    await expect(dialog).toContainText("read by list");
+  });
+
+  await test.step("another one comes from this computer", async () => {
+    await dialog.getByLabel("File from this computer").setInputFiles({ name: "vans.csv", mimeType: "text/csv", buffer: Buffer.from("van,driver\n1,Ilse\n") });
+    await expect(dialog.getByRole("textbox", { name: "Name of the file" })).toHaveValue("tables/vans.csv");
+    await dialog.getByRole("button", { name: "Save the file" }).click();
+    await expect(dialog).toContainText("no step reads it");
+    await page.keyboard.press("Escape");
+  });
+
+  await test.step("the draft goes on being saved after its files", async () => {
+    await page.getByRole("button", { name: 'lookup("suppliers", body.note[?"@from"].orValue(""), {"name": "unknown"}).name' }).click();
+    await retype(page, "Value of supplier", 'lookup("vens", "1").driver');
+    await expect(page.getByText('there is no table "vens"').first()).toBeVisible();
+    await retype(page, "Value of supplier", 'lookup("vans", "1").driver');
+    await expect(grid).toContainText("Ilse");
+    await expect(page.getByTestId("flow-status")).not.toContainText("not saved");
+  });
 });
 
 test("a wrong contract is told by name", async ({ page, goto }) => {

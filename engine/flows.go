@@ -157,24 +157,29 @@ func (e *Engine) SaveDraft(ctx context.Context, name string, document []byte, re
 }
 
 // SaveFile saves a file of a flow's draft, or removes it when body is nil.
-func (e *Engine) SaveFile(ctx context.Context, name, file string, body []byte) error {
+// revision guards against lost edits as in SaveDraft. It gives the new revision.
+func (e *Engine) SaveFile(ctx context.Context, name, file string, body []byte, revision *int64) (int64, error) {
+	var next int64
 	err := e.store.Write(ctx, func(tx *store.Tx) error {
 		f, err := tx.Flow(name)
 		if err != nil {
 			return err
 		}
+		if revision != nil && *revision != f.Revision {
+			return ErrConflict
+		}
 		f.Edits++
 		f.Revision++
-		f.UpdatedAt = e.clock()
+		f.UpdatedAt, next = e.clock(), f.Revision
 		if err := tx.SaveFile(name, file, body); err != nil {
 			return err
 		}
 		return tx.SaveFlow(&f)
 	})
 	if err != nil {
-		return err
+		return 0, err
 	}
-	return e.changed()
+	return next, e.changed()
 }
 
 // Publish makes the draft the next version and puts it to work. A draft with

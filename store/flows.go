@@ -58,10 +58,15 @@ func files(db *gorm.DB, flow string) (map[string][]byte, error) {
 	return out, nil
 }
 
-// SaveFile creates or replaces a file of a draft; a nil body removes it.
+// SaveFile creates or replaces a file of a draft; a nil body removes it,
+// ErrNotFound when it is not there.
 func (tx *Tx) SaveFile(flow, name string, body []byte) error {
 	if body == nil {
-		return tx.db.Where("flow = ? AND name = ?", flow, name).Delete(&FlowFile{}).Error
+		done := tx.db.Where("flow = ? AND name = ?", flow, name).Delete(&FlowFile{})
+		if done.Error == nil && done.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		return done.Error
 	}
 	return tx.db.Save(&FlowFile{flow, name, body}).Error
 }

@@ -102,6 +102,33 @@ func TestCommandLine(t *testing.T) {
 			}
 		}
 	})
+	t.Run("tables", func(t *testing.T) {
+		rows := write(t, "b.csv", "code,name\nMARL,Marlow Road\n")
+		message := write(t, "m.json", `{"branch":"MARL"}`)
+		doc := write(t, "f.json", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f"},"steps":[{"id":"m","kind":"map","fields":[{"to":"/n","from":"lookup(\"branches\", body.branch).name"}]}]}`)
+		if out, errs, code := execute(t, file, "rehearse", doc, "--message", message, "--table", "branches="+rows); code != 0 || !strings.Contains(out, `{\"n\":\"Marlow Road\"}`) {
+			t.Errorf("%d %s%s", code, out, errs)
+		}
+		if _, errs, code := execute(t, file, "rehearse", doc, "--message", message); code != 1 || !strings.Contains(errs, `there is no table "branches"`) {
+			t.Errorf("%d %s", code, errs)
+		}
+		beside := filepath.Join(filepath.Dir(doc), "tables")
+		if err := os.Mkdir(beside, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(beside, "branches.csv"), []byte("code,name\nMARL,Beside\n"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if out, errs, code := execute(t, file, "rehearse", doc, "--message", message); code != 0 || !strings.Contains(out, "Beside") {
+			t.Errorf("%d %s%s", code, out, errs)
+		}
+		if out, errs, code := execute(t, file, "eval", `lookup("branches", "MARL").name`, "--table", "branches="+rows); code != 0 || out != "\"Marlow Road\"\n" {
+			t.Errorf("%d %s%s", code, out, errs)
+		}
+		if _, errs, code := execute(t, file, "eval", "1", "--table", rows); code != 2 || !strings.Contains(errs, "NAME=FILE.csv") {
+			t.Errorf("%d %s", code, errs)
+		}
+	})
 	t.Run("decode and encode", func(t *testing.T) {
 		csv := write(t, "m.csv", "a;b\r\n1;\"x\r\ny\"\r\n")
 		out, _, code := execute(t, file, "decode", "--format", "csv", "--header-row", "--delimiter", ";", csv)

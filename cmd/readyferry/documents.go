@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -24,24 +25,45 @@ import (
 	"readyferry/core/step"
 )
 
-// readFlow reads a flow document and the JSON files beside it, which its
-// schemas may refer to.
-func readFlow(r *plan.Reader, file string) (*plan.Plan, []flow.Finding, error) {
+// readFlow reads a flow document and the files beside it that it may refer to:
+// JSON files, and the tables under tables/. given are files that come before those.
+func readFlow(r *plan.Reader, file string, given map[string][]byte) (*plan.Plan, []flow.Finding, error) {
 	src, err := os.ReadFile(file)
 	if err != nil {
 		return nil, nil, err
 	}
 	files := map[string][]byte{}
-	if bytes.Contains(src, []byte("$ref")) {
+	if bytes.Contains(src, []byte("$ref")) || bytes.Contains(src, []byte("lookup")) {
 		if files, err = neighbours(filepath.Dir(file)); err != nil {
 			return nil, nil, err
 		}
 	}
+	maps.Copy(files, given)
 	p, findings := r.Read(src, files)
 	return p, findings, nil
 }
 
-// neighbours reads the JSON files below a folder, by their path from it.
+// tableFlag reads --table NAME=FILE.csv as files of a flow.
+func tableFlag(texts []string) (map[string][]byte, error) {
+	files := map[string][]byte{}
+	for _, text := range texts {
+		name, file, ok := strings.Cut(text, "=")
+		if !ok || name == "" {
+			return nil, fmt.Errorf("--table %q must be written NAME=FILE.csv", text)
+		}
+		b, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		if err := expr.CheckTable(b); err != nil {
+			return nil, fmt.Errorf("--table %q: %w", text, err)
+		}
+		files[expr.TableFile(name)] = b
+	}
+	return files, nil
+}
+
+// neighbours reads the JSON files and tables below a folder, by their path from it.
 func neighbours(dir string) (map[string][]byte, error) {
 	files := map[string][]byte{}
 	for _, root := range []string{dir, filepath.Dir(dir)} { // schemas stand beside the flow, or beside its folder
@@ -52,7 +74,7 @@ func neighbours(dir string) (map[string][]byte, error) {
 				return nil // what cannot be read cannot be referred to; the reader will say so
 			case d.IsDir() && strings.Count(rel, string(filepath.Separator)) >= 2, d.IsDir() && strings.HasPrefix(d.Name(), ".") && rel != ".":
 				return fs.SkipDir
-			case d.IsDir() || filepath.Ext(path) != ".json" || len(files) >= 500:
+			case d.IsDir() || filepath.Ext(path) != ".json" && !isTable(filepath.ToSlash(rel)) || len(files) >= 500:
 				return nil
 			}
 			if _, known := files[filepath.ToSlash(rel)]; known {
@@ -72,6 +94,10 @@ func neighbours(dir string) (map[string][]byte, error) {
 		}
 	}
 	return files, nil
+}
+
+func isTable(file string) bool {
+	return strings.HasPrefix(file, "tables/") && strings.HasSuffix(file, ".csv")
 }
 
 func printJSON(w io.Writer, v any) error {
@@ -97,7 +123,7 @@ func checkCommand() *cobra.Command {
 			}
 			rows, failed := []row{}, false
 			for _, file := range args {
-				_, findings, err := readFlow(r, file)
+				_, findings, err := readFlow(r, file, nil)
 				if err != nil {
 					return err
 				}
@@ -130,7 +156,7 @@ func checkCommand() *cobra.Command {
 
 func rehearseCommand() *cobra.Command {
 	var file, at, id string
-	var headers, params, queries, replies []string
+	var headers, params, queries, replies, tables []string
 	var noBodies bool
 	c := &cobra.Command{
 		Use: "rehearse FLOW --message FILE", Short: "Walk one message through a flow; nothing leaves", Args: cobra.ExactArgs(1),
@@ -140,7 +166,11 @@ func rehearseCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, findings, err := readFlow(r, args[0])
+			given, err := tableFlag(tables)
+			if err != nil {
+				return err
+			}
+			p, findings, err := readFlow(r, args[0], given)
 			if err != nil {
 				return err
 			}
@@ -188,6 +218,7 @@ func rehearseCommand() *cobra.Command {
 	f.StringArrayVar(&params, "param", nil, "a parameter of the path, name=value")
 	f.StringArrayVar(&queries, "query", nil, "a parameter of the query, name=value")
 	f.StringArrayVar(&replies, "reply", nil, "the answer of an outside system, STEP=FILE or STEP=FILE;status=503")
+	f.StringArrayVar(&tables, "table", nil, "a table for lookup(), NAME=FILE.csv; those beside the flow under tables/ are there anyway")
 	f.StringVar(&at, "at", time.Now().UTC().Truncate(time.Second).Format(time.RFC3339), "when the message counts as received")
 	f.StringVar(&id, "id", "019cf2b1-77a4-7000-8000-000000000001", "id of the transaction")
 	f.BoolVar(&noBodies, "no-bodies", false, "leave the messages before and after each step out")
@@ -258,7 +289,7 @@ func reply(text string) (string, step.Effect, error) {
 func evalCommand() *cobra.Command {
 	var file string
 	var body formatFlags
-	var headers, params, queries []string
+	var headers, params, queries, tables []string
 	c := &cobra.Command{
 		Use: "eval EXPR", Short: "Evaluate one expression", Args: cobra.ExactArgs(1),
 		Long: "Evaluates an expression and prints its value as JSON. Exits with 1 when it cannot be compiled or evaluated.",
@@ -267,7 +298,11 @@ func evalCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := env.Compile(args[0])
+			files, err := tableFlag(tables)
+			if err != nil {
+				return err
+			}
+			p, err := env.WithTables(expr.NewTables(files)).Compile(args[0])
 			if err != nil {
 				return &exitError{1, err}
 			}
@@ -311,6 +346,7 @@ func evalCommand() *cobra.Command {
 	f.StringArrayVar(&headers, "header", nil, "a header, 'Name: value'")
 	f.StringArrayVar(&params, "param", nil, "a parameter of the path, name=value")
 	f.StringArrayVar(&queries, "query", nil, "a parameter of the query, name=value")
+	f.StringArrayVar(&tables, "table", nil, "a table for lookup(), NAME=FILE.csv")
 	f.Bool("json", true, "print JSON (always)")
 	return c
 }

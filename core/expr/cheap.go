@@ -13,7 +13,7 @@ var bounded = map[string]bool{
 	operators.Add: true, operators.Subtract: true, operators.Multiply: true, operators.Divide: true, operators.Modulo: true, operators.Negate: true,
 	operators.Index: true, operators.OptIndex: true, operators.OptSelect: true,
 	"orValue": true, "hasValue": true, "value": true, "size": true, "startsWith": true, "endsWith": true, "contains": true,
-	"string": true, "int": true, "uint": true, "double": true, "bool": true, "timestamp": true, "duration": true,
+	"string": true, "int": true, "uint": true, "double": true, "bool": true, "timestamp": true, "duration": true, lookupName: true,
 }
 
 // cheap tells that an expression needs no tracking of its cost, which takes

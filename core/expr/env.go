@@ -43,12 +43,13 @@ var names = []struct {
 type Env struct {
 	cel    *cel.Env
 	locals []string // names that loops around an expression give
+	tables *Tables  // what lookup() reads, or nil
 }
 
 // With gives an environment with more names: those of a loop around an
 // expression. A scope holds their values under Locals.
 func (env *Env) With(names ...string) (*Env, error) {
-	out := &Env{locals: append(slices.Clone(env.locals), names...)}
+	out := &Env{locals: append(slices.Clone(env.locals), names...), tables: env.tables}
 	var opts []cel.EnvOption
 	for _, n := range names {
 		if isRoot(n) || n == "message" {

@@ -58,9 +58,10 @@ type Program struct {
 	Source string
 	Reads  []Path
 
-	whole cel.Program
-	exact exactNode
-	out   *types.Type
+	whole  cel.Program
+	exact  exactNode
+	tables *Tables
+	out    *types.Type
 }
 
 type compiling struct {
@@ -87,8 +88,11 @@ func (env *Env) Compile(source string) (*Program, error) {
 		return nil, env.compileError(issues)
 	}
 	native := checked.NativeRep()
+	if bad := env.checkTables(native); bad != nil {
+		return nil, bad
+	}
 	c := &compiling{env, native}
-	p := &Program{Source: source, Reads: env.reads(native.Expr()), out: checked.OutputType()}
+	p := &Program{Source: source, Reads: env.reads(native.Expr()), out: checked.OutputType(), tables: env.tables}
 	var err error
 	if p.exact, err = c.exact(native.Expr()); err != nil {
 		return nil, &CompileError{1, 1, err.Error(), ""}
@@ -150,6 +154,25 @@ var (
 
 var undeclared = regexp.MustCompile(`undeclared reference to '([^']*)'`)
 
+var unfit = regexp.MustCompile(`found no matching overload for '@?(\w+)'`)
+
+// called gives the own function that an error says is called with the wrong
+// values, or with too few or too many.
+func called(message string) *Function {
+	m := unfit.FindStringSubmatch(message)
+	if m == nil {
+		m = undeclared.FindStringSubmatch(message)
+	}
+	if m == nil {
+		return nil
+	}
+	all := Functions()
+	if i := slices.IndexFunc(all, func(f Function) bool { return f.Name == m[1] }); i >= 0 {
+		return &all[i]
+	}
+	return nil
+}
+
 func (env *Env) compileError(issues *cel.Issues) *CompileError {
 	first := issues.Errors()[0]
 	e := &CompileError{Line: first.Location.Line(), Column: first.Location.Column() + 1, Message: strings.TrimSpace(first.Message)}
@@ -158,7 +181,10 @@ func (env *Env) compileError(issues *cel.Issues) *CompileError {
 	}
 	e.Message = plainSyntax(strings.TrimPrefix(e.Message, "Syntax error: "))
 	e.Message = strings.Replace(e.Message, " (in container '')", "", 1)
-	if m := undeclared.FindStringSubmatch(e.Message); m != nil {
+	if f := called(e.Message); f != nil {
+		e.Message = f.Name + " is not called in this way"
+		e.Repair = "it is " + f.Signature
+	} else if m := undeclared.FindStringSubmatch(e.Message); m != nil {
 		e.Message = fmt.Sprintf("there is no name or function %q here", m[1])
 		candidates := append(rootNames(), env.locals...)
 		for _, f := range Functions() {
@@ -214,7 +240,10 @@ func (s *Scope) root(name string) *message.Node {
 }
 
 // activation gives CEL the names of a scope.
-type activation struct{ s *Scope }
+type activation struct {
+	s      *Scope
+	tables *Tables
+}
 
 func (a *activation) Parent() interpreter.Activation { return nil }
 
@@ -222,6 +251,8 @@ func (a *activation) ResolveName(name string) (any, bool) {
 	switch name {
 	case nowName:
 		return a.s.Now, true
+	case tablesName:
+		return tablesValue{a.tables}, true
 	case seedName:
 		return a.s.Seed, true
 	case "message":
@@ -248,7 +279,7 @@ var ErrMissing = errors.New("the value is missing")
 // Eval evaluates to a node of a document. Absence is ErrMissing or a
 // *MissingError; IsMissing tells.
 func (p *Program) Eval(s *Scope) (n *message.Node, err error) {
-	n, ok, err := p.exact.eval(s, &activation{s})
+	n, ok, err := p.exact.eval(s, &activation{s, p.tables})
 	if err != nil {
 		return nil, p.explain(err, s)
 	}
@@ -260,7 +291,7 @@ func (p *Program) Eval(s *Scope) (n *message.Node, err error) {
 
 // EvalRaw evaluates to CEL's own value, for those who print it.
 func (p *Program) EvalRaw(s *Scope) (ref.Val, error) {
-	v, _, err := p.whole.Eval(&activation{s})
+	v, _, err := p.whole.Eval(&activation{s, p.tables})
 	if err != nil {
 		return nil, p.explain(err, s)
 	}
@@ -269,7 +300,7 @@ func (p *Program) EvalRaw(s *Scope) (ref.Val, error) {
 
 // EvalBool evaluates a condition.
 func (p *Program) EvalBool(s *Scope) (bool, error) {
-	v, _, err := p.whole.Eval(&activation{s})
+	v, _, err := p.whole.Eval(&activation{s, p.tables})
 	if err != nil {
 		return false, p.explain(err, s)
 	}
@@ -290,7 +321,12 @@ func IsMissing(err error) bool {
 func (p *Program) explain(err error, s *Scope) error {
 	var m *MissingError
 	if errors.As(err, &m) {
-		return err
+		if m.Path != "" {
+			return err
+		}
+		at := *m // a function has made it, which does not know how it was called
+		at.Path = p.Source
+		return &at
 	}
 	var absent *hl7.AbsentError
 	if errors.As(err, &absent) {

@@ -127,6 +127,11 @@ func TestFunctionExamples(t *testing.T) {
 			t.Errorf("%s has no example or help", f.Name)
 		}
 		for _, x := range f.Examples {
+			files := map[string][]byte{}
+			for name, text := range x.Tables {
+				files[TableFile(name)] = []byte(text)
+			}
+			e := e.WithTables(NewTables(files))
 			p, err := e.Compile(x.Expression)
 			if err != nil {
 				t.Errorf("%s: %v", x.Expression, err)

@@ -26,10 +26,11 @@ const (
 
 // Example is an expression with its value as JSON, over the body given.
 type Example struct {
-	Expression string `json:"expression"`
-	Body       string `json:"body,omitempty"`   // "" for none
-	Format     string `json:"format,omitempty"` // of the body, JSON when ""
-	Value      string `json:"value"`            // JSON; "" where it differs from run to run
+	Expression string            `json:"expression"`
+	Body       string            `json:"body,omitempty"`   // "" for none
+	Format     string            `json:"format,omitempty"` // of the body, JSON when ""
+	Tables     map[string]string `json:"tables,omitempty"` // CSV by name, for lookup
+	Value      string            `json:"value"`            // JSON; "" where it differs from run to run
 }
 
 // Function is an own function: what is not in CEL and its extensions.
@@ -44,7 +45,7 @@ type Function struct {
 
 // Functions lists the own functions, for help and completion.
 func Functions() []Function {
-	return slices.Concat(coreFunctions, pointerFunctions, formatFunctions, textFunctions, timeFunctions, decimalFunctions)
+	return slices.Concat(coreFunctions, pointerFunctions, formatFunctions, textFunctions, timeFunctions, decimalFunctions, tableFunctions)
 }
 
 // nodes makes CEL values of document nodes.

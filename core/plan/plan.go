@@ -67,7 +67,7 @@ func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Findin
 	}
 	d, more := flow.Read(source)
 	findings = append(findings, more...)
-	c := step.NewCompiler(r.env, d, files)
+	c := step.NewCompiler(r.env.WithTables(expr.NewTables(files)), d, files)
 	p := &Plan{Document: d}
 	for _, e := range []struct {
 		source, ptr string

@@ -55,7 +55,7 @@ export async function call<T>(path: string, o: Options = {}): Promise<{ value: T
   let body: string | undefined;
   if (o.text !== undefined) {
     body = o.text;
-    headers["Content-Type"] = "application/yaml";
+    headers["Content-Type"] ??= "application/yaml";
   } else if (o.body !== undefined) {
     body = JSON.stringify(o.body);
     headers["Content-Type"] = "application/json";

@@ -408,7 +408,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The files of the draft, such as schemas: name → text */
+        /** The files of the draft, schemas and tables: name → text */
         get: operations["listFiles"];
         put?: never;
         post?: never;
@@ -430,7 +430,7 @@ export interface paths {
         };
         /** One file */
         get: operations["getFile"];
-        /** Saves a JSON file of the draft */
+        /** Saves a file of the draft: a schema, schemas/name.json, or a table, tables/name.csv */
         put: operations["putFile"];
         post?: never;
         /** Removes a file of the draft */
@@ -1365,6 +1365,10 @@ export interface components {
                     body?: string;
                     /** @description of the body, JSON when absent */
                     format?: string;
+                    /** @description CSV by name, for lookup() */
+                    tables?: {
+                        [key: string]: string;
+                    };
                     value: string;
                 }[];
             }[];
@@ -1606,6 +1610,10 @@ export interface operations {
                     body?: string;
                     /** @description JSON when absent */
                     format?: string;
+                    /** @description CSV by name */
+                    tables?: {
+                        [key: string]: string;
+                    };
                 };
             };
         };
@@ -2094,6 +2102,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                    "text/csv": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -2102,7 +2111,10 @@ export interface operations {
     putFile: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description entity tag that the change is based on */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 name: components["parameters"]["Name"];
                 file: string;
@@ -2112,12 +2124,14 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": unknown;
+                "text/csv": string;
             };
         };
         responses: {
             /** @description saved */
             204: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content?: never;
@@ -2128,7 +2142,10 @@ export interface operations {
     deleteFile: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description entity tag that the change is based on */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 name: components["parameters"]["Name"];
                 file: string;

@@ -16,6 +16,7 @@ import { typing } from "../app";
 import { Desk } from "../sheet/desk";
 import { AddStep, PublishTrouble, SampleDialog } from "../sheet/dialogs";
 import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from "../sheet/edit";
+import { FilesDialog } from "../sheet/files";
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
 import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../sheet/model";
 import { type Column, type Focus, Sheet } from "../sheet/sheet";
@@ -61,6 +62,8 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const [notSaved, setNotSaved] = useState<unknown>();
   const [adding, setAdding] = useState(false);
   const [history, setHistory] = useState(false);
+  const [files, setFiles] = useState(false);
+  const [filesKey, setFilesKey] = useState(0); // counts changes to the files
   const [sample, setSample] = useState<Sample | "new" | null>(null);
   const [trouble, setTrouble] = useState<ProblemError | null>(null);
   const tag = useRef(etag);
@@ -75,7 +78,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
 
   // What the document does to the samples, computed by the server on every edit.
   const sampleKey = JSON.stringify(samples.data);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: sampleKey stands for the samples
+  // biome-ignore lint/correctness/useExhaustiveDependencies: sampleKey stands for the samples, filesKey for the files
   useEffect(() => {
     const stop = new AbortController();
     const t = setTimeout(async () => {
@@ -96,7 +99,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       clearTimeout(t);
       stop.abort();
     };
-  }, [present, sampleKey, name]);
+  }, [present, sampleKey, filesKey, name]);
 
   // Saves follow one another, so that each is based on the one before.
   const saving = useRef<Promise<boolean>>(Promise.resolve(true));
@@ -125,6 +128,17 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     },
     [name],
   );
+  const writeFile = async (file: string, content: string | null) => {
+    if (!(await save(present))) throw new Error("The draft is not saved, so its files are not either");
+    const { etag } = await call(`/api/v1/flows/${enc(name)}/files/${file.split("/").map(enc).join("/")}`, {
+      method: content === null ? "DELETE" : "PUT",
+      headers: { ...(tag.current ? { "If-Match": tag.current } : {}), "Content-Type": "text/plain" },
+      ...(content === null ? {} : { text: content }),
+    });
+    tag.current = etag;
+    setFilesKey((k) => k + 1);
+    setFlow((await call<Draft>(`/api/v1/flows/${enc(name)}`)).value);
+  };
   useEffect(() => {
     const t = setTimeout(() => save(present), 500);
     return () => clearTimeout(t);
@@ -315,6 +329,9 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
         <button type="button" className="btn" onClick={() => setHistory(true)}>
           Versions
         </button>
+        <button type="button" className="btn" onClick={() => setFiles(true)}>
+          Files
+        </button>
         <button type="button" className="btn" onClick={() => go(`/transactions?flow=${name}`)}>
           Transactions
         </button>
@@ -411,6 +428,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
         onClose={() => setHistory(false)}
         onTake={(taken, text) => change({ doc: taken, text })}
       />
+      <FilesDialog flow={name} doc={doc} open={files} onClose={() => setFiles(false)} write={writeFile} />
       <PublishTrouble error={trouble} onClose={() => setTrouble(null)} />
     </>
   );

@@ -159,7 +159,13 @@ export default function HelpPage() {
 }
 
 /** An example that can be changed and run. */
-function TryIt(x: { expression: string; body?: string; format?: string; value: string }) {
+function TryIt(x: {
+  expression: string;
+  body?: string;
+  format?: string;
+  tables?: Record<string, string>;
+  value: string;
+}) {
   const [open, setOpen] = useState(false);
   const [expression, setExpression] = useState(x.expression);
   const [body, setBody] = useState(x.body ?? "");
@@ -167,7 +173,11 @@ function TryIt(x: { expression: string; body?: string; format?: string; value: s
   const run = async () => {
     try {
       setResult(
-        (await call<{ value: string }>("/api/v1/eval", { body: { expression, body, format: x.format } })).value,
+        (
+          await call<{ value: string }>("/api/v1/eval", {
+            body: { expression, body, format: x.format, tables: x.tables },
+          })
+        ).value,
       );
     } catch (e) {
       setResult({ error: says(e) });
@@ -176,7 +186,9 @@ function TryIt(x: { expression: string; body?: string; format?: string; value: s
   if (!open)
     return (
       <p className="data text-quiet">
-        {x.expression} {x.body && `over ${x.body.replaceAll("\r", "⏎")}`} → {x.value || "differs from run to run"}{" "}
+        {x.expression} {x.body && `over ${x.body.replaceAll("\r", "⏎")}`}{" "}
+        {Object.entries(x.tables ?? {}).map(([name, csv]) => `with ${name} ${csv.trim().replaceAll("\n", "⏎")}`)} →{" "}
+        {x.value || "differs from run to run"}{" "}
         <button type="button" className="btn-bare" onClick={() => setOpen(true)}>
           try it
         </button>
