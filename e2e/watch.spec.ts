@@ -13,6 +13,7 @@ const hold = (request: string, more: object = {}) => ({
 test("a transaction is found by its reference and shown step by step", async ({ page, goto, app }) => {
   await page.request.post(`${app.base}/in/hold-requests/web`, hold("HR-501", { format: "ebook" }));
   await goto("/flows");
+  await expect(page.getByRole("heading", { name: "Flows", exact: true })).toBeVisible();
   await page.keyboard.press("/");
   await page.getByPlaceholder(/A flow, a reference/).fill("HR-501");
   await page.getByText("transaction of hold-requests").click();
@@ -115,6 +116,7 @@ test("what the help says is there", async ({ page, goto }) => {
 
 test("anything is found from the keyboard: flows, references, commands", async ({ page, goto }) => {
   await goto("/help");
+  await expect(page.getByRole("heading", { name: "Help" })).toBeVisible(); // keys are heard from here on
   await page.keyboard.press("/");
   await page.keyboard.type("interloan");
   await expect(page.getByRole("option", { name: "Interloan asks" })).toHaveAttribute("aria-selected", "true");

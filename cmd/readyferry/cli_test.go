@@ -94,7 +94,7 @@ func TestCommandLine(t *testing.T) {
 			{"9223372036854775807", "9223372036854775807", 0}, {"18446744073709551615u", "18446744073709551615", 0},
 			{`b"hi"`, `"aGk="`, 0}, {"0.0/0.0", `"NaN"`, 0}, {"(-1.0)/0.0", `"-Infinity"`, 0}, {`{"b": [1, null], "a": true}`, `{"a":true,"b":[1,null]}`, 0},
 			{`headers["x-a"] + query.q`, `"onetwo"`, 0}, {"optional.none()", "null", 0},
-			{"body.zz", "body.zz is missing: body has no zz; it has n, p", 1}, {"1 +", "line 1, column", 1}, {"1 / 0", "division by zero", 1},
+			{"body.zz", "body.zz is missing: body has no zz; it has n, p", 1}, {"1.0 == 1", "true", 0}, {"nowhere || true", "true", 0}, {"nowhere || false", `there is no name or function "nowhere" here`, 1}, {`1 + "a"`, "line 1, column 3", 1}, {"1 +", "line 1, column", 1}, {"1 / 0", "division by zero", 1},
 		} {
 			out, errs, code := execute(t, file, "eval", c.expr, "--message", message, "--header", "X-A: one", "--query", "q=two")
 			if code != c.code || code == 0 && strings.TrimSpace(out) != c.want || code != 0 && !strings.Contains(errs, c.want) {

@@ -33,7 +33,7 @@ func readFlow(r *plan.Reader, file string, given map[string][]byte) (*plan.Plan,
 		return nil, nil, err
 	}
 	files := map[string][]byte{}
-	if bytes.Contains(src, []byte("$ref")) || bytes.Contains(src, []byte("lookup")) {
+	if bytes.Contains(src, []byte("$ref")) || bytes.Contains(src, []byte("$schema")) || bytes.Contains(src, []byte("$dynamicRef")) || bytes.Contains(src, []byte("lookup")) {
 		if files, err = neighbours(filepath.Dir(file)); err != nil {
 			return nil, nil, err
 		}
@@ -72,7 +72,7 @@ func neighbours(dir string) (map[string][]byte, error) {
 			switch {
 			case err != nil || relErr != nil:
 				return nil // what cannot be read cannot be referred to; the reader will say so
-			case d.IsDir() && strings.Count(rel, string(filepath.Separator)) >= 2, d.IsDir() && strings.HasPrefix(d.Name(), ".") && rel != ".":
+			case d.IsDir() && strings.Count(rel, string(filepath.Separator)) >= 4, d.IsDir() && strings.HasPrefix(d.Name(), ".") && rel != ".":
 				return fs.SkipDir
 			case d.IsDir() || filepath.Ext(path) != ".json" && !isTable(filepath.ToSlash(rel)) || len(files) >= 500:
 				return nil
@@ -292,7 +292,7 @@ func evalCommand() *cobra.Command {
 	var headers, params, queries, tables []string
 	c := &cobra.Command{
 		Use: "eval EXPR", Short: "Evaluate one expression", Args: cobra.ExactArgs(1),
-		Long: "Evaluates an expression and prints its value as JSON. Exits with 1 when it cannot be compiled or evaluated.",
+		Long: "Evaluates an expression and prints its value as JSON. Exits with 1 when it cannot be compiled or evaluated.\nOne whose types do not fit, but which has a value all the same, is evaluated with a warning.",
 		RunE: func(c *cobra.Command, args []string) error {
 			env, err := expr.New()
 			if err != nil {
@@ -302,9 +302,12 @@ func evalCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := env.WithTables(expr.NewTables(files)).Compile(args[0])
-			if err != nil {
-				return &exitError{1, err}
+			env = env.WithTables(expr.NewTables(files))
+			p, unfit := env.Compile(args[0])
+			if unfit != nil {
+				if p, err = env.CompileUnchecked(args[0]); err != nil {
+					return &exitError{1, unfit}
+				}
 			}
 			now := time.Now().UTC().Truncate(time.Millisecond)
 			m := message.Message{ID: "019cf2b1-77a4-7000-8000-000000000001", ReceivedAt: now, Format: body.name}
@@ -333,8 +336,13 @@ func evalCommand() *cobra.Command {
 				*part.into = part.make(list)
 			}
 			text, err := p.EvalJSON(scope)
-			if err != nil {
+			switch {
+			case err != nil && unfit != nil:
+				return &exitError{1, unfit}
+			case err != nil:
 				return &exitError{1, err}
+			case unfit != nil:
+				fmt.Fprintf(c.ErrOrStderr(), "readyferry: a flow would refuse this: %v\n", unfit)
 			}
 			fmt.Fprintln(c.OutOrStdout(), text)
 			return nil

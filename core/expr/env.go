@@ -76,7 +76,7 @@ func New() (*Env, error) {
 		cel.EagerlyValidateDeclarations(true),
 		cel.EnableIdentifierEscapeSyntax(),
 		cel.OptionalTypes(),
-		ext.Strings(), ext.Math(), ext.Lists(), ext.Sets(), ext.Encoders(), ext.Bindings(), ext.TwoVarComprehensions(),
+		ext.Strings(), ext.Math(), ext.Lists(), ext.Sets(), ext.Encoders(), ext.Bindings(), ext.TwoVarComprehensions(), ext.Network(),
 		cel.Variable(nowName, cel.TimestampType),
 		cel.Variable(seedName, cel.StringType),
 	}

@@ -105,6 +105,24 @@ func (env *Env) Compile(source string) (*Program, error) {
 	return p, nil
 }
 
+// CompileUnchecked reads an expression without checking its types: what does
+// not fit then shows when it is evaluated, if at all, as the CEL specification
+// lets an evaluator do. It is for trying things out; flows are checked.
+func (env *Env) CompileUnchecked(source string) (*Program, error) {
+	parsed, issues := env.cel.Parse(source)
+	if issues.Err() != nil {
+		return nil, env.compileError(issues)
+	}
+	if bad := env.checkTables(parsed.NativeRep()); bad != nil {
+		return nil, bad
+	}
+	p, err := env.cel.Program(parsed, cel.CostLimit(costLimit), cel.CustomDecoratorV2(orderMaps))
+	if err != nil {
+		return nil, &CompileError{1, 1, err.Error(), ""}
+	}
+	return &Program{Source: source, whole: p, exact: leafNode{p}, out: types.DynType, tables: env.tables}, nil
+}
+
 // CompileBool is Compile for conditions: an expression that can never be true
 // or false, a number say, is refused.
 func (env *Env) CompileBool(source string) (*Program, error) {

@@ -264,3 +264,10 @@ func TestTemplates(t *testing.T) {
 		}
 	}
 }
+
+// Addresses are texts in documents.
+func TestNetworkAddressesLeaveAsTexts(t *testing.T) {
+	if got := eval(t, env(t), `{"a": ip("2001:db8::68"), "b": [cidr("192.168.0.0/24")], "c": cidr("10.0.0.0/8").containsIP(body)}`, `"10.1.2.3"`); got != `{"a":"2001:db8::68","b":["192.168.0.0/24"],"c":true}` {
+		t.Error(got)
+	}
+}

@@ -1,6 +1,8 @@
 package expr
 
 import (
+	"strings"
+
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
@@ -14,12 +16,16 @@ import (
 var pointerFunctions = []Function{
 	{
 		Name: "jsonPointer", Signature: `jsonPointer(x, "/a/0") → any`,
-		Text:     "The value at a JSON Pointer (RFC 6901). One that leads nowhere is an error.",
-		Examples: []Example{{Expression: `jsonPointer(body, "/m~0n/1")`, Body: `{"m~n": [1, 2]}`, Value: "2"}},
+		Text:     "The value at a JSON Pointer (RFC 6901), also in its form for the end of a URI, as in #/c%25d. One that leads nowhere is an error.",
+		Examples: []Example{{Expression: `jsonPointer(body, "/m~0n/1")`, Body: `{"m~n": [1, 2]}`, Value: "2"}, {Expression: `jsonPointer(body, "#/c%25d")`, Body: `{"c%d": 3}`, Value: "3"}},
 		options: []cel.EnvOption{cel.Function("jsonPointer", cel.Overload("json_pointer", []*cel.Type{cel.DynType, cel.StringType}, cel.DynType,
 			cel.BinaryBinding(func(v, ptr ref.Val) ref.Val {
 				return onNode("jsonPointer", v, func(n *message.Node) (*message.Node, error) {
-					p, err := pointer.Parse(string(ptr.(types.String)))
+					text, parse := string(ptr.(types.String)), pointer.Parse
+					if strings.HasPrefix(text, "#") {
+						parse = pointer.ParseFragment
+					}
+					p, err := parse(text)
 					if err != nil {
 						return nil, err
 					}

@@ -12,6 +12,7 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/common/types/traits"
+	"cel.dev/cel-go/ext"
 	"cel.dev/cel-go/interpreter"
 
 	"readyferry/core/message"
@@ -275,6 +276,8 @@ func toNode(v ref.Val) (n *message.Node, ok bool, err error) {
 		return list, true, nil
 	case ref.Type:
 		return message.NewString(x.TypeName()), true, nil
+	case ext.IP, ext.CIDR:
+		return message.NewString(string(x.ConvertToType(types.StringType).(types.String))), true, nil
 	}
 	return nil, false, fmt.Errorf("a %s is no value of a document", v.Type().TypeName())
 }

@@ -8,6 +8,7 @@ package pointer
 
 import (
 	"fmt"
+	"net/url"
 	"strconv"
 	"strings"
 
@@ -16,6 +17,20 @@ import (
 
 // Pointer is a parsed JSON Pointer: its reference tokens, unescaped.
 type Pointer []string
+
+// ParseFragment reads a pointer in its form for the end of a URI: "#" before
+// it, and percent-encoded (RFC 6901, 6).
+func ParseFragment(s string) (Pointer, error) {
+	text, is := strings.CutPrefix(s, "#")
+	if !is {
+		return nil, fmt.Errorf("the fragment %q must begin with #", s)
+	}
+	text, err := url.PathUnescape(text)
+	if err != nil {
+		return nil, fmt.Errorf("the fragment %q: %w", s, err)
+	}
+	return Parse(text)
+}
 
 // Parse reads a pointer. "" is the whole document; anything else begins
 // with "/". "~" may stand only in "~0" and "~1".

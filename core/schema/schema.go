@@ -1,13 +1,18 @@
 // Package schema validates document trees against JSON Schema (draft 2020-12
 // unless a schema says otherwise; formats are asserted). References reach only
-// the files that are given with the schema: nothing is ever fetched.
+// the files that are given with the schema, by name, by $id, or for an address
+// from elsewhere by the end of its path: nothing is ever fetched.
 package schema
 
 import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"net/url"
 	"path"
+	"regexp"
+	"slices"
 	"sort"
 	"strings"
 
@@ -39,12 +44,17 @@ type Failure struct {
 	Allowed []string // the values that were possible, where they are few
 }
 
+var draft7 = regexp.MustCompile(`^https?://json-schema\.org/draft-07/schema#?$`)
+
 // Compile reads a schema. files are those that it may refer to, by name. The
 // error says what does not compile and where.
 func Compile(root *doc.Node, files map[string][]byte) (*Schema, error) {
 	c := jsonschema.NewCompiler()
 	c.AssertFormat()
 	c.UseLoader(fileLoader(files))
+	if d := root.Get("$schema"); d != nil && draft7.MatchString(d.Text) {
+		c.DefaultDraft(jsonschema.Draft7) // files that do not say theirs are of the same draft
+	}
 	value, err := Value(root)
 	if err != nil {
 		return nil, err
@@ -61,8 +71,8 @@ func Compile(root *doc.Node, files map[string][]byte) (*Schema, error) {
 
 type fileLoader map[string][]byte
 
-func (f fileLoader) Load(url string) (any, error) {
-	name, ok := strings.CutPrefix(url, base)
+func (f fileLoader) Load(address string) (any, error) {
+	name, ok := strings.CutPrefix(address, base)
 	if !ok {
 		// A file may say by $id under which address others refer to it.
 		for _, src := range f {
@@ -70,11 +80,13 @@ func (f fileLoader) Load(url string) (any, error) {
 			if err != nil {
 				continue
 			}
-			if id := r.Root.Get("$id"); id != nil && strings.TrimSuffix(id.Text, "#") == url {
+			if id := r.Root.Get("$id"); id != nil && strings.TrimSuffix(id.Text, "#") == address {
 				return Value(r.Root)
 			}
 		}
-		return nil, fmt.Errorf("%s is not among the flow's own files, and nothing is fetched", url)
+		if name, ok = f.like(address); !ok {
+			return nil, fmt.Errorf("%s is not among the flow's own files, and nothing is fetched", address)
+		}
 	}
 	src, ok := f[path.Clean(name)]
 	if !ok {
@@ -85,6 +97,29 @@ func (f fileLoader) Load(url string) (any, error) {
 		return nil, fmt.Errorf("file %q: %w", name, err)
 	}
 	return Value(r.Root)
+}
+
+// like gives the file that stands for an address from elsewhere: of those
+// whose name agrees with the end of the address's path, the first folder of
+// the name set aside, the one that agrees longest.
+func (f fileLoader) like(address string) (string, bool) {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return "", false
+	}
+	want := strings.Split(strings.Trim(u.Path, "/"), "/")
+	best, most, rest := "", 0, 0
+	for _, name := range slices.Sorted(maps.Keys(f)) {
+		has := strings.Split(name, "/")
+		n := 0
+		for n < len(has) && n < len(want) && has[len(has)-1-n] == want[len(want)-1-n] {
+			n++
+		}
+		if left := len(has) - n; n > 0 && (left <= 1 || n == len(want)) && (n > most || n == most && left < rest) {
+			best, most, rest = name, n, left
+		}
+	}
+	return best, most > 0
 }
 
 func readable(err error) error {
@@ -137,6 +172,8 @@ func flatten(root *jsonschema.ValidationError) []Failure {
 	walk = func(e *jsonschema.ValidationError) {
 		at := pointer.Pointer(e.InstanceLocation).String()
 		switch k := e.ErrorKind.(type) {
+		case *kind.FalseSchema:
+			add(Failure{Pointer: at, Reason: "nothing is allowed here"})
 		case *kind.Required:
 			for _, name := range k.Missing {
 				add(Failure{Pointer: at + pointer.Pointer{name}.String(), Reason: "is required", Missing: name})

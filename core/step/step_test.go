@@ -139,6 +139,8 @@ func TestDoors(t *testing.T) {
 	}{
 		{v + `}`, `{"a":1}`, "valid", "", 0, ""},
 		{v + `}`, `{}`, "/a", "", 0, Data},
+		{`{id: v, kind: validate, schema: true}`, `{}`, "valid", "", 0, ""},
+		{`{id: v, kind: validate, schema: false}`, `{}`, "nothing is allowed here", "", 0, Data},
 		{v + `, else: dead letter}`, `{}`, "/a", "", 0, Data},
 		{v + `, else: turn away}`, `{}`, "/a", "/a is required", 0, ""},
 		{v + `, else: {answer: 409}}`, `{}`, "409, /a", "/a is required", 409, ""},

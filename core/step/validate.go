@@ -16,7 +16,7 @@ var validateKind = Kind{
 	Reason:  "Use it first, so that bad messages are told apart at the door and every later step can rely on what it reads.",
 	Example: `{id: valid, kind: validate, schema: {type: object, required: [request]}, else: {answer: 422}}`,
 	Properties: `{
-		"schema": {"type": "object", "description": "the schema itself, or {$ref: file} for one of the flow's files"},
+		"schema": {"type": ["object", "boolean"], "description": "the schema itself, or {$ref: file} for one of the flow's files"},
 		"else": ` + elseSchema + `
 	}`,
 	Required: []string{"schema"},

@@ -94,10 +94,11 @@ export default function HelpPage() {
             <h2 className="mb-1 text-[17px]">Expressions</h2>
             <p className="mb-2">
               Expressions are CEL, the Common Expression Language, with its extensions for strings, math, lists, sets,
-              encoders and optional values. In text, <span className="chip">{"${…}"}</span> holds one, escaped for where
-              it stands. A missing member is an error that names what is near; write{" "}
-              <span className="chip">body.?note.orValue("none")</span> or <span className="chip">has(body.note)</span>{" "}
-              when it may be missing. Numbers that are only passed on keep their digits.
+              encoders, optional values, loops over two variables and network addresses. In text,{" "}
+              <span className="chip">{"${…}"}</span> holds one, escaped for where it stands. A missing member is an
+              error that names what is near; write <span className="chip">body.?note.orValue("none")</span> or{" "}
+              <span className="chip">has(body.note)</span> when it may be missing. Numbers that are only passed on keep
+              their digits.
             </p>
             <dl className="grid grid-cols-[110px_1fr] gap-x-3 gap-y-0.5">
               {r?.names.map((n) => (
