@@ -174,6 +174,7 @@ func flatten(root *jsonschema.ValidationError) []Failure {
 		switch k := e.ErrorKind.(type) {
 		case *kind.FalseSchema:
 			add(Failure{Pointer: at, Reason: "nothing is allowed here"})
+			return
 		case *kind.Required:
 			for _, name := range k.Missing {
 				add(Failure{Pointer: at + pointer.Pointer{name}.String(), Reason: "is required", Missing: name})
