@@ -129,6 +129,10 @@ func (s *Server) routes() []route {
 
 		{"GET", v1 + "/queues", s.queues},
 		{"GET", v1 + "/queues/:name/messages", s.peek},
+		{"POST", v1 + "/queues/:name/pause", s.pauseQueue},
+		{"POST", v1 + "/queues/:name/resume", s.resumeQueue},
+		{"POST", v1 + "/queues/:name/move", s.moveMessages},
+		{"POST", v1 + "/queues/:name/purge", s.purgeMessages},
 
 		{"GET", v1 + "/connections", s.connections},
 		{"GET", v1 + "/connections/:name", s.connection},

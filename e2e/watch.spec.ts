@@ -78,6 +78,42 @@ test("a queue is looked into without taking anything", async ({ page, goto, app 
   await expect(inside).toContainText("The queue is empty", { timeout: 60_000 });
 });
 
+test("a queue is paused, and its messages are purged with a named loss", async ({ page, goto, app }) => {
+  await goto("/queues");
+  const row = page.locator("[data-queue=interloan-asks]");
+  await row.getByRole("button", { name: "pause" }).press("Enter");
+  await expect(row).toContainText("paused since");
+  for (let i = 0; i < 3; i++) await page.request.post(`${app.base}/in/hold-requests/desk`, hold(`HR-61${i}`, { copies: [] }));
+  await expect(row.locator("td").nth(2)).toHaveText("3");
+  await row.getByRole("button", { name: "look inside" }).press("Enter");
+  const inside = page.getByRole("region", { name: "Messages of interloan-asks" });
+  await expect(inside.getByRole("button", { name: "Move all 3" })).toBeDisabled(); // no other queue has a reader
+  await inside.getByRole("checkbox").nth(1).check();
+  await inside.getByRole("button", { name: "Purge 1 chosen" }).press("Enter");
+  const dialog = page.getByRole("dialog", { name: "Purge 1 message" });
+  await expect(dialog).toContainText("This message will not be worked on: HR-611.");
+  await dialog.getByLabel("Why").fill("asked twice");
+  await dialog.getByRole("button", { name: "Purge" }).press("Enter");
+  await expect(page.getByText("1 message purged")).toBeVisible();
+  await expect(row.locator("td").nth(2)).toHaveText("2");
+
+  await test.step("the others are moved to another queue, whose flow takes them", async () => {
+    const other = { readyferry: "flow/1", name: "by-hand", intake: { kind: "queue", queue: "by-hand" }, steps: [{ id: "n", kind: "note", text: "by hand" }] };
+    await page.request.put(`${app.base}/api/v1/flows/by-hand`, { data: other });
+    await page.request.post(`${app.base}/api/v1/flows/by-hand/publish`);
+    await page.reload();
+    await inside.getByRole("button", { name: "Move all 2" }).click();
+    await expect(page.getByRole("dialog").getByLabel("To the queue")).toHaveValue("by-hand");
+    await page.getByRole("dialog").getByRole("button", { name: "Move" }).click();
+    await expect(page.getByText("2 messages moved to by-hand")).toBeVisible();
+    await expect(inside).toContainText("The queue is empty");
+  });
+  await row.getByRole("button", { name: "resume" }).click();
+  await expect(row).not.toContainText("paused");
+  await goto("/transactions?reference=HR-611&state=turned+away");
+  await expect(page.getByText("purged from the queue interloan-asks: asked twice").first()).toBeVisible();
+});
+
 test("a waiting delivery is tried at once when a person asks", async ({ page, goto, app }) => {
   await page.request.put(`${app.base}/api/v1/stand-ins/digital-lender/behaviour`, { data: { outUntil: new Date(Date.now() + 60_000).toISOString() } });
   await page.request.post(`${app.base}/in/hold-requests/web`, hold("HR-503", { format: "ebook" }));

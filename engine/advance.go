@@ -127,7 +127,11 @@ func (w *walking) puts(res *run.Result, unread map[string]bool) (moved bool, err
 		if err != nil {
 			return false, err
 		}
-		item := &store.QueueItem{Queue: want.Target, From: w.t.ID, Path: want.Path, Headers: headers, Body: want.Request.Body, Reference: w.t.Reference, PutAt: w.e.clock()}
+		item := &store.QueueItem{Queue: want.Target, From: w.t.ID, Path: want.Path, Headers: headers, Body: want.Request.Body, Reference: w.t.Reference, PutAt: w.e.clock(), Priority: want.Priority}
+		if want.Expires > 0 {
+			at := item.PutAt.Add(want.Expires)
+			item.ExpiresAt = &at
+		}
 		if err := w.tx.Put(item); err != nil {
 			return false, err
 		}

@@ -59,6 +59,10 @@ func (e *Engine) Inspect(id store.ID) (*run.Rehearsal, error) {
 		}
 		return &r, nil
 	}
+	if t.Unbegun {
+		unbegun(&t, &r)
+		return &r, nil
+	}
 	if m.N == 0 && len(m.Answer) > 0 {
 		var a step.Answer
 		if err := json.Unmarshal(m.Answer, &a); err != nil {

@@ -65,6 +65,10 @@ func (e *Engine) wakeQueue(queue string) {
 func (c *consumer) run(ctx context.Context) {
 	for {
 		more, err := c.takeSome(ctx)
+		wait := idle
+		if err == nil && !more {
+			wait, err = c.untilExpiry()
+		}
 		if err != nil && ctx.Err() == nil {
 			c.e.log.Error("reading a queue", "queue", c.queue, "flow", c.flow, "error", err)
 			more = false
@@ -76,9 +80,18 @@ func (c *consumer) run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-c.wake:
-		case <-time.After(idle):
+		case <-time.After(wait):
 		}
 	}
+}
+
+// untilExpiry tells how long the consumer may sleep.
+func (c *consumer) untilExpiry() (time.Duration, error) {
+	at, err := c.e.store.NextExpiry(c.queue)
+	if err != nil || at == nil {
+		return idle, err
+	}
+	return max(min(idle, at.Sub(c.e.clock())), time.Millisecond), nil
 }
 
 // takeSome takes free messages and begins their transactions, in one database
@@ -91,6 +104,19 @@ func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 	after := newAftermath()
 	err = c.e.store.Write(ctx, func(tx *store.Tx) error {
 		*after = *newAftermath()
+		late, err := tx.Expired(c.queue, c.e.clock(), 16)
+		if err != nil {
+			return err
+		}
+		for i := range late {
+			if err := c.e.expire(tx, f.name, f.version, f.live, &late[i], after); err != nil {
+				return fmt.Errorf("message %d: %w", late[i].N, err)
+			}
+		}
+		more = len(late) > 0
+		if paused, err := tx.QueuePaused(c.queue); paused || err != nil {
+			return err
+		}
 		taken, err := tx.Taken(c.queue)
 		if err != nil {
 			return err
@@ -103,7 +129,7 @@ func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 		if err != nil {
 			return err
 		}
-		more = len(items) == free
+		more = more || len(items) == free
 		for i := range items {
 			if err := c.e.takeItem(tx, f.name, f.version, f.live, &items[i], after); err != nil {
 				return fmt.Errorf("message %d: %w", items[i].N, err)
@@ -117,20 +143,31 @@ func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 	return more && err == nil, err
 }
 
-func (e *Engine) takeItem(tx *store.Tx, flow string, version int, p *plan.Plan, item *store.QueueItem, after *aftermath) error {
+// receiveItem makes the transaction of a queue's message; refused says why the
+// intake cannot read it.
+func (e *Engine) receiveItem(flow string, version int, p *plan.Plan, item *store.QueueItem) (t *store.Transaction, m *store.Message, r run.Received, refused, err error) {
 	id := store.NewID()
 	envelope := run.Envelope{ID: id.String(), ReceivedAt: e.clock(), Params: []message.Header{}, Query: []message.Header{}, Body: item.Body, Reference: item.Reference}
 	if err := json.Unmarshal(item.Headers, &envelope.Headers); err != nil {
-		return err
+		return nil, nil, r, nil, err
 	}
-	received, refused := run.Receive(p, envelope)
-	t, m, err := newTransaction(flow, version, id, envelope, received, "queue "+item.Queue)
+	r, refused = run.Receive(p, envelope)
+	t, m, err = newTransaction(flow, version, id, envelope, r, "queue "+item.Queue)
+	if err == nil && refused != nil {
+		t.Reference = item.Reference
+	}
+	return t, m, r, refused, err
+}
+
+func (e *Engine) takeItem(tx *store.Tx, flow string, version int, p *plan.Plan, item *store.QueueItem, after *aftermath) error {
+	t, m, received, refused, err := e.receiveItem(flow, version, p, item)
 	if err != nil {
 		return err
 	}
+	id := t.ID
 	after.events[TopicTransactions], after.events[TopicQueues] = true, true
 	if refused != nil {
-		return e.deadOnArrival(tx, t, m, item, refused, after)
+		return e.deadOnArrival(tx, t, m, item, "intake", refused.Error(), after)
 	}
 	dup, err := e.once(tx, p, t, received.Once)
 	if err != nil {
@@ -150,16 +187,27 @@ func (e *Engine) takeItem(tx *store.Tx, flow string, version int, p *plan.Plan, 
 	return err
 }
 
-// deadOnArrival keeps a message that its intake cannot read.
-func (e *Engine) deadOnArrival(tx *store.Tx, t *store.Transaction, m *store.Message, item *store.QueueItem, refused error, after *aftermath) error {
-	t.State, t.Reason, t.PlaceText = store.DeadLetter, refused.Error(), "intake"
-	t.Reference = item.Reference
+// deadOnArrival keeps a message that no step has seen, as a dead letter.
+func (e *Engine) deadOnArrival(tx *store.Tx, t *store.Transaction, m *store.Message, item *store.QueueItem, phase, reason string, after *aftermath) error {
+	t.State, t.Reason, t.PlaceText = store.DeadLetter, reason, "intake"
 	if err := tx.AddTransaction(t, m); err != nil {
 		return err
 	}
 	w := &walking{e: e, tx: tx, t: t, after: after}
-	if err := w.die(nil, step.Failure{Kind: "intake", Phase: "intake", Class: step.Data, Reason: refused.Error()}); err != nil {
+	if err := w.die(nil, step.Failure{Kind: "intake", Phase: phase, Class: step.Data, Reason: reason}); err != nil {
 		return err
 	}
 	return tx.Finish(item.N)
+}
+
+// expire makes a dead letter of a message that has waited too long.
+func (e *Engine) expire(tx *store.Tx, flow string, version int, p *plan.Plan, item *store.QueueItem, after *aftermath) error {
+	t, m, _, _, err := e.receiveItem(flow, version, p, item)
+	if err != nil {
+		return err
+	}
+	t.Unbegun = true
+	after.events[TopicTransactions], after.events[TopicQueues] = true, true
+	reason := fmt.Sprintf("it expired: it waited longer than %s in the queue %s", item.ExpiresAt.Sub(item.PutAt), item.Queue)
+	return e.deadOnArrival(tx, t, m, item, "expiry", reason, after)
 }

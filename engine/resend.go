@@ -221,7 +221,7 @@ func (e *Engine) resendOne(tx *store.Tx, id store.ID, d Decision, patch pointer.
 	if err != nil {
 		return err
 	}
-	t.Version = version
+	t.Version, t.Unbegun = version, false
 	w := &walking{e: e, tx: tx, t: &t, p: p, after: after, rearm: map[string]bool{l.Path: true}}
 	if w.effects, err = decodeEffects(rows); err != nil {
 		return err

@@ -1,6 +1,8 @@
 package store
 
 import (
+	"fmt"
+
 	"github.com/go-gormigrate/gormigrate/v2"
 	"gorm.io/gorm"
 )
@@ -36,6 +38,39 @@ func migrate(db *gorm.DB) error {
 				}
 			}
 			return db.Exec("INSERT INTO settings (key, value) VALUES ('check', '')").Error
+		}},
+		{ID: "0002 queues with priority, expiry and a pause", Migrate: func(db *gorm.DB) error {
+			// Columns come with a default, so that no row of a large file is rewritten.
+			for _, c := range []struct {
+				of   any
+				name string
+				sql  string
+			}{
+				{&Transaction{}, "Unbegun", "ALTER TABLE transactions ADD COLUMN unbegun numeric NOT NULL DEFAULT 0"},
+				{&QueueItem{}, "Priority", fmt.Sprintf("ALTER TABLE queue_items ADD COLUMN priority integer NOT NULL DEFAULT %d", DefaultPriority)},
+				{&QueueItem{}, "ExpiresAt", "ALTER TABLE queue_items ADD COLUMN expires_at datetime"},
+			} {
+				if db.Migrator().HasColumn(c.of, c.name) {
+					continue
+				}
+				if err := db.Exec(c.sql).Error; err != nil {
+					return err
+				}
+			}
+			if err := db.AutoMigrate(&PausedQueue{}); err != nil {
+				return err
+			}
+			for _, sql := range []string{
+				"DROP INDEX queue_items_free",
+				"CREATE INDEX queue_items_free ON queue_items (queue, priority DESC, n) WHERE taken_by IS NULL",
+				"CREATE INDEX queue_items_expiry ON queue_items (queue, expires_at) WHERE taken_by IS NULL AND expires_at IS NOT NULL",
+				"CREATE INDEX queue_items_serving ON queue_items (queue, priority DESC, n)",
+			} {
+				if err := db.Exec(sql).Error; err != nil {
+					return err
+				}
+			}
+			return nil
 		}},
 	}).Migrate()
 }

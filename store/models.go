@@ -142,6 +142,7 @@ type Transaction struct {
 	FinishedAt *time.Time
 	NextTryAt  *time.Time
 	QueueItem  int64 // the queue's message that it works on, or 0
+	Unbegun    bool  // it ended before its first step
 	// DuplicateOf is the transaction that had the same once value before.
 	DuplicateOf *ID
 }
@@ -276,6 +277,15 @@ type QueueItem struct {
 	Reference string
 	PutAt     time.Time
 	TakenBy   *ID // the transaction that works on it
+	Priority  int // 0 to 9; the higher are taken first
+	// ExpiresAt is when a message that nobody works on becomes a dead letter.
+	ExpiresAt *time.Time
+}
+
+// PausedQueue is a queue that hands out nothing for now.
+type PausedQueue struct {
+	Queue string `gorm:"primaryKey"`
+	Since time.Time
 }
 
 // OnceKey remembers a message that must not be worked on twice.

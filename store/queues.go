@@ -1,14 +1,82 @@
 package store
 
-import "time"
+import (
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// DefaultPriority is that of a message for which none is said.
+const DefaultPriority = 4
 
 // Put adds a message to a queue.
 func (tx *Tx) Put(item *QueueItem) error { return tx.db.Create(item).Error }
 
-// Free lists messages of a queue that nobody works on, in order.
+// Free lists messages of a queue that nobody works on: the highest priority
+// first, those of one priority in the order in which they were put.
 func (tx *Tx) Free(queue string, limit int) ([]QueueItem, error) {
 	var out []QueueItem
-	return out, tx.db.Where("queue = ? AND taken_by IS NULL", queue).Order("n").Limit(limit).Find(&out).Error
+	return out, tx.db.Where("queue = ? AND taken_by IS NULL", queue).Order("priority DESC, n").Limit(limit).Find(&out).Error
+}
+
+// Expired lists messages that nobody works on and whose time is up.
+func (tx *Tx) Expired(queue string, now time.Time, limit int) ([]QueueItem, error) {
+	var out []QueueItem
+	return out, tx.db.Where("queue = ? AND taken_by IS NULL AND expires_at <= ?", queue, now).Order("expires_at").Limit(limit).Find(&out).Error
+}
+
+// NextExpiry tells when the next free message of a queue expires; nil for never.
+func (s *Store) NextExpiry(queue string) (*time.Time, error) {
+	var item QueueItem
+	err := s.read.Select("expires_at").Where("queue = ? AND taken_by IS NULL AND expires_at IS NOT NULL", queue).Order("expires_at").Take(&item).Error
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	return item.ExpiresAt, err
+}
+
+// PauseQueue stops a queue from handing out messages, or lets it go on.
+func (tx *Tx) PauseQueue(queue string, pause bool, now time.Time) error {
+	if !pause {
+		return tx.db.Where("queue = ?", queue).Delete(&PausedQueue{}).Error
+	}
+	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&PausedQueue{queue, now}).Error
+}
+
+// QueuePaused tells whether a queue is paused.
+func (tx *Tx) QueuePaused(queue string) (bool, error) {
+	var n int64
+	return n > 0, tx.db.Model(&PausedQueue{}).Where("queue = ?", queue).Count(&n).Error
+}
+
+// PausedQueues lists the queues that are paused.
+func (s *Store) PausedQueues() ([]PausedQueue, error) {
+	var out []PausedQueue
+	return out, s.read.Find(&out).Error
+}
+
+// MoveItems moves up to limit free messages to another queue; ns chooses some
+// by number, nil takes all. What is moved keeps its place by priority and age.
+func (tx *Tx) MoveItems(from, to string, ns []int64, limit int) (int64, error) {
+	first := free(tx.db.Model(&QueueItem{}), from, ns).Select("n").Order("n").Limit(limit)
+	done := tx.db.Model(&QueueItem{}).Where("n IN (?)", first).Update("queue", to)
+	return done.RowsAffected, done.Error
+}
+
+// FreeOf lists up to limit free messages of a queue; ns chooses some by number.
+func (tx *Tx) FreeOf(queue string, ns []int64, limit int) ([]QueueItem, error) {
+	var out []QueueItem
+	return out, free(tx.db, queue, ns).Order("n").Limit(limit).Find(&out).Error
+}
+
+func free(db *gorm.DB, queue string, ns []int64) *gorm.DB {
+	db = db.Where("queue = ? AND taken_by IS NULL", queue)
+	if ns != nil {
+		db = db.Where("n IN ?", ns)
+	}
+	return db
 }
 
 // Taken counts messages of a queue that are being worked on.
@@ -57,8 +125,20 @@ func (s *Store) QueueDepths() ([]QueueDepth, error) {
 	return out, nil
 }
 
-// Peek lists the first messages of a queue without taking them.
+// Peek lists messages of a queue in the order in which they are taken, without
+// taking them; after is the number of the last one seen, or 0.
 func (s *Store) Peek(queue string, after int64, limit int) ([]QueueItem, error) {
+	q := s.read.Where("queue = ?", queue).Order("priority DESC, n").Limit(limit)
+	if after > 0 {
+		var last QueueItem
+		err := s.read.Select("priority").Where("n = ?", after).Take(&last).Error
+		if errors.Is(err, ErrNotFound) {
+			last.Priority = DefaultPriority // it has been finished meanwhile
+		} else if err != nil {
+			return nil, err
+		}
+		q = q.Where("(priority < ? OR priority = ? AND n > ?)", last.Priority, last.Priority, after)
+	}
 	var out []QueueItem
-	return out, s.read.Where("queue = ? AND n > ?", queue, after).Order("n").Limit(limit).Find(&out).Error
+	return out, q.Find(&out).Error
 }

@@ -64,6 +64,9 @@ type ShownRequest struct {
 	Base64  []byte            `json:"base64,omitempty"`
 	Format  string            `json:"format"`
 	Lines   []message.Line    `json:"lines,omitempty"` // laid out, of XML and HL7
+	// Of a message for a queue: 0 to 9, and milliseconds that it may wait there.
+	Priority *int  `json:"priority,omitempty"`
+	Expires  int64 `json:"expires,omitempty"`
 }
 
 // Options of a rehearsal.
@@ -161,6 +164,9 @@ func standIn(want step.Want, replies map[string]step.Effect) StandInReply {
 func ShowDelivery(transaction string, want step.Want) Delivery {
 	d := Delivery{Path: want.Path, Step: want.Step, Kind: want.Kind, Target: want.Target}
 	d.Request = ShownRequest{Method: want.Request.Method, URL: want.Request.Path, Headers: headerMap(want.Request.Headers)}
+	if want.Kind == step.WantQueue {
+		d.Request.Priority, d.Request.Expires = &want.Priority, want.Expires.Milliseconds()
+	}
 	if want.Kind == step.WantHTTP {
 		d.Request.Headers["Idempotency-Key"] = DeliveryID(transaction, want.Path)
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/textproto"
 	"strings"
+	"time"
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
@@ -17,7 +18,10 @@ var deliverKind = Kind{
 	Example: `{id: to-shelf, kind: deliver, to: shelf-printer, method: POST, path: '/${body.branch}/slips', retry: {first: 5s, tries: 6}}`,
 	Properties: `{
 		"to": {"description": "name of a connection, or {queue: name}", "if": {"type": "string"}, "then": {"minLength": 1},
-			"else": {"type": "object", "additionalProperties": false, "required": ["queue"], "properties": {"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$"}}}},
+			"else": {"type": "object", "additionalProperties": false, "required": ["queue"], "properties": {
+				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$"},
+				"priority": {"type": ["string", "integer"], "description": "expression from 0 to 9, 4 by default; the higher are taken first"},
+				"expires": {"type": "string", "description": "how long it may wait in the queue, such as 10m; then it is a dead letter"}}}},
 		"method": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"], "description": "HTTP method, POST by default"},
 		"path": {"type": "string", "description": "template; below the connection's address"},
 		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number", "null"]}},
@@ -32,13 +36,19 @@ type deliver struct {
 	path                 *expr.Template
 	headers              []headerTemplate
 	retry                *Retry
+	priority             *expr.Program // nil for the usual one
+	expires              time.Duration
 }
+
+// usualPriority is that of a message for a queue whose step says none.
+const usualPriority = 4
 
 func compileDeliver(c *Compiler, s *flow.Step) Runner {
 	r := &deliver{kind: WantHTTP, target: scalar(s.Settings.Get("to")), method: scalar(s.Settings.Get("method")), headers: c.headers(s)}
 	if q := s.Settings.Get("to").Get("queue"); q != nil {
 		r.kind, r.target = WantQueue, q.Text
 		c.Uses = append(c.Uses, Use{UseQueue, r.target, s.ID, s.Pointer + "/to/queue"})
+		r.queueSettings(c, s)
 		for _, name := range []string{"method", "path", "retry"} {
 			if s.Settings.Get(name) != nil {
 				c.Find(s.Pointer+"/"+name, flow.Warning, "no-effect", name+" has no effect on a delivery to a queue", "remove it")
@@ -72,6 +82,41 @@ func compileDeliver(c *Compiler, s *flow.Step) Runner {
 	return r
 }
 
+func (r *deliver) queueSettings(c *Compiler, s *flow.Step) {
+	to := s.Settings.Get("to")
+	if n := to.Get("priority"); n != nil {
+		r.priority = c.Expression(s.Pointer+"/to/priority", scalar(n))
+	}
+	if n := to.Get("expires"); n != nil {
+		var err error
+		if r.expires, err = flow.Duration(n.Text); err != nil {
+			c.Find(s.Pointer+"/to/expires", flow.Error, "wrong-value", err.Error(), "write it as 30s, 10m or 24h")
+		}
+	}
+}
+
+// want fills in what a queue is told about a message.
+func (r *deliver) want(c *Call, req *Request) (*Want, error) {
+	w := &Want{Kind: r.kind, Target: r.target, Request: req, Retry: r.retry, Expires: r.expires}
+	if r.kind != WantQueue {
+		return w, nil
+	}
+	w.Priority = usualPriority
+	if r.priority == nil {
+		return w, nil
+	}
+	n, err := r.priority.Eval(c.Scope())
+	if err != nil {
+		return nil, fail("to/priority", err)
+	}
+	text, _ := n.Scalar()
+	if len(text) != 1 || text[0] < '0' || text[0] > '9' {
+		return nil, fail("to/priority", fmt.Errorf("%s is %q; a priority is a whole number from 0 to 9", r.priority.Source, text))
+	}
+	w.Priority = int(text[0] - '0')
+	return w, nil
+}
+
 func (r *deliver) Run(c *Call) (Result, error) {
 	if c.Effect != nil {
 		return r.done(c), nil
@@ -95,7 +140,11 @@ func (r *deliver) Run(c *Call) (Result, error) {
 	for _, h := range append(c.State.Sent[:len(c.State.Sent):len(c.State.Sent)], own...) {
 		req.Headers = append(without(req.Headers, h.Name), message.Header{Name: textproto.CanonicalMIMEHeaderKey(h.Name), Value: h.Value})
 	}
-	return Result{State: c.State, Outcome: "not yet", Want: &Want{Kind: r.kind, Target: r.target, Request: req, Retry: r.retry}}, nil
+	want, err := r.want(c, req)
+	if err != nil {
+		return Result{}, err
+	}
+	return Result{State: c.State, Outcome: "not yet", Want: want}, nil
 }
 
 // done goes on with the answer that the delivery got.

@@ -1,6 +1,7 @@
 package step
 
 import (
+	"time"
 	"unicode/utf8"
 
 	"readyferry/core/format"
@@ -15,6 +16,9 @@ type Want struct {
 	Target  string   // name of the connection or queue
 	Request *Request // what is to be handed over
 	Retry   *Retry   // the step's own plan, or nil
+	// Of a message for a queue:
+	Priority int           // 0 to 9, the higher are taken first
+	Expires  time.Duration // after it nobody may begin to work on it; 0 for never
 }
 
 // The kinds of want.

@@ -714,6 +714,82 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/queues/{name}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hands out no messages of a queue */
+        post: operations["pauseQueue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/queues/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hands out messages of a queue again */
+        post: operations["resumeQueue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/queues/{name}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Moves messages that nobody works on to another queue */
+        post: operations["moveMessages"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/queues/{name}/purge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes messages that nobody works on out for good; each leaves a transaction that is turned away */
+        post: operations["purgeMessages"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections": {
         parameters: {
             query?: never;
@@ -1036,6 +1112,10 @@ export interface components {
             };
             text?: string;
             base64?: string;
+            /** @description of a message for a queue: 0 to 9 */
+            priority?: number;
+            /** @description milliseconds that it may wait in its queue */
+            expires?: number;
         };
         Rehearsal: {
             state: components["schemas"]["State"];
@@ -1227,7 +1307,21 @@ export interface components {
             error?: string;
             rehearsal?: components["schemas"]["Rehearsal"];
         };
+        Chosen: {
+            /** @description by number, at most 1000 */
+            messages?: number[];
+            all?: boolean;
+            /** @description queue, of a move */
+            to?: string;
+            /** @description of a purge */
+            why?: string;
+        };
+        Counted: {
+            count: number;
+        };
         Queue: {
+            /** Format: date-time */
+            pausedAt: string | null;
             name: string;
             depth: number;
             inFlight: number;
@@ -1242,6 +1336,9 @@ export interface components {
             /** Format: date-time */
             putAt: string;
             takenBy: string | null;
+            priority: number;
+            /** Format: date-time */
+            expiresAt: string | null;
             headers: components["schemas"]["Header"][];
             body: components["schemas"]["Body"];
         };
@@ -2566,6 +2663,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["QueueMessage"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    pauseQueue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description paused */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resumeQueue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description resumed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    moveMessages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Chosen"];
+            };
+        };
+        responses: {
+            /** @description how many */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Counted"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    purgeMessages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Chosen"];
+            };
+        };
+        responses: {
+            /** @description how many */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Counted"];
                 };
             };
             default: components["responses"]["Problem"];

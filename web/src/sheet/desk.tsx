@@ -4,6 +4,7 @@ import { viewOf } from "../steps";
 import { Code, type Completion } from "../ui/code";
 import { Document } from "../ui/document";
 import { Setting, Text } from "../ui/parts";
+import { span } from "../ui/time";
 import { paths } from "../ui/tree";
 import { at, update } from "./edit";
 import { IntakeForm } from "./intake-form";
@@ -190,6 +191,15 @@ export function Sent({ rehearsal, path }: { rehearsal: Rehearsal | undefined; pa
         <b>{d.kind === "queue" ? `queue ${d.target}` : `${d.request.method} ${d.target} ${d.request.url ?? ""}`}</b>
       </p>
       <dl className="data grid grid-cols-[auto_1fr] gap-x-3 px-3 py-1 text-quiet">
+        {d.kind === "queue" && (
+          <div className="contents">
+            <dt>priority</dt>
+            <dd>
+              {d.request.priority}
+              {d.request.expires ? `, expires after ${span(d.request.expires)}` : ""}
+            </dd>
+          </div>
+        )}
         {Object.entries(d.request.headers).map(([k, v]) => (
           <div key={k} className="contents">
             <dt>{k}</dt>

@@ -108,7 +108,11 @@ export function RetryForm({
 function Form(p: FormProps) {
   const toQueue = typeof p.step.to === "object" && p.step.to !== null;
   const target = toQueue ? (p.step.to.queue as string) : String(p.step.to ?? "");
-  const setTarget = (v: string) => p.change(withSetting(p.step, "to", toQueue ? { queue: v } : v), "to");
+  const setTarget = (v: string) => p.change(withSetting(p.step, "to", toQueue ? { ...p.step.to, queue: v } : v), "to");
+  const setQueue = (name: string, v: string) => {
+    const { [name]: _, ...rest } = p.step.to as Record<string, unknown>;
+    p.change(withSetting(p.step, "to", v === "" ? rest : { ...rest, [name]: v }), `to/${name}`);
+  };
   const choices = toQueue ? p.names.queues : p.names.connections;
   const retry = (p.step.retry ?? null) as Retry | null;
   return (
@@ -152,6 +156,40 @@ function Form(p: FormProps) {
           </Setting>
         )}
       </div>
+      {toQueue && (
+        <div className="flex gap-2">
+          <Setting
+            inline
+            label="Priority"
+            hint="an expression from 0 to 9; the higher are taken first"
+            error={errorAt(p, "to/priority")}
+          >
+            <Text
+              mono
+              label="Priority"
+              value={String(p.step.to.priority ?? "")}
+              placeholder="4"
+              onChange={(v) => setQueue("priority", v)}
+              invalid={!!errorAt(p, "to/priority")}
+            />
+          </Setting>
+          <Setting
+            inline
+            label="Expires after"
+            hint="waiting longer makes it a dead letter"
+            error={errorAt(p, "to/expires")}
+          >
+            <Text
+              mono
+              label="Expires after"
+              value={String(p.step.to.expires ?? "")}
+              placeholder="never"
+              onChange={(v) => setQueue("expires", v)}
+              invalid={!!errorAt(p, "to/expires")}
+            />
+          </Setting>
+        </div>
+      )}
       {!toQueue && (
         <Expression
           {...p}
@@ -194,6 +232,8 @@ export const deliver: StepView = {
     typeof s.to === "object" && s.to ? (
       <>
         to queue <Chip>{s.to.queue}</Chip>
+        {s.to.priority !== undefined && `, priority ${s.to.priority}`}
+        {s.to.expires && `, expires after ${s.to.expires}`}
       </>
     ) : (
       <>
