@@ -60,7 +60,7 @@ func (s *Store) PausedQueues() ([]PausedQueue, error) {
 // MoveItems moves up to limit free messages to another queue; ns chooses some
 // by number, nil takes all. What is moved keeps its place by priority and age.
 func (tx *Tx) MoveItems(from, to string, ns []int64, limit int) (int64, error) {
-	first := free(tx.db.Model(&QueueItem{}), from, ns).Select("n").Order("n").Limit(limit)
+	first := free(tx.db.Model(&QueueItem{}), from, ns).Select("n").Order("priority DESC, n").Limit(limit)
 	done := tx.db.Model(&QueueItem{}).Where("n IN (?)", first).Update("queue", to)
 	return done.RowsAffected, done.Error
 }
@@ -68,7 +68,7 @@ func (tx *Tx) MoveItems(from, to string, ns []int64, limit int) (int64, error) {
 // FreeOf lists up to limit free messages of a queue; ns chooses some by number.
 func (tx *Tx) FreeOf(queue string, ns []int64, limit int) ([]QueueItem, error) {
 	var out []QueueItem
-	return out, free(tx.db, queue, ns).Order("n").Limit(limit).Find(&out).Error
+	return out, free(tx.db, queue, ns).Order("priority DESC, n").Limit(limit).Find(&out).Error
 }
 
 func free(db *gorm.DB, queue string, ns []int64) *gorm.DB {
@@ -107,8 +107,11 @@ func (s *Store) QueueDepths() ([]QueueDepth, error) {
 		Depth, InFlight int64
 		First           *int64
 	}
-	err := s.read.Raw(`SELECT queue, SUM(taken_by IS NULL) AS depth, SUM(taken_by IS NOT NULL) AS in_flight,
-		MIN(CASE WHEN taken_by IS NULL THEN n END) AS first FROM queue_items GROUP BY queue`).Scan(&rows).Error
+	// Each part is answered by its partial index alone, without a look at a message.
+	err := s.read.Raw(`SELECT queue, SUM(depth) AS depth, SUM(in_flight) AS in_flight, MIN(first) AS first FROM (
+		SELECT queue, COUNT(*) AS depth, 0 AS in_flight, MIN(n) AS first FROM queue_items WHERE taken_by IS NULL GROUP BY queue
+		UNION ALL SELECT queue, 0, COUNT(*), NULL FROM queue_items WHERE taken_by IS NOT NULL GROUP BY queue)
+		GROUP BY queue ORDER BY queue`).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
