@@ -114,6 +114,8 @@ func (s *Server) queues(c *gin.Context) {
 		OldestAt *time.Time `json:"oldestAt"`
 		Readers  []string   `json:"readers"`
 		PausedAt *time.Time `json:"pausedAt"`
+		In       int        `json:"inPerMinute"`
+		Out      int        `json:"outPerMinute"`
 	}
 	paused, err := s.store.PausedQueues()
 	if err != nil {
@@ -142,6 +144,7 @@ func (s *Server) queues(c *gin.Context) {
 	}
 	out := make([]view, 0, len(all))
 	for _, v := range all {
+		v.In, v.Out = s.engine.QueueRate(v.Name)
 		out = append(out, *v)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })

@@ -139,6 +139,7 @@ func (w *walking) puts(res *run.Result, unread map[string]bool) (moved bool, err
 			return false, err
 		}
 		w.after.queues[want.Target] = true
+		w.after.put[want.Target]++
 		w.after.events[TopicQueues] = true
 		moved = true
 	}

@@ -37,6 +37,7 @@ type Engine struct {
 	clock  func() time.Time
 	log    *slog.Logger
 	Events *Hub
+	rates  *rates
 
 	ctx  context.Context
 	stop context.CancelFunc
@@ -81,7 +82,7 @@ func New(c Config) (*Engine, error) {
 		c.Log = slog.Default()
 	}
 	e := &Engine{
-		store: c.Store, reader: c.Reader, sender: c.Sender, log: c.Log, Events: newHub(),
+		store: c.Store, reader: c.Reader, sender: c.Sender, log: c.Log, Events: newHub(), rates: newRates(),
 		clock: func() time.Time { return c.Now().UTC().Truncate(time.Millisecond) },
 		flows: map[string]*flowState{}, connections: map[string]*connect.Connection{},
 		lanes: map[string]*lane{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
@@ -237,10 +238,11 @@ func (e *Engine) queueReaders(queue string, drafts bool) []string {
 type aftermath struct {
 	targets, queues map[string]bool
 	events          map[string]bool
+	put, taken      map[string]int // messages by queue
 }
 
 func newAftermath() *aftermath {
-	return &aftermath{map[string]bool{}, map[string]bool{}, map[string]bool{}}
+	return &aftermath{map[string]bool{}, map[string]bool{}, map[string]bool{}, map[string]int{}, map[string]int{}}
 }
 
 func (e *Engine) after(a *aftermath) {
@@ -249,6 +251,13 @@ func (e *Engine) after(a *aftermath) {
 	}
 	for q := range a.queues {
 		e.wakeQueue(q)
+	}
+	now := e.clock()
+	for q, n := range a.put {
+		e.rates.add(q, n, 0, now)
+	}
+	for q, n := range a.taken {
+		e.rates.add(q, 0, n, now)
 	}
 	for topic := range a.events {
 		e.Events.Publish(topic)

@@ -165,6 +165,7 @@ func (e *Engine) takeItem(tx *store.Tx, flow string, version int, p *plan.Plan, 
 		return err
 	}
 	id := t.ID
+	after.taken[item.Queue]++
 	after.events[TopicTransactions], after.events[TopicQueues] = true, true
 	if refused != nil {
 		return e.deadOnArrival(tx, t, m, item, "intake", refused.Error(), after)

@@ -57,6 +57,9 @@ func TestAPausedQueueHandsOutNothingAndThenTheHighestPriorityFirst(t *testing.T)
 	for _, c := range w.out.got() {
 		order = append(order, c.body[8:11])
 	}
+	if in, out := w.QueueRate("q"); in != 4 || out != 4 {
+		t.Errorf("%d in and %d out in the last minute", in, out)
+	}
 	if strings.Join(order, " ") != "P-2 P-0 P-3 P-1" {
 		t.Errorf("taken in the order %v", order)
 	}

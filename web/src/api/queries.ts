@@ -56,7 +56,12 @@ export const useLetter = (id: string) =>
     enabled: id !== "",
     queryFn: () => get<T.LetterWhole>(`/api/v1/dead-letters/${id}`),
   });
-export const useQueues = () => useQuery({ queryKey: ["queues"], queryFn: () => get<T.Queue[]>("/api/v1/queues") });
+export const useQueues = () =>
+  useQuery({
+    queryKey: ["queues"],
+    refetchInterval: 10_000, // rates fall without any event
+    queryFn: () => get<T.Queue[]>("/api/v1/queues"),
+  });
 export const useConnections = () =>
   useQuery({ queryKey: ["connections"], queryFn: () => get<T.Connection[]>("/api/v1/connections") });
 export const useStandIns = () =>

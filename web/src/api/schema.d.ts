@@ -1320,6 +1320,10 @@ export interface components {
             count: number;
         };
         Queue: {
+            /** @description put in the last minute */
+            inPerMinute: number;
+            /** @description taken by readers in the last minute */
+            outPerMinute: number;
             /** Format: date-time */
             pausedAt: string | null;
             name: string;

@@ -46,6 +46,8 @@ export default function QueuesPage() {
                 <th className="!text-right">Depth</th>
                 <th className="!text-right">In flight</th>
                 <th className="!text-right">Oldest waits</th>
+                <th className="!text-right">In a minute</th>
+                <th className="!text-right">Out a minute</th>
                 <th />
               </tr>
             </thead>
@@ -80,6 +82,8 @@ export default function QueuesPage() {
                       <span className="text-quiet">nothing waits</span>
                     )}
                   </td>
+                  <td className="text-right">{number(q.inPerMinute)}</td>
+                  <td className="text-right">{number(q.outPerMinute)}</td>
                   <td className="text-right">
                     <button type="button" className="btn-bare mr-4" onClick={() => pause(q)}>
                       {q.pausedAt ? "resume" : "pause"}
@@ -123,7 +127,7 @@ function Inside({ queue, free, others }: { queue: string; free: number; others: 
   });
   const here = messages.data?.filter((m) => !m.takenBy && chosen.includes(m.n)) ?? [];
   const count = here.length || free;
-  const what = here.length ? `${here.length} chosen` : `all ${number(free)}`;
+  const what = here.length ? `${here.length} chosen` : free ? `all ${number(free)}` : "all";
   return (
     <section aria-label={`Messages of ${queue}`} className="flex h-[46%] shrink-0 flex-col border-t-2 border-deep">
       <h2 className="pane-head flex items-center gap-3">
