@@ -56,7 +56,7 @@ func (s *Server) file(c *gin.Context) {
 		return
 	}
 	kind := "application/json"
-	if strings.HasSuffix(name, ".csv") {
+	if _, is := expr.TableName(name); is {
 		kind = "text/csv; charset=utf-8; header=present"
 	}
 	c.Data(http.StatusOK, kind, content)
@@ -98,11 +98,10 @@ func (s *Server) saveFile(c *gin.Context, name string, content []byte) {
 
 // checkFile tells whether the files of a flow can hold this one: a table, or JSON.
 func checkFile(name string, content []byte) error {
-	table, in := strings.CutPrefix(name, "tables/")
-	if table, is := strings.CutSuffix(table, ".csv"); in && is && table != "" && !strings.Contains(table, "/") {
+	if _, is := expr.TableName(name); is {
 		return expr.CheckTable(content)
 	}
-	if in || !strings.HasSuffix(name, ".json") {
+	if strings.HasPrefix(name, "tables/") || !strings.HasSuffix(name, ".json") {
 		return errors.New("a table is named tables/name.csv, a schema schemas/name.json")
 	}
 	_, err := jsonfmt.Decode(content)

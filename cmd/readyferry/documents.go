@@ -69,12 +69,13 @@ func neighbours(dir string) (map[string][]byte, error) {
 	for _, root := range []string{dir, filepath.Dir(dir)} { // schemas stand beside the flow, or beside its folder
 		err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
 			rel, relErr := filepath.Rel(root, path)
+			_, isTable := expr.TableName(filepath.ToSlash(rel))
 			switch {
 			case err != nil || relErr != nil:
 				return nil // what cannot be read cannot be referred to; the reader will say so
 			case d.IsDir() && strings.Count(rel, string(filepath.Separator)) >= 4, d.IsDir() && strings.HasPrefix(d.Name(), ".") && rel != ".":
 				return fs.SkipDir
-			case d.IsDir() || filepath.Ext(path) != ".json" && !isTable(filepath.ToSlash(rel)) || len(files) >= 500:
+			case d.IsDir() || filepath.Ext(path) != ".json" && !isTable || len(files) >= 500:
 				return nil
 			}
 			if _, known := files[filepath.ToSlash(rel)]; known {
@@ -94,10 +95,6 @@ func neighbours(dir string) (map[string][]byte, error) {
 		}
 	}
 	return files, nil
-}
-
-func isTable(file string) bool {
-	return strings.HasPrefix(file, "tables/") && strings.HasSuffix(file, ".csv")
 }
 
 func printJSON(w io.Writer, v any) error {

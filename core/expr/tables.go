@@ -29,6 +29,14 @@ const (
 // TableFile gives the name of the file that holds a table.
 func TableFile(table string) string { return "tables/" + table + ".csv" }
 
+// TableName gives the name of the table that a file holds; false for a file
+// that is no table.
+func TableName(file string) (string, bool) {
+	name, in := strings.CutPrefix(file, "tables/")
+	name, is := strings.CutSuffix(name, ".csv")
+	return name, in && is && name != "" && !strings.Contains(name, "/")
+}
+
 // Tables are what lookup() reads: the files of a flow that lie under tables/.
 // Each is CSV (RFC 4180) whose first row names the columns and whose first
 // column is the key. A table is read when it is first named. Tables belong to
@@ -49,8 +57,7 @@ type table struct {
 func NewTables(files map[string][]byte) *Tables {
 	t := &Tables{files: map[string][]byte{}, read: map[string]*table{}}
 	for file, content := range files {
-		name, in := strings.CutPrefix(file, "tables/")
-		if name, is := strings.CutSuffix(name, ".csv"); in && is {
+		if name, is := TableName(file); is {
 			t.files[name] = content
 		}
 	}

@@ -40,8 +40,8 @@ type deliver struct {
 	expires              time.Duration
 }
 
-// usualPriority is that of a message for a queue whose step says none.
-const usualPriority = 4
+// UsualPriority is that of a message for a queue whose step says none.
+const UsualPriority = 4
 
 func compileDeliver(c *Compiler, s *flow.Step) Runner {
 	r := &deliver{kind: WantHTTP, target: scalar(s.Settings.Get("to")), method: scalar(s.Settings.Get("method")), headers: c.headers(s)}
@@ -101,7 +101,7 @@ func (r *deliver) want(c *Call, req *Request) (*Want, error) {
 	if r.kind != WantQueue {
 		return w, nil
 	}
-	w.Priority = usualPriority
+	w.Priority = UsualPriority
 	if r.priority == nil {
 		return w, nil
 	}
