@@ -1,8 +1,6 @@
 package store
 
 import (
-	"fmt"
-
 	"github.com/go-gormigrate/gormigrate/v2"
 	"gorm.io/gorm"
 )
@@ -47,7 +45,7 @@ func migrate(db *gorm.DB) error {
 				sql  string
 			}{
 				{&Transaction{}, "Unbegun", "ALTER TABLE transactions ADD COLUMN unbegun numeric NOT NULL DEFAULT 0"},
-				{&QueueItem{}, "Priority", fmt.Sprintf("ALTER TABLE queue_items ADD COLUMN priority integer NOT NULL DEFAULT %d", DefaultPriority)},
+				{&QueueItem{}, "Priority", "ALTER TABLE queue_items ADD COLUMN priority integer NOT NULL DEFAULT 4"},
 				{&QueueItem{}, "ExpiresAt", "ALTER TABLE queue_items ADD COLUMN expires_at datetime"},
 			} {
 				if db.Migrator().HasColumn(c.of, c.name) {

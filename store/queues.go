@@ -8,9 +8,6 @@ import (
 	"gorm.io/gorm/clause"
 )
 
-// DefaultPriority is that of a message for which none is said.
-const DefaultPriority = 4
-
 // Put adds a message to a queue.
 func (tx *Tx) Put(item *QueueItem) error { return tx.db.Create(item).Error }
 
@@ -129,18 +126,19 @@ func (s *Store) QueueDepths() ([]QueueDepth, error) {
 }
 
 // Peek lists messages of a queue in the order in which they are taken, without
-// taking them; after is the number of the last one seen, or 0.
+// taking them; after is the number of the last one seen, or 0. When that one
+// has left meanwhile, the list begins anew: rather a message twice than none.
 func (s *Store) Peek(queue string, after int64, limit int) ([]QueueItem, error) {
 	q := s.read.Where("queue = ?", queue).Order("priority DESC, n").Limit(limit)
 	if after > 0 {
 		var last QueueItem
 		err := s.read.Select("priority").Where("n = ?", after).Take(&last).Error
-		if errors.Is(err, ErrNotFound) {
-			last.Priority = DefaultPriority // it has been finished meanwhile
-		} else if err != nil {
+		if err != nil && !errors.Is(err, ErrNotFound) {
 			return nil, err
 		}
-		q = q.Where("(priority < ? OR priority = ? AND n > ?)", last.Priority, last.Priority, after)
+		if err == nil {
+			q = q.Where("(priority < ? OR priority = ? AND n > ?)", last.Priority, last.Priority, after)
+		}
 	}
 	var out []QueueItem
 	return out, q.Find(&out).Error

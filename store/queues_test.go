@@ -175,6 +175,27 @@ func TestQueueAgreesWithAPlainList(t *testing.T) {
 	}
 }
 
+// A page behind a message that has left begins anew, so that none is passed over.
+func TestPeekBehindAMessageThatIsGone(t *testing.T) {
+	s := open(t, t.TempDir())
+	for p := range 3 {
+		write(t, s, func(tx *Tx) error {
+			return tx.Put(&QueueItem{Queue: "q", Headers: []byte("[]"), PutAt: epoch, Priority: p})
+		})
+	}
+	first, err := s.Peek("q", 0, 1)
+	if err != nil || len(first) != 1 || first[0].Priority != 2 {
+		t.Fatal(first, err)
+	}
+	if rest, err := s.Peek("q", first[0].N, 9); err != nil || len(rest) != 2 {
+		t.Errorf("%+v %v", rest, err)
+	}
+	write(t, s, func(tx *Tx) error { return tx.Finish(first[0].N) })
+	if rest, err := s.Peek("q", first[0].N, 9); err != nil || len(rest) != 2 || rest[0].Priority != 1 {
+		t.Errorf("%+v %v", rest, err)
+	}
+}
+
 func TestQueuesArePaused(t *testing.T) {
 	s := open(t, t.TempDir())
 	for _, c := range []struct{ pause, want bool }{{true, true}, {true, true}, {false, false}, {false, false}} {
