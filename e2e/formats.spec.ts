@@ -113,7 +113,7 @@ test("a table is a file of the flow, and a step looks up in it", async ({ page, 
     await dialog.getByLabel("File from this computer").setInputFiles({ name: "vans.csv", mimeType: "text/csv", buffer: Buffer.from("van,driver\n1,Ilse\n") });
     await expect(dialog.getByRole("textbox", { name: "Name of the file" })).toHaveValue("tables/vans.csv");
     await dialog.getByRole("button", { name: "Save the file" }).click();
-    await expect(dialog).toContainText("no step reads it");
+    await expect(dialog).toContainText("no step names it");
     await page.keyboard.press("Escape");
   });
 

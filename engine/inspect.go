@@ -48,8 +48,8 @@ func (e *Engine) Inspect(id store.ID) (*run.Rehearsal, error) {
 		r.Reason = &t.Reason
 	}
 	if t.DuplicateOf != nil {
-		// It went no further than the intake, and its caller got the first one's answer.
-		r.Trace, r.Deliveries, r.Notes, r.Intake.Outcome = []run.Entry{}, []run.Delivery{}, []step.Note{}, t.Reason
+		// Its caller got the first one's answer.
+		unbegun(&t, &r)
 		if r.Answer != nil {
 			a, err := e.answerOf(*t.DuplicateOf)
 			if err != nil {
@@ -61,6 +61,7 @@ func (e *Engine) Inspect(id store.ID) (*run.Rehearsal, error) {
 	}
 	if t.Unbegun {
 		unbegun(&t, &r)
+		r.Answer = nil // nobody waits at a queue
 		return &r, nil
 	}
 	if m.N == 0 && len(m.Answer) > 0 {
@@ -90,6 +91,11 @@ func (e *Engine) Inspect(id store.ID) (*run.Rehearsal, error) {
 		}
 	}
 	return &r, nil
+}
+
+// unbegun shows of a transaction that ended at its intake no steps, but why.
+func unbegun(t *store.Transaction, r *run.Rehearsal) {
+	r.Trace, r.Deliveries, r.Notes, r.Intake.Outcome = []run.Entry{}, []run.Delivery{}, []step.Note{}, t.Reason
 }
 
 // overlay says of a delivery's cell where the delivery stands.

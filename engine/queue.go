@@ -168,7 +168,7 @@ func (e *Engine) takeItem(tx *store.Tx, flow string, version int, p *plan.Plan, 
 	after.taken[item.Queue]++
 	after.events[TopicTransactions], after.events[TopicQueues] = true, true
 	if refused != nil {
-		return e.deadOnArrival(tx, t, m, item, "intake", refused.Error(), after)
+		return e.deadOnArrival(tx, t, m, item, "intake", step.Data, refused.Error(), after)
 	}
 	dup, err := e.once(tx, p, t, received.Once)
 	if err != nil {
@@ -189,13 +189,13 @@ func (e *Engine) takeItem(tx *store.Tx, flow string, version int, p *plan.Plan, 
 }
 
 // deadOnArrival keeps a message that no step has seen, as a dead letter.
-func (e *Engine) deadOnArrival(tx *store.Tx, t *store.Transaction, m *store.Message, item *store.QueueItem, phase, reason string, after *aftermath) error {
+func (e *Engine) deadOnArrival(tx *store.Tx, t *store.Transaction, m *store.Message, item *store.QueueItem, phase string, class step.Class, reason string, after *aftermath) error {
 	t.State, t.Reason, t.PlaceText = store.DeadLetter, reason, "intake"
 	if err := tx.AddTransaction(t, m); err != nil {
 		return err
 	}
 	w := &walking{e: e, tx: tx, t: t, after: after}
-	if err := w.die(nil, step.Failure{Kind: "intake", Phase: phase, Class: step.Data, Reason: reason}); err != nil {
+	if err := w.die(nil, step.Failure{Kind: "intake", Phase: phase, Class: class, Reason: reason}); err != nil {
 		return err
 	}
 	return tx.Finish(item.N)
@@ -210,5 +210,5 @@ func (e *Engine) expire(tx *store.Tx, flow string, version int, p *plan.Plan, it
 	t.Unbegun = true
 	after.events[TopicTransactions], after.events[TopicQueues] = true, true
 	reason := fmt.Sprintf("it expired: it waited longer than %s in the queue %s", item.ExpiresAt.Sub(item.PutAt), item.Queue)
-	return e.deadOnArrival(tx, t, m, item, "expiry", reason, after)
+	return e.deadOnArrival(tx, t, m, item, "expiry", step.Target, reason, after)
 }

@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"readyferry/core/plan"
-	"readyferry/core/run"
 	"readyferry/store"
 )
 
@@ -125,10 +124,4 @@ func (e *Engine) ownerOf(tx *store.Tx, item *store.QueueItem) (string, int, *pla
 	}
 	p, err := e.plan(from.Flow, from.Version)
 	return from.Flow, from.Version, p, err
-}
-
-// unbegun is the rehearsal of a transaction that ended before its first step.
-func unbegun(t *store.Transaction, r *run.Rehearsal) {
-	r.Trace, r.Deliveries, r.Intake.Outcome, r.Answer = []run.Entry{}, []run.Delivery{}, t.Reason, nil
-	r.Notes = r.Notes[:0]
 }

@@ -85,6 +85,9 @@ func TestAMessageThatWaitsTooLongIsADeadLetterAndCanBeResent(t *testing.T) {
 	if dead.State != store.DeadLetter || dead.Reference != "E-1" || dead.Reason != "it expired: it waited longer than 80ms in the queue q" || w.depth("q") != 0 {
 		t.Fatalf("%+v", dead)
 	}
+	if l := w.letter(dead.ID); l.Phase != "expiry" || l.Class != "target" {
+		t.Errorf("%+v", l)
+	}
 	if r, err := w.Inspect(dead.ID); err != nil || len(r.Trace) != 0 {
 		t.Errorf("%+v %v", r, err)
 	}

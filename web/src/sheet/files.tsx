@@ -14,7 +14,7 @@ function readers(doc: FlowDocument, file: string): string[] {
   const reads = (value: unknown) => {
     const text = JSON.stringify(value).replaceAll('\\"', '"');
     return table
-      ? text.includes(`lookup("${table}"`) || text.includes(`lookup('${table}'`)
+      ? [...text.matchAll(/\blookup\(\s*["']([^"']*)["']/g)].some((m) => m[1] === table)
       : text.includes(`"$ref":"${file}`);
   };
   return rowsOf(doc).flatMap((row: Row) => {
@@ -205,7 +205,7 @@ export function FilesDialog(p: {
                   </button>
                 )}
                 <span className="text-quiet">
-                  {chosen && (used.length ? `read by ${used.join(", ")}` : "no step reads it")}
+                  {chosen && (used.length ? `read by ${used.join(", ")}` : "no step names it")}
                 </span>
               </div>
             </>

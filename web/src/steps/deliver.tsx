@@ -113,6 +113,18 @@ function Form(p: FormProps) {
     const { [name]: _, ...rest } = p.step.to as Record<string, unknown>;
     p.change(withSetting(p.step, "to", v === "" ? rest : { ...rest, [name]: v }), `to/${name}`);
   };
+  const queueBox = (name: string, label: string, placeholder: string, hint: string) => (
+    <Setting inline label={label} hint={hint} error={errorAt(p, `to/${name}`)}>
+      <Text
+        mono
+        label={label}
+        value={String(p.step.to[name] ?? "")}
+        placeholder={placeholder}
+        onChange={(v) => setQueue(name, v)}
+        invalid={!!errorAt(p, `to/${name}`)}
+      />
+    </Setting>
+  );
   const choices = toQueue ? p.names.queues : p.names.connections;
   const retry = (p.step.retry ?? null) as Retry | null;
   return (
@@ -158,36 +170,8 @@ function Form(p: FormProps) {
       </div>
       {toQueue && (
         <div className="flex gap-2">
-          <Setting
-            inline
-            label="Priority"
-            hint="an expression from 0 to 9; the higher are taken first"
-            error={errorAt(p, "to/priority")}
-          >
-            <Text
-              mono
-              label="Priority"
-              value={String(p.step.to.priority ?? "")}
-              placeholder="4"
-              onChange={(v) => setQueue("priority", v)}
-              invalid={!!errorAt(p, "to/priority")}
-            />
-          </Setting>
-          <Setting
-            inline
-            label="Expires after"
-            hint="waiting longer makes it a dead letter"
-            error={errorAt(p, "to/expires")}
-          >
-            <Text
-              mono
-              label="Expires after"
-              value={String(p.step.to.expires ?? "")}
-              placeholder="never"
-              onChange={(v) => setQueue("expires", v)}
-              invalid={!!errorAt(p, "to/expires")}
-            />
-          </Setting>
+          {queueBox("priority", "Priority", "4", "an expression from 0 to 9; the higher are taken first")}
+          {queueBox("expires", "Expires after", "never", "waiting longer makes it a dead letter")}
         </div>
       )}
       {!toQueue && (
