@@ -133,6 +133,13 @@ func (s *Server) routes() []route {
 		{"POST", v1 + "/queues/:name/resume", s.resumeQueue},
 		{"POST", v1 + "/queues/:name/move", s.moveMessages},
 		{"POST", v1 + "/queues/:name/purge", s.purgeMessages},
+		{"PUT", v1 + "/queues/:name", s.putQueue},
+
+		{"GET", v1 + "/topics", s.topics},
+		{"PUT", v1 + "/topics/:name", s.putTopic},
+		{"GET", v1 + "/topics/:name/messages", s.topicMessages},
+		{"POST", v1 + "/topics/:name/subscriptions/:subscription/rewind", s.rewind},
+		{"DELETE", v1 + "/topics/:name/subscriptions/:subscription", s.unsubscribe},
 
 		{"GET", v1 + "/connections", s.connections},
 		{"GET", v1 + "/connections/:name", s.connection},

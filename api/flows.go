@@ -34,7 +34,7 @@ type flowView struct {
 
 type intakeView struct {
 	Kind    string   `json:"kind"`
-	Where   string   `json:"where"` // path or queue
+	Where   string   `json:"where"` // path, queue or topic
 	Methods []string `json:"methods"`
 }
 
@@ -132,8 +132,11 @@ func (s *Server) flowView(f store.Flow) flowView {
 	v.Intake.Methods = []string{}
 	if in := s.engine.IntakeOf(f.Name); in != nil {
 		v.Intake = intakeView{Kind: in.Kind, Where: in.Path, Methods: in.Methods}
-		if in.Kind == "queue" {
+		switch in.Kind {
+		case "queue":
 			v.Intake.Where, v.Intake.Methods = in.Queue, []string{}
+		case "topic":
+			v.Intake.Where, v.Intake.Methods = in.Topic, []string{}
 		}
 	}
 	return v

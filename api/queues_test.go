@@ -39,3 +39,47 @@ func TestQueuesArePausedMovedAndPurged(t *testing.T) {
 	w.ok("PUT", "/api/v1/flows/fill", `{"readyferry":"flow/1","name":"fill","intake":{"kind":"webhook","path":"/fill"},"steps":[{"id":"p","kind":"deliver","to":{"queue":"q","expires":"soon"}}]}`)
 	w.problem(422, "is no span of time", "POST", "/api/v1/flows/fill/publish", "")
 }
+
+func TestTopicsAreReadRewoundAndKept(t *testing.T) {
+	w := start(t)
+	w.ok("PUT", "/api/v1/flows/scan", `{"readyferry":"flow/1","name":"scan","intake":{"kind":"webhook","path":"/scan","reference":"body.r"},"steps":[{"id":"p","kind":"deliver","to":{"topic":"returns"}}]}`)
+	w.ok("POST", "/api/v1/flows/scan/publish", "")
+	w.ok("POST", "/in/scan", `{"r":"S-1"}`)
+	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"messages":1`) || !strings.Contains(b, `"unheard":1`) || !strings.Contains(b, `"subscriptions":[]`) {
+		t.Error(b)
+	}
+	w.ok("PUT", "/api/v1/flows/reader", `{"readyferry":"flow/1","name":"reader","intake":{"kind":"topic","topic":"returns","begin":"latest"},"steps":[{"id":"n","kind":"note","text":"x"}]}`)
+	w.ok("POST", "/api/v1/flows/reader/publish", "")
+	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"position":1,"lag":0`) || !strings.Contains(b, `"readers":["reader"]`) {
+		t.Error(b)
+	}
+	w.ok("POST", "/api/v1/flows/reader/pause", "")
+	const rewind = "/api/v1/topics/returns/subscriptions/reader/rewind"
+	if b := string(w.ok("POST", rewind, `{"to":"earliest"}`)); !strings.Contains(b, `"position":0`) {
+		t.Error(b)
+	}
+	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"lag":1`) {
+		t.Error(b)
+	}
+	if b := string(w.ok("GET", "/api/v1/topics/returns/messages?before=1", "")); !strings.Contains(b, `"reference":"S-1"`) || !strings.Contains(b, `"format":"json"`) {
+		t.Error(b)
+	}
+	if b := string(w.ok("GET", "/api/v1/flows", "")); !strings.Contains(b, `"kind":"topic","where":"returns"`) {
+		t.Error(b)
+	}
+	for _, body := range []string{`{}`, `{"to":"begin"}`, `{"to":"latest","offset":1}`} {
+		w.problem(400, "say where to", "POST", rewind, body)
+	}
+	w.problem(422, "holds the offsets from 0 to 0", "POST", rewind, `{"offset":7}`)
+	w.problem(404, "", "POST", "/api/v1/topics/returns/subscriptions/nobody/rewind", `{"to":"latest"}`)
+	w.problem(409, "reads the subscription", "DELETE", "/api/v1/topics/returns/subscriptions/reader", "")
+	w.problem(422, "cannot be negative", "PUT", "/api/v1/topics/returns", `{"keepBytes":-1}`)
+	w.ok("PUT", "/api/v1/topics/returns", `{"keepFor":1000,"keepBytes":1}`)
+	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"messages":1`) || !strings.Contains(b, `"keepFor":1000`) {
+		t.Error(b)
+	}
+	w.problem(422, "is 1 or more", "PUT", "/api/v1/queues/q", `{"limit":0}`)
+	w.ok("PUT", "/api/v1/flows/bad", `{"readyferry":"flow/1","name":"bad","intake":{"kind":"topic","topic":"returns","begin":{"time":"noon"}},"steps":[{"id":"d","kind":"deliver","to":{"queue":"a","topic":"b"}}]}`)
+	w.problem(422, "is no point in time", "POST", "/api/v1/flows/bad/publish", "")
+	w.problem(422, "either to a queue or to a topic", "POST", "/api/v1/flows/bad/publish", "")
+}

@@ -49,8 +49,8 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set) error {
 	}); err != nil {
 		return err
 	}
-	// The flow that reads a queue comes before the one that fills it.
-	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes"} {
+	// The flow that reads a queue or topic comes before the one that fills it.
+	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes", "return-scans"} {
 		if e.IntakeOf(name) != nil {
 			continue
 		}
@@ -128,7 +128,7 @@ func unlessThere(err error) error {
 // shelf, a missing card, another for the partners.
 var first = []int{70, 30, 31, 10, 44, 48, 32}
 
-// Trickle posts a made-up hold request every so often until ctx ends; the
+// Trickle posts a made-up hold request and a return every so often until ctx ends; the
 // first ones come quickly and cover all that can happen.
 func Trickle(ctx context.Context, address string, every time.Duration) {
 	client := &http.Client{Timeout: 10 * time.Second}
@@ -139,25 +139,35 @@ func Trickle(ctx context.Context, address string, every time.Duration) {
 		if n < len(first) {
 			kind, pause = first[n], every/8
 		}
-		body := hold(r, base+n, kind)
-		req, err := http.NewRequestWithContext(ctx, http.MethodPost, address+"/in/hold-requests/"+pick(r, "web", "kiosk", "desk"), strings.NewReader(body))
-		if err != nil {
-			return
+		post := func(path, body string) {
+			req, err := http.NewRequestWithContext(ctx, http.MethodPost, address+"/in"+path, strings.NewReader(body))
+			if err != nil {
+				return
+			}
+			req.Header.Set("Content-Type", "application/json")
+			req.Header.Set("X-Api-Key", key)
+			req.Header.Set("Request-Id", fmt.Sprintf("demo-%d-%d", base+n, time.Now().UnixNano()))
+			if res, err := client.Do(req); err == nil {
+				_ = res.Body.Close()
+			} else if ctx.Err() == nil {
+				slog.Debug("the demo's trickle could not post", "error", err)
+			}
 		}
-		req.Header.Set("Content-Type", "application/json")
-		req.Header.Set("X-Api-Key", key)
-		req.Header.Set("Request-Id", fmt.Sprintf("demo-%d-%d", base+n, time.Now().UnixNano()))
-		if res, err := client.Do(req); err == nil {
-			_ = res.Body.Close()
-		} else if ctx.Err() == nil {
-			slog.Debug("the demo's trickle could not post", "error", err)
-		}
+		post("/hold-requests/"+pick(r, "web", "kiosk", "desk"), hold(r, base+n, kind))
+		post("/returns/"+pick(r, branches...), scan(r, base+n))
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(pause):
 		}
 	}
+}
+
+var branches = []string{"MARL", "STOW", "ELMB", "HART", "QUAY"}
+
+// scan makes up an item that is handed back.
+func scan(r *rand.Rand, n int) string {
+	return fmt.Sprintf(`{"scan": "RS-%d", "item": "31408-%05d-%d", "home": %q}`, n, r.IntN(100000), r.IntN(10), pick(r, branches...))
 }
 
 func pick(r *rand.Rand, from ...string) string { return from[r.IntN(len(from))] }
@@ -176,7 +186,7 @@ func hold(r *rand.Rand, n, kind int) string {
 		},
 		"item": fmt.Sprintf("31408-%05d-%d", r.IntN(100000), r.IntN(10)), "format": "book",
 	}
-	branch := pick(r, "MARL", "STOW", "ELMB", "HART", "QUAY")
+	branch := pick(r, branches...)
 	switch {
 	case kind < 20:
 		m["format"] = "ebook"

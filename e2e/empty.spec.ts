@@ -9,7 +9,7 @@ test("an empty application says what to do first", async ({ page, goto }) => {
   for (const [name, text] of [
     ["Transactions", "No transaction fits"],
     ["Dead letters", "No dead letters"],
-    ["Queues", "No queue yet"],
+    ["Queues", "No queue and no topic yet"],
     ["Connections", "No connection yet"],
     ["Stand-ins", "No stand-in yet"],
   ] as const) {

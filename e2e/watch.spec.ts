@@ -165,3 +165,65 @@ test("anything is found from the keyboard: flows, references, commands", async (
   await page.getByRole("button", { name: "Not now" }).click();
   await expect(page).toHaveURL(/\/flows$/);
 });
+
+test("a topic is looked into, kept and rewound, and a new reader begins where it says", async ({ page, goto, app }) => {
+  const scan = (n: number) =>
+    page.request.post(`${app.base}/in/returns/STOW`, {
+      headers: { "x-api-key": "larkfield-demo-key" },
+      data: { scan: `RS-${n}`, item: "31408-20931-7", home: "MARL" },
+    });
+  for (const n of [1, 2, 3]) expect((await scan(n)).status()).toBe(202);
+  await goto("/queues");
+  const vans = page.locator("[data-subscription='returns/vans']");
+  await expect(vans).toContainText("at offset 3 of 3");
+  await expect(vans.locator("td").nth(2)).toHaveText("0");
+  await test.step("a paused reader falls behind, and its lag is shown", async () => {
+    await page.request.post(`${app.base}/api/v1/flows/totes/pause`);
+    await vans.getByRole("button", { name: "rewind" }).click();
+    const dialog = page.getByRole("dialog");
+    await dialog.getByLabel("To").selectOption("offset");
+    await dialog.getByLabel("Offset").fill("9");
+    await dialog.getByLabel("Offset").press("Enter");
+    await expect(dialog.getByRole("alert")).toContainText("holds the offsets from 0 to 2");
+    await dialog.getByLabel("Offset").fill("1");
+    await dialog.getByLabel("Offset").press("Enter");
+    await expect(vans).toContainText("at offset 1 of 3");
+    await expect(vans.locator("td").nth(2)).toHaveText("2");
+  });
+  await test.step("its log says who has read what", async () => {
+    await page.locator("[data-topic=returns]").getByRole("button", { name: "look inside" }).click();
+    const inside = page.getByRole("region", { name: "Messages of returns" });
+    await expect(inside.getByText("circulation: read, vans: not yet").first()).toBeVisible();
+    await inside.getByText("RS-3", { exact: true }).click();
+    await expect(inside).toContainText('"at": "STOW"');
+  });
+  await test.step("what is kept is set, and what is not read stays", async () => {
+    await page.locator("[data-topic=returns]").getByRole("button", { name: "keep" }).click();
+    const dialog = page.getByRole("dialog");
+    await dialog.getByLabel("Up to so many MiB").fill("0.0001");
+    await dialog.getByLabel("drop even what").check();
+    await expect(dialog).toContainText("vans would lose what they have not read");
+    await dialog.getByLabel("drop even what").uncheck();
+    await dialog.getByRole("button", { name: "Keep so" }).click();
+    await expect(page.locator("[data-topic=returns]")).toContainText("2 messages");
+  });
+  await test.step("resumed, it reads on", async () => {
+    await page.request.post(`${app.base}/api/v1/flows/totes/resume`);
+    await expect(vans).toContainText("at offset 3 of 3");
+  });
+  await test.step("a flow that begins at the end gets only what comes", async () => {
+    await goto("/flows");
+    await page.getByRole("button", { name: "Start a flow" }).first().click();
+    await page.getByLabel("Title", { exact: true }).fill("Return counts");
+    await page.getByLabel("Messages come in by").selectOption("topic");
+    await page.getByLabel("Topic", { exact: true }).fill("returns");
+    await page.getByRole("button", { name: "Start", exact: true }).click();
+    await page.getByLabel("A new subscription begins").selectOption("latest");
+    await expect(page.getByLabel("A new subscription begins")).toHaveValue("latest");
+    await page.waitForResponse((r) => r.request().method() === "PUT" && r.url().includes("/flows/return-counts"));
+    await page.getByRole("button", { name: "Publish version 1" }).click();
+    await expect(page.getByText("live: version 1")).toBeVisible();
+    await goto("/queues");
+    await expect(page.locator("[data-subscription='returns/return-counts']")).toContainText("at offset 3 of 3");
+  });
+});

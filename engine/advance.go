@@ -74,12 +74,12 @@ func (w *walking) receive(m *store.Message) error {
 // world must do, and settles the transaction's state. first is the result of a
 // walk over the present effects, or nil; last is the walk with which it stops.
 func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
-	res, unread := first, map[string]bool{}
+	res, refused := first, map[string]step.Failure{}
 	for {
 		if res == nil {
 			res = run.Walk(w.p, run.Input{Message: w.message, Effects: w.effects})
 		}
-		moved, err := w.puts(res, unread)
+		moved, err := w.puts(res, refused)
 		if err != nil {
 			return nil, err
 		}
@@ -89,11 +89,9 @@ func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 		res = nil
 	}
 	for _, want := range res.Wants {
-		if unread[want.Path] {
-			res.Failures = append(res.Failures, step.Failure{
-				Step: want.Step, Path: want.Path, Kind: "deliver", Phase: "put", Class: step.Flow,
-				Reason: fmt.Sprintf("no flow reads the queue %s", want.Target),
-			})
+		if f, ok := refused[want.Path]; ok {
+			f.Step, f.Path, f.Kind, f.Phase = want.Step, want.Path, "deliver", "put"
+			res.Failures = append(res.Failures, f)
 		}
 	}
 	var stored []store.Delivery
@@ -112,38 +110,67 @@ func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 	return res, w.settle(res, deliveries)
 }
 
-// puts moves messages into queues, in the same database transaction as the
-// step that asked for it.
-func (w *walking) puts(res *run.Result, unread map[string]bool) (moved bool, err error) {
+// puts moves messages into queues and topics, in the same database transaction
+// as the step that asked for it. refused gets those that a queue does not take.
+func (w *walking) puts(res *run.Result, refused map[string]step.Failure) (moved bool, err error) {
 	for _, want := range res.Wants {
-		if want.Kind != step.WantQueue || unread[want.Path] {
-			continue
-		}
-		if len(w.e.queueReaders(want.Target, false)) == 0 {
-			unread[want.Path] = true
+		if _, no := refused[want.Path]; no || want.Kind != step.WantQueue && want.Kind != step.WantTopic {
 			continue
 		}
 		headers, err := json.Marshal(want.Request.Headers)
 		if err != nil {
 			return false, err
 		}
-		item := &store.QueueItem{Queue: want.Target, From: w.t.ID, Path: want.Path, Headers: headers, Body: want.Request.Body, Reference: w.t.Reference, PutAt: w.e.clock(), Priority: want.Priority}
-		if want.Expires > 0 {
-			at := item.PutAt.Add(want.Expires)
-			item.ExpiresAt = &at
+		var effect step.Effect
+		channel := want.Target
+		if want.Kind == step.WantTopic {
+			channel = topicChannel(want.Target)
+			m := &store.TopicMessage{Topic: want.Target, From: w.t.ID, Path: want.Path, Headers: headers, Body: want.Request.Body, Reference: w.t.Reference, PutAt: w.e.clock()}
+			heard, err := w.tx.Append(m)
+			if err != nil {
+				return false, err
+			}
+			effect = step.Effect{Item: fmt.Sprint(m.N), Unheard: !heard}
+		} else {
+			item := &store.QueueItem{Queue: want.Target, From: w.t.ID, Path: want.Path, Headers: headers, Body: want.Request.Body, Reference: w.t.Reference, PutAt: w.e.clock(), Priority: want.Priority}
+			failure, err := w.enqueue(item, want.Expires)
+			if err != nil {
+				return false, err
+			}
+			if failure != nil {
+				refused[want.Path] = *failure
+				continue
+			}
+			effect = step.Effect{Item: fmt.Sprint(item.N)}
 		}
-		if err := w.tx.Put(item); err != nil {
+		if err := w.record(want.Path, effect); err != nil {
 			return false, err
 		}
-		if err := w.record(want.Path, step.Effect{Item: fmt.Sprint(item.N)}); err != nil {
-			return false, err
-		}
-		w.after.queues[want.Target] = true
-		w.after.put[want.Target]++
+		w.after.queues[channel] = true
+		w.after.put[channel]++
 		w.after.events[TopicQueues] = true
 		moved = true
 	}
 	return moved, nil
+}
+
+// enqueue puts a message into its queue, or says why the queue does not take it.
+func (w *walking) enqueue(item *store.QueueItem, expires time.Duration) (*step.Failure, error) {
+	if len(w.e.queueReaders(item.Queue, false)) == 0 {
+		return &step.Failure{Class: step.Flow, Reason: fmt.Sprintf("no flow reads the queue %s", item.Queue)}, nil
+	}
+	free, limit, err := w.tx.QueueLimit(item.Queue)
+	if err != nil {
+		return nil, err
+	}
+	if free >= limit {
+		return &step.Failure{Class: step.Target, Reason: full(item.Queue, free, limit)}, nil
+	}
+	if expires > 0 {
+		at := item.PutAt.Add(expires)
+		item.ExpiresAt = &at
+	}
+	return nil, w.tx.Put(item)
 }
 
 // record writes an effect into the journal.
@@ -360,16 +387,35 @@ func (w *walking) settle(res *run.Result, deliveries []*store.Delivery) error {
 	default:
 		t.State, t.Reason, t.FinishedAt = store.Delivered, "", &now
 	}
-	if t.QueueItem != 0 && t.State >= store.Delivered {
-		if err := w.tx.Finish(t.QueueItem); err != nil {
+	if t.State >= store.Delivered {
+		if err := w.release(); err != nil {
 			return err
 		}
-		t.QueueItem = 0
-		w.after.queues[w.p.Document.Intake.Queue] = true
-		w.after.events[TopicQueues] = true
 	}
 	w.after.events[TopicTransactions] = true
 	return w.tx.SaveTransaction(t, before)
+}
+
+// release lets the reader of a queue or topic take another message, now that
+// the transaction has ended.
+func (w *walking) release() error {
+	t := w.t
+	if t.QueueItem == 0 && !t.FromTopic {
+		return nil
+	}
+	if t.QueueItem != 0 {
+		if err := w.tx.Finish(t.QueueItem); err != nil {
+			return err
+		}
+	} else if err := w.tx.FinishTopic(t.ID); err != nil {
+		return err
+	}
+	t.QueueItem, t.FromTopic = 0, false
+	if s, ok := sourceOf(&w.p.Document.Intake); ok {
+		w.after.queues[s.channel()] = true
+	}
+	w.after.events[TopicQueues] = true
+	return nil
 }
 
 func decodeEffects(rows []store.Effect) (map[string]step.Effect, error) {

@@ -118,12 +118,17 @@ func (e *Engine) Stop() {
 
 // housekeeping removes what has lost its use, a little at a time.
 func (e *Engine) housekeeping() {
-	tick := time.NewTicker(time.Minute)
+	tick, retain := time.NewTicker(time.Minute), time.NewTicker(10*time.Second)
 	defer tick.Stop()
+	defer retain.Stop()
 	for {
 		select {
 		case <-e.ctx.Done():
 			return
+		case <-retain.C:
+			if err := e.retain(e.ctx); err != nil && e.ctx.Err() == nil {
+				e.log.Error("dropping old messages of topics", "error", err)
+			}
 		case <-tick.C:
 			err := e.store.Write(e.ctx, func(tx *store.Tx) error { return tx.ForgetOnce(e.clock(), 1000) })
 			if err != nil && e.ctx.Err() == nil {
@@ -219,6 +224,11 @@ func (e *Engine) connection(name string) *connect.Connection {
 // queueReaders names the flows that read a queue: those whose live version
 // does, and with drafts those whose draft does.
 func (e *Engine) queueReaders(queue string, drafts bool) []string {
+	return e.readers(queue, drafts)
+}
+
+// readers names the flows that read a queue or topic, by its channel.
+func (e *Engine) readers(channel string, drafts bool) []string {
 	e.mu.RLock()
 	defer e.mu.RUnlock()
 	var out []string
@@ -227,7 +237,10 @@ func (e *Engine) queueReaders(queue string, drafts bool) []string {
 		if p == nil && drafts {
 			p = f.draft
 		}
-		if p != nil && p.Document.Intake.Kind == "queue" && p.Document.Intake.Queue == queue {
+		if p == nil {
+			continue
+		}
+		if s, ok := sourceOf(&p.Document.Intake); ok && s.channel() == channel {
 			out = append(out, f.name)
 		}
 	}
@@ -236,9 +249,9 @@ func (e *Engine) queueReaders(queue string, drafts bool) []string {
 
 // aftermath is what must happen once a write is on disk.
 type aftermath struct {
-	targets, queues map[string]bool
+	targets, queues map[string]bool // queues and topics by channel
 	events          map[string]bool
-	put, taken      map[string]int // messages by queue
+	put, taken      map[string]int // messages by channel
 }
 
 func newAftermath() *aftermath {
@@ -250,7 +263,7 @@ func (e *Engine) after(a *aftermath) {
 		e.wakeLane(t)
 	}
 	for q := range a.queues {
-		e.wakeQueue(q)
+		e.wakeReaders(q)
 	}
 	now := e.clock()
 	for q, n := range a.put {

@@ -60,16 +60,8 @@ func (e *Engine) Read(name string, document []byte, files map[string][]byte) (*p
 			} else if c.Kind != want {
 				add(flow.Error, "wrong-connection", u.Step, u.Pointer, fmt.Sprintf("the connection %q is of kind %s, and here it must be of kind %s", u.Name, c.Kind, want), "name another connection")
 			}
-		case step.UseQueue:
-			own := p.Document.Intake.Kind == "queue" && p.Document.Intake.Queue == u.Name
-			if len(e.queueReaders(u.Name, false)) > 0 || own {
-				break
-			}
-			if readers := e.queueReaders(u.Name, true); len(readers) > 0 {
-				add(flow.Warning, "queue-unread", u.Step, u.Pointer, fmt.Sprintf("only the draft of %s reads the queue %q; until it is published, messages for it become dead letters", strings.Join(readers, ", "), u.Name), "publish that flow first")
-				break
-			}
-			add(flow.Error, "queue-unread", u.Step, u.Pointer, fmt.Sprintf("no flow reads the queue %q", u.Name), "start a flow whose intake reads it, or deliver elsewhere")
+		case step.UseQueue, step.UseTopic:
+			e.readBy(p, u, add)
 		}
 	}
 	if other := e.clash(name, p); other != "" {
@@ -77,6 +69,24 @@ func (e *Engine) Read(name string, document []byte, files map[string][]byte) (*p
 	}
 	flow.Sort(findings)
 	return p, findings
+}
+
+// readBy finds a queue or topic that nobody reads. What is put into such a queue
+// becomes a dead letter; a topic keeps it in its log.
+func (e *Engine) readBy(p *plan.Plan, u step.Use, add func(level flow.Level, code, stepID, ptr, msg, repair string)) {
+	channel, unread, level := u.Name, "messages for it become dead letters", flow.Error
+	if u.Kind == step.UseTopic {
+		channel, unread, level = topicChannel(u.Name), "what is put there is kept for later readers alone", flow.Warning
+	}
+	own, ok := sourceOf(&p.Document.Intake)
+	if len(e.readers(channel, false)) > 0 || ok && own.channel() == channel {
+		return
+	}
+	if drafts := e.readers(channel, true); len(drafts) > 0 {
+		add(flow.Warning, u.Kind+"-unread", u.Step, u.Pointer, fmt.Sprintf("only the draft of %s reads the %s %q; until it is published, %s", strings.Join(drafts, ", "), u.Kind, u.Name, unread), "publish that flow first")
+		return
+	}
+	add(level, u.Kind+"-unread", u.Step, u.Pointer, fmt.Sprintf("no flow reads the %s %q", u.Kind, u.Name), "start a flow whose intake reads it, or deliver elsewhere")
 }
 
 var anyParameter = regexp.MustCompile(`\{[^}]*\}`)
@@ -193,7 +203,7 @@ func (e *Engine) Publish(ctx context.Context, name string) (int, []flow.Finding,
 	if err != nil {
 		return 0, nil, err
 	}
-	_, findings := e.Read(name, []byte(f.Draft), files)
+	p, findings := e.Read(name, []byte(f.Draft), files)
 	if flow.HasErrors(findings) {
 		return 0, findings, &FindingsError{"the draft has errors and was not published", findings}
 	}
@@ -215,6 +225,9 @@ func (e *Engine) Publish(ctx context.Context, name string) (int, []flow.Finding,
 			return ErrConflict
 		}
 		if err := tx.AddVersion(&v); err != nil {
+			return err
+		}
+		if err := e.subscribe(tx, &p.Document.Intake); err != nil {
 			return err
 		}
 		now.Live, now.Edits = v.N, 0

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -20,7 +21,7 @@ func (e *Engine) PauseQueue(ctx context.Context, queue string, pause bool) error
 		return err
 	}
 	e.Events.Publish(TopicQueues)
-	e.wakeQueue(queue)
+	e.wakeReaders(queue)
 	return nil
 }
 
@@ -37,21 +38,58 @@ func (e *Engine) MoveMessages(ctx context.Context, from, to string, ns []int64) 
 	defer func() {
 		if moved > 0 {
 			e.Events.Publish(TopicQueues)
-			e.wakeQueue(to)
+			e.wakeReaders(to)
 		}
 	}()
 	for {
-		var n int64
+		var n, asked int64
 		err := e.store.Write(ctx, func(tx *store.Tx) (err error) {
-			n, err = tx.MoveItems(from, to, ns, batch)
+			free, limit, err := tx.QueueLimit(to)
+			if err != nil {
+				return err
+			}
+			if free >= limit {
+				return fmt.Errorf("%w: %s", ErrDecision, full(to, free, limit))
+			}
+			asked = min(batch, limit-free)
+			n, err = tx.MoveItems(from, to, ns, int(asked))
 			return err
 		})
 		moved += n
-		if err != nil || n < batch {
+		if errors.Is(err, ErrDecision) && moved > 0 {
+			return moved, fmt.Errorf("%w; %d messages were moved before", err, moved)
+		}
+		if err != nil || n < asked {
 			return moved, err
 		}
 		e.Events.Publish(TopicQueues)
 	}
+}
+
+// full says that a queue takes no more.
+func full(queue string, free, limit int64) string {
+	return fmt.Sprintf("the queue %s is full: %d messages wait in it, and its limit is %d", queue, free, limit)
+}
+
+// LimitQueue sets how many messages may wait in a queue.
+func (e *Engine) LimitQueue(ctx context.Context, queue string, limit int64) error {
+	if limit < 1 {
+		return fmt.Errorf("%w: the limit of a queue is 1 or more, not %d", ErrDecision, limit)
+	}
+	err := e.store.Write(ctx, func(tx *store.Tx) error {
+		free, _, err := tx.QueueLimit(queue)
+		if err != nil {
+			return err
+		}
+		if free == 0 && !e.known(queue) {
+			return ErrNotFound
+		}
+		return tx.SetQueue(&store.QueueSettings{Queue: queue, Limit: limit})
+	})
+	if err == nil {
+		e.Events.Publish(TopicQueues)
+	}
+	return err
 }
 
 // PurgeMessages takes free messages out of a queue for good and tells how
@@ -96,7 +134,7 @@ func (e *Engine) purgeOne(tx *store.Tx, item *store.QueueItem, reason string) er
 	if err != nil {
 		return err
 	}
-	t, m, _, _, err := e.receiveItem(flow, version, p, item)
+	t, m, _, _, err := e.receive(flow, version, p, fromQueue(item))
 	if err != nil {
 		return err
 	}

@@ -70,6 +70,35 @@ func migrate(db *gorm.DB) error {
 			}
 			return nil
 		}},
+		{ID: "0003 topics, and queues that know their size", Migrate: func(db *gorm.DB) error {
+			if !db.Migrator().HasColumn(&Transaction{}, "FromTopic") {
+				if err := db.Exec("ALTER TABLE transactions ADD COLUMN from_topic numeric NOT NULL DEFAULT 0").Error; err != nil {
+					return err
+				}
+			}
+			if err := db.AutoMigrate(&Topic{}, &TopicMessage{}, &Subscription{}, &TopicTaken{}, &QueueSize{}, &QueueSettings{}); err != nil {
+				return err
+			}
+			const count = " ON CONFLICT (queue) DO UPDATE SET free = free + excluded.free, taken = taken + excluded.taken"
+			for _, sql := range []string{
+				"CREATE INDEX topic_messages_time ON topic_messages (topic, put_at)",
+				"CREATE INDEX topic_takens_reader ON topic_takens (topic, subscription, flow)",
+				`INSERT INTO queue_sizes (queue, free, taken)
+					SELECT queue, SUM(taken_by IS NULL), SUM(taken_by IS NOT NULL) FROM queue_items GROUP BY queue`,
+				`CREATE TRIGGER queue_items_put AFTER INSERT ON queue_items BEGIN
+					INSERT INTO queue_sizes (queue, free, taken) VALUES (NEW.queue, NEW.taken_by IS NULL, NEW.taken_by IS NOT NULL)` + count + `; END`,
+				`CREATE TRIGGER queue_items_gone AFTER DELETE ON queue_items BEGIN
+					INSERT INTO queue_sizes (queue, free, taken) VALUES (OLD.queue, -(OLD.taken_by IS NULL), -(OLD.taken_by IS NOT NULL))` + count + `; END`,
+				`CREATE TRIGGER queue_items_moved AFTER UPDATE OF queue, taken_by ON queue_items BEGIN
+					INSERT INTO queue_sizes (queue, free, taken) VALUES (OLD.queue, -(OLD.taken_by IS NULL), -(OLD.taken_by IS NOT NULL))` + count + `;
+					INSERT INTO queue_sizes (queue, free, taken) VALUES (NEW.queue, NEW.taken_by IS NULL, NEW.taken_by IS NOT NULL)` + count + `; END`,
+			} {
+				if err := db.Exec(sql).Error; err != nil {
+					return err
+				}
+			}
+			return nil
+		}},
 	}).Migrate()
 }
 

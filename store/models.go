@@ -142,6 +142,7 @@ type Transaction struct {
 	FinishedAt *time.Time
 	NextTryAt  *time.Time
 	QueueItem  int64 // the queue's message that it works on, or 0
+	FromTopic  bool  // it works on a message of a topic
 	Unbegun    bool  // it ended before its first step
 	// DuplicateOf is the transaction that had the same once value before.
 	DuplicateOf *ID
@@ -281,6 +282,23 @@ type QueueItem struct {
 	// ExpiresAt is when a message that nobody works on becomes a dead letter.
 	ExpiresAt *time.Time
 }
+
+// QueueSize counts the messages of a queue; triggers keep it, so that a full
+// queue is measured as fast as an empty one.
+type QueueSize struct {
+	Queue string `gorm:"primaryKey"`
+	Free  int64  // nobody works on them
+	Taken int64
+}
+
+// QueueSettings are what a person has set for a queue.
+type QueueSettings struct {
+	Queue string `gorm:"primaryKey"`
+	Limit int64  // messages that nobody works on; more are refused
+}
+
+// UsualQueueLimit is the limit of a queue that nobody has set.
+const UsualQueueLimit = 1_000_000
 
 // PausedQueue is a queue that hands out nothing for now.
 type PausedQueue struct {

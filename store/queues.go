@@ -99,30 +99,54 @@ type QueueDepth struct {
 
 // QueueDepths measures every queue that holds something.
 func (s *Store) QueueDepths() ([]QueueDepth, error) {
-	var rows []struct {
-		Queue           string
-		Depth, InFlight int64
-		First           *int64
-	}
-	// Each part is answered by its partial index alone, without a look at a message.
-	err := s.read.Raw(`SELECT queue, SUM(depth) AS depth, SUM(in_flight) AS in_flight, MIN(first) AS first FROM (
-		SELECT queue, COUNT(*) AS depth, 0 AS in_flight, MIN(n) AS first FROM queue_items WHERE taken_by IS NULL GROUP BY queue
-		UNION ALL SELECT queue, 0, COUNT(*), NULL FROM queue_items WHERE taken_by IS NOT NULL GROUP BY queue)
-		GROUP BY queue ORDER BY queue`).Scan(&rows).Error
-	if err != nil {
+	var rows []QueueSize
+	if err := s.read.Where("free <> 0 OR taken <> 0").Order("queue").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	out := make([]QueueDepth, len(rows))
 	for i, r := range rows {
-		out[i] = QueueDepth{Queue: r.Queue, Depth: r.Depth, InFlight: r.InFlight}
-		if r.First != nil {
-			var item QueueItem
-			if err := s.read.Select("put_at").Where("n = ?", *r.First).Take(&item).Error; err == nil {
-				out[i].Oldest = &item.PutAt
-			}
+		out[i] = QueueDepth{Queue: r.Queue, Depth: r.Free, InFlight: r.Taken}
+		if r.Free == 0 {
+			continue
+		}
+		var item QueueItem
+		err := s.read.Raw(`SELECT put_at FROM queue_items WHERE n = (
+			SELECT MIN(first) FROM (SELECT (SELECT MIN(n) FROM queue_items WHERE queue = ? AND taken_by IS NULL AND priority = p.value) AS first
+			FROM json_each('[0,1,2,3,4,5,6,7,8,9]') p))`, r.Queue).Scan(&item).Error
+		if err != nil {
+			return nil, err
+		}
+		if !item.PutAt.IsZero() {
+			out[i].Oldest = &item.PutAt
 		}
 	}
 	return out, nil
+}
+
+// QueueLimit tells how many messages a queue holds that nobody works on, and
+// how many it may hold.
+func (tx *Tx) QueueLimit(queue string) (free, limit int64, err error) {
+	limit = UsualQueueLimit
+	var set QueueSettings
+	if err = tx.db.Where("queue = ?", queue).Take(&set).Error; err == nil {
+		limit = set.Limit
+	} else if !errors.Is(err, ErrNotFound) {
+		return 0, 0, err
+	}
+	var size QueueSize
+	if err = tx.db.Where("queue = ?", queue).Take(&size).Error; errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return size.Free, limit, err
+}
+
+// SetQueue keeps what a person has set for a queue.
+func (tx *Tx) SetQueue(s *QueueSettings) error { return tx.db.Save(s).Error }
+
+// QueueSettings lists the queues for which a person has set something.
+func (s *Store) QueueSettings() ([]QueueSettings, error) {
+	var out []QueueSettings
+	return out, s.read.Find(&out).Error
 }
 
 // Peek lists messages of a queue in the order in which they are taken, without

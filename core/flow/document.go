@@ -22,21 +22,33 @@ type Document struct {
 
 // Intake says how messages enter.
 type Intake struct {
-	Kind      string // webhook or queue
-	Path      string // webhook: below /in, with {parameters}
-	Methods   []string
-	Format    string // name of a format, or auto
-	Callers   []string
-	Queue     string // queue: its name
-	InFlight  int    // queue: messages worked on at once
-	Limit     int    // largest body, bytes
-	Layout    message.Layout
-	Limits    format.Limits
-	Strict    bool   // members that stand twice are refused
-	Once      string // expressions
-	OnceFor   time.Duration
-	Reference string
-	Order     string
+	Kind    string // webhook, queue or topic
+	Path    string // webhook: below /in, with {parameters}
+	Methods []string
+	Format  string // name of a format, or auto
+	Callers []string
+	Queue   string // queue: its name
+	Topic   string // topic: its name
+	// Subscription is the place in the topic that the flow reads at: by
+	// default one of the flow's own name. Flows that name the same share it.
+	Subscription string
+	Begin        Begin // topic: where a new subscription begins
+	InFlight     int   // queue and topic: messages worked on at once
+	Limit        int   // largest body, bytes
+	Layout       message.Layout
+	Limits       format.Limits
+	Strict       bool   // members that stand twice are refused
+	Once         string // expressions
+	OnceFor      time.Duration
+	Reference    string
+	Order        string
+}
+
+// Begin says where in a topic a new subscription begins to read.
+type Begin struct {
+	Latest bool      // only what is put from then on
+	Time   time.Time // with the first message put then or later; zero: not so
+	Offset *int64    // with the message at this offset
 }
 
 // Defaults of an intake.
@@ -76,6 +88,7 @@ func readIntake(s *Source) (Intake, []Finding) {
 	in := Intake{
 		Kind: text(n, "kind"), Path: text(n, "path"), Format: text(n, "format"), Queue: text(n, "queue"),
 		Methods: texts(n, "methods"), Callers: texts(n, "callers"),
+		Topic: text(n, "topic"), Subscription: text(n, "subscription"),
 		Once: text(n, "once"), Reference: text(n, "reference"), Order: text(n, "order"),
 		InFlight: number(n, "in-flight", DefaultInFlight), Limit: number(n, "limit", DefaultLimit),
 		Strict: flag(n, "strict"), OnceFor: DefaultOnceFor, Layout: Layout(n),
@@ -87,14 +100,32 @@ func readIntake(s *Source) (Intake, []Finding) {
 	if len(in.Methods) == 0 {
 		in.Methods = []string{"POST"}
 	}
+	if in.Subscription == "" {
+		in.Subscription = text(s.Root, "name")
+	}
 	var findings []Finding
+	wrong := func(ptr string, err error, repair string) {
+		p := s.Value(ptr)
+		findings = append(findings, Finding{Level: Error, Code: "wrong-value", Pointer: ptr, Line: p.Line, Column: p.Column, Message: err.Error(), Repair: repair})
+	}
 	if t := text(n, "once-for"); t != "" {
 		d, err := Duration(t)
 		if err != nil {
-			p := s.Value("/intake/once-for")
-			findings = append(findings, Finding{Level: Error, Code: "wrong-value", Pointer: "/intake/once-for", Line: p.Line, Column: p.Column, Message: err.Error(), Repair: "write it as 30s, 10m or 24h"})
+			wrong("/intake/once-for", err, "write it as 30s, 10m or 24h")
 		}
 		in.OnceFor = d
+	}
+	in.Begin.Latest = text(n, "begin") == "latest"
+	if t := text(n.Get("begin"), "time"); t != "" {
+		at, err := time.Parse(time.RFC3339, t)
+		if err != nil {
+			wrong("/intake/begin/time", fmt.Errorf("%q is no point in time", t), "write it as 2026-05-04T09:00:00Z")
+		}
+		in.Begin.Time = at
+	}
+	if v := n.Get("begin").Get("offset"); v != nil {
+		offset := int64(number(n.Get("begin"), "offset", 0))
+		in.Begin.Offset = &offset
 	}
 	return in, findings
 }

@@ -25,11 +25,25 @@ const flowSchema = `{
 		"steps": {"$ref": "#/$defs/steps"}
 	},
 	"$defs": {
-		"intake": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["webhook", "queue"]}},
+		"intake": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["webhook", "queue", "topic"]}},
 			"if": {"properties": {"kind": {"const": "queue"}}},
 			"then": {"additionalProperties": false, "required": ["queue"], "properties": {
 				"kind": true, "note": {"type": "string"},
 				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "name of the queue"},
+				"in-flight": {"type": "integer", "minimum": 1, "maximum": 1000, "description": "messages worked on at once, 4 by default"},
+				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
+				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}},
+			"else": {"if": {"properties": {"kind": {"const": "topic"}}},
+			"then": {"additionalProperties": false, "required": ["topic"], "properties": {
+				"kind": true, "note": {"type": "string"},
+				"topic": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "name of the topic"},
+				"subscription": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "the place in the topic that the flow reads at, its own name by default; flows that name the same share the messages"},
+				"begin": {"description": "where a new subscription begins: earliest (default), latest, {time: ...} or {offset: ...}", "if": {"type": "string"}, "then": {"enum": ["earliest", "latest"]},
+					"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 1, "properties": {
+						"time": {"type": "string", "description": "with the first message put then or later"},
+						"offset": {"type": "integer", "minimum": 0, "description": "with the message at this offset; they count from 0"}}}},
 				"in-flight": {"type": "integer", "minimum": 1, "maximum": 1000, "description": "messages worked on at once, 4 by default"},
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
@@ -45,7 +59,7 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
-				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}}
 		},
 		"format": {"enum": ["json", "xml", "csv", "hl7", "form", "text", "binary", "auto"], "description": "auto (default): by Content-Type"},
 		"header": {"type": "boolean", "description": "CSV: the first row names the members of the others"},

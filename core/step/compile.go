@@ -40,6 +40,7 @@ type Use struct{ Kind, Name, Step, Pointer string }
 const (
 	UseConnection = "connection"
 	UseQueue      = "queue"
+	UseTopic      = "topic"
 )
 
 // Block compiles a list of steps.

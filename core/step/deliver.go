@@ -13,13 +13,14 @@ import (
 
 var deliverKind = Kind{
 	Name:    "deliver",
-	Summary: "Hands the message over for guaranteed delivery, to a connection over HTTP or to a queue.",
+	Summary: "Hands the message over for guaranteed delivery, to a connection over HTTP, to a queue or to a topic.",
 	Reason:  "Use it for everything that must arrive. The message is stored first, tried on a retry plan that ends, and kept as a dead letter when it cannot be delivered. Steps after it see the answer under replies.",
 	Example: `{id: to-shelf, kind: deliver, to: shelf-printer, method: POST, path: '/${body.branch}/slips', retry: {first: 5s, tries: 6}}`,
 	Properties: `{
-		"to": {"description": "name of a connection, or {queue: name}", "if": {"type": "string"}, "then": {"minLength": 1},
-			"else": {"type": "object", "additionalProperties": false, "required": ["queue"], "properties": {
-				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$"},
+		"to": {"description": "name of a connection, {queue: name} or {topic: name}", "if": {"type": "string"}, "then": {"minLength": 1},
+			"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "properties": {
+				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "each message goes to one reader"},
+				"topic": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "every subscription gets each message"},
 				"priority": {"type": ["string", "integer"], "description": "expression from 0 to 9, 4 by default; the higher are taken first"},
 				"expires": {"type": "string", "description": "how long it may wait in the queue, such as 10m; then it is a dead letter"}}}},
 		"method": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"], "description": "HTTP method, POST by default"},
@@ -45,15 +46,8 @@ const UsualPriority = 4
 
 func compileDeliver(c *Compiler, s *flow.Step) Runner {
 	r := &deliver{kind: WantHTTP, target: scalar(s.Settings.Get("to")), method: scalar(s.Settings.Get("method")), headers: c.headers(s)}
-	if q := s.Settings.Get("to").Get("queue"); q != nil {
-		r.kind, r.target = WantQueue, q.Text
-		c.Uses = append(c.Uses, Use{UseQueue, r.target, s.ID, s.Pointer + "/to/queue"})
-		r.queueSettings(c, s)
-		for _, name := range []string{"method", "path", "retry"} {
-			if s.Settings.Get(name) != nil {
-				c.Find(s.Pointer+"/"+name, flow.Warning, "no-effect", name+" has no effect on a delivery to a queue", "remove it")
-			}
-		}
+	if to := s.Settings.Get("to"); to.Kind == message.Map {
+		r.inside(c, s, to)
 	} else {
 		c.Uses = append(c.Uses, Use{UseConnection, r.target, s.ID, s.Pointer + "/to"})
 		c.outside = s.ID
@@ -82,8 +76,29 @@ func compileDeliver(c *Compiler, s *flow.Step) Runner {
 	return r
 }
 
-func (r *deliver) queueSettings(c *Compiler, s *flow.Step) {
-	to := s.Settings.Get("to")
+// inside reads the settings of a delivery that stays in the application.
+func (r *deliver) inside(c *Compiler, s *flow.Step, to *message.Node) {
+	queue, topic := scalar(to.Get("queue")), scalar(to.Get("topic"))
+	switch {
+	case queue == "" && topic == "" || queue != "" && topic != "":
+		c.Find(s.Pointer+"/to", flow.Error, "wrong-value", "a delivery goes either to a queue or to a topic", "write {queue: name} or {topic: name}")
+	case queue != "":
+		r.kind, r.target = WantQueue, queue
+		c.Uses = append(c.Uses, Use{UseQueue, r.target, s.ID, s.Pointer + "/to/queue"})
+	default:
+		r.kind, r.target = WantTopic, topic
+		c.Uses = append(c.Uses, Use{UseTopic, r.target, s.ID, s.Pointer + "/to/topic"})
+		for _, name := range []string{"priority", "expires"} {
+			if to.Get(name) != nil {
+				c.Find(s.Pointer+"/to/"+name, flow.Warning, "no-effect", name+" has no effect on a topic, whose log keeps its order and its own age", "remove it")
+			}
+		}
+	}
+	for _, name := range []string{"method", "path", "retry"} {
+		if s.Settings.Get(name) != nil {
+			c.Find(s.Pointer+"/"+name, flow.Warning, "no-effect", name+" has no effect on a delivery to a queue or topic", "remove it")
+		}
+	}
 	if n := to.Get("priority"); n != nil {
 		r.priority = c.Expression(s.Pointer+"/to/priority", scalar(n))
 	}
@@ -150,8 +165,13 @@ func (r *deliver) Run(c *Call) (Result, error) {
 // done goes on with the answer that the delivery got.
 func (r *deliver) done(c *Call) Result {
 	st := c.State
-	if r.kind == WantQueue {
+	switch {
+	case r.kind == WantQueue:
 		return Result{State: st, Outcome: "queued"}
+	case r.kind == WantTopic && c.Effect.Unheard:
+		return Result{State: st, Outcome: "put, nobody reads it", Note: &Note{"warning", "the topic " + r.target + " has no subscription; the message stays in its log for as long as the topic keeps it"}}
+	case r.kind == WantTopic:
+		return Result{State: st, Outcome: "put"}
 	}
 	if st.Replies == nil {
 		st.Replies = message.NewMap()

@@ -12,8 +12,8 @@ import (
 type Want struct {
 	Path    string   // of the step in this transaction; the key of the effect
 	Step    string   // its id
-	Kind    string   // WantHTTP or WantQueue
-	Target  string   // name of the connection or queue
+	Kind    string   // WantHTTP, WantQueue or WantTopic
+	Target  string   // name of the connection, queue or topic
 	Request *Request // what is to be handed over
 	Retry   *Retry   // the step's own plan, or nil
 	// Of a message for a queue:
@@ -25,6 +25,7 @@ type Want struct {
 const (
 	WantHTTP  = "http"  // a delivery over HTTP, guaranteed by the engine
 	WantQueue = "queue" // a message for a queue inside the application
+	WantTopic = "topic" // a message for the log of a topic
 )
 
 // Request is what a delivery hands over.
@@ -41,7 +42,8 @@ type Effect struct {
 	Status  int              `json:"status,omitempty"` // HTTP status of the answer
 	Headers []message.Header `json:"headers,omitempty"`
 	Body    []byte           `json:"body,omitempty"`
-	Item    string           `json:"item,omitempty"` // id of the message in its queue
+	Item    string           `json:"item,omitempty"`    // number of the message in its queue or topic
+	Unheard bool             `json:"unheard,omitempty"` // the topic had no subscription
 }
 
 // reply gives an effect as what later steps see under replies.

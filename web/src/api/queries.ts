@@ -62,6 +62,12 @@ export const useQueues = () =>
     refetchInterval: 10_000, // rates fall without any event
     queryFn: () => get<T.Queue[]>("/api/v1/queues"),
   });
+export const useTopics = () =>
+  useQuery({
+    queryKey: ["queues", "topics"],
+    refetchInterval: 10_000,
+    queryFn: () => get<T.Topic[]>("/api/v1/topics"),
+  });
 export const useConnections = () =>
   useQuery({ queryKey: ["connections"], queryFn: () => get<T.Connection[]>("/api/v1/connections") });
 export const useStandIns = () =>

@@ -790,6 +790,120 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/queues/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets how many messages may wait in a queue */
+        put: operations["putQueue"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Topics with their subscriptions */
+        get: operations["listTopics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets how old and how large the log of a topic may become */
+        put: operations["putTopic"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/{name}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** Messages of a topic from an offset on, or with before the last ones before it, the newest first */
+        get: operations["topicMessages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/{name}/subscriptions/{subscription}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                subscription: components["parameters"]["Subscription"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a subscription that no live flow reads */
+        delete: operations["unsubscribe"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/topics/{name}/subscriptions/{subscription}/rewind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                subscription: components["parameters"]["Subscription"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sets a subscription to another place in its topic, back or forward */
+        post: operations["rewind"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections": {
         parameters: {
             query?: never;
@@ -1319,7 +1433,73 @@ export interface components {
         Counted: {
             count: number;
         };
+        QueueInput: {
+            limit: number;
+        };
+        TopicInput: {
+            /** @description milliseconds, 0: no bound */
+            keepFor?: number;
+            /** @description 0: no bound */
+            keepBytes?: number;
+            /** @description drop even what a subscription has not read */
+            dropUnread?: boolean;
+        };
+        /** @description one of them */
+        RewindInput: {
+            /** @enum {string} */
+            to?: "earliest" | "latest";
+            /** Format: date-time */
+            time?: string;
+            offset?: number;
+        };
+        Topic: {
+            name: string;
+            firstOffset: number;
+            nextOffset: number;
+            messages: number;
+            bytes: number;
+            /** Format: date-time */
+            oldestAt: string | null;
+            inPerMinute: number;
+            /** @description put while there was no subscription */
+            unheard: number;
+            /** @description milliseconds, 0: no bound */
+            keepFor: number;
+            /** @description 0: no bound */
+            keepBytes: number;
+            dropUnread: boolean;
+            subscriptions: components["schemas"]["Subscription"][];
+        };
+        Subscription: {
+            name: string;
+            /** @description the offset that is read next */
+            position: number;
+            /** @description messages not read yet */
+            lag: number;
+            inFlight: number;
+            /**
+             * Format: date-time
+             * @description of what is not read yet
+             */
+            oldestAt: string | null;
+            outPerMinute: number;
+            /** @description dropped before they were read */
+            missed: number;
+            readers: string[];
+        };
+        TopicMessage: {
+            /** @description its offset */
+            n: number;
+            from: components["schemas"]["Id"];
+            reference: string;
+            /** Format: date-time */
+            putAt: string;
+            headers: components["schemas"]["Header"][];
+            body: components["schemas"]["Body"];
+        };
         Queue: {
+            /** @description messages that may wait */
+            limit: number;
             /** @description put in the last minute */
             inPerMinute: number;
             /** @description taken by readers in the last minute */
@@ -1524,6 +1704,7 @@ export interface components {
     };
     parameters: {
         Name: string;
+        Subscription: string;
         IdPath: components["schemas"]["Id"];
         From: string;
         To: string;
@@ -2763,6 +2944,156 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Counted"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putQueue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QueueInput"];
+            };
+        };
+        responses: {
+            /** @description set */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTopics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description topics */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Topic"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putTopic: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TopicInput"];
+            };
+        };
+        responses: {
+            /** @description set */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    topicMessages: {
+        parameters: {
+            query?: {
+                from?: number;
+                before?: number;
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TopicMessage"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unsubscribe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                subscription: components["parameters"]["Subscription"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rewind: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                subscription: components["parameters"]["Subscription"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RewindInput"];
+            };
+        };
+        responses: {
+            /** @description where it stands now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        position: number;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

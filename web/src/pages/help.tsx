@@ -64,6 +64,23 @@ export default function HelpPage() {
               plan, make a dead letter. A resend keeps what was delivered before, and the history of every try stays.
             </p>
           </section>
+          <section id="queues">
+            <h2 className="mb-1 text-[17px]">Queues and topics</h2>
+            <p className="mb-1">
+              A queue hands each message to one reader: use it to let work wait for whoever is free. It gives out the
+              highest priority first (0 to 9, usually 4) and what is equal in the order in which it was put, at most so
+              many at once as its flow says. What waits longer than its step allows is a dead letter, and so is what
+              finds the queue full or without a reader. Messages can be looked at, moved and purged while they wait.
+            </p>
+            <p>
+              A topic keeps a log, and each subscription reads all of it at its own place: use it to tell several flows
+              the same thing without knowing them. Flows that name the same subscription share its messages. A new one
+              begins with the oldest message kept, at the end, at a time or at an offset, and can be rewound later. A
+              topic keeps messages for 7 days and up to 1 GiB unless it is set otherwise, and never drops what a
+              subscription has not read unless it is told to. Putting into a topic that nobody reads is a warning, which
+              the topic counts.
+            </p>
+          </section>
           <section id="steps">
             <h2 className="mb-2 text-[17px]">Steps</h2>
             {r?.kinds.map((k) => (

@@ -1,18 +1,21 @@
-import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { toast } from "sonner";
-import { call, enc, get, type Queue, type QueueMessage } from "../api/client";
-import { queryClient, useFlows, useQueues } from "../api/queries";
-import { Document } from "../ui/document";
-import { Dialog, Empty, PageHead, Select, Setting, says, Text, Trouble } from "../ui/parts";
+import { call, enc, type Queue } from "../api/client";
+import { queryClient, useFlows, useQueues, useTopics } from "../api/queries";
+import { Dialog, Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
 import { number, span, Time, useNow } from "../ui/time";
+import { InsideQueue } from "./queue-inside";
+import { InsideTopic, TopicTable } from "./topics";
 
 export default function QueuesPage() {
   const queues = useQueues();
   const flows = useFlows();
   const [search, setSearch] = useSearchParams();
   const open = search.get("open") ?? "";
+  const topic = search.get("topic") ?? "";
+  const topics = useTopics();
+  const [limiting, setLimiting] = useState<Queue | null>(null);
   const now = useNow();
   const go = useNavigate();
   const title = (name: string) => flows.data?.find((f) => f.name === name)?.title ?? name;
@@ -27,83 +30,109 @@ export default function QueuesPage() {
   const opened = queues.data?.find((q) => q.name === open);
   return (
     <>
-      <PageHead title="Queues" facts="inside the application, each message to one reader" />
+      <PageHead
+        title="Queues"
+        facts="what waits inside the application: queues, topics with their subscriptions, and open groups"
+      />
       {queues.error && <Trouble error={queues.error} />}
+      {topics.error && <Trouble error={topics.error} />}
       <div className="min-h-0 flex-1 overflow-auto">
-        {queues.data?.length === 0 ? (
-          <Empty title="No queue yet">
+        {queues.data?.length === 0 && topics.data?.length === 0 ? (
+          <Empty title="No queue and no topic yet">
             <p>
               A queue is there as soon as a published flow reads it: start a flow whose messages come in by a queue, and
-              let another one deliver to it.
+              let another one deliver to it. A topic is there as soon as something is put into it or a flow reads it.
             </p>
           </Empty>
         ) : (
-          <table className="grid-table">
-            <thead>
-              <tr>
-                <th>Queue</th>
-                <th>Read by</th>
-                <th className="!text-right">Depth</th>
-                <th className="!text-right">In flight</th>
-                <th className="!text-right">Oldest waits</th>
-                <th className="!text-right">In a minute</th>
-                <th className="!text-right">Out a minute</th>
-                <th />
-              </tr>
-            </thead>
-            <tbody>
-              {queues.data?.map((q) => (
-                <tr key={q.name} aria-selected={q.name === open} data-queue={q.name}>
-                  <td className="data !font-bold">
-                    {q.name}
-                    {q.pausedAt && (
-                      <span className="ml-2 font-normal text-wait">
-                        paused since <Time at={q.pausedAt} />
-                      </span>
-                    )}
-                  </td>
-                  <td>
-                    {q.readers.length === 0 ? (
-                      <b className="text-dead">nobody</b>
-                    ) : (
-                      q.readers.map((r) => (
-                        <button key={r} type="button" className="btn-bare mr-3" onClick={() => go(`/flows/${r}`)}>
-                          {title(r)}
-                        </button>
-                      ))
-                    )}
-                  </td>
-                  <td className="text-right font-semibold">{number(q.depth)}</td>
-                  <td className="text-right">{number(q.inFlight)}</td>
-                  <td className="text-right">
-                    {q.oldestAt ? (
-                      <span title={q.oldestAt}>{span(now - new Date(q.oldestAt).getTime())}</span>
-                    ) : (
-                      <span className="text-quiet">nothing waits</span>
-                    )}
-                  </td>
-                  <td className="text-right">{number(q.inPerMinute)}</td>
-                  <td className="text-right">{number(q.outPerMinute)}</td>
-                  <td className="text-right">
-                    <button type="button" className="btn-bare mr-4" onClick={() => pause(q)}>
-                      {q.pausedAt ? "resume" : "pause"}
-                    </button>
-                    <button
-                      type="button"
-                      className="btn-bare"
-                      onClick={() => setSearch(q.name === open ? {} : { open: q.name })}
-                    >
-                      {q.name === open ? "close" : "look inside"}
-                    </button>
-                  </td>
+          <>
+            <table className="grid-table table-fixed">
+              <thead>
+                <tr>
+                  <th className="w-[23%]">Queue: each message to one reader</th>
+                  <th>Read by</th>
+                  <th className="w-[6%] !text-right">Depth</th>
+                  <th className="w-[6.5%] !text-right">In flight</th>
+                  <th className="w-[8.5%] !text-right">Oldest waits</th>
+                  <th className="w-[8%] !text-right">In a minute</th>
+                  <th className="w-[8.5%] !text-right">Out a minute</th>
+                  <th className="w-[15%]" />
                 </tr>
-              ))}
-            </tbody>
-          </table>
+              </thead>
+              <tbody>
+                {queues.data?.map((q) => (
+                  <tr key={q.name} aria-selected={q.name === open} data-queue={q.name}>
+                    <td className="data !font-bold">
+                      {q.name}
+                      {q.depth >= q.limit && <span className="ml-2 font-normal text-dead">full</span>}
+                      {q.pausedAt && (
+                        <span className="ml-2 font-normal text-wait">
+                          paused since <Time at={q.pausedAt} />
+                        </span>
+                      )}
+                    </td>
+                    <td>
+                      {q.readers.length === 0 ? (
+                        <b className="text-dead">nobody</b>
+                      ) : (
+                        q.readers.map((r) => (
+                          <button key={r} type="button" className="btn-bare mr-3" onClick={() => go(`/flows/${r}`)}>
+                            {title(r)}
+                          </button>
+                        ))
+                      )}
+                    </td>
+                    <td className="text-right font-semibold">{number(q.depth)}</td>
+                    <td className="text-right">{number(q.inFlight)}</td>
+                    <td className="text-right">
+                      {q.oldestAt ? (
+                        <span title={q.oldestAt}>{span(now - new Date(q.oldestAt).getTime())}</span>
+                      ) : (
+                        <span className="text-quiet">nothing waits</span>
+                      )}
+                    </td>
+                    <td className="text-right">{number(q.inPerMinute)}</td>
+                    <td className="text-right">{number(q.outPerMinute)}</td>
+                    <td className="text-right">
+                      <button type="button" className="btn-bare mr-4" onClick={() => setLimiting(q)}>
+                        limit
+                      </button>
+                      <button type="button" className="btn-bare mr-4" onClick={() => pause(q)}>
+                        {q.pausedAt ? "resume" : "pause"}
+                      </button>
+                      <button
+                        type="button"
+                        className="btn-bare"
+                        onClick={() => setSearch(q.name === open ? {} : { open: q.name })}
+                      >
+                        {q.name === open ? "close" : "look inside"}
+                      </button>
+                    </td>
+                  </tr>
+                ))}
+                {queues.data?.length === 0 && (
+                  <tr>
+                    <td colSpan={8} className="text-quiet">
+                      no queue yet
+                    </td>
+                  </tr>
+                )}
+              </tbody>
+            </table>
+            <TopicTable
+              topics={topics.data ?? []}
+              open={topic}
+              onOpen={(t) => setSearch(t ? { topic: t } : {})}
+              title={title}
+              now={now}
+            />
+          </>
         )}
       </div>
+      {limiting && <LimitDialog queue={limiting} onClose={() => setLimiting(null)} />}
+      {topic && <InsideTopic key={topic} topic={topics.data?.find((t) => t.name === topic)} name={topic} />}
       {open && (
-        <Inside
+        <InsideQueue
           key={open}
           queue={open}
           free={opened?.depth ?? 0}
@@ -114,155 +143,31 @@ export default function QueuesPage() {
   );
 }
 
-/** The messages of a queue as they will be taken, looked at without taking them. */
-function Inside({ queue, free, others }: { queue: string; free: number; others: string[] }) {
-  const go = useNavigate();
-  const [limit, setLimit] = useState(50);
-  const [chosen, setChosen] = useState<number[]>([]);
-  const [doing, setDoing] = useState<"move" | "purge" | null>(null);
-  const messages = useQuery({
-    queryKey: ["queues", queue, "messages", limit],
-    placeholderData: (old: QueueMessage[] | undefined) => old,
-    queryFn: () => get<QueueMessage[]>(`/api/v1/queues/${enc(queue)}/messages?limit=${limit}`),
-  });
-  const here = messages.data?.filter((m) => !m.takenBy && chosen.includes(m.n)) ?? [];
-  const count = here.length || free;
-  const what = here.length ? `${here.length} chosen` : free ? `all ${number(free)}` : "all";
-  return (
-    <section aria-label={`Messages of ${queue}`} className="flex h-[46%] shrink-0 flex-col border-t-2 border-deep">
-      <h2 className="pane-head flex items-center gap-3">
-        {queue} <span className="font-normal text-quiet">as they will be taken, looked at without taking them</span>
-        <span className="flex-1" />
-        <button
-          type="button"
-          className="btn"
-          disabled={!count || !others.length}
-          title={others.length ? undefined : "no other queue has a reader"}
-          onClick={() => setDoing("move")}
-        >
-          Move {what}…
-        </button>
-        <button type="button" className="btn" disabled={!count} onClick={() => setDoing("purge")}>
-          Purge {what}…
-        </button>
-      </h2>
-      <div className="min-h-0 flex-1 overflow-auto bg-sheet">
-        {messages.data?.length === 0 && <p className="p-3 text-quiet">The queue is empty.</p>}
-        {messages.data?.map((m) => (
-          <div key={m.n} className="flex items-start border-b border-line">
-            <input
-              type="checkbox"
-              className="mt-2.5 ml-3"
-              aria-label={`Choose message ${m.n}`}
-              disabled={!!m.takenBy}
-              checked={!m.takenBy && chosen.includes(m.n)}
-              onChange={(e) => setChosen(e.target.checked ? [...chosen, m.n] : chosen.filter((n) => n !== m.n))}
-            />
-            <details className="min-w-0 flex-1">
-              <summary className="flex cursor-pointer gap-4 px-3 py-1.5">
-                <span className="w-14 text-quiet">{m.n}</span>
-                <b className="data w-32">{m.reference}</b>
-                <Time at={m.putAt} />
-                <span className="text-quiet">priority {m.priority}</span>
-                {m.expiresAt && !m.takenBy && (
-                  <span className="text-wait">
-                    expires <Time at={m.expiresAt} />
-                  </span>
-                )}
-                <span className="text-quiet">{m.takenBy ? "in flight" : "free"}</span>
-                <button type="button" className="btn-bare" onClick={() => go(`/transactions/${m.takenBy ?? m.from}`)}>
-                  {m.takenBy ? "its transaction" : "where it came from"}
-                </button>
-              </summary>
-              <Document body={{ ...m.body, format: "json" }} />
-            </details>
-          </div>
-        ))}
-        {messages.data?.length === limit && limit < 500 && (
-          <button type="button" className="btn-bare p-3" onClick={() => setLimit(Math.min(500, limit * 2))}>
-            show more
-          </button>
-        )}
-      </div>
-      {doing && (
-        <Decide
-          queue={queue}
-          doing={doing}
-          chosen={here}
-          count={count}
-          others={others}
-          onClose={() => {
-            setDoing(null);
-            setChosen([]);
-          }}
-        />
-      )}
-    </section>
-  );
-}
-
-/** Asks before messages are moved or purged, and names what is lost. */
-function Decide(p: {
-  queue: string;
-  doing: "move" | "purge";
-  chosen: QueueMessage[];
-  count: number;
-  others: string[];
-  onClose: () => void;
-}) {
-  const [to, setTo] = useState(p.others[0] ?? "");
-  const [why, setWhy] = useState("");
+/** How many messages may wait in a queue. */
+function LimitDialog({ queue, onClose }: { queue: Queue; onClose: () => void }) {
+  const [limit, setLimit] = useState(String(queue.limit));
   const [bad, setBad] = useState<string>();
-  const [stop, setStop] = useState<AbortController | null>(null);
-  const messages = `${number(p.count)} ${p.count === 1 ? "message" : "messages"}`;
-  const names = p.chosen.map((m) => m.reference || `number ${m.n}`);
-  const go = async () => {
-    const abort = new AbortController();
-    setStop(abort);
-    setBad(undefined);
-    try {
-      const which = p.chosen.length ? { messages: p.chosen.map((m) => m.n) } : { all: true };
-      const { value } = await call<{ count: number }>(`/api/v1/queues/${enc(p.queue)}/${p.doing}`, {
-        body: p.doing === "move" ? { ...which, to } : { ...which, why },
-        signal: abort.signal,
-      });
-      const some = `${number(value.count)} ${value.count === 1 ? "message" : "messages"}`;
-      toast.success(p.doing === "move" ? `${some} moved to ${to}` : `${some} purged`);
-      p.onClose();
-    } catch (e) {
-      setBad(abort.signal.aborted ? "It was stopped; what was done until then stays done." : says(e));
-    }
-    setStop(null);
-    await queryClient.invalidateQueries({ queryKey: ["queues"] });
-  };
   return (
-    <Dialog open onClose={p.onClose} title={`${p.doing === "move" ? "Move" : "Purge"} ${messages}`}>
-      {p.doing === "move" ? (
-        <Setting label="To the queue" error={bad}>
-          <Select label="To the queue" value={to} onChange={setTo} options={p.others} />
+    <Dialog open onClose={onClose} title={`How many messages may wait in ${queue.name}`}>
+      <form
+        onSubmit={async (e) => {
+          e.preventDefault();
+          try {
+            await call(`/api/v1/queues/${enc(queue.name)}`, { method: "PUT", body: { limit: Number(limit) } });
+            await queryClient.invalidateQueries({ queryKey: ["queues"] });
+            onClose();
+          } catch (e) {
+            setBad(says(e));
+          }
+        }}
+      >
+        <Setting label="At most" hint="what comes beyond it is a dead letter of the flow that puts it" error={bad}>
+          <Text mono type="number" label="At most" value={limit} onChange={setLimit} />
         </Setting>
-      ) : (
-        <>
-          <p className="mb-2">
-            {names.length
-              ? `${names.length === 1 ? "This message" : "These messages"} will not be worked on: ${names.slice(0, 8).join(", ")}${names.length > 8 ? " and others" : ""}.`
-              : `All ${messages} that nobody works on yet will not be worked on.`}{" "}
-            Each stays in the journal as turned away, and this cannot be undone.
-          </p>
-          <Setting label="Why" error={bad}>
-            <Text label="Why" value={why} onChange={setWhy} placeholder="for those who ask later" />
-          </Setting>
-        </>
-      )}
-      {stop ? (
-        <button type="button" className="btn" onClick={() => stop.abort()}>
-          Stop
+        <button type="submit" className="btn btn-go">
+          Set
         </button>
-      ) : (
-        <button type="button" className="btn btn-go" onClick={go}>
-          {p.doing === "move" ? "Move" : "Purge"}
-        </button>
-      )}
+      </form>
     </Dialog>
   );
 }

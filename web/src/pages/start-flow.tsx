@@ -27,12 +27,13 @@ export function StartFlow({ open, onClose }: { open: boolean; onClose: () => voi
   const [contract, setContract] = useState<Contract | null>(null);
   const [error, setError] = useState<unknown>();
   const name = plainName(title);
+  const whereLabel = { webhook: "Path below /in", queue: "Queue", topic: "Topic" }[kind] ?? "";
   const save = async () => {
     setError(undefined);
     const made = contract?.made;
     const format = made?.format ?? "json";
     const intake =
-      kind === "webhook" ? { kind, path: where || `/${name}`, format } : { kind, queue: where || name, format };
+      kind === "webhook" ? { kind, path: where || `/${name}`, format } : { kind, [kind]: where || name, format };
     const steps = made ? [{ id: "valid", kind: "validate", schema: made.schema, else: { answer: 422 } }] : [];
     try {
       await call(`/api/v1/flows/${enc(name)}`, {
@@ -69,13 +70,14 @@ export function StartFlow({ open, onClose }: { open: boolean; onClose: () => voi
             onChange={setKind}
             options={[
               ["webhook", "a webhook: others call an address here"],
-              ["queue", "a queue inside the application"],
+              ["queue", "a queue inside the application: each message to one reader"],
+              ["topic", "a topic inside the application: each message to every subscription"],
             ]}
           />
         </Setting>
-        <Setting label={kind === "webhook" ? "Path below /in" : "Queue"}>
+        <Setting label={whereLabel}>
           <Text
-            label={kind === "webhook" ? "Path below /in" : "Queue"}
+            label={whereLabel}
             mono
             value={where}
             onChange={setWhere}

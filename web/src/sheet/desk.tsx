@@ -19,6 +19,7 @@ type Props = {
   reference: Reference | undefined;
   connections: Connection[];
   queues: string[];
+  topics: string[];
   flow: Draft;
   onChange: (doc: FlowDocument, mark: string) => void;
   onAdd: () => void;
@@ -188,7 +189,11 @@ export function Sent({ rehearsal, path }: { rehearsal: Rehearsal | undefined; pa
   return (
     <div>
       <p className="data px-3 pt-2">
-        <b>{d.kind === "queue" ? `queue ${d.target}` : `${d.request.method} ${d.target} ${d.request.url ?? ""}`}</b>
+        <b>
+          {d.kind === "queue" || d.kind === "topic"
+            ? `${d.kind} ${d.target}`
+            : `${d.request.method} ${d.target} ${d.request.url ?? ""}`}
+        </b>
       </p>
       <dl className="data grid grid-cols-[auto_1fr] gap-x-3 px-3 py-1 text-quiet">
         {d.kind === "queue" && (
@@ -258,6 +263,7 @@ function StepForm(
         names={{
           connections: p.connections.filter((c) => c.kind === "http").map((c) => c.name),
           queues: p.queues,
+          topics: p.topics,
           flow: p.doc.name,
         }}
       />

@@ -77,9 +77,26 @@ export function IntakeForm(p: Props) {
           </>
         ) : (
           <>
-            <Setting inline label="Queue" error={error("queue")}>
-              <Text mono label="Queue" value={intake.queue ?? ""} onChange={(queue) => put({ queue }, "queue")} />
-            </Setting>
+            {intake.kind === "queue" ? (
+              <Setting inline label="Queue" error={error("queue")}>
+                <Text mono label="Queue" value={intake.queue ?? ""} onChange={(queue) => put({ queue }, "queue")} />
+              </Setting>
+            ) : (
+              <>
+                <Setting inline label="Topic" error={error("topic")}>
+                  <Text mono label="Topic" value={intake.topic ?? ""} onChange={(topic) => put({ topic }, "topic")} />
+                </Setting>
+                <Setting inline label="Subscription" error={error("subscription")}>
+                  <Text
+                    mono
+                    label="Subscription"
+                    placeholder={p.doc.name}
+                    value={intake.subscription ?? ""}
+                    onChange={(subscription) => put({ subscription }, "subscription")}
+                  />
+                </Setting>
+              </>
+            )}
             <Setting inline label="At once" error={error("in-flight")}>
               <Text
                 mono
@@ -93,6 +110,9 @@ export function IntakeForm(p: Props) {
         )}
       </div>
       {intake.kind === "webhook" && <Request {...p} />}
+      {intake.kind === "topic" && (
+        <Begin value={intake.begin} onChange={(begin) => put({ begin }, "begin")} error={error("begin")} />
+      )}
       <div className="flex items-end gap-2">
         <Setting inline label="Format" error={error("format")}>
           <Select
@@ -166,6 +186,69 @@ export function IntakeForm(p: Props) {
       {expression("Once per", "once", "messages with the same value within 24 hours are the same message")}
       {expression("Reference", "reference", "what people search by")}
       {expression("Order", "order", "deliveries of equal value keep their order, per target")}
+    </div>
+  );
+}
+
+/** Where a new subscription begins to read its topic. */
+function Begin({
+  value,
+  onChange,
+  error,
+}: {
+  value: Intake["begin"];
+  onChange: (b: Intake["begin"]) => void;
+  error?: string;
+}) {
+  const kind =
+    typeof value === "object" ? ("offset" in value ? "offset" : "time") : value === "latest" ? "latest" : "earliest";
+  const at = typeof value === "object" ? value : {};
+  return (
+    <div className="flex gap-2">
+      <Setting
+        inline
+        label="A new subscription begins"
+        hint="published once, a subscription keeps its place"
+        error={error}
+      >
+        <Select
+          label="A new subscription begins"
+          value={kind}
+          onChange={(k) =>
+            onChange(
+              k === "latest"
+                ? "latest"
+                : k === "time"
+                  ? { time: new Date().toISOString().slice(0, 19).concat("Z") }
+                  : k === "offset"
+                    ? { offset: 0 }
+                    : undefined,
+            )
+          }
+          options={[
+            ["earliest", "with the oldest message kept"],
+            ["latest", "with what is put from then on"],
+            ["time", "at a time"],
+            ["offset", "at an offset"],
+          ]}
+        />
+      </Setting>
+      {kind === "time" && (
+        <Setting inline label="Time" hint="such as 2026-05-04T09:00:00Z">
+          <Text mono label="Time" value={at.time ?? ""} onChange={(time) => onChange({ time })} invalid={!!error} />
+        </Setting>
+      )}
+      {kind === "offset" && (
+        <Setting inline label="Offset" hint="they count from 0">
+          <Text
+            mono
+            type="number"
+            label="Offset"
+            value={String(at.offset ?? 0)}
+            onChange={(v) => onChange({ offset: Math.max(0, Math.trunc(Number(v) || 0)) })}
+          />
+        </Setting>
+      )}
     </div>
   );
 }

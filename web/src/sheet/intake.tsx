@@ -10,6 +10,18 @@ export function IntakeSentence({ intake }: { intake: Intake }) {
       </>
     );
   }
+  if (intake.kind === "topic") {
+    return (
+      <>
+        <b className="text-deep">Receive</b> from topic <Chip>{intake.topic}</Chip>
+        {intake.subscription && (
+          <>
+            , subscription <Chip>{intake.subscription}</Chip>
+          </>
+        )}
+      </>
+    );
+  }
   return (
     <>
       <b className="text-deep">Receive</b> webhook{" "}
@@ -32,5 +44,6 @@ export function IntakeSentence({ intake }: { intake: Intake }) {
 /** What stands below the word Steps: where messages come in. */
 export function intakeWhere(intake: Intake): string {
   if (intake.kind === "queue") return `queue ${intake.queue}`;
+  if (intake.kind === "topic") return `topic ${intake.topic}`;
   return `${(intake.methods ?? ["POST"]).join(", ")} /in${intake.path} · answers when stored`;
 }

@@ -15,6 +15,9 @@ export type Intake = {
   kind: string;
   path?: string;
   queue?: string;
+  topic?: string;
+  subscription?: string;
+  begin?: string | { time?: string; offset?: number };
   methods?: string[];
   callers?: string[];
   once?: string;

@@ -106,9 +106,12 @@ export function RetryForm({
 }
 
 function Form(p: FormProps) {
-  const toQueue = typeof p.step.to === "object" && p.step.to !== null;
-  const target = toQueue ? (p.step.to.queue as string) : String(p.step.to ?? "");
-  const setTarget = (v: string) => p.change(withSetting(p.step, "to", toQueue ? { ...p.step.to, queue: v } : v), "to");
+  const inside = typeof p.step.to === "object" && p.step.to !== null;
+  const kind = !inside ? "connection" : p.step.to.topic !== undefined ? "topic" : "queue";
+  const toQueue = kind === "queue";
+  const label = { connection: "Connection", queue: "Queue", topic: "Topic" }[kind];
+  const target = inside ? String(p.step.to[kind] ?? "") : String(p.step.to ?? "");
+  const setTarget = (v: string) => p.change(withSetting(p.step, "to", inside ? { ...p.step.to, [kind]: v } : v), "to");
   const setQueue = (name: string, v: string) => {
     const { [name]: _, ...rest } = p.step.to as Record<string, unknown>;
     p.change(withSetting(p.step, "to", v === "" ? rest : { ...rest, [name]: v }), `to/${name}`);
@@ -125,7 +128,7 @@ function Form(p: FormProps) {
       />
     </Setting>
   );
-  const choices = toQueue ? p.names.queues : p.names.connections;
+  const choices = { connection: p.names.connections, queue: p.names.queues, topic: p.names.topics }[kind];
   const retry = (p.step.retry ?? null) as Retry | null;
   return (
     <div className="p-3">
@@ -133,31 +136,36 @@ function Form(p: FormProps) {
         <Setting inline label="To">
           <Select
             label="Kind of target"
-            value={toQueue ? "queue" : "connection"}
+            value={kind}
             onChange={(v) => {
               const { method: _m, path: _p, retry: _r, ...rest } = p.step;
+              const to = {
+                queue: { queue: p.names.queues[0] ?? "queue" },
+                topic: { topic: p.names.topics[0] ?? "topic" },
+              };
               p.change(
-                v === "queue"
-                  ? ({ ...rest, to: { queue: p.names.queues[0] ?? "queue" } } as typeof p.step)
+                v === "queue" || v === "topic"
+                  ? ({ ...rest, to: to[v] } as typeof p.step)
                   : withSetting(p.step, "to", p.names.connections[0] ?? "connection"),
                 "",
               );
             }}
             options={[
               ["connection", "a connection"],
-              ["queue", "a queue"],
+              ["queue", "a queue: one reader gets it"],
+              ["topic", "a topic: every subscription gets it"],
             ]}
           />
         </Setting>
-        <Setting inline label={toQueue ? "Queue" : "Connection"} error={errorAt(p, "to") ?? errorAt(p, "to/queue")}>
-          <Text label={toQueue ? "Queue" : "Connection"} mono value={target} onChange={setTarget} list="targets" />
+        <Setting inline label={label} error={errorAt(p, "to") ?? errorAt(p, `to/${kind}`)}>
+          <Text label={label} mono value={target} onChange={setTarget} list="targets" />
           <datalist id="targets">
             {choices.map((c) => (
               <option key={c} value={c} />
             ))}
           </datalist>
         </Setting>
-        {!toQueue && (
+        {!inside && (
           <Setting inline label="Method">
             <Select
               label="Method"
@@ -174,7 +182,7 @@ function Form(p: FormProps) {
           {queueBox("expires", "Expires after", "never", "waiting longer makes it a dead letter")}
         </div>
       )}
-      {!toQueue && (
+      {!inside && (
         <Expression
           {...p}
           label="Path"
@@ -185,7 +193,7 @@ function Form(p: FormProps) {
         />
       )}
       <Pairs {...p} label="Headers" setting="headers" template nameHint="x-header" />
-      {!toQueue && (
+      {!inside && (
         <Setting label="Retry plan" error={errorAt(p, "retry")}>
           <label className="mb-1 flex items-center gap-1.5">
             <input
@@ -213,7 +221,11 @@ function Form(p: FormProps) {
 export const deliver: StepView = {
   verb: "Deliver",
   sentence: (s) =>
-    typeof s.to === "object" && s.to ? (
+    typeof s.to === "object" && s.to?.topic !== undefined ? (
+      <>
+        to topic <Chip>{s.to.topic}</Chip>
+      </>
+    ) : typeof s.to === "object" && s.to ? (
       <>
         to queue <Chip>{s.to.queue}</Chip>
         {s.to.priority !== undefined && `, priority ${s.to.priority}`}

@@ -17,7 +17,7 @@ export type FormProps = {
   onFill: (fill: ((path: string) => void) | null) => void;
   onHoverField: (to: string | null) => void;
   litField: string | null;
-  names: { connections: string[]; queues: string[]; flow: string };
+  names: { connections: string[]; queues: string[]; topics: string[]; flow: string };
 };
 
 /** What the browser knows of a kind of step. */

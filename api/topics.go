@@ -1,0 +1,187 @@
+package api
+
+import (
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/flow"
+	"readyferry/engine"
+)
+
+// topicView is a topic as people read it.
+type topicView struct {
+	Name          string             `json:"name"`
+	First         int64              `json:"firstOffset"`
+	Next          int64              `json:"nextOffset"`
+	Messages      int64              `json:"messages"`
+	Bytes         int64              `json:"bytes"`
+	OldestAt      *time.Time         `json:"oldestAt"`
+	In            int                `json:"inPerMinute"`
+	Unheard       int64              `json:"unheard"` // put while there was no subscription
+	KeepFor       int64              `json:"keepFor"` // milliseconds
+	KeepBytes     int64              `json:"keepBytes"`
+	DropUnread    bool               `json:"dropUnread"`
+	Subscriptions []subscriptionView `json:"subscriptions"`
+}
+
+type subscriptionView struct {
+	Name     string     `json:"name"`
+	Position int64      `json:"position"` // the offset that is read next
+	Lag      int64      `json:"lag"`      // messages not read yet
+	InFlight int64      `json:"inFlight"`
+	OldestAt *time.Time `json:"oldestAt"` // of what is not read yet
+	Out      int        `json:"outPerMinute"`
+	Missed   int64      `json:"missed"` // dropped before they were read
+	Readers  []string   `json:"readers"`
+}
+
+// topics lists every topic with its subscriptions.
+func (s *Server) topics(c *gin.Context) {
+	topics, err := s.store.Topics()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	subscriptions, err := s.store.Subscriptions("")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	flights, err := s.store.TopicFlights()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	inFlight, readers := map[string]int64{}, s.engine.TopicReaders()
+	for _, f := range flights {
+		inFlight[engine.SubscriptionKey(f.Topic, f.Subscription)] = f.N
+	}
+	out := make([]topicView, len(topics))
+	for i, t := range topics {
+		v := topicView{
+			Name: t.Name, First: t.First, Next: t.Next, Messages: t.Next - t.First, Bytes: t.Bytes, In: s.engine.TopicRate(t.Name), Unheard: t.Unheard,
+			KeepFor: t.KeepFor.Milliseconds(), KeepBytes: t.KeepBytes, DropUnread: t.DropUnread, Subscriptions: []subscriptionView{},
+		}
+		if v.OldestAt, err = s.store.PutAt(t.Name, t.First); err != nil {
+			s.fail(c, err)
+			return
+		}
+		for _, sub := range subscriptions {
+			if sub.Topic != t.Name {
+				continue
+			}
+			key := engine.SubscriptionKey(t.Name, sub.Name)
+			w := subscriptionView{
+				Name: sub.Name, Position: sub.Position, Lag: t.Next - sub.Position, InFlight: inFlight[key],
+				Out: s.engine.SubscriptionRate(t.Name, sub.Name), Missed: sub.Missed, Readers: append([]string{}, readers[key]...),
+			}
+			if w.OldestAt, err = s.store.PutAt(t.Name, sub.Position); err != nil {
+				s.fail(c, err)
+				return
+			}
+			v.Subscriptions = append(v.Subscriptions, w)
+		}
+		out[i] = v
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// topicMessages lists messages of a topic from an offset on, or those before
+// one, the newest first.
+func (s *Server) topicMessages(c *gin.Context) {
+	n, err := limit(c, 50, 500)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	at, newest := int64(0), false
+	for _, name := range []string{"from", "before"} {
+		if text := c.Query(name); text != "" {
+			if at, err = strconv.ParseInt(text, 10, 64); err != nil {
+				s.fail(c, bad("%s must be an offset, not %q", name, text))
+				return
+			}
+			newest = name == "before"
+		}
+	}
+	rows, err := s.store.ReadLog(c.Param("name"), at, newest, n)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := make([]storedMessage, len(rows))
+	for i, r := range rows {
+		if out[i], err = showStored(r.N, r.From, r.Reference, r.PutAt, r.Headers, r.Body); err != nil {
+			s.fail(c, err)
+			return
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// putTopic keeps how old and how large a topic may become.
+func (s *Server) putTopic(c *gin.Context) {
+	var in struct {
+		KeepFor    int64 `json:"keepFor"` // milliseconds
+		KeepBytes  int64 `json:"keepBytes"`
+		DropUnread bool  `json:"dropUnread"`
+	}
+	if err := input(c, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if in.KeepFor > (100 * 365 * 24 * time.Hour).Milliseconds() {
+		s.fail(c, bad("keepFor is at most a hundred years; 0 stands for no bound"))
+		return
+	}
+	r := engine.Retention{KeepFor: time.Duration(in.KeepFor) * time.Millisecond, KeepBytes: in.KeepBytes, DropUnread: in.DropUnread}
+	if err := s.engine.SetRetention(c.Request.Context(), c.Param("name"), r); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// rewind sets a subscription to another place in its topic.
+func (s *Server) rewind(c *gin.Context) {
+	var in struct {
+		To     string     `json:"to"` // earliest or latest
+		Time   *time.Time `json:"time"`
+		Offset *int64     `json:"offset"`
+	}
+	if err := input(c, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	given := 0
+	for _, is := range []bool{in.To != "", in.Time != nil, in.Offset != nil} {
+		if is {
+			given++
+		}
+	}
+	if given != 1 || in.To != "" && in.To != "earliest" && in.To != "latest" {
+		s.fail(c, bad("say where to: to, which is earliest or latest, or time, or offset"))
+		return
+	}
+	begin := flow.Begin{Latest: in.To == "latest", Offset: in.Offset}
+	if in.Time != nil {
+		begin.Time = *in.Time
+	}
+	at, err := s.engine.Rewind(c.Request.Context(), c.Param("name"), c.Param("subscription"), begin)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"position": at})
+}
+
+func (s *Server) unsubscribe(c *gin.Context) {
+	if err := s.engine.Unsubscribe(c.Request.Context(), c.Param("name"), c.Param("subscription")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}

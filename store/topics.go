@@ -1,0 +1,263 @@
+package store
+
+import (
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// TopicMessage is one message in the log of a topic.
+type TopicMessage struct {
+	Topic     string `gorm:"primaryKey"`
+	N         int64  `gorm:"primaryKey;autoIncrement:false"` // its offset, from 0
+	From      ID     // the transaction that put it there
+	Path      string
+	Headers   []byte // JSON
+	Body      []byte
+	Reference string
+	PutAt     time.Time
+}
+
+// size is what a message counts against the size of its topic, in bytes.
+func (m *TopicMessage) size() int64 { return int64(len(m.Headers) + len(m.Body)) }
+
+// Topic is an append log inside the application. Its messages have the offsets
+// from First (included) to Next (excluded).
+type Topic struct {
+	Name    string `gorm:"primaryKey"`
+	First   int64
+	Next    int64
+	Bytes   int64
+	Unheard int64 // messages put while there was no subscription
+	// Retention: how old and how large the log may become; 0 for no bound.
+	KeepFor    time.Duration
+	KeepBytes  int64
+	DropUnread bool // drop even what a subscription has not read
+}
+
+// The retention of a topic that nobody has set.
+const (
+	UsualKeepFor   = 7 * 24 * time.Hour
+	UsualKeepBytes = 1 << 30
+)
+
+// Subscription is a reader's place in a topic. Several flows may share it.
+type Subscription struct {
+	Topic     string `gorm:"primaryKey"`
+	Name      string `gorm:"primaryKey"`
+	Position  int64  // the offset that is read next
+	Missed    int64  // messages that the topic dropped before they were read
+	CreatedAt time.Time
+}
+
+// TopicTaken is a message of a subscription that a transaction works on.
+type TopicTaken struct {
+	Tx           ID `gorm:"primaryKey"`
+	Topic        string
+	Subscription string
+	Flow         string
+	N            int64
+}
+
+// Topic gives a topic, or one as it would begin.
+func (tx *Tx) Topic(name string) (Topic, error) {
+	t := Topic{Name: name, KeepFor: UsualKeepFor, KeepBytes: UsualKeepBytes}
+	err := tx.db.Where("name = ?", name).Take(&t).Error
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return t, err
+}
+
+// SaveTopic writes a changed topic.
+func (tx *Tx) SaveTopic(t *Topic) error { return tx.db.Save(t).Error }
+
+// Append adds a message at the end of its topic's log and fills its offset in.
+// heard tells whether there is a subscription that will read it.
+func (tx *Tx) Append(m *TopicMessage) (heard bool, err error) {
+	t, err := tx.Topic(m.Topic)
+	if err != nil {
+		return false, err
+	}
+	m.N = t.Next
+	if err := tx.db.Create(m).Error; err != nil {
+		return false, err
+	}
+	var subscriptions int64
+	if err := tx.db.Model(&Subscription{}).Where("topic = ?", m.Topic).Count(&subscriptions).Error; err != nil {
+		return false, err
+	}
+	t.Next++
+	t.Bytes += m.size()
+	if subscriptions == 0 {
+		t.Unheard++
+	}
+	return subscriptions > 0, tx.SaveTopic(&t)
+}
+
+// Subscribe makes a subscription unless it exists; begin says where in the
+// topic it begins to read.
+func (tx *Tx) Subscribe(topic, name string, now time.Time, begin func(Topic) (int64, error)) error {
+	t, err := tx.Topic(topic)
+	if err != nil {
+		return err
+	}
+	at, err := begin(t)
+	if err != nil {
+		return err
+	}
+	if err := tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&t).Error; err != nil {
+		return err
+	}
+	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&Subscription{Topic: topic, Name: name, Position: at, CreatedAt: now}).Error
+}
+
+// Subscription gives a subscription by name, or ErrNotFound.
+func (tx *Tx) Subscription(topic, name string) (Subscription, error) {
+	var s Subscription
+	return s, tx.db.Where("topic = ? AND name = ?", topic, name).Take(&s).Error
+}
+
+// SaveSubscription writes a changed subscription.
+func (tx *Tx) SaveSubscription(s *Subscription) error { return tx.db.Save(s).Error }
+
+// Unsubscribe removes a subscription. What it works on goes on.
+func (tx *Tx) Unsubscribe(topic, name string) error {
+	return tx.db.Where("topic = ? AND name = ?", topic, name).Delete(&Subscription{}).Error
+}
+
+// OffsetAt gives the offset of the first message put at a time or later.
+func (tx *Tx) OffsetAt(t Topic, at time.Time) (int64, error) {
+	var m TopicMessage
+	// Offsets grow with time but for a clock that was set back; the first fits.
+	err := tx.db.Select("n").Where("topic = ? AND put_at >= ?", t.Name, at).Order("put_at, n").Take(&m).Error
+	if errors.Is(err, ErrNotFound) {
+		return t.Next, nil
+	}
+	return m.N, err
+}
+
+// ReadTopic lists the next messages of a subscription, without moving it.
+func (tx *Tx) ReadTopic(s *Subscription, limit int) ([]TopicMessage, error) {
+	var out []TopicMessage
+	return out, tx.db.Where("topic = ? AND n >= ?", s.Topic, s.Position).Order("n").Limit(limit).Find(&out).Error
+}
+
+// TakeFromTopic remembers that a transaction works on a message.
+func (tx *Tx) TakeFromTopic(t *TopicTaken) error { return tx.db.Create(t).Error }
+
+// FinishTopic forgets it again, when the transaction has ended.
+func (tx *Tx) FinishTopic(id ID) error { return tx.db.Where("tx = ?", id).Delete(&TopicTaken{}).Error }
+
+// TakenFromTopic counts what a flow works on of a subscription.
+func (tx *Tx) TakenFromTopic(topic, subscription, flow string) (n int64, err error) {
+	return n, tx.db.Model(&TopicTaken{}).Where("topic = ? AND subscription = ? AND flow = ?", topic, subscription, flow).Count(&n).Error
+}
+
+// Retain drops up to limit of the oldest messages of a topic that are too old
+// or make it too large. What a subscription has not read stays, unless the
+// topic is set to drop it; then the subscription counts it as missed.
+func (tx *Tx) Retain(name string, now time.Time, limit int) (dropped int, err error) {
+	t, err := tx.Topic(name)
+	if err != nil {
+		return 0, err
+	}
+	subscriptions, err := subscriptions(tx.db, name)
+	if err != nil {
+		return 0, err
+	}
+	end := t.Next
+	if !t.DropUnread {
+		for _, s := range subscriptions {
+			end = min(end, s.Position)
+		}
+	}
+	var rows []struct {
+		N, Size int64
+		PutAt   time.Time
+	}
+	err = tx.db.Model(&TopicMessage{}).Select("n, put_at, length(headers) + length(body) AS size").
+		Where("topic = ? AND n < ?", name, end).Order("n").Limit(limit).Find(&rows).Error
+	if err != nil {
+		return 0, err
+	}
+	for _, r := range rows {
+		if !(t.KeepFor > 0 && r.PutAt.Before(now.Add(-t.KeepFor)) || t.KeepBytes > 0 && t.Bytes > t.KeepBytes) {
+			break
+		}
+		t.First, t.Bytes = r.N+1, t.Bytes-r.Size
+		dropped++
+	}
+	if dropped == 0 {
+		return 0, nil
+	}
+	if err := tx.db.Where("topic = ? AND n < ?", name, t.First).Delete(&TopicMessage{}).Error; err != nil {
+		return 0, err
+	}
+	for _, s := range subscriptions {
+		if s.Position < t.First {
+			s.Missed, s.Position = s.Missed+t.First-s.Position, t.First
+			if err := tx.SaveSubscription(&s); err != nil {
+				return 0, err
+			}
+		}
+	}
+	return dropped, tx.SaveTopic(&t)
+}
+
+func subscriptions(db *gorm.DB, topic string) ([]Subscription, error) {
+	q := db.Order("topic, name")
+	if topic != "" {
+		q = q.Where("topic = ?", topic)
+	}
+	var out []Subscription
+	return out, q.Find(&out).Error
+}
+
+// Topics lists all topics, by name.
+func (s *Store) Topics() ([]Topic, error) {
+	var out []Topic
+	return out, s.read.Order("name").Find(&out).Error
+}
+
+// Subscriptions lists the subscriptions of a topic, or all of them.
+func (s *Store) Subscriptions(topic string) ([]Subscription, error) {
+	return subscriptions(s.read, topic)
+}
+
+// PutAt tells when the message at an offset, or the next one behind it, was put.
+func (s *Store) PutAt(topic string, n int64) (*time.Time, error) {
+	var m TopicMessage
+	err := s.read.Select("put_at").Where("topic = ? AND n >= ?", topic, n).Order("n").Take(&m).Error
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	return &m.PutAt, err
+}
+
+// ReadLog lists messages of a topic from an offset on, or with newest the last
+// ones before it, the newest first.
+func (s *Store) ReadLog(topic string, n int64, newest bool, limit int) ([]TopicMessage, error) {
+	q := s.read.Limit(limit)
+	if newest {
+		q = q.Where("topic = ? AND n < ?", topic, n).Order("n DESC")
+	} else {
+		q = q.Where("topic = ? AND n >= ?", topic, n).Order("n")
+	}
+	var out []TopicMessage
+	return out, q.Find(&out).Error
+}
+
+// TopicFlight is how many messages of a subscription are worked on.
+type TopicFlight struct {
+	Topic, Subscription string
+	N                   int64
+}
+
+// TopicFlights counts what is worked on, by subscription.
+func (s *Store) TopicFlights() ([]TopicFlight, error) {
+	var out []TopicFlight
+	return out, s.read.Model(&TopicTaken{}).Select("topic, subscription, COUNT(*) AS n").Group("topic, subscription").Scan(&out).Error
+}
