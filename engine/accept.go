@@ -262,7 +262,7 @@ func (e *Engine) begin(tx *store.Tx, p *plan.Plan, t *store.Transaction, m *stor
 	if err := tx.AddTransaction(t, m); err != nil {
 		return nil, err
 	}
-	w := &walking{e: e, tx: tx, t: t, p: p, message: r.Message, effects: map[string]step.Effect{}, after: after, fresh: true}
+	w := &walking{e: e, tx: tx, t: t, p: p, begun: begun{input: run.Input{Message: r.Message, Effects: map[string]step.Effect{}}}, after: after, fresh: true}
 	return w.advance(first)
 }
 

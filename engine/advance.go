@@ -20,15 +20,15 @@ import (
 
 // walking takes one transaction on, inside one database transaction.
 type walking struct {
-	e       *Engine
-	tx      *store.Tx
-	t       *store.Transaction
-	p       *plan.Plan
-	message message.Message
-	effects map[string]step.Effect
-	after   *aftermath
-	fresh   bool            // just made: nothing of it is stored yet but itself
-	rearm   map[string]bool // paths whose ended deliveries a person sends again
+	e        *Engine
+	tx       *store.Tx
+	t        *store.Transaction
+	p        *plan.Plan
+	messageN int // the message that counts
+	begun
+	after *aftermath
+	fresh bool            // just made: nothing of it is stored yet but itself
+	rearm map[string]bool // paths whose ended deliveries a person sends again
 }
 
 // load reads what a walk needs of a transaction.
@@ -45,29 +45,9 @@ func (e *Engine) load(tx *store.Tx, id store.ID, after *aftermath) (*walking, er
 	if err != nil {
 		return nil, err
 	}
-	rows, err := tx.Effects(id)
-	if err != nil {
-		return nil, err
-	}
-	w := &walking{e: e, tx: tx, t: &t, p: p, after: after}
-	if w.effects, err = decodeEffects(rows); err != nil {
-		return nil, err
-	}
-	return w, w.receive(&m)
-}
-
-// receive decodes the stored message. It was accepted once, so it can be read.
-func (w *walking) receive(m *store.Message) error {
-	envelope, err := decodeEnvelope(w.t, m)
-	if err != nil {
-		return err
-	}
-	r, err := run.Receive(w.p, envelope)
-	if err != nil {
-		return err
-	}
-	w.message = r.Message
-	return nil
+	w := &walking{e: e, tx: tx, t: &t, p: p, messageN: m.N, after: after}
+	w.begun, err = e.walkOf(tx, &t, &m, p)
+	return w, err
 }
 
 // advance walks, does at once what is inside the application, stores what the
@@ -77,7 +57,7 @@ func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 	res, refused := first, map[string]step.Failure{}
 	for {
 		if res == nil {
-			res = run.Walk(w.p, run.Input{Message: w.message, Effects: w.effects})
+			res = run.Walk(w.p, w.input)
 		}
 		moved, err := w.puts(res, refused)
 		if err != nil {
@@ -110,11 +90,22 @@ func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 	return res, w.settle(res, deliveries)
 }
 
-// puts moves messages into queues and topics, in the same database transaction
-// as the step that asked for it. refused gets those that a queue does not take.
+// puts does what is inside the application, in the same database transaction as
+// the step that asked for it: messages go into queues and topics, parts begin. refused gets those that a queue does not take.
 func (w *walking) puts(res *run.Result, refused map[string]step.Failure) (moved bool, err error) {
 	for _, want := range res.Wants {
-		if _, no := refused[want.Path]; no || want.Kind != step.WantQueue && want.Kind != step.WantTopic {
+		if _, no := refused[want.Path]; no || want.Kind == step.WantHTTP {
+			continue
+		}
+		if want.Kind == step.WantParts {
+			effect, err := w.splitUp(&want)
+			if err == nil {
+				err = w.record(want.Path, effect)
+			}
+			if err != nil {
+				return false, err
+			}
+			moved = true
 			continue
 		}
 		headers, err := json.Marshal(want.Request.Headers)
@@ -179,7 +170,7 @@ func (w *walking) record(path string, effect step.Effect) error {
 	if err != nil {
 		return err
 	}
-	w.effects[path] = effect
+	w.input.Effects[path] = effect
 	return w.tx.AddEffect(&store.Effect{Tx: w.t.ID, Path: path, Result: b, At: w.e.clock()})
 }
 
@@ -226,7 +217,7 @@ func (w *walking) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 		w.after.targets[d.Target] = true
 	}
 	for _, d := range out {
-		_, done := w.effects[d.Path]
+		_, done := w.input.Effects[d.Path]
 		open := d.State <= store.Behind || d.State == store.Dead && w.rearm[d.Path]
 		if open && !wanted[d.Path] && !done {
 			d.State, d.NextAt = store.Withdrawn, nil
@@ -387,13 +378,33 @@ func (w *walking) settle(res *run.Result, deliveries []*store.Delivery) error {
 	default:
 		t.State, t.Reason, t.FinishedAt = store.Delivered, "", &now
 	}
-	if t.State >= store.Delivered {
+	if t.Parts > 0 {
+		var err error
+		if t.Own, err = json.Marshal(own{t.State, t.Reason, t.Place, t.PlaceText, t.FinishedAt}); err != nil {
+			return err
+		}
+		if err := w.whole(); err != nil {
+			return err
+		}
+	}
+	return w.save(before)
+}
+
+// save stores a transaction's state; before is the one until now.
+func (w *walking) save(before store.State) error {
+	if w.t.State >= store.Delivered {
 		if err := w.release(); err != nil {
 			return err
 		}
 	}
 	w.after.events[TopicTransactions] = true
-	return w.tx.SaveTransaction(t, before)
+	if err := w.tx.SaveTransaction(w.t, before); err != nil {
+		return err
+	}
+	if w.t.Parent != nil {
+		return w.tell()
+	}
+	return nil
 }
 
 // release lets the reader of a queue or topic take another message, now that

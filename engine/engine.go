@@ -50,6 +50,9 @@ type Engine struct {
 	lanes       map[string]*lane
 	consumers   map[string]*consumer
 	plans       map[planKey]*plan.Plan
+
+	reached *reachCache
+	split   chan struct{} // wakes the spawner
 }
 
 type planKey struct {
@@ -86,6 +89,7 @@ func New(c Config) (*Engine, error) {
 		clock: func() time.Time { return c.Now().UTC().Truncate(time.Millisecond) },
 		flows: map[string]*flowState{}, connections: map[string]*connect.Connection{},
 		lanes: map[string]*lane{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
+		reached: newReachCache(), split: make(chan struct{}, 1),
 	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	if err := e.reload(); err != nil {
@@ -105,6 +109,7 @@ func (e *Engine) Start() error {
 	}
 	e.startConsumers()
 	e.work.Go(e.housekeeping)
+	e.work.Go(e.spawner)
 	return nil
 }
 
@@ -252,15 +257,19 @@ type aftermath struct {
 	targets, queues map[string]bool // queues and topics by channel
 	events          map[string]bool
 	put, taken      map[string]int // messages by channel
+	split           bool           // parts may begin
 }
 
 func newAftermath() *aftermath {
-	return &aftermath{map[string]bool{}, map[string]bool{}, map[string]bool{}, map[string]int{}, map[string]int{}}
+	return &aftermath{targets: map[string]bool{}, queues: map[string]bool{}, events: map[string]bool{}, put: map[string]int{}, taken: map[string]int{}}
 }
 
 func (e *Engine) after(a *aftermath) {
 	for t := range a.targets {
 		e.wakeLane(t)
+	}
+	if a.split {
+		e.wakeSpawner()
 	}
 	for q := range a.queues {
 		e.wakeReaders(q)

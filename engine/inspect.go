@@ -2,6 +2,7 @@ package engine
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -22,27 +23,20 @@ func (e *Engine) Inspect(id store.ID) (*run.Rehearsal, error) {
 	if err != nil {
 		return nil, err
 	}
-	rows, err := e.store.Effects(id)
-	if err != nil {
-		return nil, err
-	}
-	effects, err := decodeEffects(rows)
-	if err != nil {
-		return nil, err
-	}
-	envelope, err := decodeEnvelope(&t, &m)
-	if err != nil {
-		return nil, err
-	}
 	p, err := e.plan(t.Flow, t.Version)
 	if err != nil {
+		return nil, err
+	}
+	b, err := e.walkOf(e.store, &t, &m, p)
+	var refused *run.RefusedError
+	if err != nil && !errors.As(err, &refused) {
 		return nil, err
 	}
 	deliveries, err := e.store.Deliveries(id)
 	if err != nil {
 		return nil, err
 	}
-	r := run.Rehearse(p, envelope, run.Options{Known: effects, Live: true})
+	r := run.Rehearse(p, b.envelope, run.Options{Known: b.input.Effects, Origin: b.input.Origin, Live: true})
 	r.State, r.Reason = t.State.String(), nil
 	if t.Reason != "" {
 		r.Reason = &t.Reason

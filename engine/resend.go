@@ -10,7 +10,6 @@ import (
 	"readyferry/core/plan"
 	"readyferry/core/pointer"
 	"readyferry/core/run"
-	"readyferry/core/step"
 	"readyferry/store"
 )
 
@@ -67,26 +66,24 @@ func (e *Engine) previewOne(id store.ID, d Decision, patch pointer.Patch) (*run.
 	if err != nil {
 		return nil, err
 	}
-	rows, err := e.store.Effects(l.Tx)
+	repaired, err := d.repair(m.Body, patch)
 	if err != nil {
 		return nil, err
 	}
-	known, err := decodeEffects(rows)
+	if string(repaired) != string(m.Body) {
+		m.Body, m.N = repaired, m.N+1
+	}
+	p, version, err := e.versionFor(&t, d.Version)
 	if err != nil {
 		return nil, err
 	}
-	if m.Body, err = d.repair(m.Body, patch); err != nil {
+	t.Version = version
+	b, err := e.walkOf(e.store, &t, &m, p)
+	var refused *run.RefusedError
+	if err != nil && (t.Parent != nil || !errors.As(err, &refused)) {
 		return nil, err
 	}
-	envelope, err := decodeEnvelope(&t, &m)
-	if err != nil {
-		return nil, err
-	}
-	p, _, err := e.versionFor(&t, d.Version)
-	if err != nil {
-		return nil, err
-	}
-	r := run.Rehearse(p, envelope, run.Options{Known: known})
+	r := run.Rehearse(p, b.envelope, run.Options{Known: b.input.Effects, Origin: b.input.Origin})
 	return &r, nil
 }
 
@@ -217,16 +214,9 @@ func (e *Engine) resendOne(tx *store.Tx, id store.ID, d Decision, patch pointer.
 	if d.Why != "" {
 		what += ": " + d.Why
 	}
-	rows, err := tx.Effects(l.Tx)
-	if err != nil {
-		return err
-	}
 	t.Version, t.Unbegun = version, false
-	w := &walking{e: e, tx: tx, t: &t, p: p, after: after, rearm: map[string]bool{l.Path: true}}
-	if w.effects, err = decodeEffects(rows); err != nil {
-		return err
-	}
-	if err := w.receive(&m); err != nil {
+	w := &walking{e: e, tx: tx, t: &t, p: p, messageN: m.N, after: after, rearm: map[string]bool{l.Path: true}}
+	if w.begun, err = e.walkOf(tx, &t, &m, p); err != nil {
 		var refused *run.RefusedError
 		if errors.As(err, &refused) {
 			return fmt.Errorf("%w: the intake would refuse the message: %w", ErrDecision, err)
@@ -292,7 +282,7 @@ func (e *Engine) discardOne(tx *store.Tx, id store.ID, why string, after *afterm
 	for i := range rows {
 		pointers[i] = &rows[i]
 	}
-	w := &walking{e: e, tx: tx, t: &t, p: p, after: after, effects: map[string]step.Effect{}}
+	w := &walking{e: e, tx: tx, t: &t, p: p, after: after}
 	return w.settle(nil, pointers)
 }
 

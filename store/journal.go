@@ -13,17 +13,30 @@ func (tx *Tx) AddTransaction(t *Transaction, m *Message) error {
 	if err := tx.db.Create(t).Error; err != nil {
 		return err
 	}
-	tx.count(t, t.State, 1)
+	if err := tx.tally(t, t.State, 1); err != nil {
+		return err
+	}
 	return tx.db.Create(m).Error
 }
 
 // SaveTransaction writes a changed transaction; before is its state until now.
 func (tx *Tx) SaveTransaction(t *Transaction, before State) error {
 	if t.State != before {
-		tx.count(t, before, -1)
-		tx.count(t, t.State, 1)
+		if err := errors.Join(tx.tally(t, before, -1), tx.tally(t, t.State, 1)); err != nil {
+			return err
+		}
 	}
 	return tx.db.Save(t).Error
+}
+
+// tally counts a transaction in a state: a part with its siblings, any other
+// with those of its flow and minute.
+func (tx *Tx) tally(t *Transaction, state State, by int64) error {
+	if t.Parent != nil {
+		return tx.shift(t, state, int(by))
+	}
+	tx.count(t, state, by)
+	return nil
 }
 
 // Transaction gives a transaction by id, or ErrNotFound.
@@ -47,9 +60,10 @@ type Filter struct {
 	Limit     int
 }
 
-// Transactions lists transactions, the newest first.
+// Transactions lists transactions, the newest first, without the parts of
+// others: those are in their whole.
 func (s *Store) Transactions(f Filter) ([]Transaction, error) {
-	q := s.read.Order("id DESC").Limit(f.Limit)
+	q := s.read.Where("parent IS NULL").Order("id DESC").Limit(f.Limit)
 	if f.Flow != "" {
 		q = q.Where("flow = ?", f.Flow)
 	}

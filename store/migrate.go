@@ -99,6 +99,42 @@ func migrate(db *gorm.DB) error {
 			}
 			return nil
 		}},
+		{ID: "0004 parts of a transaction", Migrate: func(db *gorm.DB) error {
+			for _, c := range []struct{ name, sql string }{
+				{"Parent", "ALTER TABLE transactions ADD COLUMN parent blob"},
+				{"SplitPath", "ALTER TABLE transactions ADD COLUMN split_path text NOT NULL DEFAULT ''"},
+				{"PartIndex", "ALTER TABLE transactions ADD COLUMN part_index integer NOT NULL DEFAULT 0"},
+				{"Parts", "ALTER TABLE transactions ADD COLUMN parts integer NOT NULL DEFAULT 0"},
+				{"Own", "ALTER TABLE transactions ADD COLUMN own blob"},
+			} {
+				if db.Migrator().HasColumn(&Transaction{}, c.name) {
+					continue
+				}
+				if err := db.Exec(c.sql).Error; err != nil {
+					return err
+				}
+			}
+			if err := db.AutoMigrate(&Split{}); err != nil {
+				return err
+			}
+			for _, sql := range []string{
+				"CREATE INDEX splits_open ON splits (tx, path) WHERE " + beginnable,
+				"CREATE INDEX transactions_parts ON transactions (parent, id) WHERE parent IS NOT NULL",
+				"CREATE INDEX transactions_part_states ON transactions (parent, state, id) WHERE parent IS NOT NULL",
+				// The lists are of whole transactions.
+				"CREATE INDEX transactions_whole ON transactions (id) WHERE parent IS NULL",
+				"DROP INDEX transactions_flow", "DROP INDEX transactions_state", "DROP INDEX transactions_flow_state", "DROP INDEX transactions_reference",
+				"CREATE INDEX transactions_flow ON transactions (flow, id) WHERE parent IS NULL",
+				"CREATE INDEX transactions_state ON transactions (state, id) WHERE parent IS NULL",
+				"CREATE INDEX transactions_flow_state ON transactions (flow, state, id) WHERE parent IS NULL",
+				"CREATE INDEX transactions_reference ON transactions (reference, id) WHERE reference <> '' AND parent IS NULL",
+			} {
+				if err := db.Exec(sql).Error; err != nil {
+					return err
+				}
+			}
+			return nil
+		}},
 	}).Migrate()
 }
 

@@ -144,6 +144,15 @@ type Transaction struct {
 	QueueItem  int64 // the queue's message that it works on, or 0
 	FromTopic  bool  // it works on a message of a topic
 	Unbegun    bool  // it ended before its first step
+	// Parent is the transaction that it is a part of; nil for a message that
+	// came in. SplitPath is the path of the split in it, PartIndex counts from 0.
+	Parent    *ID
+	SplitPath string
+	PartIndex int
+	// Parts is how many parts its own splits make. Own is then its state
+	// without them, as JSON; State is that of the most troubled of all.
+	Parts int
+	Own   []byte
 	// DuplicateOf is the transaction that had the same once value before.
 	DuplicateOf *ID
 }

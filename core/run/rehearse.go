@@ -78,6 +78,8 @@ type Options struct {
 	Clock    func() time.Duration
 	// Known are effects that have happened already; they are not asked again.
 	Known map[string]step.Effect
+	// Origin is where a part begins; nil for a whole message.
+	Origin *Origin
 	// Live leaves wants without a known effect open: nothing stands in, and
 	// what was handed over before is shown, too.
 	Live bool
@@ -87,7 +89,7 @@ type Options struct {
 func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 	out := Rehearsal{Trace: []Entry{}, Deliveries: []Delivery{}, Notes: []step.Note{}, Findings: []flow.Finding{}}
 	webhook := p.Document.Intake.Kind == "webhook"
-	received, err := Receive(p, in)
+	received, err := arrive(p, in, opt.Origin)
 	if err != nil {
 		var refused *RefusedError
 		errors.As(err, &refused)
@@ -101,12 +103,23 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 		return out
 	}
 	out.Intake = ShownIntake{Outcome: "accepted", Reference: received.Reference, Once: received.Once, Order: received.Order, Warnings: append([]string{}, received.Warnings...)}
+	if o := opt.Origin; o != nil {
+		webhook = false
+		out.Intake.Outcome = fmt.Sprintf("part %d of %d", o.State.Part.Index+1, o.Count)
+	}
 	if !opt.NoBodies {
 		out.Intake.Body = show(&received.Message)
 	}
-	show := func(want step.Want) { out.Deliveries = append(out.Deliveries, ShowDelivery(in.ID, want)) }
+	shown := 0
+	show := func(want step.Want) {
+		d := ShowDelivery(in.ID, want)
+		if shown += len(want.Request.Body); shown > shownBytes {
+			d.Request.Text, d.Request.Base64, d.Request.Lines = nil, nil, nil
+		}
+		out.Deliveries = append(out.Deliveries, d)
+	}
 	input := Input{
-		Message: received.Message, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
+		Message: received.Message, Origin: opt.Origin, Inline: !opt.Live, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
 		StandIn: func(want step.Want) (StandInReply, bool) {
 			show(want)
 			return standIn(want, opt.Replies), !opt.Live
@@ -130,6 +143,15 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 		out.Answer = ShowAnswer(answer)
 	}
 	return out
+}
+
+// arrive takes a message in; a part comes from inside, and was taken in before.
+func arrive(p *plan.Plan, in Envelope, o *Origin) (Received, error) {
+	if o == nil {
+		return Receive(p, in)
+	}
+	m := message.Message{Format: "json", Body: o.State.Part.Value}
+	return Received{Message: m, Reference: in.Reference}, nil
 }
 
 // standIn judges a stand-in answer by the retry plan, as the engine would a real one.

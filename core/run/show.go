@@ -40,6 +40,16 @@ func NewBody(name string, raw []byte) *Body {
 	return showBody(name, raw, message.Layout{}, d.Root)
 }
 
+func (b *Body) size() int {
+	n := len(b.Base64)
+	for _, s := range []*string{b.Text, b.Tree} {
+		if s != nil {
+			n += len(*s)
+		}
+	}
+	return n
+}
+
 // show gives a message with its tree.
 func show(m *message.Message) *Body { return showBody(m.Format, step.Bytes(m), m.Layout, m.Body) }
 

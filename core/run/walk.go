@@ -23,6 +23,12 @@ const (
 // Input is what a walk works on.
 type Input struct {
 	Message message.Message
+	// Origin is where a part begins; nil for a message, which begins with the
+	// flow's first step.
+	Origin *Origin
+	// Inline walks the parts of a split together with their message, as a
+	// rehearsal does; else each is a walk of its own.
+	Inline bool
 	// Effects are the recorded answers to wants, by path.
 	Effects map[string]step.Effect
 	// StandIn answers wants that have no effect yet; nil in live runs.
@@ -75,9 +81,8 @@ type Entry struct {
 
 // Walk takes a message through a plan, as far as the recorded effects reach.
 func Walk(p *plan.Plan, in Input) *Result {
-	w := &walker{in: in, result: &Result{}, awaited: p.Document.Intake.Kind == "webhook"}
-	st := step.State{Message: in.Message}
-	end := w.block(p.Block, "", &st)
+	w := newWalker(p, in)
+	end := w.begin(p)
 	r := w.result
 	switch {
 	case len(r.Failures) > 0:
@@ -90,6 +95,23 @@ func Walk(p *plan.Plan, in Input) *Result {
 		r.State = Delivered
 	}
 	return r
+}
+
+func newWalker(p *plan.Plan, in Input) *walker {
+	w := &walker{in: in, result: &Result{}, awaited: p.Document.Intake.Kind == "webhook" && in.Origin == nil}
+	if in.Origin != nil {
+		w.in.Message = in.Origin.State.Message
+	}
+	return w
+}
+
+// begin walks from the first step of a message or part.
+func (w *walker) begin(p *plan.Plan) progress {
+	if w.in.Origin != nil {
+		return w.origin(w.in.Origin)
+	}
+	st := step.State{Message: w.in.Message}
+	return w.block(p.Block, "", &st)
 }
 
 // progress says how a block ended.
@@ -107,6 +129,9 @@ type walker struct {
 	result  *Result
 	reason  string // of the last end
 	waits   string // why a stand-in delivery waits
+	reach   string // the split to come to, or ""
+	reached *Reached
+	shown   int // bytes of bodies in the trace
 }
 
 func (w *walker) block(b *step.Block, prefix string, st *step.State) progress {
@@ -166,6 +191,20 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	}
 	if res.Note != nil {
 		w.result.Notes = append(w.result.Notes, *res.Note)
+	}
+	if res.Parts != nil {
+		switch {
+		case w.reach == path:
+			w.reached = &Reached{step: s, path: path, state: *st, Parts: res.Parts}
+			return blocked
+		case call.Effect != nil || len(res.Parts.Items) == 0:
+		case w.in.Inline:
+			w.parts(s, path, *st, res.Parts, entry, before)
+			return done
+		default:
+			res.Want = &step.Want{Kind: step.WantParts, Path: path, Step: s.ID, Parts: res.Parts}
+			w.result.Wants = append(w.result.Wants, *res.Want)
+		}
 	}
 	if res.Want != nil {
 		entry.State = Waiting
@@ -280,6 +319,10 @@ func (w *walker) failed(e Entry, before step.State, st *step.State, f *step.Fail
 	return blocked
 }
 
+// shownBytes bounds the bodies in a trace, so that many parts of a large
+// message do not fill the memory; steps behind it are shown without them.
+const shownBytes = 64 << 20
+
 func (w *walker) clock() time.Duration {
 	if w.in.Clock == nil {
 		return 0
@@ -292,8 +335,9 @@ func (w *walker) trace(e Entry, before step.State, after *step.State, began time
 		return
 	}
 	e.Took = float64((w.clock() - began).Microseconds()) / 1000
-	if !w.in.NoBodies {
+	if !w.in.NoBodies && w.shown < shownBytes {
 		e.Before, e.After = show(&before.Message), show(&after.Message)
+		w.shown += e.Before.size() + e.After.size()
 	}
 	w.result.Trace = append(w.result.Trace, e)
 }

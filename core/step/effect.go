@@ -12,13 +12,15 @@ import (
 type Want struct {
 	Path    string   // of the step in this transaction; the key of the effect
 	Step    string   // its id
-	Kind    string   // WantHTTP, WantQueue or WantTopic
+	Kind    string   // WantHTTP, WantQueue, WantTopic or WantParts
 	Target  string   // name of the connection, queue or topic
 	Request *Request // what is to be handed over
 	Retry   *Retry   // the step's own plan, or nil
 	// Of a message for a queue:
 	Priority int           // 0 to 9, the higher are taken first
 	Expires  time.Duration // after it nobody may begin to work on it; 0 for never
+	// Of a split:
+	Parts *Parts
 }
 
 // The kinds of want.
@@ -26,6 +28,7 @@ const (
 	WantHTTP  = "http"  // a delivery over HTTP, guaranteed by the engine
 	WantQueue = "queue" // a message for a queue inside the application
 	WantTopic = "topic" // a message for the log of a topic
+	WantParts = "parts" // parts of a message, each with a journey of its own
 )
 
 // Request is what a delivery hands over.

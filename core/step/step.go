@@ -61,6 +61,7 @@ type State struct {
 	Vars    *message.Node
 	Replies *message.Node
 	Sent    []message.Header // headers that set steps put; they leave with the message
+	Part    *Part            // inside of a split
 	// Answered tells that the outside world has had its say on the way here,
 	// and that the caller has had an answer before that.
 	Answered bool
@@ -78,10 +79,14 @@ type Call struct {
 // Scope gives what the step's expressions see.
 func (c *Call) Scope() *expr.Scope {
 	m := &c.State.Message
-	return &expr.Scope{
+	s := &expr.Scope{
 		Body: m.Body, Headers: m.Headers, Params: m.Params, Query: m.Query,
 		Vars: c.State.Vars, Replies: c.State.Replies, Message: m, Now: c.Now, Seed: m.ID + "/" + c.Path,
 	}
+	if p := c.State.Part; p != nil {
+		s.Locals = map[string]*message.Node{"part": p.Value, "index": jsonInt(p.Index), "last": message.NewBool(p.Last)}
+	}
+	return s
 }
 
 // Result is what a step did.
@@ -90,6 +95,7 @@ type Result struct {
 	Outcome string  // in a word or two
 	Ways    []int   // of a route: those to take, in order
 	Want    *Want   // what the step needs of the world before it can go on
+	Parts   *Parts  // of a split
 	Answer  *Answer // what the caller gets, unless an earlier step has said
 	End     *End    // the message is turned away here
 	Note    *Note

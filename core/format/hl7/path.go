@@ -202,3 +202,15 @@ func nth(raw string, by byte, n int) string {
 	}
 	return parts[n-1]
 }
+
+// Each gives every segment of a name as a message of its own.
+func (m *Message) Each(name string) []*message.Node {
+	var out []*message.Node
+	for _, s := range m.Segments {
+		if s.Name == name {
+			t := treeing{}
+			out = append(out, t.message(&Message{Segments: []*Segment{s}, Sep: m.Sep, End: m.End}))
+		}
+	}
+	return out
+}

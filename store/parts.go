@@ -1,0 +1,111 @@
+package store
+
+import (
+	"errors"
+
+	"gorm.io/gorm"
+)
+
+// Split is one split of a transaction: how many parts it has, how many of them
+// have begun, and how many of those are in which state.
+type Split struct {
+	Tx       ID     `gorm:"primaryKey"`
+	Path     string `gorm:"primaryKey"`
+	Version  int    // of the flow, with which its parts begin
+	MessageN int    // of the transaction's messages, the one that was split
+	Total    int
+	Next     int // the part that begins next
+	InOrder  bool
+	Stop     bool // a dead part keeps those from beginning that have not
+
+	UnderWay, Waiting, Delivered, TurnedAway, Dead int
+}
+
+// splitColumns are the counts of a split, by state.
+var splitColumns = [...]string{"under_way", "waiting", "delivered", "turned_away", "dead"}
+
+// AddSplit stores a new split.
+func (tx *Tx) AddSplit(s *Split) error { return tx.db.Create(s).Error }
+
+// Splits lists the splits of a transaction.
+func (s *Store) Splits(id ID) ([]Split, error) { return splits(s.read, id) }
+
+// Splits is Store.Splits inside a write.
+func (tx *Tx) Splits(id ID) ([]Split, error) { return splits(tx.db, id) }
+
+func splits(db *gorm.DB, id ID) ([]Split, error) {
+	var out []Split
+	return out, db.Where("tx = ?", id).Order("path").Find(&out).Error
+}
+
+// Split gives one split, or ErrNotFound.
+func (s *Store) Split(id ID, path string) (Split, error) { return split(s.read, id, path) }
+
+// Split is Store.Split inside a write.
+func (tx *Tx) Split(id ID, path string) (Split, error) { return split(tx.db, id, path) }
+
+func split(db *gorm.DB, id ID, path string) (Split, error) {
+	var s Split
+	return s, db.Where("tx = ? AND path = ?", id, path).Take(&s).Error
+}
+
+// beginnable are the splits of which a part may begin; an index is for it.
+const beginnable = "next < total AND NOT (stop AND dead > 0) AND NOT (in_order AND under_way + waiting > 0)"
+
+// OpenSplits lists splits of which a part may begin.
+func (s *Store) OpenSplits(limit int) ([]Split, error) {
+	var out []Split
+	return out, s.read.Where(beginnable).Order("tx, path").Limit(limit).Find(&out).Error
+}
+
+// MayBegin tells whether the next part may begin.
+func (s *Split) MayBegin() bool {
+	return s.Next < s.Total && !(s.Stop && s.Dead > 0) && !(s.InOrder && s.UnderWay+s.Waiting > 0)
+}
+
+// AdvanceSplit notes how many parts have begun.
+func (tx *Tx) AdvanceSplit(s *Split) error {
+	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", s.Tx, s.Path).Update("next", s.Next).Error
+}
+
+// shift moves a part from one state of its split's counts to another.
+func (tx *Tx) shift(t *Transaction, state State, by int) error {
+	column := splitColumns[state]
+	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", *t.Parent, t.SplitPath).
+		UpdateColumn(column, gorm.Expr(column+" + ?", by)).Error
+}
+
+// WorstPart gives a part in a state, the first by place; ErrNotFound when there
+// is none.
+func (tx *Tx) WorstPart(parent ID, state State) (Transaction, error) {
+	var t Transaction
+	return t, tx.db.Where("parent = ? AND state = ?", parent, state).Order("id").Take(&t).Error
+}
+
+// Parts lists the parts of a transaction in the order in which they began.
+func (s *Store) Parts(parent ID, state *State, after *ID, limit int) ([]Transaction, error) {
+	q := s.read.Where("parent = ?", parent).Order("id").Limit(limit)
+	if state != nil {
+		q = q.Where("state = ?", *state)
+	}
+	if after != nil {
+		q = q.Where("id > ?", *after)
+	}
+	var out []Transaction
+	return out, q.Find(&out).Error
+}
+
+// MessageN gives a transaction's message by number.
+func (s *Store) MessageN(id ID, n int) (Message, error) { return messageN(s.read, id, n) }
+
+// MessageN is Store.MessageN inside a write.
+func (tx *Tx) MessageN(id ID, n int) (Message, error) { return messageN(tx.db, id, n) }
+
+func messageN(db *gorm.DB, id ID, n int) (Message, error) {
+	var m Message
+	err := db.Where("tx = ? AND n = ?", id, n).Take(&m).Error
+	if errors.Is(err, ErrNotFound) {
+		return lastMessage(db, id)
+	}
+	return m, err
+}
