@@ -29,12 +29,38 @@ type transactionView struct {
 	NextTryAt  *time.Time `json:"nextTryAt"`
 	ReceivedAt time.Time  `json:"receivedAt"`
 	FinishedAt *time.Time `json:"finishedAt"`
+	Parent     *store.ID  `json:"parent"` // of a part: its whole
+	Part       *partView  `json:"part"`
+	Parts      int        `json:"partCount"`
+}
+
+// partView says which part a transaction is.
+type partView struct {
+	Split string `json:"split"` // path of the split
+	Index int    `json:"index"` // from 0
+}
+
+// progressView says how far the parts of a transaction are.
+type progressView struct {
+	Split      string `json:"split"` // path of the split
+	Total      int    `json:"total"`
+	Begun      int    `json:"begun"`
+	Stopped    bool   `json:"stopped"` // a dead part keeps the rest from beginning
+	UnderWay   int    `json:"underWay"`
+	Waiting    int    `json:"waiting"`
+	Delivered  int    `json:"delivered"`
+	TurnedAway int    `json:"turnedAway"`
+	Dead       int    `json:"deadLetters"`
 }
 
 func viewTransaction(t *store.Transaction) transactionView {
 	v := transactionView{
 		ID: t.ID, Flow: t.Flow, Version: t.Version, State: t.State.String(), Reference: t.Reference,
 		Place: t.Place, PlaceText: t.PlaceText, Tries: t.Tries, NextTryAt: t.NextTryAt, ReceivedAt: t.ReceivedAt, FinishedAt: t.FinishedAt,
+		Parent: t.Parent, Parts: t.Parts,
+	}
+	if t.Parent != nil {
+		v.Part = &partView{t.SplitPath, t.PartIndex}
 	}
 	if t.Reason != "" {
 		v.Reason = &t.Reason
@@ -48,7 +74,16 @@ func (s *Server) transactions(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	rows, err := s.store.Transactions(f)
+	list := func() ([]store.Transaction, error) { return s.store.Transactions(f) }
+	if text := c.Query("parent"); text != "" {
+		parent, err := store.ParseID(text)
+		if err != nil {
+			s.fail(c, bad("parent must be the id of a transaction: %w", err))
+			return
+		}
+		list = func() ([]store.Transaction, error) { return s.store.Parts(parent, f.State, f.After, f.Limit) }
+	}
+	rows, err := list()
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -220,16 +255,41 @@ func (s *Server) transaction(c *gin.Context) {
 			return
 		}
 	}
+	progress, parts, err := s.parts(&t)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	c.JSON(http.StatusOK, struct {
 		transactionView
 		Source      string         `json:"source"`
 		Size        int            `json:"size"`
 		Warnings    []string       `json:"warnings"`
-		Parent      *store.ID      `json:"parent"`
-		Parts       []store.ID     `json:"parts"`
+		Parts       []store.ID     `json:"parts"` // the first hundred
+		Progress    []progressView `json:"progress"`
 		Deliveries  []deliveryView `json:"deliveries"`
 		DeadLetters []letterView   `json:"deadLetters"`
-	}{viewTransaction(&t), first.Source, len(first.Body), warnings, nil, []store.ID{}, deliveries, views})
+	}{viewTransaction(&t), first.Source, len(first.Body), warnings, parts, progress, deliveries, views})
+}
+
+// parts tells how far the parts of a transaction are, and names the first.
+func (s *Server) parts(t *store.Transaction) ([]progressView, []store.ID, error) {
+	progress, parts := []progressView{}, []store.ID{}
+	if t.Parts == 0 {
+		return progress, parts, nil
+	}
+	splits, err := s.store.Splits(t.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, p := range splits {
+		progress = append(progress, progressView{p.Path, p.Total, p.Next, p.Stop && p.Dead > 0 && p.Next < p.Total, p.UnderWay, p.Waiting, p.Delivered, p.TurnedAway, p.Dead})
+	}
+	rows, err := s.store.Parts(t.ID, nil, nil, 100)
+	for _, r := range rows {
+		parts = append(parts, r.ID)
+	}
+	return progress, parts, err
 }
 
 func (s *Server) viewDelivery(d *store.Delivery) (deliveryView, error) {

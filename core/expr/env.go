@@ -105,7 +105,11 @@ func Names() []Name {
 	for i, n := range names {
 		out[i] = Name{n.Name, n.Text}
 	}
-	return out
+	return append(out,
+		Name{"part", "inside of a split: the item"},
+		Name{"index", "inside of a split, or of a loop of a map: which one it is, from 0"},
+		Name{"last", "inside of a split: whether it is the last part"},
+	)
 }
 
 func rootNames() []string {

@@ -40,6 +40,22 @@ func NewBody(name string, raw []byte) *Body {
 	return showBody(name, raw, message.Layout{}, d.Root)
 }
 
+// named gives what expressions see besides the message.
+func named(st *step.State) []Named {
+	var out []Named
+	add := func(name string, n *message.Node) {
+		if n != nil {
+			out = append(out, Named{name, string(jsonfmt.Encode(n))})
+		}
+	}
+	if st.Part != nil {
+		add("part", st.Part.Value)
+	}
+	add("vars", st.Vars)
+	add("replies", st.Replies)
+	return out
+}
+
 func (b *Body) size() int {
 	n := len(b.Base64)
 	for _, s := range []*string{b.Text, b.Tree} {

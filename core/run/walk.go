@@ -77,6 +77,14 @@ type Entry struct {
 	Reads   []string     `json:"reads,omitempty"` // JSON Pointers into the body before
 	Ways    []string     `json:"ways,omitempty"`
 	Fields  []step.Field `json:"fields,omitempty"`
+	// Names are what its expressions see besides the message: part, vars, replies.
+	Names []Named `json:"names,omitempty"`
+}
+
+// Named is a value that expressions see by a name.
+type Named struct {
+	Name string `json:"name"`
+	JSON string `json:"json"`
 }
 
 // Walk takes a message through a plan, as far as the recorded effects reach.
@@ -337,7 +345,11 @@ func (w *walker) trace(e Entry, before step.State, after *step.State, began time
 	e.Took = float64((w.clock() - began).Microseconds()) / 1000
 	if !w.in.NoBodies && w.shown < shownBytes {
 		e.Before, e.After = show(&before.Message), show(&after.Message)
+		e.Names = named(&before)
 		w.shown += e.Before.size() + e.After.size()
+		for _, n := range e.Names {
+			w.shown += len(n.JSON)
+		}
 	}
 	w.result.Trace = append(w.result.Trace, e)
 }

@@ -35,7 +35,11 @@ export const useVersion = (flow: string, n: number) =>
       get<{ document: Record<string, unknown> | null; text: string }>(`/api/v1/flows/${enc(flow)}/versions/${n}`),
   });
 export const useTransaction = (id: string) =>
-  useQuery({ queryKey: ["transactions", id], queryFn: () => get<T.TransactionWhole>(`/api/v1/transactions/${id}`) });
+  useQuery({
+    queryKey: ["transactions", id],
+    enabled: id !== "",
+    queryFn: () => get<T.TransactionWhole>(`/api/v1/transactions/${id}`),
+  });
 export const useInspection = (id: string) =>
   useQuery({
     queryKey: ["transactions", id, "rehearsal"],

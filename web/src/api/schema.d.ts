@@ -1214,6 +1214,11 @@ export interface components {
             reads?: string[];
             ways?: string[];
             fields?: components["schemas"]["Field"][];
+            /** @description what expressions see besides the message */
+            names?: {
+                name: string;
+                json: string;
+            }[];
         };
         ShownRequest: {
             format: string;
@@ -1275,6 +1280,16 @@ export interface components {
             state: components["schemas"]["State"];
             reason: string | null;
             reference: string;
+            /** @description of a part: its whole */
+            parent: string | null;
+            part: null | {
+                /** @description path of the split */
+                split: string;
+                /** @description from 0 */
+                index: number;
+            };
+            /** @description how many parts its own splits make */
+            partCount: number;
             /** @description path of the step where it is */
             place: string;
             placeText: string;
@@ -1345,10 +1360,24 @@ export interface components {
             /** @description bytes */
             size: number;
             warnings: string[];
-            parent: string | null;
+            /** @description the first hundred */
             parts: components["schemas"]["Id"][];
+            /** @description how far its parts are, by split */
+            progress: components["schemas"]["Progress"][];
             deliveries: components["schemas"]["Delivery"][];
             deadLetters: components["schemas"]["Letter"][];
+        };
+        Progress: {
+            split: string;
+            total: number;
+            begun: number;
+            /** @description a dead part keeps the rest from beginning */
+            stopped: boolean;
+            underWay: number;
+            waiting: number;
+            delivered: number;
+            turnedAway: number;
+            deadLetters: number;
         };
         StoredMessage: {
             /** @description 0: as received */
@@ -2574,6 +2603,8 @@ export interface operations {
                 flow?: string;
                 state?: components["schemas"]["State"];
                 reference?: string;
+                /** @description the parts of this one instead, in the order in which they began */
+                parent?: components["schemas"]["Id"];
                 from?: components["parameters"]["From"];
                 to?: components["parameters"]["To"];
                 limit?: components["parameters"]["Limit"];

@@ -6,7 +6,7 @@ import { toast } from "sonner";
 import { call, get, type Letter, type Rehearsal, type Resent, type StoredMessage } from "../api/client";
 import { queryClient, useCauses, useLetter, useLetters, useVersion } from "../api/queries";
 import { IntakeSentence } from "../sheet/intake";
-import { type FlowDocument, rowsOf } from "../sheet/model";
+import { type FlowDocument, rowKey, rowsOf } from "../sheet/model";
 import { type Focus, Sheet } from "../sheet/sheet";
 import { Code } from "../ui/code";
 import { Mark } from "../ui/marks";
@@ -119,7 +119,7 @@ function Cause({ cause }: { cause: string }) {
       row ??
       Math.max(
         0,
-        rows.findIndex((r) => r.key === letter.path),
+        rows.findIndex((r) => r.key === rowKey(letter.path)),
       ),
     column: window_.indexOf(letter),
   };

@@ -170,7 +170,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     setAdding(false);
   };
   const remove = () => {
-    if (!row || row.kind === "intake") return;
+    if (!row || row.kind === "intake" || (row.kind === "way" && row.split)) return;
     put(removeAt(doc, row.place));
     toast(row.kind === "way" ? `The way ${row.way.name} is gone` : `The step ${row.step.id} is gone`, {
       action: { label: "Undo", onClick: undo },

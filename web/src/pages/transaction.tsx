@@ -3,14 +3,15 @@ import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
 import { call, type Delivery, enc, get, type StoredMessage, type TransactionWhole } from "../api/client";
 import { useInspection, useTransaction, useVersion } from "../api/queries";
-import { Sent } from "../sheet/desk";
+import { Seen, Sent } from "../sheet/desk";
 import { IntakeSentence } from "../sheet/intake";
-import { entryOf, type FlowDocument, type Row, rowsOf } from "../sheet/model";
+import { entryOf, type FlowDocument, type Row, rowKey, rowsOf } from "../sheet/model";
 import { type Focus, Sheet } from "../sheet/sheet";
 import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";
 import { PageHead, Setting, says, Trouble } from "../ui/parts";
 import { clock, span, Time, useNow } from "../ui/time";
+import { Progress, useParts } from "./parts";
 import { upcoming } from "./transactions";
 
 export default function TransactionPage() {
@@ -21,6 +22,15 @@ export default function TransactionPage() {
   const doc = version.data?.document as FlowDocument | undefined;
   const rows = useMemo(() => (doc ? rowsOf(doc) : []), [doc]);
   const [focus, setFocus] = useState<Focus | null>(null);
+  const [partState, setPartState] = useState("");
+  const parts = useParts(id, t.data?.partCount ?? 0, partState);
+  // At first the column of the part that the whole has its state from.
+  const troubled = parts.places.findIndex((p) => t.data?.place.startsWith(p)) + 1;
+  const column = focus?.column ?? troubled;
+  const chosen = parts.columns[column - 1];
+  const part = useTransaction(chosen?.key ?? "");
+  const shown = chosen ? part.data : t.data;
+  const shownInspection = chosen ? chosen.rehearsal : inspection.data;
   const now = useNow(500);
   const go = useNavigate();
   if (t.error) return <Trouble error={t.error} />;
@@ -31,12 +41,13 @@ export default function TransactionPage() {
   const at = focus ?? {
     row: Math.max(
       0,
-      rows.findIndex((r) => r.key === telling),
+      rows.findIndex((r) => r.key === rowKey(telling)),
     ),
-    column: 0,
+    column,
   };
   const row = rows[Math.min(at.row, rows.length - 1)];
-  const waiting = tx.deliveries.find((d) => d.state === "waiting" && !d.behind);
+  const letter = (shown ?? tx).deadLetters.find((l) => l.state === "open");
+  const waiting = (shown ?? tx).deliveries.find((d) => d.state === "waiting" && !d.behind);
   const tryNow = async () => {
     if (!waiting) return;
     try {
@@ -82,6 +93,16 @@ export default function TransactionPage() {
     ["Received", <Time key="r" at={tx.receivedAt} withDate />],
     ["From", tx.source],
     ["Size", `${tx.size} bytes`],
+    ...(tx.parent
+      ? [
+          [
+            "Part of",
+            <Link key="p" className="font-bold hover:underline" to={`/transactions/${tx.parent}`}>
+              the whole message
+            </Link>,
+          ] as [string, React.ReactNode],
+        ]
+      : []),
     ["Tries", String(tx.tries)],
     [
       "Took",
@@ -111,18 +132,16 @@ export default function TransactionPage() {
           </span>
         }
       >
-        <button type="button" className="btn" onClick={keep}>
-          Keep as sample
-        </button>
-        {tx.deadLetters.some((l) => l.state === "open") && (
+        {!tx.parent && (
+          <button type="button" className="btn" onClick={keep}>
+            Keep as sample
+          </button>
+        )}
+        {letter && (
           <button
             type="button"
             className="btn btn-go"
-            onClick={() =>
-              go(
-                `/dead-letters?cause=${tx.deadLetters.find((l) => l.state === "open")?.cause}&letter=${tx.deadLetters.find((l) => l.state === "open")?.id}`,
-              )
-            }
+            onClick={() => go(`/dead-letters?cause=${letter.cause}&letter=${letter.id}`)}
           >
             Repair
           </button>
@@ -147,6 +166,7 @@ export default function TransactionPage() {
       {version.error && (
         <p className="p-4 text-quiet">Version {tx.version} of the flow is gone, so its steps cannot be shown.</p>
       )}
+      {tx.progress.length > 0 && <Progress tx={tx} chosen={partState} onChoose={setPartState} />}
       {doc && row && (
         <>
           <Sheet
@@ -155,17 +175,27 @@ export default function TransactionPage() {
             rows={rows}
             focus={at}
             onFocus={setFocus}
+            onOpen={() => {
+              const part = parts.columns[at.column - 1];
+              if (part) go(`/transactions/${part.key}`);
+            }}
             columns={[
               { key: tx.id, title: tx.reference || "message", sub: inspection.data?.state, rehearsal: inspection.data },
+              ...parts.columns,
             ]}
+            last={parts.more}
             intakeText={<IntakeSentence intake={doc.intake} />}
-            lane={{
-              head: <LaneHead tx={tx} now={now} />,
-              width: "minmax(380px, 5fr)",
-              cell: (r) => <Lane tx={tx} row={r} now={now} />,
-            }}
+            lane={
+              tx.partCount
+                ? undefined
+                : {
+                    head: <LaneHead tx={tx} now={now} />,
+                    width: "minmax(380px, 5fr)",
+                    cell: (r) => <Lane tx={tx} row={r} now={now} />,
+                  }
+            }
           />
-          <TransactionDesk row={row} tx={tx} inspection={inspection.data} now={now} />
+          {shown && <TransactionDesk row={row} tx={shown} inspection={shownInspection} now={now} />}
         </>
       )}
     </>
@@ -200,7 +230,7 @@ function LaneHead({ tx, now }: { tx: TransactionWhole; now: number }) {
 
 /** Tries, waits and what is still to come, on a line of time. */
 function Lane({ tx, row, now }: { tx: TransactionWhole; row: Row; now: number }) {
-  const d = row.kind === "step" ? tx.deliveries.find((x) => x.path === row.key) : undefined;
+  const d = row.kind === "step" ? tx.deliveries.find((x) => rowKey(x.path) === row.key) : undefined;
   const [from, to] = extent(tx, now);
   const x = (ms: number) => `${Math.max(0, Math.min(100, ((ms - from) / (to - from)) * 100))}%`;
   if (row.kind === "intake")
@@ -254,7 +284,7 @@ function TransactionDesk({
   now: number;
 }) {
   const entry = entryOf(inspection, row.kind === "way" ? row.routeKey : row.key);
-  const d = row.kind === "step" ? tx.deliveries.find((x) => x.path === row.key) : undefined;
+  const d = row.kind === "step" ? tx.deliveries.find((x) => rowKey(x.path) === row.key) : undefined;
   const last = d?.tries.at(-1);
   return (
     <section aria-label="Desk" className="grid h-[42%] shrink-0 grid-cols-3 border-t-2 border-deep">
@@ -266,9 +296,14 @@ function TransactionDesk({
           {row.kind === "intake" ? (
             <Document body={inspection?.intake.body} />
           ) : d ? (
-            <Sent rehearsal={inspection} path={row.key} />
+            <Sent rehearsal={inspection} path={d.path} />
           ) : (
-            <Document body={entry?.before} />
+            <>
+              {entry?.names?.map((n) => (
+                <Seen key={n.name} name={n.name} json={n.json} open={n.name === "part"} />
+              ))}
+              <Document body={entry?.before} />
+            </>
           )}
         </div>
       </div>

@@ -8,7 +8,7 @@ import { span } from "../ui/time";
 import { paths } from "../ui/tree";
 import { at, update } from "./edit";
 import { IntakeForm } from "./intake-form";
-import { entryOf, type FlowDocument, type Row, type Step, type Way } from "./model";
+import { entriesOf, entryOf, type FlowDocument, type Row, type Step, type Way } from "./model";
 
 type Props = {
   doc: FlowDocument;
@@ -33,7 +33,11 @@ export function Desk(p: Props) {
   const [hoverField, setHoverField] = useState<string | null>(null);
   const [hoverBefore, setHoverBefore] = useState<string | null>(null);
   const [hoverAfter, setHoverAfter] = useState<string | null>(null);
-  const entry = entryOf(p.rehearsal, row.kind === "way" ? row.routeKey : row.key);
+  const [nth, setNth] = useState(0);
+  const key = row.kind === "way" ? row.routeKey : row.key;
+  const several = entriesOf(p.rehearsal, key);
+  const shownNth = Math.min(nth, several.length - 1);
+  const entry = entryOf(p.rehearsal, key, nth);
   const accepted = p.rehearsal?.intake.outcome === "accepted";
   const received = accepted ? p.rehearsal?.intake.body : p.sample && { format: "text", text: p.sample.body };
   const before = row.kind === "intake" ? received : entry?.before;
@@ -51,12 +55,13 @@ export function Desk(p: Props) {
   const completions = useMemo<Completion[]>(() => {
     const tree = before?.tree ?? before?.text;
     const body = tree === undefined ? [] : paths(tree).map((label) => ({ label, detail: "here" }));
+    const seen = (entry?.names ?? []).flatMap((n) => paths(n.json, n.name).map((label) => ({ label, detail: "here" })));
     const names = p.reference?.names.map((n) => ({ label: n.name, detail: n.text })) ?? [];
     const functions = p.reference?.functions.map((f) => ({ label: `${f.name}(`, detail: f.signature })) ?? [];
     const params = Object.keys(p.sample?.params ?? {}).map((n) => ({ label: `params.${n}` }));
     const headers = Object.keys(p.sample?.headers ?? {}).map((n) => ({ label: `headers["${n}"]` }));
-    return [...body, ...names.filter((n) => n.label !== "body"), ...params, ...headers, ...functions];
-  }, [before?.text, before?.tree, p.reference, p.sample]);
+    return [...body, ...seen, ...names.filter((n) => n.label !== "body"), ...params, ...headers, ...functions];
+  }, [before?.text, before?.tree, entry?.names, p.reference, p.sample]);
   const onFill = useCallback((f: ((path: string) => void) | null) => {
     fill.current = f;
   }, []);
@@ -90,18 +95,53 @@ export function Desk(p: Props) {
       <div className="flex min-h-0 min-w-0 flex-col border-r border-line bg-sheet">
         <h2 className="pane-head bg-paper">
           {row.kind === "intake" ? "As it comes in" : `Before step ${row.n}`}{" "}
-          <span className="font-normal text-quiet">{p.sample?.name ?? "no sample"}</span>
+          <span className="min-w-0 flex-1 truncate font-normal text-quiet">{p.sample?.name ?? "no sample"}</span>
+          {several.length > 1 && (
+            <span className="flex shrink-0 items-baseline gap-1.5" data-testid="part">
+              <button
+                type="button"
+                className="btn-bare"
+                aria-label="The part before"
+                disabled={shownNth === 0}
+                onClick={() => setNth(shownNth - 1)}
+              >
+                ‹
+              </button>
+              part {Number(/\[(\d+)\][^[]*$/.exec(entry?.path ?? "")?.[1] ?? shownNth) + 1}
+              <button
+                type="button"
+                className="btn-bare"
+                aria-label="The next part"
+                disabled={shownNth === several.length - 1}
+                onClick={() => setNth(shownNth + 1)}
+              >
+                ›
+              </button>
+            </span>
+          )}
         </h2>
         <div className="min-h-0 flex-1 overflow-auto" data-testid="before">
           {p.sample ? (
             before || row.kind === "intake" ? (
-              <Document
-                body={before}
-                used={used}
-                lit={litBefore}
-                onPick={(path) => fill.current?.(path)}
-                onHover={setHoverBefore}
-              />
+              <>
+                {entry?.names
+                  ?.filter((n) => n.name === "part" || n.name === "group")
+                  .map((n) => (
+                    <Seen key={n.name} name={n.name} json={n.json} open onPick={(path) => fill.current?.(path)} />
+                  ))}
+                <Document
+                  body={before}
+                  used={used}
+                  lit={litBefore}
+                  onPick={(path) => fill.current?.(path)}
+                  onHover={setHoverBefore}
+                />
+                {entry?.names
+                  ?.filter((n) => n.name !== "part" && n.name !== "group")
+                  .map((n) => (
+                    <Seen key={n.name} name={n.name} json={n.json} onPick={(path) => fill.current?.(path)} />
+                  ))}
+              </>
             ) : (
               <p className="p-3 text-quiet">This sample does not get here. {p.rehearsal?.reason}</p>
             )
@@ -169,7 +209,7 @@ export function Desk(p: Props) {
           {row.kind === "intake" ? (
             <Answer rehearsal={p.rehearsal} />
           ) : sends ? (
-            <Sent rehearsal={p.rehearsal} path={row.key} />
+            <Sent rehearsal={p.rehearsal} path={entry?.path ?? row.key} />
           ) : (
             !entry?.error &&
             after && (
@@ -179,6 +219,16 @@ export function Desk(p: Props) {
         </div>
       </div>
     </section>
+  );
+}
+
+/** What expressions see by another name than body. */
+export function Seen(p: { name: string; json: string; open?: boolean; onPick?: (path: string) => void }) {
+  return (
+    <details open={p.open} className="border-b border-line" data-name={p.name}>
+      <summary className="data cursor-pointer px-3 py-1 font-bold">{p.name}</summary>
+      <Document body={{ format: "json", text: p.json }} root={p.name} onPick={p.onPick} />
+    </details>
   );
 }
 
@@ -323,6 +373,14 @@ function LazyText({ label, value, onCommit }: { label: string; value: string; on
 
 function WayForm(p: Props & FormExtra & { row: Extract<Row, { kind: "way" }> }) {
   const { row } = p;
+  if (row.split)
+    return (
+      <p className="p-3 text-quiet">
+        The steps below run once for each part. In them <span className="data">part</span> is the item,{" "}
+        <span className="data">index</span> counts from 0 and <span className="data">last</span> tells the last one. Add
+        the first of them with “add below”.
+      </p>
+    );
   if (row.otherwise)
     return (
       <p className="p-3 text-quiet">

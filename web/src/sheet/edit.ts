@@ -29,7 +29,7 @@ export function insertStep(doc: FlowDocument, place: Place, step: Step): { doc: 
     const to = last + 1;
     return { doc: update(doc, list, (l: Step[]) => [...l.slice(0, to), step, ...l.slice(to)]), place: [...list, to] };
   }
-  const list = [...place, "steps"]; // a way: its first step
+  const list = last === "steps" ? place : [...place, "steps"]; // a way, or each part: its first step
   return { doc: update(doc, list, (l: Step[]) => [step, ...(l ?? [])]), place: [...list, 0] };
 }
 
@@ -57,6 +57,7 @@ export function duplicate(doc: FlowDocument, place: Place): { doc: FlowDocument;
     const copy: Step = { ...s, id };
     grown = { ...grown, steps: [...grown.steps, { id, kind: "note" }] }; // so that the next one is told apart
     if (s.ways) copy.ways = (s.ways as Way[]).map((w) => ({ ...w, steps: w.steps.map(renamed) }));
+    if (s.kind === "split") copy.steps = (s.steps as Step[]).map(renamed);
     if (s.otherwise) copy.otherwise = { ...s.otherwise, steps: s.otherwise.steps.map(renamed) };
     return copy;
   };

@@ -52,6 +52,8 @@ export type Row =
       routeKey: string;
       way: Way;
       otherwise: boolean;
+      /** The steps of each part of a split. */
+      split?: boolean;
       off: boolean;
     };
 
@@ -75,6 +77,25 @@ export function rowsOf(doc: FlowDocument): Row[] {
         step,
         off: stepOff,
       });
+      if (step.kind === "split") {
+        const inside = [...here, "steps"];
+        rows.push({
+          kind: "way",
+          key: `${key}[]`,
+          n: rows.length + 1,
+          depth: depth + 1,
+          place: inside,
+          pointer: `${pointer(inside)}/`,
+          route: step,
+          routeKey: key,
+          way: { name: "each part", steps: step.steps },
+          otherwise: true,
+          split: true,
+          off: stepOff,
+        });
+        block(step.steps, inside, `${key}/`, depth + 1, stepOff);
+        return;
+      }
       if (step.kind !== "route") return;
       const ways: [Way, Place, boolean][] = (step.ways ?? []).map((w: Way, j: number) => [
         w,
@@ -112,19 +133,70 @@ const never: Cell = { text: "", state: "", reached: false };
 export function cellOf(row: Row, r: Rehearsal | undefined): Cell {
   if (!r) return never;
   if (row.kind === "intake") {
-    const ok = r.intake.outcome === "accepted";
+    const ok = r.intake.outcome === "accepted" || /^part \d+ of /.test(r.intake.outcome);
     return { text: r.intake.outcome, state: ok ? "" : r.state, reached: true, error: ok ? null : r.reason };
   }
+  if (row.kind === "way" && row.split) {
+    const n = partsIn(r, row.routeKey);
+    return n ? { text: n === 1 ? "1 part" : `${n} parts`, state: "", reached: true } : never;
+  }
   if (row.kind === "way") {
-    const taken = entryOf(r, row.routeKey)?.ways?.includes(row.way.name);
+    const taken = entriesOf(r, row.routeKey).some((e) => e.ways?.includes(row.way.name));
     return taken ? { text: "taken", state: "", reached: true } : never;
   }
-  const e = entryOf(r, row.key);
-  return e ? { text: e.outcome || "done", state: e.state, reached: true, error: e.error } : never;
+  const all = entriesOf(r, row.key);
+  const [e] = all;
+  if (!e) return never;
+  if (all.length === 1) return { text: e.outcome || "done", state: e.state, reached: true, error: e.error };
+  // Several parts: the most troubled state, and how often each outcome was.
+  const worst = all.reduce((a, b) => (trouble.indexOf(b.state) > trouble.indexOf(a.state) ? b : a));
+  const counts = new Map<string, number>();
+  for (const x of all) counts.set(x.outcome || "done", (counts.get(x.outcome || "done") ?? 0) + 1);
+  const text = [...counts].map(([outcome, n]) => `${n} × ${outcome}`).join(", ");
+  return { text, state: worst.state, reached: true, error: worst.error };
 }
 
-export const entryOf = (r: Rehearsal | undefined, key: string): Entry | undefined =>
-  r?.trace.find((e) => e.path === key);
+const trouble = ["", "delivered", "turned away", "waiting", "dead letter"];
+
+/** The key of the row that a path of a trace belongs to: parts share their rows. */
+export const rowKey = (path: string): string => path.replace(/\[\d+\]/g, "");
+
+const byRow = new WeakMap<Rehearsal, Map<string, Entry[]>>();
+
+/** What a step did, once for each part that came to it. */
+export function entriesOf(r: Rehearsal | undefined, key: string): Entry[] {
+  if (!r) return [];
+  let all = byRow.get(r);
+  if (!all) {
+    all = new Map();
+    for (const e of r.trace) {
+      const k = rowKey(e.path);
+      const list = all.get(k);
+      if (list) list.push(e);
+      else all.set(k, [e]);
+    }
+    byRow.set(r, all);
+  }
+  return all.get(key) ?? [];
+}
+
+/** How many parts of a split went through its steps here. */
+function partsIn(r: Rehearsal, split: string): number {
+  const seen = new Set<string>();
+  for (const e of r.trace) {
+    for (const m of e.path.matchAll(/\[\d+\]/g)) {
+      const whole = e.path.slice(0, m.index + m[0].length);
+      if (rowKey(whole) === split) seen.add(whole);
+    }
+  }
+  return seen.size;
+}
+
+/** What a step did to the nth of the parts that came to it. */
+export const entryOf = (r: Rehearsal | undefined, key: string, nth = 0): Entry | undefined => {
+  const all = entriesOf(r, key);
+  return all[Math.min(nth, all.length - 1)];
+};
 
 /** The ids of all steps. */
 export function ids(doc: FlowDocument): Set<string> {

@@ -179,6 +179,7 @@ function RowText({ row, intake }: { row: Row; intake: ReactNode }) {
   return (
     <>
       <b className="text-buoy">{row.way.name}</b>
+      {row.split && <span className="text-quiet"> a transaction of its own</span>}
       {!row.otherwise && (
         <>
           {" "}

@@ -9,6 +9,7 @@ import { map } from "./map";
 import { note } from "./note";
 import { route } from "./route";
 import { set } from "./set";
+import { split } from "./split";
 import { validate } from "./validate";
 import { write } from "./write";
 
@@ -21,6 +22,7 @@ const views: Record<string, StepView> = {
   convert,
   filter,
   route,
+  split,
   deliver,
   answer,
   note,

@@ -14,6 +14,8 @@ type Looks = {
   /** Takes the expression that reads a value. */
   onPick?: (expression: string) => void;
   onHover?: (pointer: string | null) => void;
+  /** The name that expressions know the document by. */
+  root?: string;
 };
 
 const most = 3000; // lines shown
@@ -76,7 +78,7 @@ export function Document({ body, ...looks }: Looks & { body: Body | undefined })
 }
 
 /** A tree as JSON, a member a line. */
-function Tree({ lines, used, changed, lit, onPick, onHover }: Looks & { lines: Line[] }) {
+function Tree({ lines, used, changed, lit, onPick, onHover, root }: Looks & { lines: Line[] }) {
   return (
     <div className="data py-2" onMouseLeave={() => onHover?.(null)}>
       {lines.slice(0, most).map((l, i) => (
@@ -106,7 +108,7 @@ function Tree({ lines, used, changed, lit, onPick, onHover }: Looks & { lines: L
                   tabIndex={-1}
                   className={`text-left hover:bg-mark ${mark}`}
                   title="Use this value"
-                  onClick={() => onPick(pathOf(t.pointer))}
+                  onClick={() => onPick(pathOf(t.pointer, root))}
                   onMouseEnter={() => onHover?.(t.pointer)}
                 >
                   {t.text}

@@ -79,10 +79,10 @@ export function layout(text: string): Line[] | null {
   return lines;
 }
 
-/** A JSON Pointer as an expression over body. */
-export function pathOf(pointer: string): string {
-  if (pointer === "") return "body";
-  return `body${pointer
+/** A JSON Pointer as an expression over body, or another name. */
+export function pathOf(pointer: string, root = "body"): string {
+  if (pointer === "") return root;
+  return `${root}${pointer
     .slice(1)
     .split("/")
     .map((t) => t.replaceAll("~1", "/").replaceAll("~0", "~"))
@@ -91,6 +91,6 @@ export function pathOf(pointer: string): string {
 }
 
 /** Every path of a JSON text, for completion. */
-export function paths(text: string): string[] {
-  return [...new Set((layout(text) ?? []).map((l) => pathOf(l.pointer)))];
+export function paths(text: string, root = "body"): string[] {
+  return [...new Set((layout(text) ?? []).map((l) => pathOf(l.pointer, root)))];
 }

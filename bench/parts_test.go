@@ -1,0 +1,137 @@
+package bench
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"encoding/json"
+
+	"readyferry/connect"
+	"readyferry/core/plan"
+	"readyferry/engine"
+	"readyferry/store"
+)
+
+// nowhere takes everything.
+type nowhere struct{}
+
+func (nowhere) Send(context.Context, *connect.Connection, connect.Request) (connect.Answer, error) {
+	return connect.Answer{Status: 204}, nil
+}
+
+func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
+	b.Helper()
+	s, err := store.Open(b.TempDir())
+	if err != nil {
+		b.Fatal(err)
+	}
+	reader, err := plan.NewReader()
+	if err != nil {
+		b.Fatal(err)
+	}
+	e, err := engine.New(engine.Config{Store: s, Reader: reader, Sender: nowhere{}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	if err != nil {
+		b.Fatal(err)
+	}
+	if err := e.Start(); err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() {
+		e.Stop()
+		_ = s.Close()
+	})
+	for i, d := range documents {
+		name := fmt.Sprint("f", i)
+		if _, _, err := e.SaveDraft(context.Background(), name, []byte(d), nil); err != nil {
+			b.Fatal(err)
+		}
+		if _, _, err := e.Publish(context.Background(), name); err != nil {
+			b.Fatal(err)
+		}
+	}
+	return e, s
+}
+
+// post sends a message in and waits until all that it has to do is done.
+func post(b *testing.B, e *engine.Engine, s *store.Store, path, body string) {
+	b.Helper()
+	in, _ := e.Find("POST", path)
+	a, err := e.Accept(context.Background(), in, engine.Call{Method: "POST", Path: path, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)})
+	if err != nil {
+		b.Fatal(err)
+	}
+	var answer struct{ Transaction string }
+	if err := json.Unmarshal(a.Body, &answer); err != nil {
+		b.Fatal(err)
+	}
+	id, err := store.ParseID(answer.Transaction)
+	if err != nil {
+		b.Fatal(err)
+	}
+	for {
+		t, err := s.Transaction(id)
+		if err != nil {
+			b.Fatal(err)
+		}
+		if t.State == store.Delivered {
+			return
+		}
+		if t.State == store.DeadLetter {
+			b.Fatal(t.Reason)
+		}
+		time.Sleep(time.Millisecond)
+	}
+}
+
+// heap gives the bytes in use after a collection.
+func heap() float64 {
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return float64(m.HeapInuse)
+}
+
+// The time per part of a message with 10,000 parts, beside that of one with
+// 100, and the memory in use behind them.
+func BenchmarkTenThousandParts(b *testing.B) {
+	const steps = "steps: [{id: per, kind: split, each: body.items, steps: [{id: m, kind: map, fields: [{to: /card, from: part.card}, {to: /of, from: body.of}, {to: /n, from: index}]}, {id: n, kind: note, text: '${body.card}'}]}]\n"
+	e, s := running(b, "readyferry: flow/1\nname: f0\nintake: {kind: webhook, path: /many, limit: 10000000}\n"+steps)
+	message := func(n int) string {
+		var sb strings.Builder
+		sb.WriteString(`{"of":"x","items":[`)
+		for i := range n {
+			if i > 0 {
+				sb.WriteByte(',')
+			}
+			fmt.Fprintf(&sb, `{"card":"LC %04d 203","item":"31408-20931-%d"}`, i, i)
+		}
+		return sb.String() + "]}"
+	}
+	few, many := message(100), message(10_000)
+	post(b, e, s, "/many", few)
+	var small, large time.Duration
+	var before, after float64
+	for b.Loop() {
+		began := time.Now()
+		for range 20 {
+			post(b, e, s, "/many", few)
+		}
+		small += time.Since(began)
+		before = heap()
+		began = time.Now()
+		post(b, e, s, "/many", many)
+		large += time.Since(began)
+		after = heap()
+	}
+	b.ReportMetric(float64(large.Microseconds())/10_000/float64(b.N), "µs/part")
+	b.ReportMetric(float64(large)/10_000/(float64(small)/2000), "×100-parts")
+	b.ReportMetric(after/before, "×heap")
+	b.Logf("steal %s", steal())
+}

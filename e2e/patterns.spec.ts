@@ -1,0 +1,70 @@
+import { against, expect } from "./app";
+
+const test = against("demo", "--trickle", "0");
+
+test("a message is split, a part dies, and is repaired by itself", async ({ page, goto, app }) => {
+  const document = `readyferry: flow/1
+name: titles
+title: Titles
+intake: {kind: webhook, path: /titles, format: json, reference: body.request}
+steps:
+- {id: a, kind: answer, status: 201, text: taken}
+`;
+  const body = { request: "HR-9", card: "7", titles: [{ item: "a" }, { item: "b" }, { no: "c" }, { item: "d" }] };
+  await page.request.put(`${app.base}/api/v1/flows/titles`, { data: document, headers: { "content-type": "application/yaml" } });
+  await page.request.put(`${app.base}/api/v1/flows/titles/samples/four`, { data: { body: JSON.stringify(body), headers: { "content-type": "application/json" } } });
+  await goto("/flows/titles");
+  const sheet = page.getByTestId("sheet");
+  await test.step("designed from the keyboard, shown part by part", async () => {
+    await sheet.focus();
+    await page.keyboard.press("a");
+    await page.getByPlaceholder("What should it do?").fill("split");
+    await page.keyboard.press("Enter");
+    await page.getByTestId("settings").getByLabel("Over").click();
+    await page.keyboard.press("ControlOrMeta+a");
+    await page.keyboard.type("body.titles");
+    await expect(sheet.locator("[data-path=split]")).toContainText("4 parts: 4 delivered");
+    await sheet.locator("[data-path='split[]'] [role=gridcell]").first().click();
+    await sheet.focus();
+    await page.keyboard.press("a");
+    await page.getByPlaceholder("What should it do?").fill("deliver");
+    await page.keyboard.press("Enter");
+    const settings = page.getByTestId("settings");
+    await settings.getByLabel("Connection", { exact: true }).fill("shelf-printer");
+    await settings.getByLabel("Path").click();
+    await page.keyboard.press("ControlOrMeta+a");
+    await page.keyboard.type("/MARL/${part.item}");
+    await expect(sheet.locator("[data-path='split/deliver']")).toContainText("3 × 200, 1 × part.item is missing");
+    await expect(sheet.locator("[data-path=split]")).toContainText("4 parts: 3 delivered, 1 dead letter");
+    await sheet.locator("[data-path='split/deliver'] [role=gridcell]").nth(1).click();
+    await expect(page.getByTestId("before").locator("[data-name=part]")).toContainText('"item": "a"');
+    await page.getByLabel("The next part").click();
+    await page.getByLabel("The next part").click();
+    await expect(page.getByTestId("part")).toContainText("part 3");
+    await expect(page.getByTestId("after")).toContainText("part.item is missing: part has no item; it has no");
+  });
+  await test.step("live, the whole shows its most troubled part", async () => {
+    await page.waitForTimeout(700); // the draft is saved half a second after the last edit
+    await page.request.post(`${app.base}/api/v1/flows/titles/publish`);
+    expect((await page.request.post(`${app.base}/in/titles`, { data: body })).status()).toBe(201);
+    await goto("/transactions");
+    await page.locator("[data-reference=HR-9]").click();
+    await expect(page).toHaveURL(/transactions\/[0-9a-f-]{36}/);
+    await expect(page.getByTestId("state")).toContainText("dead letter");
+    await expect(page.getByTestId("progress")).toContainText("4 parts");
+    await expect(page.getByTestId("progress")).toContainText("3 delivered");
+    await expect(page.getByTestId("sheet").locator("[data-path='split/deliver'] [data-reached=true]")).toHaveCount(4);
+    await page.getByTestId("progress").getByRole("button", { name: "1 dead letter" }).click();
+    await expect(page.getByTestId("sheet").getByRole("columnheader").filter({ hasText: "split 3" })).toBeVisible();
+    await expect(page.getByTestId("sheet").getByRole("columnheader").filter({ hasText: "split 1" })).toHaveCount(0);
+  });
+  await test.step("its dead part is repaired", async () => {
+    await page.getByRole("button", { name: "Repair" }).click();
+    await expect(page.getByRole("heading", { name: /part.item is missing/ })).toBeVisible();
+    const letter = new URL(page.url()).searchParams.get("letter");
+    const res = await page.request.post(`${app.base}/api/v1/dead-letters/resend`, { data: { ids: [letter], patch: [{ op: "add", path: "/item", value: "c" }] } });
+    expect(res.ok()).toBe(true);
+    await goto("/transactions");
+    await expect(page.locator("[data-reference=HR-9]")).toContainText("delivered");
+  });
+});

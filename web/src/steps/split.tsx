@@ -1,0 +1,134 @@
+import { Code } from "../ui/code";
+import { Select, Setting, Text } from "../ui/parts";
+import { Chip, errorAt, type FormProps, type StepView, withSetting } from "./kit";
+
+const ways = ["each", "elements", "segments", "lines"] as const;
+type Over = (typeof ways)[number];
+
+const overOf = (s: FormProps["step"]): Over => ways.find((w) => s[w] !== undefined && s[w] !== false) ?? "each";
+
+const hints: Record<Over, string> = {
+  each: "an expression that gives a list, such as body.titles; body for the rows of a CSV body",
+  elements: "an XPath that finds elements, such as //order/line",
+  segments: "the name of the segments, such as OBX",
+  lines: "true for the lines of the body, or an expression that gives a text",
+};
+const begins: Record<Over, [string, unknown]> = {
+  each: ["each", "body.items"],
+  elements: ["elements", "//item"],
+  segments: ["segments", "OBX"],
+  lines: ["lines", true],
+};
+
+function Form(p: FormProps) {
+  const over = overOf(p.step);
+  const setting = begins[over][0];
+  const put = (name: string, v: unknown) => p.change(withSetting(p.step, name, v), name);
+  const value = String(p.step[setting] ?? "");
+  const text = (v: string) => put(setting, setting === "lines" && (v === "true" || v === "") ? true : v);
+  return (
+    <div className="p-3">
+      <div className="flex gap-2">
+        <Setting inline label="A part is">
+          <Select
+            label="A part is"
+            value={over}
+            onChange={(o) => {
+              const rest = Object.fromEntries(
+                Object.entries(p.step).filter(([k]) => !(ways as readonly string[]).includes(k)),
+              );
+              const [name, start] = begins[o as Over];
+              p.change({ ...rest, [name]: start } as typeof p.step, "");
+            }}
+            options={[
+              ["each", "each item of a list, or row of CSV"],
+              ["elements", "each element of an XML body"],
+              ["segments", "each segment of an HL7 body"],
+              ["lines", "each line of a text"],
+            ]}
+          />
+        </Setting>
+        <Setting inline label="Inside, body is">
+          <Select
+            label="Inside, body is"
+            value={p.step.message ?? "whole"}
+            onChange={(v) => put("message", v === "whole" ? undefined : v)}
+            options={[
+              ["whole", "the whole message still"],
+              ["part", "the part"],
+            ]}
+          />
+        </Setting>
+      </div>
+      <Setting label="Over" hint={hints[over]} error={errorAt(p, setting)}>
+        {over === "segments" ? (
+          <Text mono label="Over" value={value} onChange={text} invalid={!!errorAt(p, setting)} />
+        ) : (
+          <div onFocus={() => p.onFill((path) => text(path))}>
+            <Code
+              key={p.pointer + setting}
+              label="Over"
+              language={over === "elements" ? "template" : "expression"}
+              value={value}
+              onChange={text}
+              completions={over === "elements" ? [] : p.completions}
+              invalid={!!errorAt(p, setting)}
+            />
+          </div>
+        )}
+      </Setting>
+      <div className="flex gap-2">
+        <Setting inline label="Parts go">
+          <Select
+            label="Parts go"
+            value={p.step.parts ?? "independent"}
+            onChange={(v) => put("parts", v === "independent" ? undefined : v)}
+            options={[
+              ["independent", "side by side"],
+              ["in order", "in order, each behind the end of the one before"],
+            ]}
+          />
+        </Setting>
+        <Setting inline label="When one is a dead letter">
+          <Select
+            label="When one is a dead letter"
+            value={p.step["when-dead"] ?? "go on"}
+            onChange={(v) => put("when-dead", v === "go on" ? undefined : v)}
+            options={[
+              ["go on", "the rest goes on"],
+              ["stop", "those not begun wait for a decision"],
+            ]}
+          />
+        </Setting>
+        <Setting inline label="At most" error={errorAt(p, "limit")}>
+          <Text
+            mono
+            type="number"
+            label="At most"
+            placeholder="100000"
+            value={String(p.step.limit ?? "")}
+            onChange={(v) => put("limit", Number(v) || undefined)}
+          />
+        </Setting>
+      </div>
+    </div>
+  );
+}
+
+export const split: StepView = {
+  verb: "Split",
+  sentence: (s) => {
+    const over = overOf(s);
+    return (
+      <>
+        {over === "lines" ? "into lines " : "over "}
+        {!(over === "lines" && s.lines === true) && <Chip>{String(s[begins[over][0]] ?? "")}</Chip>}
+        {over === "segments" && " segments"}
+        {s.parts === "in order" && ", in order"}
+        {s["when-dead"] === "stop" && ", stopping at a dead letter"}
+      </>
+    );
+  },
+  Form,
+  begin: () => ({ each: "body.items", steps: [] }),
+};
