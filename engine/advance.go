@@ -29,6 +29,8 @@ type walking struct {
 	after *aftermath
 	fresh bool            // just made: nothing of it is stored yet but itself
 	rearm map[string]bool // paths whose ended deliveries a person sends again
+	held  map[string]bool // paths at which it waits for its turn already
+	next  []func() error  // what follows for others, once this one is settled
 }
 
 // load reads what a walk needs of a transaction.
@@ -55,6 +57,16 @@ func (e *Engine) load(tx *store.Tx, id store.ID, after *aftermath) (*walking, er
 // walk over the present effects, or nil; last is the walk with which it stops.
 func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 	res, refused := first, map[string]step.Failure{}
+	if w.t.Gathered > 0 && w.held == nil {
+		at, err := w.tx.HeldAt(w.t.ID)
+		if err != nil {
+			return nil, err
+		}
+		w.held = map[string]bool{}
+		for _, path := range at {
+			w.held[path] = true
+		}
+	}
 	for {
 		if res == nil {
 			res = run.Walk(w.p, w.input)
@@ -70,7 +82,9 @@ func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 	}
 	for _, want := range res.Wants {
 		if f, ok := refused[want.Path]; ok {
-			f.Step, f.Path, f.Kind, f.Phase = want.Step, want.Path, "deliver", "put"
+			if f.Step, f.Path = want.Step, want.Path; f.Kind == "" {
+				f.Kind, f.Phase = "deliver", "put"
+			}
 			res.Failures = append(res.Failures, f)
 		}
 	}
@@ -87,7 +101,17 @@ func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 	if err := w.letters(res.Failures, deliveries); err != nil {
 		return nil, err
 	}
-	return res, w.settle(res, deliveries)
+	if err := w.settle(res, deliveries); err != nil {
+		return nil, err
+	}
+	for len(w.next) > 0 {
+		do := w.next[0]
+		w.next = w.next[1:]
+		if err := do(); err != nil {
+			return nil, err
+		}
+	}
+	return res, nil
 }
 
 // puts does what is inside the application, in the same database transaction as
@@ -97,15 +121,12 @@ func (w *walking) puts(res *run.Result, refused map[string]step.Failure) (moved 
 		if _, no := refused[want.Path]; no || want.Kind == step.WantHTTP {
 			continue
 		}
-		if want.Kind == step.WantParts {
-			effect, err := w.splitUp(&want)
-			if err == nil {
-				err = w.record(want.Path, effect)
-			}
+		if want.Kind != step.WantQueue && want.Kind != step.WantTopic {
+			done, err := w.gatherOrPart(&want, refused)
 			if err != nil {
 				return false, err
 			}
-			moved = true
+			moved = moved || done
 			continue
 		}
 		headers, err := json.Marshal(want.Request.Headers)
@@ -143,6 +164,42 @@ func (w *walking) puts(res *run.Result, refused map[string]step.Failure) (moved 
 		moved = true
 	}
 	return moved, nil
+}
+
+// gatherOrPart does what a split, an aggregate or a resequence wants. What has
+// to wait for its turn gets no effect and is not asked again in this walk.
+func (w *walking) gatherOrPart(want *step.Want, refused map[string]step.Failure) (moved bool, err error) {
+	var effect *step.Effect
+	var failure *step.Failure
+	switch want.Kind {
+	case step.WantParts:
+		e, splitErr := w.splitUp(want)
+		effect, err = &e, splitErr
+	case step.WantJoin:
+		e, f, joinErr := w.join(want)
+		effect, failure, err = &e, f, joinErr
+	case step.WantTurn:
+		if w.held[want.Path] {
+			return false, nil
+		}
+		if effect, failure, err = w.turn(want); effect == nil && failure == nil && err == nil {
+			if w.held == nil {
+				w.held = map[string]bool{}
+			}
+			w.held[want.Path] = true
+			return false, nil
+		}
+	}
+	switch {
+	case err != nil:
+		return false, err
+	case failure != nil:
+		f := *failure
+		f.Kind = map[string]string{step.WantJoin: "aggregate", step.WantTurn: "resequence"}[want.Kind]
+		refused[want.Path] = f
+		return false, nil
+	}
+	return true, w.record(want.Path, *effect)
 }
 
 // enqueue puts a message into its queue, or says why the queue does not take it.
@@ -200,6 +257,9 @@ func (w *walking) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 				return nil, err
 			}
 			d = &store.Delivery{ID: id, Tx: w.t.ID, Flow: w.t.Flow, Path: want.Path, Step: want.Step, OrderValue: w.t.OrderValue, CreatedAt: now}
+			if want.Order != "" {
+				d.OrderValue = want.Order
+			}
 			out = append(out, d)
 		} else {
 			d.Round++
@@ -371,6 +431,9 @@ func (w *walking) settle(res *run.Result, deliveries []*store.Delivery) error {
 			t.State = store.Waiting
 		}
 		t.Place, t.PlaceText = deliveries[pending].Path, "deliver to "+deliveries[pending].Target
+	case t.Gathered > 0:
+		t.State, t.Reason = store.Waiting, ""
+		t.Place, t.PlaceText = t.GatherPlace, t.GatherText
 	case discarded >= 0:
 		t.State, t.Reason, t.FinishedAt = store.TurnedAway, "discarded: "+letters[discarded].Reason, &now
 	case res != nil && res.State == run.TurnedAway:
@@ -392,7 +455,8 @@ func (w *walking) settle(res *run.Result, deliveries []*store.Delivery) error {
 
 // save stores a transaction's state; before is the one until now.
 func (w *walking) save(before store.State) error {
-	if w.t.State >= store.Delivered {
+	// What waits in a group lets its reader go on: the next member may be behind it.
+	if w.t.State >= store.Delivered || w.t.State == store.Waiting && w.t.Gathered > 0 && w.t.Place == w.t.GatherPlace {
 		if err := w.release(); err != nil {
 			return err
 		}

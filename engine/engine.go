@@ -53,6 +53,7 @@ type Engine struct {
 
 	reached *reachCache
 	split   chan struct{} // wakes the spawner
+	gather  chan struct{} // wakes the gatherer
 }
 
 type planKey struct {
@@ -89,7 +90,7 @@ func New(c Config) (*Engine, error) {
 		clock: func() time.Time { return c.Now().UTC().Truncate(time.Millisecond) },
 		flows: map[string]*flowState{}, connections: map[string]*connect.Connection{},
 		lanes: map[string]*lane{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
-		reached: newReachCache(), split: make(chan struct{}, 1),
+		reached: newReachCache(), split: make(chan struct{}, 1), gather: make(chan struct{}, 1),
 	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	if err := e.reload(); err != nil {
@@ -110,6 +111,7 @@ func (e *Engine) Start() error {
 	e.startConsumers()
 	e.work.Go(e.housekeeping)
 	e.work.Go(e.spawner)
+	e.work.Go(e.gatherer)
 	return nil
 }
 
@@ -258,6 +260,8 @@ type aftermath struct {
 	events          map[string]bool
 	put, taken      map[string]int // messages by channel
 	split           bool           // parts may begin
+	gather          bool           // a group may close, or a gap be given up
+	lines           []lineKey      // more messages may go on there
 }
 
 func newAftermath() *aftermath {
@@ -271,8 +275,16 @@ func (e *Engine) after(a *aftermath) {
 	if a.split {
 		e.wakeSpawner()
 	}
+	if a.gather {
+		e.wakeGatherer()
+	}
 	for q := range a.queues {
 		e.wakeReaders(q)
+	}
+	for _, k := range a.lines {
+		if e.ctx.Err() == nil {
+			e.work.Go(func() { e.releaseMore(k) })
+		}
 	}
 	now := e.clock()
 	for q, n := range a.put {

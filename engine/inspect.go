@@ -36,7 +36,7 @@ func (e *Engine) Inspect(id store.ID) (*run.Rehearsal, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := run.Rehearse(p, b.envelope, run.Options{Known: b.input.Effects, Origin: b.input.Origin, Live: true})
+	r := run.Rehearse(p, b.envelope, run.Options{Known: b.input.Effects, Origin: b.input.Origin, Resume: b.input.Resume, Live: true})
 	r.State, r.Reason = t.State.String(), nil
 	if t.Reason != "" {
 		r.Reason = &t.Reason

@@ -291,11 +291,7 @@ func (e *Engine) record(tx *store.Tx, id store.ID, rules retry.Plan, outcome ret
 	if err != nil {
 		return err
 	}
-	pointers := make([]*store.Delivery, len(rows))
-	for i := range rows {
-		pointers[i] = &rows[i]
-	}
-	return w.settle(nil, pointers)
+	return w.settle(nil, pointersTo(rows))
 }
 
 // Seed gives the seed of a delivery's schedule: each round of tries has its

@@ -22,6 +22,7 @@ type journal interface {
 	MessageN(id store.ID, n int) (store.Message, error)
 	Effects(id store.ID) ([]store.Effect, error)
 	Split(id store.ID, path string) (store.Split, error)
+	Group(id store.ID) (store.Group, error)
 }
 
 // begun is what a walk over a transaction begins with: a message, or the place
@@ -45,8 +46,12 @@ func (e *Engine) walkOf(j journal, t *store.Transaction, m *store.Message, p *pl
 	if b.envelope, err = decodeEnvelope(t, m); err != nil {
 		return b, err
 	}
-	if t.Parent != nil {
+	switch {
+	case t.Parent != nil:
 		b.input.Origin, err = e.originOf(j, t, m, p)
+		return b, err
+	case t.FromGroup:
+		b.input.Resume, err = e.groupOf(j, t, m)
 		return b, err
 	}
 	r, err := run.Receive(p, b.envelope)
@@ -322,6 +327,18 @@ func (w *walking) troubled(state store.State) error {
 
 // tell lets the whole know that one of its parts has come to another state.
 func (w *walking) tell() error {
+	w.after.split = true // the next in order, or one that was stopped, may begin
+	if w.t.State == store.Delivered || w.t.State == store.TurnedAway {
+		s, err := w.tx.Split(*w.t.Parent, w.t.SplitPath)
+		if err != nil {
+			return err
+		}
+		if s.Gathers {
+			if err := w.e.allParts(w.tx, *w.t.Parent, w.t.SplitPath, w.after); err != nil {
+				return err
+			}
+		}
+	}
 	parent, err := w.tx.Transaction(*w.t.Parent)
 	if err != nil {
 		return err
@@ -330,7 +347,6 @@ func (w *walking) tell() error {
 	if err != nil {
 		return err
 	}
-	w.after.split = true // the next in order, or one that was stopped, may begin
 	was := parent
 	up := &walking{e: w.e, tx: w.tx, t: &parent, p: p, after: w.after}
 	if err := up.whole(); err != nil {

@@ -80,10 +80,10 @@ func (e *Engine) previewOne(id store.ID, d Decision, patch pointer.Patch) (*run.
 	t.Version = version
 	b, err := e.walkOf(e.store, &t, &m, p)
 	var refused *run.RefusedError
-	if err != nil && (t.Parent != nil || !errors.As(err, &refused)) {
+	if err != nil && (t.Parent != nil || t.FromGroup || !errors.As(err, &refused)) {
 		return nil, err
 	}
-	r := run.Rehearse(p, b.envelope, run.Options{Known: b.input.Effects, Origin: b.input.Origin})
+	r := run.Rehearse(p, b.envelope, run.Options{Known: b.input.Effects, Origin: b.input.Origin, Resume: b.input.Resume})
 	return &r, nil
 }
 
@@ -278,12 +278,8 @@ func (e *Engine) discardOne(tx *store.Tx, id store.ID, why string, after *afterm
 	if err != nil {
 		return err
 	}
-	pointers := make([]*store.Delivery, len(rows))
-	for i := range rows {
-		pointers[i] = &rows[i]
-	}
 	w := &walking{e: e, tx: tx, t: &t, p: p, after: after}
-	return w.settle(nil, pointers)
+	return w.settle(nil, pointersTo(rows))
 }
 
 func decodeFiles(b []byte) (map[string][]byte, error) {

@@ -106,25 +106,30 @@ func (e *Engine) RehearseSamples(name string, document []byte, samples []Sample)
 	if p == nil {
 		return []SampleRehearsal{}, findings, nil
 	}
-	out := make([]SampleRehearsal, 0, len(samples))
-	for i := range samples {
-		out = append(out, rehearse(p, name, &samples[i]))
-	}
-	return out, findings, nil
+	return rehearse(p, name, samples), findings, nil
 }
 
-func rehearse(p *plan.Plan, name string, s *Sample) SampleRehearsal {
+// rehearse walks samples one after the other, so that they meet where a step
+// gathers messages.
+func rehearse(p *plan.Plan, name string, samples []Sample) []SampleRehearsal {
 	began := time.Now()
-	replies := map[string]step.Effect{}
-	for id, r := range s.Replies {
-		replies[id] = step.Effect{Status: r.Status, Headers: pairs(r.Headers), Body: []byte(r.Body)}
+	envelopes, options := make([]run.Envelope, len(samples)), make([]run.Options, len(samples))
+	for i := range samples {
+		replies := map[string]step.Effect{}
+		for id, r := range samples[i].Replies {
+			replies[id] = step.Effect{Status: r.Status, Headers: pairs(r.Headers), Body: []byte(r.Body)}
+		}
+		envelopes[i] = samples[i].Envelope(name)
+		options[i] = run.Options{Replies: replies, Clock: func() time.Duration { return time.Since(began) }}
 	}
-	r := run.Rehearse(p, s.Envelope(name), run.Options{Replies: replies, Clock: func() time.Duration { return time.Since(began) }})
-	out := SampleRehearsal{Sample: s.Name, Rehearsal: r, Expected: "none"}
-	if s.Expect != nil {
-		out.Expected = "as expected"
-		if !s.Expect.met(&r) {
-			out.Expected = "differs"
+	out := make([]SampleRehearsal, len(samples))
+	for i, r := range run.RehearseAll(p, envelopes, options) {
+		out[i] = SampleRehearsal{Sample: samples[i].Name, Rehearsal: r, Expected: "none"}
+		if x := samples[i].Expect; x != nil {
+			out[i].Expected = "as expected"
+			if !x.met(&r) {
+				out[i].Expected = "differs"
+			}
 		}
 	}
 	return out

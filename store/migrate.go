@@ -135,6 +135,47 @@ func migrate(db *gorm.DB) error {
 			}
 			return nil
 		}},
+		{ID: "0005 groups and turns", Migrate: func(db *gorm.DB) error {
+			for _, c := range []struct {
+				of        any
+				name, sql string
+			}{
+				{&Transaction{}, "FromGroup", "ALTER TABLE transactions ADD COLUMN from_group numeric NOT NULL DEFAULT 0"},
+				{&Transaction{}, "Gathered", "ALTER TABLE transactions ADD COLUMN gathered integer NOT NULL DEFAULT 0"},
+				{&Transaction{}, "GatherPlace", "ALTER TABLE transactions ADD COLUMN gather_place text NOT NULL DEFAULT ''"},
+				{&Transaction{}, "GatherText", "ALTER TABLE transactions ADD COLUMN gather_text text NOT NULL DEFAULT ''"},
+				{&Split{}, "Gathers", "ALTER TABLE splits ADD COLUMN gathers numeric NOT NULL DEFAULT 0"},
+			} {
+				if db.Migrator().HasColumn(c.of, c.name) {
+					continue
+				}
+				if err := db.Exec(c.sql).Error; err != nil {
+					return err
+				}
+			}
+			if err := db.AutoMigrate(&Group{}, &Member{}, &Sequence{}, &Held{}); err != nil {
+				return err
+			}
+			for _, sql := range []string{
+				"CREATE UNIQUE INDEX groups_open ON groups (flow, path, scope, key) WHERE state = 0",
+				"CREATE INDEX groups_list ON groups (id) WHERE state = 0",
+				"CREATE INDEX groups_due ON groups (close_at) WHERE state = 0 AND close_at IS NOT NULL",
+				"CREATE INDEX groups_scope ON groups (scope) WHERE state = 0 AND scope <> ''",
+				"CREATE INDEX groups_leaving ON groups (id) WHERE state = 1",
+				"CREATE INDEX groups_late ON groups (flow, path, scope, key, closed_at) WHERE state > 0",
+				"CREATE INDEX members_tx ON members (tx)",
+				"CREATE INDEX members_waiting ON members (group_id, n) WHERE NOT gone",
+				"CREATE UNIQUE INDEX members_unique ON members (group_id, unique_key) WHERE unique_key IS NOT NULL",
+				"CREATE INDEX helds_line ON helds (flow, path, key, number, n)",
+				"CREATE INDEX helds_due ON helds (until)",
+				"CREATE INDEX helds_tx ON helds (tx)",
+			} {
+				if err := db.Exec(sql).Error; err != nil {
+					return err
+				}
+			}
+			return nil
+		}},
 	}).Migrate()
 }
 

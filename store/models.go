@@ -153,6 +153,13 @@ type Transaction struct {
 	// without them, as JSON; State is that of the most troubled of all.
 	Parts int
 	Own   []byte
+	// FromGroup tells that a group goes on in it; its id is that of the group.
+	FromGroup bool
+	// Gathered counts the groups that it waits in and the turns that it waits
+	// for; GatherPlace is the path of the last, GatherText says it in words.
+	Gathered    int
+	GatherPlace string
+	GatherText  string
 	// DuplicateOf is the transaction that had the same once value before.
 	DuplicateOf *ID
 }

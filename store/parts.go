@@ -19,6 +19,20 @@ type Split struct {
 	Stop     bool // a dead part keeps those from beginning that have not
 
 	UnderWay, Waiting, Delivered, TurnedAway, Dead int
+
+	// Gathers tells that groups wait for all parts of it.
+	Gathers bool
+}
+
+// Awaited counts the parts that have neither ended nor are in a group; members
+// are those that wait in one.
+func (s *Split) Awaited(members int64) int {
+	return s.Total - s.Delivered - s.TurnedAway - int(members)
+}
+
+// GathersParts notes that groups wait for all parts of a split.
+func (tx *Tx) GathersParts(id ID, path string) error {
+	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", id, path).Update("gathers", true).Error
 }
 
 // splitColumns are the counts of a split, by state.

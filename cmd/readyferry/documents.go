@@ -152,12 +152,13 @@ func checkCommand() *cobra.Command {
 }
 
 func rehearseCommand() *cobra.Command {
-	var file, at, id string
-	var headers, params, queries, replies, tables []string
+	var at, id string
+	var messages, headers, params, queries, replies, tables []string
+	var every time.Duration
 	var noBodies bool
 	c := &cobra.Command{
-		Use: "rehearse FLOW --message FILE", Short: "Walk one message through a flow; nothing leaves", Args: cobra.ExactArgs(1),
-		Long: "Walks one message through a flow and prints, as JSON, what every step did and what would be delivered.\nOutside systems are answered by --reply, else by 200 without a body.",
+		Use: "rehearse FLOW --message FILE…", Short: "Walk one message or several through a flow; nothing leaves", Args: cobra.ExactArgs(1),
+		Long: "Walks one message through a flow and prints, as JSON, what every step did and what would be delivered.\nOutside systems are answered by --reply, else by 200 without a body.\n\nWith --message several times the messages come one after the other, --every apart, and meet where a step gathers\nthem; a list of rehearsals is printed. Behind the last of them time passes until no group waits for it.",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := plan.NewReader()
 			if err != nil {
@@ -182,9 +183,6 @@ func rehearseCommand() *cobra.Command {
 				return fmt.Errorf("--at %q is no time such as 2026-03-17T09:41:00Z", at)
 			}
 			in.ReceivedAt = in.ReceivedAt.UTC()
-			if in.Body, err = readInput(c, file); err != nil {
-				return err
-			}
 			if in.Headers, err = pairs("--header", headers, ":"); err != nil {
 				return err
 			}
@@ -204,13 +202,30 @@ func rehearseCommand() *cobra.Command {
 				}
 				opt.Replies[name] = e
 			}
-			out := run.Rehearse(p, in, opt)
-			out.Findings = append(out.Findings, findings...)
+			all, options := make([]run.Envelope, len(messages)), make([]run.Options, len(messages))
+			for i, file := range messages {
+				all[i], options[i] = in, opt
+				all[i].ReceivedAt = in.ReceivedAt.Add(time.Duration(i) * every)
+				if i > 0 {
+					all[i].ID = run.DeliveryID(id, fmt.Sprint("message ", i))
+				}
+				if all[i].Body, err = readInput(c, file); err != nil {
+					return err
+				}
+			}
+			out := run.RehearseAll(p, all, options)
+			for i := range out {
+				out[i].Findings = append(out[i].Findings, findings...)
+			}
+			if len(out) == 1 {
+				return printJSON(c.OutOrStdout(), out[0])
+			}
 			return printJSON(c.OutOrStdout(), out)
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&file, "message", "", "file with the body, - for standard input")
+	f.StringArrayVar(&messages, "message", nil, "file with the body, - for standard input; may be given several times")
+	f.DurationVar(&every, "every", 0, "how long after one another several messages come")
 	f.StringArrayVar(&headers, "header", nil, "a header, 'Name: value'")
 	f.StringArrayVar(&params, "param", nil, "a parameter of the path, name=value")
 	f.StringArrayVar(&queries, "query", nil, "a parameter of the query, name=value")

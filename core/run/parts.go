@@ -80,10 +80,13 @@ func (w *walker) parts(s *step.Compiled, path string, st step.State, parts *step
 		failures, wants, waits := len(w.result.Failures), len(w.result.Wants), w.waits
 		w.waits = ""
 		p := w.origin(reached.Origin(i, nil))
+		if w.in.Groups != nil {
+			w.in.Groups.settle()
+		}
 		switch {
 		case len(w.result.Failures) > failures:
 			ends[DeadLetter]++
-		case len(w.result.Wants) > wants || w.waits != "":
+		case len(w.result.Wants) > wants || w.waits != "" || p == blocked:
 			ends[Waiting]++
 		case p == turnedAway:
 			ends[TurnedAway]++
@@ -95,6 +98,9 @@ func (w *walker) parts(s *step.Compiled, path string, st step.State, parts *step
 		}
 	}
 	w.reason, w.awaited = reason, awaited
+	if w.in.Groups != nil {
+		w.in.Groups.allParts(w.in.Message.ID+"\x00"+path, ends[DeadLetter]+ends[Waiting]+ends["not begun"])
+	}
 	if w.in.Trace && len(ends) > 0 {
 		w.result.Trace[at].Outcome += ": " + summary(ends)
 	}

@@ -80,6 +80,8 @@ type Options struct {
 	Known map[string]step.Effect
 	// Origin is where a part begins; nil for a whole message.
 	Origin *Origin
+	// Resume is where a group goes on; nil for anything else.
+	Resume *Resume
 	// Live leaves wants without a known effect open: nothing stands in, and
 	// what was handed over before is shown, too.
 	Live bool
@@ -87,31 +89,69 @@ type Options struct {
 
 // Rehearse runs a message through a plan without any effect.
 func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
-	out := Rehearsal{Trace: []Entry{}, Deliveries: []Delivery{}, Notes: []step.Note{}, Findings: []flow.Finding{}}
-	webhook := p.Document.Intake.Kind == "webhook"
-	received, err := arrive(p, in, opt.Origin)
+	return RehearseAll(p, []Envelope{in}, []Options{opt})[0]
+}
+
+// RehearseAll runs several messages, one after the other: they meet where a
+// step gathers messages, and the one that closes a group shows what the group
+// does. Behind the last of them time passes until nothing waits for it.
+func RehearseAll(p *plan.Plan, in []Envelope, opt []Options) []Rehearsal {
+	groups := NewGroups(p)
+	all := make([]*rehearsing, len(in))
+	for i := range in {
+		all[i] = rehearse(p, in[i], opt[i], groups)
+	}
+	groups.end()
+	out := make([]Rehearsal, len(in))
+	for i, r := range all {
+		out[i] = r.finish()
+	}
+	return out
+}
+
+// rehearsing is a rehearsal that others may still add to.
+type rehearsing struct {
+	out     Rehearsal
+	w       *walker // nil where the intake did not take the message
+	end     progress
+	id      string
+	webhook bool
+}
+
+func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups) *rehearsing {
+	r := &rehearsing{id: in.ID, webhook: p.Document.Intake.Kind == "webhook"}
+	out := &r.out
+	*out = Rehearsal{Trace: []Entry{}, Deliveries: []Delivery{}, Notes: []step.Note{}, Findings: []flow.Finding{}}
+	received, err := arrive(p, in, &opt)
 	if err != nil {
 		var refused *RefusedError
 		errors.As(err, &refused)
 		out.State, out.Reason = TurnedAway, &refused.Detail
 		out.Intake = ShownIntake{Outcome: refused.Title, Warnings: []string{}}
-		if webhook {
+		if r.webhook {
 			out.Answer = ShowAnswer(RefusalAnswer(refused))
 		} else {
 			out.State = DeadLetter
 		}
-		return out
+		return r
 	}
 	out.Intake = ShownIntake{Outcome: "accepted", Reference: received.Reference, Once: received.Once, Order: received.Order, Warnings: append([]string{}, received.Warnings...)}
-	if o := opt.Origin; o != nil {
-		webhook = false
-		out.Intake.Outcome = fmt.Sprintf("part %d of %d", o.State.Part.Index+1, o.Count)
+	switch {
+	case opt.Origin != nil:
+		r.webhook = false
+		out.Intake.Outcome = fmt.Sprintf("part %d of %d", opt.Origin.State.Part.Index+1, opt.Origin.Count)
+	case opt.Resume != nil:
+		r.webhook = false
+		out.Intake.Outcome = fmt.Sprintf("group of %s, %s", counted(len(opt.Resume.Group.Items), "member"), opt.Resume.Group.Why)
 	}
 	if !opt.NoBodies {
 		out.Intake.Body = show(&received.Message)
 	}
 	shown := 0
 	show := func(want step.Want) {
+		if want.Request == nil {
+			return // it stays inside
+		}
 		d := ShowDelivery(in.ID, want)
 		if shown += len(want.Request.Body); shown > shownBytes {
 			d.Request.Text, d.Request.Base64, d.Request.Lines = nil, nil, nil
@@ -119,7 +159,7 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 		out.Deliveries = append(out.Deliveries, d)
 	}
 	input := Input{
-		Message: received.Message, Origin: opt.Origin, Inline: !opt.Live, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
+		Message: received.Message, Origin: opt.Origin, Resume: opt.Resume, Inline: !opt.Live, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
 		StandIn: func(want step.Want) (StandInReply, bool) {
 			show(want)
 			return standIn(want, opt.Replies), !opt.Live
@@ -127,31 +167,50 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 	}
 	if opt.Live {
 		input.Sent = show
+	} else {
+		input.Groups = groups
 	}
-	w := Walk(p, input)
-	out.State = w.State
-	if w.Reason != "" {
-		out.Reason = &w.Reason
-	}
-	out.Trace = append(out.Trace, w.Trace...)
-	out.Notes = append(out.Notes, w.Notes...)
-	if webhook {
-		answer := w.Answer
-		if answer == nil {
-			answer = StoredAnswer(in.ID)
-		}
-		out.Answer = ShowAnswer(answer)
-	}
-	return out
+	r.w = newWalker(p, input)
+	r.end = r.w.begin(p)
+	groups.settle()
+	return r
 }
 
-// arrive takes a message in; a part comes from inside, and was taken in before.
-func arrive(p *plan.Plan, in Envelope, o *Origin) (Received, error) {
-	if o == nil {
-		return Receive(p, in)
+// finish says how it ended, when all that may come of it has come.
+func (r *rehearsing) finish() Rehearsal {
+	if r.w == nil {
+		return r.out
 	}
-	m := message.Message{Format: "json", Body: o.State.Part.Value}
-	return Received{Message: m, Reference: in.Reference}, nil
+	if r.w.later != nil {
+		r.end = *r.w.later
+	}
+	w := r.w.ended(r.end)
+	r.out.State = w.State
+	if w.Reason != "" {
+		r.out.Reason = &w.Reason
+	}
+	r.out.Trace = append(r.out.Trace, w.Trace...)
+	r.out.Notes = append(r.out.Notes, w.Notes...)
+	if r.webhook {
+		answer := w.Answer
+		if answer == nil {
+			answer = StoredAnswer(r.id)
+		}
+		r.out.Answer = ShowAnswer(answer)
+	}
+	return r.out
+}
+
+// arrive takes a message in; a part or a group comes from inside.
+func arrive(p *plan.Plan, in Envelope, opt *Options) (Received, error) {
+	switch {
+	case opt.Origin != nil:
+		m := message.Message{Format: "json", Body: opt.Origin.State.Part.Value}
+		return Received{Message: m, Reference: in.Reference}, nil
+	case opt.Resume != nil:
+		return Received{Message: opt.Resume.Message, Reference: in.Reference}, nil
+	}
+	return Receive(p, in)
 }
 
 // standIn judges a stand-in answer by the retry plan, as the engine would a real one.

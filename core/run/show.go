@@ -51,6 +51,9 @@ func named(st *step.State) []Named {
 	if st.Part != nil {
 		add("part", st.Part.Value)
 	}
+	if st.Group != nil {
+		add("group", st.Group.Node())
+	}
 	add("vars", st.Vars)
 	add("replies", st.Replies)
 	return out

@@ -26,6 +26,10 @@ type Input struct {
 	// Origin is where a part begins; nil for a message, which begins with the
 	// flow's first step.
 	Origin *Origin
+	// Resume is where a group goes on, in the middle of the flow.
+	Resume *Resume
+	// Groups takes members where nothing is real; nil in live runs.
+	Groups *Groups
 	// Inline walks the parts of a split together with their message, as a
 	// rehearsal does; else each is a walk of its own.
 	Inline bool
@@ -91,6 +95,11 @@ type Named struct {
 func Walk(p *plan.Plan, in Input) *Result {
 	w := newWalker(p, in)
 	end := w.begin(p)
+	return w.ended(end)
+}
+
+// ended gives the result of a walk that has come to its end.
+func (w *walker) ended(end progress) *Result {
 	r := w.result
 	switch {
 	case len(r.Failures) > 0:
@@ -107,16 +116,22 @@ func Walk(p *plan.Plan, in Input) *Result {
 
 func newWalker(p *plan.Plan, in Input) *walker {
 	w := &walker{in: in, result: &Result{}, awaited: p.Document.Intake.Kind == "webhook" && in.Origin == nil}
-	if in.Origin != nil {
+	switch {
+	case in.Origin != nil:
 		w.in.Message = in.Origin.State.Message
+	case in.Resume != nil:
+		w.awaited, w.in.Message = false, in.Resume.Message
 	}
 	return w
 }
 
 // begin walks from the first step of a message or part.
 func (w *walker) begin(p *plan.Plan) progress {
-	if w.in.Origin != nil {
+	switch {
+	case w.in.Origin != nil:
 		return w.origin(w.in.Origin)
+	case w.in.Resume != nil:
+		return w.resume(p, w.in.Resume)
 	}
 	st := step.State{Message: w.in.Message}
 	return w.block(p.Block, "", &st)
@@ -129,6 +144,7 @@ const (
 	done progress = iota
 	blocked
 	turnedAway
+	joined // it is in a group, which goes on in its place
 )
 
 type walker struct {
@@ -139,7 +155,10 @@ type walker struct {
 	waits   string // why a stand-in delivery waits
 	reach   string // the split to come to, or ""
 	reached *Reached
-	shown   int // bytes of bodies in the trace
+	shown   int       // bytes of bodies in the trace
+	later   *progress // how it ended after it had waited
+	groups  int       // that went on here
+	suffix  string    // of paths: which group of a rehearsal goes on here
 }
 
 func (w *walker) block(b *step.Block, prefix string, st *step.State) progress {
@@ -225,6 +244,13 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		w.trace(entry, before, st, began)
 		return turnedAway
 	}
+	if res.Joined {
+		w.trace(entry, before, st, began)
+		if w.in.Groups != nil {
+			w.in.Groups.settle()
+		}
+		return joined
+	}
 	*st = res.State
 	if s.Kind == "deliver" {
 		entry.State = Delivered
@@ -240,6 +266,14 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry *Entry) (step.Result, error) {
 	want := *res.Want
 	want.Path, want.Step = call.Path, s.ID
+	switch {
+	case w.in.Groups == nil:
+	case want.Kind == step.WantJoin:
+		return w.join(s, call, want)
+	case want.Kind == step.WantTurn:
+		return w.turn(s, call, res, want)
+	}
+	want.Path += w.suffix
 	w.result.Wants = append(w.result.Wants, want)
 	if w.in.StandIn == nil {
 		return res, nil
@@ -342,6 +376,7 @@ func (w *walker) trace(e Entry, before step.State, after *step.State, began time
 	if !w.in.Trace {
 		return
 	}
+	e.Path += w.suffix
 	e.Took = float64((w.clock() - began).Microseconds()) / 1000
 	if !w.in.NoBodies && w.shown < shownBytes {
 		e.Before, e.After = show(&before.Message), show(&after.Message)

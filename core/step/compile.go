@@ -21,7 +21,9 @@ type Compiler struct {
 
 	// outside is the delivery behind which the caller has been answered, or "".
 	outside string
-	reads   []string // JSON Pointers into the body that the step being compiled reads
+	// parts is the id of the split around the step, or "".
+	parts string
+	reads []string // JSON Pointers into the body that the step being compiled reads
 
 	find func(name string) (Kind, bool)
 	ids  map[string]string // id → pointer
@@ -85,8 +87,11 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 			return out
 		}
 	}
-	if r, ok := out.Runner.(*route); ok {
+	switch r := out.Runner.(type) {
+	case *route:
 		out.Ways, out.Every = r.blocks, r.every
+	case *split:
+		out.Inside = r.block
 	}
 	return out
 }

@@ -112,7 +112,7 @@ func (r *deliver) inside(c *Compiler, s *flow.Step, to *message.Node) {
 
 // want fills in what a queue is told about a message.
 func (r *deliver) want(c *Call, req *Request) (*Want, error) {
-	w := &Want{Kind: r.kind, Target: r.target, Request: req, Retry: r.retry, Expires: r.expires}
+	w := &Want{Kind: r.kind, Target: r.target, Request: req, Retry: r.retry, Expires: r.expires, Order: c.State.Order}
 	if r.kind != WantQueue {
 		return w, nil
 	}

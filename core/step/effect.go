@@ -21,6 +21,13 @@ type Want struct {
 	Expires  time.Duration // after it nobody may begin to work on it; 0 for never
 	// Of a split:
 	Parts *Parts
+	// Of an aggregate:
+	Join *Join
+	// Of a resequence:
+	Turn *Turn
+	// Order is the value by which deliveries keep their order, where a step has
+	// said one; else it is that of the message.
+	Order string
 }
 
 // The kinds of want.
@@ -29,6 +36,8 @@ const (
 	WantQueue = "queue" // a message for a queue inside the application
 	WantTopic = "topic" // a message for the log of a topic
 	WantParts = "parts" // parts of a message, each with a journey of its own
+	WantJoin  = "join"  // to become a member of a group
+	WantTurn  = "turn"  // to go on when its number is next
 )
 
 // Request is what a delivery hands over.
@@ -47,6 +56,10 @@ type Effect struct {
 	Body    []byte           `json:"body,omitempty"`
 	Item    string           `json:"item,omitempty"`    // number of the message in its queue or topic
 	Unheard bool             `json:"unheard,omitempty"` // the topic had no subscription
+	Group   string           `json:"group,omitempty"`   // id of the group that it joined
+	Said    string           `json:"said,omitempty"`    // what joining came to, in words
+	Refused string           `json:"refused,omitempty"` // why it is turned away here
+	Order   string           `json:"order,omitempty"`   // deliveries behind it keep their order by this
 }
 
 // reply gives an effect as what later steps see under replies.

@@ -44,6 +44,7 @@ type Compiled struct {
 	Reads  []string // JSON Pointers into the body that its settings read
 	Ways   []Way    // of a route
 	Every  bool     // of a route: all ways that fit, each with its own copy
+	Inside *Block   // of a split: the steps of each part
 }
 
 // Way is one branch.
@@ -62,6 +63,8 @@ type State struct {
 	Replies *message.Node
 	Sent    []message.Header // headers that set steps put; they leave with the message
 	Part    *Part            // inside of a split
+	Group   *Closed          // behind an aggregate
+	Order   string           // behind a resequence: deliveries keep their order by it; "" for that of the message
 	// Answered tells that the outside world has had its say on the way here,
 	// and that the caller has had an answer before that.
 	Answered bool
@@ -86,6 +89,9 @@ func (c *Call) Scope() *expr.Scope {
 	if p := c.State.Part; p != nil {
 		s.Locals = map[string]*message.Node{"part": p.Value, "index": jsonInt(p.Index), "last": message.NewBool(p.Last)}
 	}
+	if g := c.State.Group; g != nil {
+		s.Locals = map[string]*message.Node{"group": g.Node()}
+	}
 	return s
 }
 
@@ -96,6 +102,7 @@ type Result struct {
 	Ways    []int   // of a route: those to take, in order
 	Want    *Want   // what the step needs of the world before it can go on
 	Parts   *Parts  // of a split
+	Joined  bool    // it is in a group now, which goes on in its place
 	Answer  *Answer // what the caller gets, unless an earlier step has said
 	End     *End    // the message is turned away here
 	Note    *Note

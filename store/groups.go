@@ -1,0 +1,202 @@
+package store
+
+import (
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// GroupState says where a group stands.
+type GroupState uint8
+
+// The states of a group.
+const (
+	GroupOpen    GroupState = iota // members may come
+	GroupLeaving                   // it has closed, and its members learn of it
+	GroupClosed
+)
+
+// Group is a group of messages that an aggregate gathers. Its id is that of the
+// transaction in which it goes on.
+type Group struct {
+	ID       ID `gorm:"primaryKey"`
+	Flow     string
+	Path     string // of the aggregate, without numbers of parts
+	Scope    string // the split whose parts it waits for, or ""
+	Key      string
+	Version  int // of the flow, the newest of its members
+	State    GroupState
+	Members  int
+	Bytes    int64 // of its items
+	OpenedAt time.Time
+	LastAt   time.Time
+	CloseAt  *time.Time // when time closes it; nil for never
+	CloseWhy string     // why it closes then
+	ClosedAt *time.Time
+	Why      string // why it has closed
+	Late     bool   // an addition to a group that had closed before
+}
+
+// Member is a message in a group.
+type Member struct {
+	GroupID   ID     `gorm:"primaryKey"`
+	N         int    `gorm:"primaryKey;autoIncrement:false"` // from 1
+	Tx        ID     // its transaction
+	Path      string // of the aggregate in it
+	Item      []byte // JSON; nil once the group has closed
+	UniqueKey []byte
+	At        time.Time
+	Gone      bool // its transaction does not wait for the group any more
+}
+
+// OpenGroup gives the open group of a key, or ErrNotFound.
+func (tx *Tx) OpenGroup(flow, path, scope, key string) (Group, error) {
+	var g Group
+	return g, tx.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state = 0", flow, path, scope, key).Take(&g).Error
+}
+
+// ClosedGroup gives the group of a key that closed last, after a moment; or
+// ErrNotFound.
+func (tx *Tx) ClosedGroup(flow, path, scope, key string, after time.Time) (Group, error) {
+	var g Group
+	return g, tx.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state > 0 AND closed_at > ?", flow, path, scope, key, after).
+		Order("closed_at DESC").Take(&g).Error
+}
+
+// CountOpenGroups counts the open groups of a step, up to a limit.
+func (tx *Tx) CountOpenGroups(flow, path string, limit int) (n int, err error) {
+	return n, tx.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM groups WHERE flow = ? AND path = ? AND state = 0 LIMIT ?)", flow, path, limit).Scan(&n).Error
+}
+
+// SaveGroup creates or replaces a group.
+func (tx *Tx) SaveGroup(g *Group) error { return tx.db.Save(g).Error }
+
+// Group gives a group by id, or ErrNotFound.
+func (s *Store) Group(id ID) (Group, error) { return groupByID(s.read, id) }
+
+// Group is Store.Group inside a write.
+func (tx *Tx) Group(id ID) (Group, error) { return groupByID(tx.db, id) }
+
+func groupByID(db *gorm.DB, id ID) (Group, error) {
+	var g Group
+	return g, db.Where("id = ?", id).Take(&g).Error
+}
+
+// AddMember adds a message to a group; there is none when its unique key is
+// there already.
+func (tx *Tx) AddMember(m *Member) (added bool, err error) {
+	done := tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(m)
+	return done.RowsAffected > 0, done.Error
+}
+
+// HasMember tells whether a group has a member with a unique key.
+func (tx *Tx) HasMember(group ID, key []byte) (bool, error) {
+	var n int64
+	return n > 0, tx.db.Model(&Member{}).Where("group_id = ? AND unique_key = ?", group, key).Count(&n).Error
+}
+
+// Items gives the items of a group in the order in which they came.
+func (tx *Tx) Items(group ID) ([][]byte, error) {
+	var rows []Member
+	if err := tx.db.Select("item").Where("group_id = ?", group).Order("n").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := make([][]byte, len(rows))
+	for i, m := range rows {
+		out[i] = m.Item
+	}
+	return out, nil
+}
+
+// ForgetItems removes the items of a group: they stand in its transaction now.
+func (tx *Tx) ForgetItems(group ID) error {
+	return tx.db.Model(&Member{}).Where("group_id = ?", group).Update("item", nil).Error
+}
+
+// WaitingMembers lists members whose transactions wait for a group that has
+// closed.
+func (tx *Tx) WaitingMembers(group ID, limit int) ([]Member, error) {
+	var out []Member
+	return out, tx.db.Where("group_id = ? AND NOT gone", group).Order("n").Limit(limit).Find(&out).Error
+}
+
+// MemberGone notes that a member's transaction does not wait any more.
+func (tx *Tx) MemberGone(m *Member) error {
+	return tx.db.Model(&Member{}).Where("group_id = ? AND n = ?", m.GroupID, m.N).Update("gone", true).Error
+}
+
+// WaitingIn counts the members that wait in groups of a scope.
+func (tx *Tx) WaitingIn(scope, path string) (n int64, err error) {
+	return n, tx.db.Raw(`SELECT COUNT(*) FROM groups g JOIN members m ON m.group_id = g.id AND NOT m.gone
+		WHERE g.scope = ? AND g.scope <> '' AND g.path = ? AND g.state < 2`, scope, path).Scan(&n).Error
+}
+
+// OpenIn lists the open groups of a scope.
+func (tx *Tx) OpenIn(scope string) ([]Group, error) {
+	var out []Group
+	return out, tx.db.Where("scope = ? AND scope <> '' AND state = 0", scope).Order("id").Find(&out).Error
+}
+
+// DueGroups lists groups that time closes now.
+func (s *Store) DueGroups(now time.Time, limit int) ([]Group, error) {
+	var out []Group
+	return out, s.read.Where("state = 0 AND close_at <= ?", now).Order("close_at").Limit(limit).Find(&out).Error
+}
+
+// LeavingGroups lists groups whose members still have to learn that they have
+// closed.
+func (s *Store) LeavingGroups(limit int) ([]Group, error) {
+	var out []Group
+	return out, s.read.Where("state = 1").Order("id").Limit(limit).Find(&out).Error
+}
+
+// NextGather tells when time next closes a group or gives up a gap; nil for never.
+func (s *Store) NextGather() (*time.Time, error) {
+	var g Group
+	var h Held
+	err := s.read.Select("close_at").Where("state = 0 AND close_at IS NOT NULL").Order("close_at").Take(&g).Error
+	if err != nil && !errors.Is(err, ErrNotFound) {
+		return nil, err
+	}
+	next := g.CloseAt
+	err = s.read.Select("until").Order("until").Take(&h).Error
+	if errors.Is(err, ErrNotFound) {
+		return next, nil
+	}
+	if err == nil && (next == nil || h.Until.Before(*next)) {
+		next = &h.Until
+	}
+	return next, err
+}
+
+// OpenGroups lists open groups, the oldest first.
+func (s *Store) OpenGroups(flow string, after *ID, limit int) ([]Group, error) {
+	q := s.read.Where("state = 0").Order("id").Limit(limit)
+	if flow != "" {
+		q = q.Where("flow = ?", flow)
+	}
+	if after != nil {
+		q = q.Where("id > ?", *after)
+	}
+	var out []Group
+	return out, q.Find(&out).Error
+}
+
+// CountAllOpenGroups counts the open groups of all flows.
+func (s *Store) CountAllOpenGroups() (n int64, err error) {
+	return n, s.read.Model(&Group{}).Where("state = 0").Count(&n).Error
+}
+
+// Members lists the members of a group, in the order in which they came.
+func (s *Store) Members(group ID, after, limit int) ([]Member, error) {
+	var out []Member
+	return out, s.read.Where("group_id = ? AND n > ?", group, after).Order("n").Limit(limit).Find(&out).Error
+}
+
+// Memberships lists the groups that a transaction is in.
+func (s *Store) Memberships(id ID) ([]Member, error) {
+	var out []Member
+	return out, s.read.Select("group_id", "n", "tx", "path", "at", "gone").Where("tx = ?", id).Order("at").Find(&out).Error
+}
