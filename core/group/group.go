@@ -31,7 +31,7 @@ const (
 // Rules say when a group closes. Zero values are rules that are not there.
 type Rules struct {
 	Count      int
-	When       func(*Group) (bool, error) // over the group with its newest member
+	When       func(*Group) (bool, error) `json:"-"` // over the group with its newest member
 	Condition  string                     // the same as it was written
 	NeedsItems bool                       // whether When looks at the items
 	Quiet      time.Duration              // so long without another member
