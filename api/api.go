@@ -141,6 +141,12 @@ func (s *Server) routes() []route {
 		{"POST", v1 + "/topics/:name/subscriptions/:subscription/rewind", s.rewind},
 		{"DELETE", v1 + "/topics/:name/subscriptions/:subscription", s.unsubscribe},
 
+		{"GET", v1 + "/groups", s.groups},
+		{"GET", v1 + "/groups/:id/members", s.groupMembers},
+		{"POST", v1 + "/groups/:id/close", s.closeGroup},
+		{"GET", v1 + "/turns", s.lines},
+		{"POST", v1 + "/turns/skip", s.skipGap},
+
 		{"GET", v1 + "/connections", s.connections},
 		{"GET", v1 + "/connections/:name", s.connection},
 		{"PUT", v1 + "/connections/:name", s.putConnection},

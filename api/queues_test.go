@@ -1,8 +1,10 @@
 package api
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
+	"time"
 )
 
 func TestQueuesArePausedMovedAndPurged(t *testing.T) {
@@ -82,4 +84,77 @@ func TestTopicsAreReadRewoundAndKept(t *testing.T) {
 	w.ok("PUT", "/api/v1/flows/bad", `{"readyferry":"flow/1","name":"bad","intake":{"kind":"topic","topic":"returns","begin":{"time":"noon"}},"steps":[{"id":"d","kind":"deliver","to":{"queue":"a","topic":"b"}}]}`)
 	w.problem(422, "is no point in time", "POST", "/api/v1/flows/bad/publish", "")
 	w.problem(422, "either to a queue or to a topic", "POST", "/api/v1/flows/bad/publish", "")
+}
+
+func TestGroupsAreListedAndClosed(t *testing.T) {
+	w := start(t)
+	w.ok("PUT", "/api/v1/flows/g", `{"readyferry":"flow/1","name":"g","intake":{"kind":"webhook","path":"/g","reference":"body.k"},"steps":[{"id":"agg","kind":"aggregate","key":"body.k","close":{"count":3,"age":"1h"}}]}`)
+	w.ok("POST", "/api/v1/flows/g/publish", "")
+	w.ok("PUT", "/api/v1/flows/s", `{"readyferry":"flow/1","name":"s","intake":{"kind":"webhook","path":"/s"},"steps":[{"id":"seq","kind":"resequence","key":"body.k","number":"body.n","wait":"1h"}]}`)
+	w.ok("POST", "/api/v1/flows/s/publish", "")
+	w.ok("POST", "/in/g", `{"k":"A"}`)
+	w.ok("POST", "/in/g", `{"k":"A"}`)
+	w.ok("POST", "/in/s", `{"k":"B","n":2}`)
+	var list struct {
+		Total  int
+		Groups []struct{ ID, Key string }
+	}
+	b := w.ok("GET", "/api/v1/groups?flow=g", "")
+	if err := json.Unmarshal(b, &list); err != nil || list.Total != 1 || len(list.Groups) != 1 {
+		t.Fatalf("%s %v", b, err)
+	}
+	if s := string(b); !strings.Contains(s, `"members":2`) || !strings.Contains(s, `"missing":["1 more"]`) || strings.Contains(s, `"closesAt":null`) {
+		t.Error(s)
+	}
+	id := list.Groups[0].ID
+	if s := string(w.ok("GET", "/api/v1/groups/"+id+"/members", "")); !strings.Contains(s, `"n":2`) || !strings.Contains(s, `"reference":"A"`) || !strings.Contains(s, `"item":{"format":"json"`) {
+		t.Error(s)
+	}
+	if s := string(w.ok("GET", "/api/v1/transactions?flow=g&state=waiting", "")); !strings.Contains(s, `"placeText":"group A"`) {
+		t.Error(s)
+	}
+	w.ok("POST", "/api/v1/groups/"+id+"/close", "")
+	w.problem(422, "has closed already, by a person", "POST", "/api/v1/groups/"+id+"/close", "")
+	if s := string(w.ok("GET", "/api/v1/transactions/"+id, "")); !strings.Contains(s, `"why":"by a person"`) || !strings.Contains(s, `"state":"delivered"`) {
+		t.Error(s)
+	}
+	w.problem(404, "", "GET", "/api/v1/groups/01a210b6-2b06-7141-9159-f50ec07c629d/members", "")
+	if s := string(w.ok("GET", "/api/v1/turns", "")); !strings.Contains(s, `"key":"B","next":1,"waiting":1`) {
+		t.Error(s)
+	}
+	w.ok("POST", "/api/v1/turns/skip", `{"flow":"s","path":"seq","key":"B"}`)
+	w.problem(404, "", "POST", "/api/v1/turns/skip", `{"flow":"s","path":"seq","key":"B"}`)
+	if s := string(w.ok("GET", "/api/v1/transactions?flow=s", "")); !strings.Contains(s, `"state":"delivered"`) {
+		t.Error(s)
+	}
+}
+
+func TestAMessageAndItsPartsAreTold(t *testing.T) {
+	w := start(t)
+	w.ok("PUT", "/api/v1/flows/p", `{"readyferry":"flow/1","name":"p","intake":{"kind":"webhook","path":"/p"},"steps":[{"id":"per","kind":"split","each":"body","parts":"in order","when-dead":"stop","steps":[{"id":"n","kind":"map","fields":[{"to":"/x","from":"part.x"}]}]}]}`)
+	w.ok("POST", "/api/v1/flows/p/publish", "")
+	var in struct{ Transaction string }
+	if err := json.Unmarshal(w.ok("POST", "/in/p", `[{"x":1},{"y":2},{"x":3}]`), &in); err != nil {
+		t.Fatal(err)
+	}
+	var b string
+	for range 500 {
+		if b = string(w.ok("GET", "/api/v1/transactions/"+in.Transaction, "")); strings.Contains(b, `"state":"dead letter"`) {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	if !strings.Contains(b, `"progress":[{"split":"per","total":3,"begun":2,"stopped":true,"underWay":0,"waiting":0,"delivered":1,"turnedAway":0,"deadLetters":1}]`) || !strings.Contains(b, `"partCount":3`) || !strings.Contains(b, `"reason":"part 2: part.x is missing`) {
+		t.Error(b)
+	}
+	if b := string(w.ok("GET", "/api/v1/transactions?parent="+in.Transaction, "")); !strings.Contains(b, `"part":{"split":"per","index":1}`) || strings.Count(b, `"parent":"`+in.Transaction) != 2 {
+		t.Error(b)
+	}
+	if b := string(w.ok("GET", "/api/v1/transactions?state=dead+letter&parent="+in.Transaction, "")); strings.Count(b, `"parent":"`+in.Transaction) != 1 {
+		t.Error(b)
+	}
+	if b := string(w.ok("GET", "/api/v1/transactions", "")); strings.Count(b, `"id"`) != 1 {
+		t.Error(b)
+	}
+	w.problem(400, "parent must be the id", "GET", "/api/v1/transactions?parent=x", "")
 }

@@ -260,6 +260,11 @@ func (s *Server) transaction(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	groups, group, err := s.gathering(&t)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	c.JSON(http.StatusOK, struct {
 		transactionView
 		Source      string         `json:"source"`
@@ -267,9 +272,11 @@ func (s *Server) transaction(c *gin.Context) {
 		Warnings    []string       `json:"warnings"`
 		Parts       []store.ID     `json:"parts"` // the first hundred
 		Progress    []progressView `json:"progress"`
+		Groups      []membership   `json:"groups"` // that it is a member of
+		Group       *goneOn        `json:"group"`  // that goes on in it
 		Deliveries  []deliveryView `json:"deliveries"`
 		DeadLetters []letterView   `json:"deadLetters"`
-	}{viewTransaction(&t), first.Source, len(first.Body), warnings, parts, progress, deliveries, views})
+	}{viewTransaction(&t), first.Source, len(first.Body), warnings, parts, progress, groups, group, deliveries, views})
 }
 
 // parts tells how far the parts of a transaction are, and names the first.
@@ -290,6 +297,44 @@ func (s *Server) parts(t *store.Transaction) ([]progressView, []store.ID, error)
 		parts = append(parts, r.ID)
 	}
 	return progress, parts, err
+}
+
+// membership is a group that a transaction is a member of.
+type membership struct {
+	ID   store.ID `json:"id"` // of the group, and once it has closed of its transaction
+	Key  string   `json:"key"`
+	N    int      `json:"n"`
+	Path string   `json:"path"`
+	Open bool     `json:"open"`
+}
+
+// goneOn is a group that goes on in a transaction.
+type goneOn struct {
+	Key      string     `json:"key"`
+	Members  int        `json:"members"`
+	OpenedAt time.Time  `json:"openedAt"`
+	ClosedAt *time.Time `json:"closedAt"`
+	Why      string     `json:"why"`
+}
+
+func (s *Server) gathering(t *store.Transaction) ([]membership, *goneOn, error) {
+	out := []membership{}
+	rows, err := s.store.Memberships(t.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, m := range rows {
+		g, err := s.store.Group(m.GroupID)
+		if err != nil {
+			return nil, nil, err
+		}
+		out = append(out, membership{g.ID, g.Key, m.N, m.Path, g.State == store.GroupOpen})
+	}
+	if !t.FromGroup {
+		return out, nil, nil
+	}
+	g, err := s.store.Group(t.ID)
+	return out, &goneOn{g.Key, g.Members, g.OpenedAt, g.ClosedAt, g.Why}, err
 }
 
 func (s *Server) viewDelivery(d *store.Delivery) (deliveryView, error) {

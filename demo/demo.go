@@ -50,7 +50,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set) error {
 		return err
 	}
 	// The flow that reads a queue or topic comes before the one that fills it.
-	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes", "return-scans"} {
+	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes", "return-scans", "overdue-notices"} {
 		if e.IntakeOf(name) != nil {
 			continue
 		}
@@ -139,22 +139,29 @@ func Trickle(ctx context.Context, address string, every time.Duration) {
 		if n < len(first) {
 			kind, pause = first[n], every/8
 		}
-		post := func(path, body string) {
+		post := func(path, kind, body string) {
 			req, err := http.NewRequestWithContext(ctx, http.MethodPost, address+"/in"+path, strings.NewReader(body))
 			if err != nil {
 				return
 			}
-			req.Header.Set("Content-Type", "application/json")
+			req.Header.Set("Content-Type", kind)
 			req.Header.Set("X-Api-Key", key)
-			req.Header.Set("Request-Id", fmt.Sprintf("demo-%d-%d", base+n, time.Now().UnixNano()))
+			id := fmt.Sprintf("demo-%d-%d", base+n, time.Now().UnixNano())
+			if path == "/overdue" {
+				id = fmt.Sprintf("OD-%d", base+n) // people look for it by this
+			}
+			req.Header.Set("Request-Id", id)
 			if res, err := client.Do(req); err == nil {
 				_ = res.Body.Close()
 			} else if ctx.Err() == nil {
 				slog.Debug("the demo's trickle could not post", "error", err)
 			}
 		}
-		post("/hold-requests/"+pick(r, "web", "kiosk", "desk"), hold(r, base+n, kind))
-		post("/returns/"+pick(r, branches...), scan(r, base+n))
+		post("/hold-requests/"+pick(r, "web", "kiosk", "desk"), "application/json", hold(r, base+n, kind))
+		post("/returns/"+pick(r, branches...), "application/json", scan(r, base+n))
+		if n%40 == 3 {
+			post("/overdue", "text/csv", overdue(r))
+		}
 		select {
 		case <-ctx.Done():
 			return
@@ -168,6 +175,16 @@ var branches = []string{"MARL", "STOW", "ELMB", "HART", "QUAY"}
 // scan makes up an item that is handed back.
 func scan(r *rand.Rand, n int) string {
 	return fmt.Sprintf(`{"scan": "RS-%d", "item": "31408-%05d-%d", "home": %q}`, n, r.IntN(100000), r.IntN(10), pick(r, branches...))
+}
+
+// overdue makes up a list of what is overdue.
+func overdue(r *rand.Rand) string {
+	list := "card,name,item,title,days\r\n"
+	patrons := []string{`LC 4417 203,"o'neil, maud"`, `LC 2090 118,"adeyemi, tunde"`, `LC 8821 530,"brandt, ilse"`, `LC 1177 042,"okafor, ngozi"`}
+	for range 8 + r.IntN(8) {
+		list += fmt.Sprintf("%s,31408-%05d-%d,%s,%d\r\n", pick(r, patrons...), r.IntN(100000), r.IntN(10), pick(r, "The Long Quay", "Winter Birds", `"Bread, Salt"`, "Tide Tables"), r.IntN(30))
+	}
+	return list
 }
 
 func pick(r *rand.Rand, from ...string) string { return from[r.IntN(len(from))] }

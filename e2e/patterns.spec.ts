@@ -68,3 +68,50 @@ steps:
     await expect(page.locator("[data-reference=HR-9]")).toContainText("delivered");
   });
 });
+
+test("messages are gathered into groups, which are watched and closed", async ({ page, goto, app }) => {
+  let n = 0;
+  const scan = (home: string, item = `31408-${String(++n).padStart(5, "0")}-7`) =>
+    page.request.post(`${app.base}/in/returns/STOW`, { headers: { "x-api-key": "larkfield-demo-key" }, data: { scan: `RS-${1000 + ++n}`, item, home } });
+  for (let i = 0; i < 5; i++) await scan("MARL");
+  await scan("HART");
+  await goto("/queues");
+  const marl = page.locator("[data-group=MARL]");
+  await expect(marl.locator("td").nth(2)).toHaveText("5");
+  await expect(marl).toContainText("1 more");
+  await expect(marl).toContainText(/in (19 min|20 min)/);
+  await test.step("its members are looked at", async () => {
+    await marl.getByRole("button", { name: "look inside" }).click();
+    const inside = page.getByRole("region", { name: "Members of the group" });
+    await expect(inside.locator("details")).toHaveCount(5);
+    await inside.locator("summary").first().press("Enter");
+    await expect(inside).toContainText('"home": "MARL"');
+  });
+  await test.step("the sixth closes it", async () => {
+    await scan("MARL");
+    await expect(marl).toHaveCount(0);
+    await goto("/transactions?flow=totes");
+    await page.locator("[data-reference=MARL]").click();
+    await expect(page.getByTestId("state")).toContainText("delivered");
+    await expect(page.getByTestId("sheet").locator("[data-path=tote]")).toContainText("6 members, by count, 6");
+    await expect(page.getByTestId("before")).toContainText('"count": 6');
+  });
+  await test.step("another is closed by hand, from the keyboard", async () => {
+    await goto("/queues");
+    await page.locator("[data-group=HART]").getByRole("button", { name: "close now" }).press("Enter");
+    await page.getByRole("button", { name: "Show" }).click();
+    await expect(page.getByText("by a person", { exact: true })).toBeVisible();
+    await expect(page.getByTestId("state")).toContainText("delivered");
+  });
+  await test.step("rehearsed over several samples", async () => {
+    await goto("/flows/totes");
+    const sheet = page.getByTestId("sheet");
+    await expect(sheet.locator("[data-path=tote]")).toContainText("member 6 of MARL, which closes by count, 6, 6 members, by count, 6");
+    await expect(sheet.locator("[data-path='to-van'] [data-reached=true]")).toHaveCount(2);
+    await sheet.locator("[data-path=tote] [role=gridcell]").first().click();
+    await page.getByTestId("settings").getByLabel("By count").fill("2");
+    await expect(sheet.locator("[data-path='to-van'] [data-reached=true]")).toHaveCount(5); // three of two, and two that time closes
+    await page.keyboard.press("ControlOrMeta+z");
+    await expect(sheet.locator("[data-path='to-van'] [data-reached=true]")).toHaveCount(2);
+  });
+});

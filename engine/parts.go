@@ -304,6 +304,9 @@ func (w *walking) whole() error {
 	case sum.UnderWay > 0 || sum.Next < sum.Total:
 		t.State, t.Reason, t.FinishedAt = store.UnderWay, "", nil
 		t.PlaceText = "parts of the message"
+	case mine.FinishedAt != nil:
+		now := w.e.clock()
+		t.FinishedAt = &now // the last of all has ended now
 	}
 	return nil
 }

@@ -173,7 +173,7 @@ func (r *aggregate) closing(c *Compiler, s *flow.Step) {
 	if r.rules.Count > r.rules.Limit {
 		c.Find(at+"/count", flow.Error, "wrong-value", fmt.Sprintf("a group never comes to %d members, because its limit is %d", r.rules.Count, r.rules.Limit), "raise limit, or lower count")
 	}
-	if r.rules.Age == 0 && r.rules.Quiet == 0 && r.rules.Parts == "" {
+	if n.Get("age") == nil && n.Get("quiet") == nil && scalar(n.Get("parts")) != "true" {
 		c.Find(at, flow.Warning, "waits-for-ever", "a group to which nothing more comes waits for ever", "add age or quiet, so that it closes after a time")
 	}
 }

@@ -66,6 +66,12 @@ export const useQueues = () =>
     refetchInterval: 10_000, // rates fall without any event
     queryFn: () => get<T.Queue[]>("/api/v1/queues"),
   });
+export const useGroups = (limit: number) =>
+  useQuery({
+    queryKey: ["queues", "groups", limit],
+    placeholderData: (old: { total: number; groups: T.Group[] } | undefined) => old,
+    queryFn: () => get<{ total: number; groups: T.Group[] }>(`/api/v1/groups?limit=${limit}`),
+  });
 export const useTopics = () =>
   useQuery({
     queryKey: ["queues", "topics"],

@@ -904,6 +904,95 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Open groups, the oldest first */
+        get: operations["listGroups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{id}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        /** Members of a group in the order in which they came */
+        get: operations["groupMembers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{id}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Closes an open group now */
+        post: operations["closeGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/turns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Keys whose messages wait for a number */
+        get: operations["listTurns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/turns/skip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lets a key go on without the number that it waits for */
+        post: operations["skipGap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections": {
         parameters: {
             query?: never;
@@ -1364,6 +1453,25 @@ export interface components {
             parts: components["schemas"]["Id"][];
             /** @description how far its parts are, by split */
             progress: components["schemas"]["Progress"][];
+            /** @description that it is a member of */
+            groups: {
+                id: components["schemas"]["Id"];
+                key: string;
+                /** @description which member it is */
+                n: number;
+                path: string;
+                open: boolean;
+            }[];
+            /** @description that goes on in it */
+            group: null | {
+                key: string;
+                members: number;
+                /** Format: date-time */
+                openedAt: string;
+                /** Format: date-time */
+                closedAt: string | null;
+                why: string;
+            };
             deliveries: components["schemas"]["Delivery"][];
             deadLetters: components["schemas"]["Letter"][];
         };
@@ -1461,6 +1569,51 @@ export interface components {
         };
         Counted: {
             count: number;
+        };
+        Group: {
+            id: components["schemas"]["Id"];
+            flow: string;
+            version: number;
+            /** @description of the step that gathers it */
+            path: string;
+            key: string;
+            members: number;
+            bytes: number;
+            /** Format: date-time */
+            openedAt: string;
+            /** Format: date-time */
+            lastAt: string;
+            /**
+             * Format: date-time
+             * @description null: never by time
+             */
+            closesAt: string | null;
+            /** @description what else it waits for, in words */
+            missing: string[];
+        };
+        Member: {
+            n: number;
+            transaction: components["schemas"]["Id"];
+            reference: string;
+            /** Format: date-time */
+            at: string;
+            item?: components["schemas"]["Body"];
+        };
+        Turn: {
+            flow: string;
+            /** @description of the step */
+            path: string;
+            key: string;
+            /** @description the number that is missing */
+            next: number;
+            waiting: number;
+            /** Format: date-time */
+            until: string;
+        };
+        TurnInput: {
+            flow: string;
+            path: string;
+            key: string;
         };
         QueueInput: {
             limit: number;
@@ -3126,6 +3279,130 @@ export interface operations {
                         position: number;
                     };
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGroups: {
+        parameters: {
+            query?: {
+                flow?: string;
+                limit?: components["parameters"]["Limit"];
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description groups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** @description open groups of all flows */
+                        total: number;
+                        groups: components["schemas"]["Group"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    groupMembers: {
+        parameters: {
+            query?: {
+                after?: number;
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description members */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Member"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    closeGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the transaction in which it goes on */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        transaction: components["schemas"]["Id"];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTurns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description keys */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Turn"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    skipGap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TurnInput"];
+            };
+        };
+        responses: {
+            /** @description it goes on */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

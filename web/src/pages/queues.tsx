@@ -2,9 +2,10 @@ import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { toast } from "sonner";
 import { call, enc, type Queue } from "../api/client";
-import { queryClient, useFlows, useQueues, useTopics } from "../api/queries";
+import { queryClient, useFlows, useGroups, useQueues, useTopics } from "../api/queries";
 import { Dialog, Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
 import { number, span, Time, useNow } from "../ui/time";
+import { GroupTable, InsideGroup } from "./groups";
 import { InsideQueue } from "./queue-inside";
 import { InsideTopic, TopicTable } from "./topics";
 
@@ -14,7 +15,9 @@ export default function QueuesPage() {
   const [search, setSearch] = useSearchParams();
   const open = search.get("open") ?? "";
   const topic = search.get("topic") ?? "";
+  const group = search.get("group") ?? "";
   const topics = useTopics();
+  const groups = useGroups(100);
   const [limiting, setLimiting] = useState<Queue | null>(null);
   const now = useNow();
   const go = useNavigate();
@@ -37,7 +40,7 @@ export default function QueuesPage() {
       {queues.error && <Trouble error={queues.error} />}
       {topics.error && <Trouble error={topics.error} />}
       <div className="min-h-0 flex-1 overflow-auto">
-        {queues.data?.length === 0 && topics.data?.length === 0 ? (
+        {queues.data?.length === 0 && topics.data?.length === 0 && groups.data?.total === 0 ? (
           <Empty title="No queue and no topic yet">
             <p>
               A queue is there as soon as a published flow reads it: start a flow whose messages come in by a queue, and
@@ -126,10 +129,12 @@ export default function QueuesPage() {
               title={title}
               now={now}
             />
+            <GroupTable open={group} onOpen={(g) => setSearch(g ? { group: g } : {})} title={title} now={now} />
           </>
         )}
       </div>
       {limiting && <LimitDialog queue={limiting} onClose={() => setLimiting(null)} />}
+      {group && <InsideGroup key={group} id={group} />}
       {topic && <InsideTopic key={topic} topic={topics.data?.find((t) => t.name === topic)} name={topic} />}
       {open && (
         <InsideQueue

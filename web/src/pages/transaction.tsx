@@ -91,7 +91,16 @@ export default function TransactionPage() {
       >{`${doc?.title ?? tx.flow}, version ${tx.version}`}</Link>,
     ],
     ["Received", <Time key="r" at={tx.receivedAt} withDate />],
-    ["From", tx.source],
+    [
+      "From",
+      tx.group ? (
+        <Link key="g" className="font-bold hover:underline" to={`/queues?group=${tx.id}`}>
+          {tx.source}
+        </Link>
+      ) : (
+        tx.source
+      ),
+    ],
     ["Size", `${tx.size} bytes`],
     ...(tx.parent
       ? [
@@ -103,6 +112,17 @@ export default function TransactionPage() {
           ] as [string, React.ReactNode],
         ]
       : []),
+    ...tx.groups.map((g): [string, React.ReactNode] => [
+      g.open ? `Member ${g.n} of the open group` : `Member ${g.n} of the group`,
+      <Link
+        key={g.id}
+        className="font-bold hover:underline"
+        to={g.open ? `/queues?group=${g.id}` : `/transactions/${g.id}`}
+      >
+        {g.key}
+      </Link>,
+    ]),
+    ...(tx.group ? [["Closed", tx.group.why] as [string, React.ReactNode]] : []),
     ["Tries", String(tx.tries)],
     [
       "Took",
@@ -132,7 +152,7 @@ export default function TransactionPage() {
           </span>
         }
       >
-        {!tx.parent && (
+        {!tx.parent && !tx.group && (
           <button type="button" className="btn" onClick={keep}>
             Keep as sample
           </button>

@@ -107,7 +107,7 @@ export function Desk(p: Props) {
               >
                 ‹
               </button>
-              part {Number(/\[(\d+)\][^[]*$/.exec(entry?.path ?? "")?.[1] ?? shownNth) + 1}
+              {nthOf(entry?.path ?? "", shownNth, several.length)}
               <button
                 type="button"
                 className="btn-bare"
@@ -220,6 +220,12 @@ export function Desk(p: Props) {
       </div>
     </section>
   );
+}
+
+/** Which of several parts, or of several groups, is looked at. */
+function nthOf(path: string, nth: number, all: number): string {
+  const part = /\[(\d+)\][./][^[]*$/.exec(path)?.[1];
+  return part === undefined ? `${nth + 1} of ${all}` : `part ${Number(part) + 1}`;
 }
 
 /** What expressions see by another name than body. */

@@ -133,7 +133,7 @@ const never: Cell = { text: "", state: "", reached: false };
 export function cellOf(row: Row, r: Rehearsal | undefined): Cell {
   if (!r) return never;
   if (row.kind === "intake") {
-    const ok = r.intake.outcome === "accepted" || /^part \d+ of /.test(r.intake.outcome);
+    const ok = r.intake.outcome === "accepted" || /^(part \d+|group) of /.test(r.intake.outcome);
     return { text: r.intake.outcome, state: ok ? "" : r.state, reached: true, error: ok ? null : r.reason };
   }
   if (row.kind === "way" && row.split) {
@@ -152,7 +152,9 @@ export function cellOf(row: Row, r: Rehearsal | undefined): Cell {
   const worst = all.reduce((a, b) => (trouble.indexOf(b.state) > trouble.indexOf(a.state) ? b : a));
   const counts = new Map<string, number>();
   for (const x of all) counts.set(x.outcome || "done", (counts.get(x.outcome || "done") ?? 0) + 1);
-  const text = [...counts].map(([outcome, n]) => `${n} × ${outcome}`).join(", ");
+  const text = [...counts]
+    .map(([outcome, n]) => (counts.size === all.length ? outcome : `${n} × ${outcome}`))
+    .join(", ");
   return { text, state: worst.state, reached: true, error: worst.error };
 }
 

@@ -69,8 +69,8 @@ export function Sheet(p: Props) {
       data-testid="sheet"
     >
       <div role="row" className="contents">
-        <Head />
-        <Head>{p.stepsHead ?? "Steps"}</Head>
+        <Head left="left-0" />
+        <Head left="left-[34px]">{p.stepsHead ?? "Steps"}</Head>
         {p.columns.map((c) => (
           <Head key={c.key}>
             <div className="truncate font-bold text-ink">{c.title}</div>
@@ -162,11 +162,11 @@ export function Sheet(p: Props) {
   );
 }
 
-function Head({ children }: { children?: ReactNode }) {
+function Head({ children, left }: { children?: ReactNode; left?: string }) {
   return (
     <div
       role="columnheader"
-      className="head sticky top-0 z-10 min-w-0 self-stretch border-b border-r border-line bg-paper px-2 py-1.5"
+      className={`head sticky top-0 ${left ? `${left} z-20` : "z-10"} min-w-0 self-stretch border-b border-r border-line bg-paper px-2 py-1.5`}
     >
       {children}
     </div>

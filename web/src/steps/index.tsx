@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import type { Step } from "../sheet/model";
+import { aggregate } from "./aggregate";
 import { answer } from "./answer";
 import { convert } from "./convert";
 import { deliver } from "./deliver";
@@ -7,6 +8,7 @@ import { filter } from "./filter";
 import type { StepView } from "./kit";
 import { map } from "./map";
 import { note } from "./note";
+import { resequence } from "./resequence";
 import { route } from "./route";
 import { set } from "./set";
 import { split } from "./split";
@@ -23,6 +25,8 @@ const views: Record<string, StepView> = {
   filter,
   route,
   split,
+  aggregate,
+  resequence,
   deliver,
   answer,
   note,

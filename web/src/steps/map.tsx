@@ -36,7 +36,8 @@ const places: Record<string, { to: string; hint: string }> = {
   form: { to: "field", hint: "the field's name" },
 };
 
-function Form(p: FormProps) {
+/** The fields of a map; within another step they always start from nothing. */
+export function MapForm(p: FormProps & { within?: boolean }) {
   const fields = (p.step.fields ?? []) as MapField[];
   const as = String(p.step.as ?? "json");
   const start = String(p.step.start ?? "nothing");
@@ -147,21 +148,23 @@ function Form(p: FormProps) {
             options={Object.keys(places)}
           />
         </Setting>
-        <Setting inline label="Starts from" error={errorAt(p, "start")}>
-          <Select
-            label="Starts from"
-            value={start}
-            onChange={(v) => {
-              const next = withSetting(p.step, "start", v === "nothing" ? undefined : v);
-              p.change(v === "example" ? next : withSetting(next, "example", undefined), "");
-            }}
-            options={[
-              ["nothing", "nothing"],
-              ["body", "the present body"],
-              ["example", "an example"],
-            ]}
-          />
-        </Setting>
+        {!p.within && (
+          <Setting inline label="Starts from" error={errorAt(p, "start")}>
+            <Select
+              label="Starts from"
+              value={start}
+              onChange={(v) => {
+                const next = withSetting(p.step, "start", v === "nothing" ? undefined : v);
+                p.change(v === "example" ? next : withSetting(next, "example", undefined), "");
+              }}
+              options={[
+                ["nothing", "nothing"],
+                ["body", "the present body"],
+                ["example", "an example"],
+              ]}
+            />
+          </Setting>
+        )}
       </div>
       {start === "example" && <Example {...p} />}
       {as === "csv" && (
@@ -398,6 +401,6 @@ export const map: StepView = {
     const as = s.as && s.as !== "json" ? ` as ${String(s.as).toUpperCase()}` : "";
     return `${s.start === "body" ? "the body, changing" : s.start === "example" ? "the example, changing" : "to"} ${n} ${n === 1 ? "field" : "fields"}${as}`;
   },
-  Form,
+  Form: MapForm,
   begin: () => ({ as: "json", fields: [] }),
 };

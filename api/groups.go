@@ -1,0 +1,166 @@
+package api
+
+import (
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/run"
+	"readyferry/engine"
+	"readyferry/store"
+)
+
+// groupView is an open group as people read it.
+type groupView struct {
+	ID       store.ID   `json:"id"` // also of the transaction in which it goes on
+	Flow     string     `json:"flow"`
+	Version  int        `json:"version"`
+	Path     string     `json:"path"` // of the step that gathers it
+	Key      string     `json:"key"`
+	Members  int        `json:"members"`
+	Bytes    int64      `json:"bytes"`
+	OpenedAt time.Time  `json:"openedAt"`
+	LastAt   time.Time  `json:"lastAt"`
+	ClosesAt *time.Time `json:"closesAt"` // null: never by time
+	Missing  []string   `json:"missing"`  // what else it waits for, in words
+}
+
+func viewGroup(g *engine.OpenGroup) groupView {
+	return groupView{g.ID, g.Flow, g.Version, g.Path, g.Key, g.Members, g.Bytes, g.OpenedAt, g.LastAt, g.CloseAt, g.Missing}
+}
+
+// groups lists open groups, the oldest first.
+func (s *Server) groups(c *gin.Context) {
+	n, err := limit(c, 100, 1000)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	var after *store.ID
+	if text := c.Query("after"); text != "" {
+		id, err := store.ParseID(text)
+		if err != nil {
+			s.fail(c, bad("after must be the id of a group: %w", err))
+			return
+		}
+		after = &id
+	}
+	rows, err := s.engine.OpenGroups(c.Query("flow"), after, n)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := make([]groupView, len(rows))
+	for i := range rows {
+		out[i] = viewGroup(&rows[i])
+	}
+	total, err := s.store.CountAllOpenGroups()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"total": total, "groups": out})
+}
+
+// groupMembers lists the members of a group in the order in which they came.
+func (s *Server) groupMembers(c *gin.Context) {
+	id, err := id(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	n, err := limit(c, 50, 500)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	after := 0
+	if text := c.Query("after"); text != "" {
+		if after, err = strconv.Atoi(text); err != nil {
+			s.fail(c, bad("after must be the number of a member, not %q", text))
+			return
+		}
+	}
+	if _, err := s.store.Group(id); err != nil {
+		s.fail(c, err)
+		return
+	}
+	rows, err := s.store.Members(id, after, n)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	type view struct {
+		N           int       `json:"n"`
+		Transaction store.ID  `json:"transaction"`
+		Reference   string    `json:"reference"`
+		At          time.Time `json:"at"`
+		Item        *run.Body `json:"item,omitempty"` // gone once the group has closed: it stands in its transaction
+	}
+	out := make([]view, len(rows))
+	for i, m := range rows {
+		out[i] = view{N: m.N, Transaction: m.Tx, At: m.At}
+		if t, err := s.store.Transaction(m.Tx); err == nil {
+			out[i].Reference = t.Reference
+		}
+		if m.Item != nil {
+			out[i].Item = run.NewBody("json", m.Item)
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// closeGroup closes an open group now.
+func (s *Server) closeGroup(c *gin.Context) {
+	id, err := id(c)
+	if err == nil {
+		err = s.engine.CloseGroup(c.Request.Context(), id)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"transaction": id})
+}
+
+// lines lists the keys whose messages wait for a number.
+func (s *Server) lines(c *gin.Context) {
+	rows, err := s.store.Lines(200)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	type view struct {
+		Flow    string    `json:"flow"`
+		Path    string    `json:"path"` // of the step
+		Key     string    `json:"key"`
+		Next    int64     `json:"next"` // the number that is missing
+		Waiting int64     `json:"waiting"`
+		Until   time.Time `json:"until"`
+	}
+	out := make([]view, len(rows))
+	for i, l := range rows {
+		out[i] = view(l)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// skipGap lets a key go on without the number that it waits for.
+func (s *Server) skipGap(c *gin.Context) {
+	var in struct {
+		Flow string `json:"flow"`
+		Path string `json:"path"`
+		Key  string `json:"key"`
+	}
+	err := input(c, &in)
+	if err == nil {
+		err = s.engine.SkipGap(c.Request.Context(), in.Flow, in.Path, in.Key)
+	}
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
