@@ -121,6 +121,13 @@ func (w *walking) puts(res *run.Result, refused map[string]step.Failure) (moved 
 		if _, no := refused[want.Path]; no || want.Kind == step.WantHTTP {
 			continue
 		}
+		if want.Kind == step.WantLimit {
+			w.after.gather = true
+			if err := w.tx.Limit(&store.TimeLimit{Tx: w.t.ID, Path: want.Path, At: w.e.clock().Add(want.Within)}); err != nil {
+				return false, err
+			}
+			continue
+		}
 		if want.Kind != step.WantQueue && want.Kind != step.WantTopic {
 			done, err := w.gatherOrPart(&want, refused)
 			if err != nil {
@@ -149,19 +156,26 @@ func (w *walking) puts(res *run.Result, refused map[string]step.Failure) (moved 
 			if err != nil {
 				return false, err
 			}
-			if failure != nil {
+			switch {
+			case failure != nil && want.Soft:
+				effect = step.Effect{Failed: failure.Reason}
+			case failure != nil:
 				refused[want.Path] = *failure
 				continue
+			default:
+				effect = step.Effect{Item: fmt.Sprint(item.N)}
 			}
-			effect = step.Effect{Item: fmt.Sprint(item.N)}
 		}
 		if err := w.record(want.Path, effect); err != nil {
 			return false, err
 		}
+		moved = true
+		if effect.Failed != "" {
+			continue
+		}
 		w.after.queues[channel] = true
 		w.after.put[channel]++
 		w.after.events[TopicQueues] = true
-		moved = true
 	}
 	return moved, nil
 }
@@ -256,7 +270,7 @@ func (w *walking) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 			if err != nil {
 				return nil, err
 			}
-			d = &store.Delivery{ID: id, Tx: w.t.ID, Flow: w.t.Flow, Path: want.Path, Step: want.Step, OrderValue: w.t.OrderValue, CreatedAt: now}
+			d = &store.Delivery{ID: id, Tx: w.t.ID, Flow: w.t.Flow, Path: want.Path, Step: want.Step, OrderValue: w.t.OrderValue, CreatedAt: now, Soft: want.Soft}
 			if want.Order != "" {
 				d.OrderValue = want.Order
 			}

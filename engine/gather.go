@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	jsonfmt "readyferry/core/format/json"
@@ -336,6 +337,10 @@ func (e *Engine) gatherSome() (more bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	over, err := e.store.DueLimits(e.clock(), 20)
+	if err != nil {
+		return false, err
+	}
 	var errs []error
 	do := func(work func(tx *store.Tx, after *aftermath) error) {
 		after := newAftermath()
@@ -363,7 +368,31 @@ func (e *Engine) gatherSome() (more bool, err error) {
 	for _, h := range late {
 		do(func(tx *store.Tx, after *aftermath) error { return e.gapOver(tx, h.N, after) })
 	}
-	return len(due)+len(leaving)+len(late) > 0, errors.Join(errs...)
+	for _, l := range over {
+		do(func(tx *store.Tx, after *aftermath) error { return e.timeOver(tx, &l, after) })
+	}
+	return len(due)+len(leaving)+len(late)+len(over) > 0, errors.Join(errs...)
+}
+
+// timeOver lets a scatter go on without the answers that have not come, if it
+// still waits for them.
+func (e *Engine) timeOver(tx *store.Tx, l *store.TimeLimit, after *aftermath) error {
+	if err := tx.LimitOver(l); err != nil {
+		return err
+	}
+	w, err := e.load(tx, l.Tx, after)
+	if err != nil {
+		return err
+	}
+	waits := func(want step.Want) bool { return want.Kind == step.WantLimit && want.Path == l.Path }
+	if !slices.ContainsFunc(run.Walk(w.p, w.input).Wants, waits) {
+		return nil
+	}
+	if err := w.record(l.Path, step.Effect{Over: true}); err != nil {
+		return err
+	}
+	_, err = w.advance(nil)
+	return err
 }
 
 // OpenGroup is an open group as people see it.

@@ -112,7 +112,9 @@ func (e *Engine) overlay(entry *run.Entry, d *store.Delivery) error {
 	case store.Done:
 		entry.Outcome = fmt.Sprintf("%s, %s try", what, ordinal(d.Total))
 	case store.Dead:
-		entry.Outcome, entry.State = fmt.Sprintf("%s, given up", what), run.DeadLetter
+		if entry.Outcome = fmt.Sprintf("%s, given up", what); !d.Soft {
+			entry.State = run.DeadLetter
+		}
 	case store.Pending:
 		entry.Outcome = fmt.Sprintf("%s, %d of %d tries", what, d.Tries, rules.Tries)
 	}

@@ -278,6 +278,13 @@ func (e *Engine) record(tx *store.Tx, id store.ID, rules retry.Plan, outcome ret
 		_, err := w.advance(nil)
 		return err
 	}
+	if death != "" && d.Soft {
+		if err := w.record(d.Path, step.Effect{Status: answer.Status, Failed: death}); err != nil {
+			return err
+		}
+		_, err := w.advance(nil)
+		return err
+	}
 	if death != "" {
 		old, err := tx.LettersOf(d.Tx)
 		if err != nil {

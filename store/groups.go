@@ -152,23 +152,47 @@ func (s *Store) LeavingGroups(limit int) ([]Group, error) {
 	return out, s.read.Where("state = 1").Order("id").Limit(limit).Find(&out).Error
 }
 
-// NextGather tells when time next closes a group or gives up a gap; nil for never.
+// NextGather tells when time next closes a group, gives up a gap or ends a wait;
+// nil for never.
 func (s *Store) NextGather() (*time.Time, error) {
 	var g Group
 	var h Held
+	var l TimeLimit
 	err := s.read.Select("close_at").Where("state = 0 AND close_at IS NOT NULL").Order("close_at").Take(&g).Error
 	if err != nil && !errors.Is(err, ErrNotFound) {
 		return nil, err
 	}
 	next := g.CloseAt
-	err = s.read.Select("until").Order("until").Take(&h).Error
-	if errors.Is(err, ErrNotFound) {
-		return next, nil
+	sooner := func(at *time.Time, err error) error {
+		if err == nil && (next == nil || at.Before(*next)) {
+			next = at
+		}
+		if errors.Is(err, ErrNotFound) {
+			return nil
+		}
+		return err
 	}
-	if err == nil && (next == nil || h.Until.Before(*next)) {
-		next = &h.Until
+	if err := sooner(&h.Until, s.read.Select("until").Order("until").Take(&h).Error); err != nil {
+		return nil, err
 	}
-	return next, err
+	return next, sooner(&l.At, s.read.Select("at").Order("at").Take(&l).Error)
+}
+
+// Limit sets the end of the time for which a transaction waits at a step. One
+// that is set already stays.
+func (tx *Tx) Limit(l *TimeLimit) error {
+	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(l).Error
+}
+
+// DueLimits lists the waits whose time is over.
+func (s *Store) DueLimits(now time.Time, limit int) ([]TimeLimit, error) {
+	var out []TimeLimit
+	return out, s.read.Where("at <= ?", now).Order("at").Limit(limit).Find(&out).Error
+}
+
+// LimitOver forgets a time limit.
+func (tx *Tx) LimitOver(l *TimeLimit) error {
+	return tx.db.Where("tx = ? AND path = ?", l.Tx, l.Path).Delete(&TimeLimit{}).Error
 }
 
 // OpenGroups lists open groups, the oldest first.

@@ -176,6 +176,17 @@ func migrate(db *gorm.DB) error {
 			}
 			return nil
 		}},
+		{ID: "0006 scatters", Migrate: func(db *gorm.DB) error {
+			if !db.Migrator().HasColumn(&Delivery{}, "Soft") {
+				if err := db.Exec("ALTER TABLE deliveries ADD COLUMN soft numeric NOT NULL DEFAULT 0").Error; err != nil {
+					return err
+				}
+			}
+			if err := db.AutoMigrate(&TimeLimit{}); err != nil {
+				return err
+			}
+			return db.Exec("CREATE INDEX time_limits_due ON time_limits (at)").Error
+		}},
 	}).Migrate()
 }
 

@@ -223,6 +223,14 @@ type Delivery struct {
 	NextAt     *time.Time
 	NextWhy    string // why the next try comes when it does
 	CreatedAt  time.Time
+	Soft       bool // it stands in a way of a scatter: given up, it is a missing answer and no dead letter
+}
+
+// TimeLimit is the end of the time for which a transaction waits at a step.
+type TimeLimit struct {
+	Tx   ID     `gorm:"primaryKey"`
+	Path string `gorm:"primaryKey"`
+	At   time.Time
 }
 
 // Try is one attempt of a delivery.

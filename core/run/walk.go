@@ -156,6 +156,7 @@ type walker struct {
 	reach   string // the split to come to, or ""
 	reached *Reached
 	shown   int       // bytes of bodies in the trace
+	soft    int       // ways of scatters around the step
 	later   *progress // how it ended after it had waited
 	groups  int       // that went on here
 	suffix  string    // of paths: which group of a rehearsal goes on here
@@ -244,6 +245,9 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		w.trace(entry, before, st, began)
 		return turnedAway
 	}
+	if res.Scatter != nil {
+		return w.scatter(s, path, st, call, res.Scatter, entry, before, began)
+	}
 	if res.Joined {
 		w.trace(entry, before, st, began)
 		if w.in.Groups != nil {
@@ -274,6 +278,7 @@ func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry 
 		return w.turn(s, call, res, want)
 	}
 	want.Path += w.suffix
+	want.Soft = w.soft > 0
 	w.result.Wants = append(w.result.Wants, want)
 	if w.in.StandIn == nil {
 		return res, nil

@@ -21,6 +21,8 @@ type Compiler struct {
 
 	// outside is the delivery behind which the caller has been answered, or "".
 	outside string
+	// scatter is the scatter in whose way the step stands, or "".
+	scatter string
 	// parts is the id of the split around the step, or "".
 	parts string
 	reads []string // JSON Pointers into the body that the step being compiled reads
@@ -76,6 +78,9 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 	c.step, c.reads = s, nil
 	defer func() { c.step, c.reads = outer, outerReads }()
 	before := len(c.Findings)
+	if c.scatter != "" && (s.Kind == aggregateKind.Name || s.Kind == resequenceKind.Name) {
+		c.Find(s.Pointer+"/kind", flow.Error, "wrong-value", "a way of the scatter "+c.scatter+" answers within a time, so no step in it can wait for other messages", "move the step in front of the scatter or behind it")
+	}
 	if s.When != "" {
 		out.When = c.Condition(s.Pointer+"/when", s.When)
 	}
@@ -92,6 +97,8 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 		out.Ways, out.Every = r.blocks, r.every
 	case *split:
 		out.Inside = r.block
+	case *scatter:
+		out.Ways, out.Every = r.blocks, true
 	}
 	return out
 }

@@ -133,6 +133,9 @@ func (r *deliver) want(c *Call, req *Request) (*Want, error) {
 }
 
 func (r *deliver) Run(c *Call) (Result, error) {
+	if c.Effect != nil && c.Effect.Failed != "" {
+		return Result{Outcome: "given up"}, &Failure{Phase: "delivery", Class: Target, Reason: c.Effect.Failed}
+	}
 	if c.Effect != nil {
 		return r.done(c), nil
 	}
@@ -178,7 +181,7 @@ func (r *deliver) done(c *Call) Result {
 	}
 	id := c.Path[strings.LastIndexByte(c.Path, '/')+1:]
 	st.Replies = st.Replies.With(id, c.Effect.reply())
-	st.Answered = true
+	st.Answered, st.Replied = true, st.Message.Body
 	return Result{State: st, Outcome: fmt.Sprint(c.Effect.Status)}
 }
 

@@ -25,6 +25,11 @@ type Want struct {
 	Join *Join
 	// Of a resequence:
 	Turn *Turn
+	// Of a scatter: how long answers are waited for.
+	Within time.Duration
+	// Soft tells that it stands in a way of a scatter: when it fails, an answer
+	// is missing, and nothing is a dead letter.
+	Soft bool
 	// Order is the value by which deliveries keep their order, where a step has
 	// said one; else it is that of the message.
 	Order string
@@ -38,6 +43,7 @@ const (
 	WantParts = "parts" // parts of a message, each with a journey of its own
 	WantJoin  = "join"  // to become a member of a group
 	WantTurn  = "turn"  // to go on when its number is next
+	WantLimit = "limit" // to hear when a time is over
 )
 
 // Request is what a delivery hands over.
@@ -59,6 +65,8 @@ type Effect struct {
 	Group   string           `json:"group,omitempty"`   // id of the group that it joined
 	Said    string           `json:"said,omitempty"`    // what joining came to, in words
 	Refused string           `json:"refused,omitempty"` // why it is turned away here
+	Failed  string           `json:"failed,omitempty"`  // why a delivery in a way of a scatter was given up
+	Over    bool             `json:"over,omitempty"`    // the time of a scatter is over
 	Order   string           `json:"order,omitempty"`   // deliveries behind it keep their order by this
 }
 

@@ -64,6 +64,7 @@ type State struct {
 	Sent    []message.Header // headers that set steps put; they leave with the message
 	Part    *Part            // inside of a split
 	Group   *Closed          // behind an aggregate
+	Replied *message.Node    // the body when the last delivery was answered
 	Order   string           // behind a resequence: deliveries keep their order by it; "" for that of the message
 	// Answered tells that the outside world has had its say on the way here,
 	// and that the caller has had an answer before that.
@@ -98,10 +99,11 @@ func (c *Call) Scope() *expr.Scope {
 // Result is what a step did.
 type Result struct {
 	State   State
-	Outcome string  // in a word or two
-	Ways    []int   // of a route: those to take, in order
-	Want    *Want   // what the step needs of the world before it can go on
-	Parts   *Parts  // of a split
+	Outcome string // in a word or two
+	Ways    []int  // of a route: those to take, in order
+	Want    *Want  // what the step needs of the world before it can go on
+	Parts   *Parts // of a split
+	Scatter *Scatter
 	Joined  bool    // it is in a group now, which goes on in its place
 	Answer  *Answer // what the caller gets, unless an earlier step has said
 	End     *End    // the message is turned away here
