@@ -56,8 +56,8 @@ test("a wrong expression shows its error in its row and on the desk, and is not 
 });
 
 test("everything works from the keyboard", async ({ page, goto }) => {
-  await goto("/flows/interloan-asks");
-  await expect(cell(page, "ask", 0)).toHaveText("5 of 5 set");
+  await goto("/flows/return-scans");
+  await expect(cell(page, "scan", 0)).toHaveText("4 of 4 set");
   await page.getByRole("grid").focus();
   await page.keyboard.press("ArrowDown");
   await page.keyboard.press("a");
@@ -68,19 +68,19 @@ test("everything works from the keyboard", async ({ page, goto }) => {
   await page.keyboard.press("Enter");
   await page.keyboard.press("Control+a");
   await page.keyboard.insertText("item ${body.item}");
-  await expect(cell(page, "note", 0)).toContainText("item 31408771021");
+  await expect(cell(page, "note", 0)).toContainText("item 31408-20931-7");
   await page.keyboard.press("Escape");
   await page.keyboard.press("Alt+ArrowUp");
   const paths = () => page.locator("[data-testid=sheet] [data-path]").evaluateAll((r) => r.map((x) => (x as HTMLElement).dataset.path));
-  expect(await paths()).toEqual(["", "note", "ask", "to-partners"]);
+  expect(await paths()).toEqual(["", "note", "valid", "scan", "tell"]);
   await page.keyboard.press("d");
-  expect(await paths()).toEqual(["", "note", "note-2", "ask", "to-partners"]);
+  expect(await paths()).toEqual(["", "note", "note-2", "valid", "scan", "tell"]);
   await page.keyboard.press("x");
   await expect(page.locator("[data-path=note-2]")).toContainText("switched off");
   await page.keyboard.press("Delete");
-  expect(await paths()).toEqual(["", "note", "ask", "to-partners"]);
+  expect(await paths()).toEqual(["", "note", "valid", "scan", "tell"]);
   await page.keyboard.press("Control+z");
-  expect(await paths()).toEqual(["", "note", "note-2", "ask", "to-partners"]);
+  expect(await paths()).toEqual(["", "note", "note-2", "valid", "scan", "tell"]);
   await page.keyboard.press("/");
   await page.getByPlaceholder(/A flow, a reference/).fill("hold");
   await page.keyboard.press("Enter");

@@ -42,7 +42,7 @@ test("a flow is started, keeps what comes in as samples, and goes live", async (
 test("the demo is loaded with one click", async ({ page, goto }) => {
   await goto("/stand-ins");
   await page.getByRole("button", { name: "Load the demo" }).click();
-  await expect(page.getByRole("button", { name: /^Shelf printers/ })).toBeVisible();
+  await expect(page.getByRole("button", { name: /^Shelf printers/ })).toBeVisible({ timeout: 30_000 });
   await goto("/flows");
   await expect(page.getByRole("link", { name: "Interloan asks" })).toBeVisible();
 });

@@ -58,14 +58,14 @@ test("HL7 is shown by segments, and its places are taken by a click", async ({ p
 test("a flow is started from a contract, and a schema is inferred from samples", async ({ page, goto }) => {
   await goto("/flows");
   await page.getByRole("button", { name: "Start a flow" }).click();
-  await page.getByLabel("Title", { exact: true }).fill("Return scans");
+  await page.getByLabel("Title", { exact: true }).fill("Kiosk scans");
   await page.getByText("From a contract").click();
   await page.getByLabel("Contract", { exact: true }).fill("openapi: 3.1.0\npaths:\n  /scans:\n    post:\n      requestBody: {content: {application/json: {schema: {$ref: '#/components/schemas/Scan'}}}}\ncomponents: {schemas: {Scan: {type: object, required: [item], properties: {item: {type: string, pattern: '^[0-9]{5}$'}}}}}\n");
   await page.getByRole("button", { name: "Read it" }).click();
   await expect(page.getByLabel("What comes in")).toHaveValue("POST /scans");
   await expect(page.getByTestId("made")).toContainText('{"item":"11111"}');
   await page.getByRole("button", { name: "Start", exact: true }).click();
-  await expect(page.getByRole("heading", { name: "Return scans" })).toBeVisible();
+  await expect(page.getByRole("heading", { name: "Kiosk scans" })).toBeVisible();
   await expect(cell(page, "valid", 0)).toHaveText("valid");
   await cell(page, "valid", 0).click();
   await page.getByRole("button", { name: "infer it from the samples" }).click();

@@ -115,3 +115,42 @@ test("messages are gathered into groups, which are watched and closed", async ({
     await expect(sheet.locator("[data-path='to-van'] [data-reached=true]")).toHaveCount(2);
   });
 });
+
+test("partners are asked side by side, and a missing answer has its reason", async ({ page, goto, app }) => {
+  const headers = { "x-api-key": "larkfield-demo-key" };
+  for (const [name, behaviour] of [
+    ["sandholm", { delay: 0 }],
+    ["wickford", { refuse: -1 }],
+    ["partner-libraries", { delay: 1 }],
+  ] as const)
+    await page.request.put(`${app.base}/api/v1/stand-ins/${name}/behaviour`, { data: behaviour });
+  await page.request.post(`${app.base}/in/hold-requests/web`, {
+    headers: { ...headers, "request-id": "scatter-1" },
+    data: { request: "HR-701", patron: { card: "LC 4417 203" }, item: "31408-1-2", format: "audio", copies: [] },
+  });
+  await goto("/transactions?flow=interloan-asks");
+  await page.locator("[data-reference=HR-701]").click();
+  const sheet = page.getByTestId("sheet");
+  await expect(sheet.locator("[data-path=offers]")).toContainText("2 of 3 answered so far");
+  await expect(sheet.locator("[data-path='offers.northmoor/ask-northmoor']")).toContainText("200, 1st try");
+  await expect(sheet.locator("[data-path=offers]")).toContainText("2 of 3 answered", { timeout: 20_000 });
+  await expect(page.getByTestId("state")).toContainText("delivered", { timeout: 30_000 });
+  await sheet.locator("[data-path='to-partners'] [role=gridcell]").first().click();
+  await expect(page.getByTestId("before")).toContainText('"northmoor": 3');
+  await expect(page.getByTestId("before")).toContainText(/"wickford": "(no answer within 6s|wickford answered 503)/);
+  await test.step("the form says how answers are gathered, and the rehearsal follows", async () => {
+    await goto("/flows/interloan-asks");
+    await sheet.locator("[data-path=offers] [role=gridcell]").first().click();
+    await page.getByLabel("Goes on with").selectOption("fits");
+    await page.getByLabel("Fits when").click();
+    await page.keyboard.press("ControlOrMeta+a");
+    await page.keyboard.type("reply.body.days > 5");
+    await expect(sheet.locator("[data-path=offers]")).toContainText("2 of 3 answered, sandholm fits");
+    await page.getByLabel("Goes on with").selectOption("first");
+    await expect(sheet.locator("[data-path=offers]")).toContainText("1 of 3 answered");
+    await page.getByLabel("make a new body of the answers").check();
+    await sheet.locator("[data-path=offers] [role=gridcell]").nth(1).click();
+    await expect(page.getByTestId("after")).toContainText('"northmoor": {');
+    for (let i = 0; i < 6; i++) await page.keyboard.press("ControlOrMeta+z");
+  });
+});

@@ -405,18 +405,25 @@ function WayForm(p: Props & FormExtra & { row: Extract<Row, { kind: "way" }> }) 
       <Setting label="Name" error={p.findings.find((f) => f.pointer === `${row.pointer}/name`)?.message}>
         <LazyText label="Name" value={way.name} onCommit={(name) => put({ name }, "name")} />
       </Setting>
-      <Setting label="Taken when" error={error && error.message + (error.repair ? `; ${error.repair}` : "")}>
-        <div onFocus={() => p.onFill((path) => put({ when: path }, "when"))}>
-          <Code
-            label="Taken when"
-            language="expression"
-            value={String(way.when ?? "")}
-            onChange={(when) => put({ when }, "when")}
-            completions={p.completions}
-            invalid={!!error}
-          />
-        </div>
-      </Setting>
+      {row.route.kind === "scatter" ? (
+        <p className="text-quiet">
+          The steps below work on a copy of the message. What their last delivery is answered, or the body that a step
+          behind it makes, is <span className="data">replies.{way.name}</span> behind the scatter.
+        </p>
+      ) : (
+        <Setting label="Taken when" error={error && error.message + (error.repair ? `; ${error.repair}` : "")}>
+          <div onFocus={() => p.onFill((path) => put({ when: path }, "when"))}>
+            <Code
+              label="Taken when"
+              language="expression"
+              value={String(way.when ?? "")}
+              onChange={(when) => put({ when }, "when")}
+              completions={p.completions}
+              invalid={!!error}
+            />
+          </div>
+        </Setting>
+      )}
     </div>
   );
 }

@@ -96,7 +96,7 @@ export function rowsOf(doc: FlowDocument): Row[] {
         block(step.steps, inside, `${key}/`, depth + 1, stepOff);
         return;
       }
-      if (step.kind !== "route") return;
+      if (step.kind !== "route" && step.kind !== "scatter") return;
       const ways: [Way, Place, boolean][] = (step.ways ?? []).map((w: Way, j: number) => [
         w,
         [...here, "ways", j],

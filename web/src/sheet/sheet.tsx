@@ -180,7 +180,7 @@ function RowText({ row, intake }: { row: Row; intake: ReactNode }) {
     <>
       <b className="text-buoy">{row.way.name}</b>
       {row.split && <span className="text-quiet"> a transaction of its own</span>}
-      {!row.otherwise && (
+      {!row.otherwise && row.way.when !== undefined && (
         <>
           {" "}
           when <span className="chip">{String(row.way.when)}</span>

@@ -10,6 +10,7 @@ import { map } from "./map";
 import { note } from "./note";
 import { resequence } from "./resequence";
 import { route } from "./route";
+import { scatter } from "./scatter";
 import { set } from "./set";
 import { split } from "./split";
 import { validate } from "./validate";
@@ -27,6 +28,7 @@ const views: Record<string, StepView> = {
   split,
   aggregate,
   resequence,
+  scatter,
   deliver,
   answer,
   note,
