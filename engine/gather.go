@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	jsonfmt "readyferry/core/format/json"
@@ -24,9 +25,6 @@ func (w *walking) join(want *step.Want) (effect step.Effect, failure *step.Failu
 	scope := ""
 	if split := run.SplitOf(want.Path); rules.Parts != "" && w.t.Parent != nil && split != "" {
 		scope = scopeOf(*w.t.Parent, split)
-		if err := w.tx.GathersParts(*w.t.Parent, split); err != nil {
-			return effect, nil, err
-		}
 	}
 	g, err := w.tx.OpenGroup(w.t.Flow, path, scope, j.Key)
 	switch {
@@ -86,10 +84,21 @@ func (w *walking) join(want *step.Want) (effect step.Effect, failure *step.Failu
 	if why != "" {
 		effect.Said += ", which closes " + why
 		w.next = append(w.next, func() error { return w.e.closeGroup(w.tx, g.ID, why, w.after) })
-	} else if scope != "" {
-		parent, split := *w.t.Parent, run.SplitOf(want.Path)
-		w.next = append(w.next, func() error { return w.e.allParts(w.tx, parent, split, w.after) })
 	}
+	if scope == "" {
+		return effect, nil, nil
+	}
+	parent, split := *w.t.Parent, run.SplitOf(want.Path)
+	if err := w.tx.GatherPart(parent, split, 1); err != nil {
+		return effect, nil, err
+	}
+	w.next = append(w.next, func() error {
+		s, err := w.tx.Split(parent, split)
+		if err != nil {
+			return err
+		}
+		return w.e.allParts(w.tx, &s, w.after)
+	})
 	return effect, nil, nil
 }
 
@@ -120,31 +129,14 @@ func (w *walking) newGroup(j *step.Join, path, scope string, now time.Time) (g s
 
 func scopeOf(parent store.ID, split string) string { return parent.String() + " " + split }
 
-// allParts closes the groups that wait for all parts of a split, when no more
-// can come.
-func (e *Engine) allParts(tx *store.Tx, parent store.ID, split string, after *aftermath) error {
-	s, err := tx.Split(parent, split)
-	if err != nil {
-		return err
+// allParts lets the groups close that wait for all parts of a split, when no
+// more can come. There may be many, so that the gatherer does it.
+func (e *Engine) allParts(tx *store.Tx, s *store.Split, after *aftermath) error {
+	if s.Next < s.Total || s.Awaited() > 0 {
+		return nil
 	}
-	scope := scopeOf(parent, split)
-	open, err := tx.OpenIn(scope)
-	if err != nil || len(open) == 0 || s.Next < s.Total {
-		return err
-	}
-	for _, g := range open {
-		waiting, err := tx.WaitingIn(scope, g.Path)
-		if err != nil {
-			return err
-		}
-		if s.Awaited(waiting) > 0 {
-			continue
-		}
-		if err := e.closeGroup(tx, g.ID, "all parts are here", after); err != nil {
-			return err
-		}
-	}
-	return nil
+	after.gather = true
+	return tx.CloseScope(scopeOf(s.Tx, s.Path), e.clock(), "all parts are here")
 }
 
 // closeGroup closes an open group: it goes on as a transaction of its own, in
@@ -224,7 +216,16 @@ func (e *Engine) leave(tx *store.Tx, id store.ID, after *aftermath) error {
 	if err != nil {
 		return err
 	}
+	g, err := tx.Group(id)
+	if err != nil {
+		return err
+	}
 	for i := range members {
+		if g.Scope != "" {
+			if err := e.leaveSplit(tx, members[i].Tx, members[i].Path); err != nil {
+				return err
+			}
+		}
 		if err := tx.MemberGone(&members[i]); err != nil {
 			return err
 		}
@@ -236,12 +237,17 @@ func (e *Engine) leave(tx *store.Tx, id store.ID, after *aftermath) error {
 		after.gather = true
 		return nil
 	}
-	g, err := tx.Group(id)
-	if err != nil {
-		return err
-	}
 	g.State = store.GroupClosed
 	return tx.SaveGroup(&g)
+}
+
+// leaveSplit notes that a part does not wait for its siblings any more.
+func (e *Engine) leaveSplit(tx *store.Tx, member store.ID, path string) error {
+	t, err := tx.Transaction(member)
+	if err != nil || t.Parent == nil {
+		return err
+	}
+	return tx.GatherPart(*t.Parent, run.SplitOf(path), -1)
 }
 
 // waitsNoMore settles a transaction that has waited in a group.
@@ -325,7 +331,7 @@ func (e *Engine) wakeGatherer() {
 }
 
 func (e *Engine) gatherSome() (more bool, err error) {
-	due, err := e.store.DueGroups(e.clock(), 20)
+	due, err := e.store.DueGroups(e.clock(), 50)
 	if err != nil {
 		return false, err
 	}
@@ -341,17 +347,21 @@ func (e *Engine) gatherSome() (more bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	var errs []error
+	// They are asked for together, so that they share a commit; each stands alone.
+	var all sync.WaitGroup
+	errs := make(chan error, len(due)+len(leaving)+len(late)+len(over))
 	do := func(work func(tx *store.Tx, after *aftermath) error) {
-		after := newAftermath()
-		err := e.store.Write(e.ctx, func(tx *store.Tx) error {
-			*after = *newAftermath()
-			return work(tx, after)
+		all.Go(func() {
+			after := newAftermath()
+			err := e.store.Write(e.ctx, func(tx *store.Tx) error {
+				*after = *newAftermath()
+				return work(tx, after)
+			})
+			if err == nil {
+				e.after(after)
+			}
+			errs <- err
 		})
-		if err == nil {
-			e.after(after)
-		}
-		errs = append(errs, err)
 	}
 	for _, g := range due {
 		do(func(tx *store.Tx, after *aftermath) error {
@@ -371,7 +381,12 @@ func (e *Engine) gatherSome() (more bool, err error) {
 	for _, l := range over {
 		do(func(tx *store.Tx, after *aftermath) error { return e.timeOver(tx, &l, after) })
 	}
-	return len(due)+len(leaving)+len(late)+len(over) > 0, errors.Join(errs...)
+	all.Wait()
+	close(errs)
+	for one := range errs {
+		err = errors.Join(err, one)
+	}
+	return cap(errs) > 0, err
 }
 
 // timeOver lets a scatter go on without the answers that have not come, if it

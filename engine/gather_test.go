@@ -2,12 +2,14 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -340,80 +342,101 @@ func TestAGapIsWaitedForAndGivenUp(t *testing.T) {
 	w.becomes(w.member("a", 1), store.Delivered) // late, and goes on
 }
 
-// Random messages for an aggregate and a resequence, with restarts in between,
-// agree with plain maps: every member is in exactly one group of the right
-// size, and every key leaves in order.
+// Random messages for an aggregate and a resequence, many at once
+// and with restarts in between, agree with plain maps: every member is in
+// exactly one group of the right size, and every key leaves in order.
 func TestGatheringAgreesWithPlainMaps(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 3))
 	dir, out := t.TempDir(), &target{}
 	w := start(t, dir, out)
-	w.connect("out", "retry: {first: 5ms, growth: constant, cap: 5ms, spread: none, tries: 500, within: 1m}\nlimits: {in-flight: 1}")
-	const size, keys, each = 3, 7, 30
-	w.publish(gatherer(fmt.Sprintf("close: {count: %d, age: 1h}", size)))
-	w.publish(strings.NewReplacer("name: g", "name: s", "/g", "/s").Replace(sequencer("wait: 1h")))
-	counts, numbers := map[string]int{}, map[string][]int{}
-	for k := range keys {
-		numbers[fmt.Sprint("s", k)] = r.Perm(each)
+	const size, keys, total = 7, 23, 800
+	to := func(topic string) string { return "- {id: d, kind: deliver, to: {topic: " + topic + "}}\n" }
+	w.publish(fmt.Sprintf("readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g}\nsteps:\n- {id: agg, kind: aggregate, key: body.k, item: body.n, close: {count: %d, age: 1h}, result: map, fields: [{to: /k, from: group.key}, {to: /items, from: group.items}]}\n", size) + to("groups"))
+	w.publish("readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- {id: seq, kind: resequence, key: body.k, number: body.n, wait: 1h}\n" + to("turns"))
+	var calls [][2]string
+	members, last := map[string]int{}, map[string]int{}
+	for range total {
+		k := fmt.Sprint("k", r.IntN(keys))
+		members[k]++
+		calls = append(calls, [2]string{"/g", fmt.Sprintf(`{"k":%q,"n":%d}`, k, members[k])})
+		k = fmt.Sprint("s", r.IntN(keys))
+		last[k]++
+		calls = append(calls, [2]string{"/s", fmt.Sprintf(`{"k":%q,"n":%d}`, k, last[k])})
 	}
-	for range keys * each {
-		key := fmt.Sprint("k", r.IntN(keys))
-		counts[key]++
-		w.member(key, counts[key])
-		for k, left := range numbers {
-			if len(left) > 0 && r.IntN(2) == 0 {
-				w.accepted("/s", fmt.Sprintf(`{"k":%q,"n":%d}`, k, left[0]+1))
-				numbers[k] = left[1:]
-				break
-			}
+	r.Shuffle(len(calls), func(i, j int) { calls[i], calls[j] = calls[j], calls[i] })
+	for len(calls) > 0 {
+		var some sync.WaitGroup
+		for _, c := range calls[:min(len(calls), 1+r.IntN(80))] {
+			calls = calls[1:]
+			some.Go(func() { w.accepted(c[0], c[1]) })
 		}
-		if r.IntN(60) == 0 {
+		some.Wait()
+		if r.IntN(30) == 0 {
 			w.close()
 			w = start(t, dir, out)
 		}
 	}
-	for k, left := range numbers {
-		for _, n := range left {
-			w.accepted("/s", fmt.Sprintf(`{"k":%q,"n":%d}`, k, n+1))
-		}
-	}
 	groups := 0
-	for _, n := range counts {
+	for _, n := range members {
 		groups += n / size
 	}
-	w.until("all is sent", func() bool { return len(w.out.got()) >= groups+keys*each })
-	next, inGroups := map[string]int{}, map[string]map[string]bool{}
-	done := map[string]bool{}
-	for _, c := range w.out.got() {
-		if done[c.key] {
-			continue // a try that was cut off by a restart, made again
+	w.until("all has gone on", func() bool {
+		topics, _ := w.store.Topics()
+		return len(topics) == 2 && topics[0].Next == int64(groups) && topics[1].Next == total
+	})
+	turns, err := w.store.ReadLog("turns", 0, false, 10_000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	next := map[string]int{}
+	for _, m := range turns {
+		var c struct {
+			K string
+			N int
 		}
-		done[c.key] = true
-		key, n, numbered := strings.Cut(strings.TrimPrefix(c.path, "/"), "/")
-		if numbered {
-			if next[key]++; n != fmt.Sprint(next[key]) {
-				t.Fatalf("%s sends %s, want %d", key, n, next[key])
-			}
-			continue
+		if err := json.Unmarshal(m.Body, &c); err != nil {
+			t.Fatal(err)
 		}
-		if inGroups[key] == nil {
-			inGroups[key] = map[string]bool{}
-		}
-		members := strings.Split(strings.Trim(c.body, "[]"), ",")
-		if len(members) != size {
-			t.Fatalf("%s: %s", key, c.body)
-		}
-		for _, m := range members {
-			if inGroups[key][m] {
-				t.Fatalf("member %s of %s is in two groups", m, key)
-			}
-			inGroups[key][m] = true
+		if next[c.K]++; c.N != next[c.K] {
+			t.Fatalf("%s goes on with %d, want %d", c.K, c.N, next[c.K])
 		}
 	}
-	for key, n := range counts {
-		if got, want := len(inGroups[key]), n/size*size; got != want {
-			t.Errorf("%s: %d members were sent, want %d", key, got, want)
+	closed, err := w.store.ReadLog("groups", 0, false, 10_000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	in := map[string]map[int]bool{}
+	for _, m := range closed {
+		var g struct {
+			K     string
+			Items []int
+		}
+		if err := json.Unmarshal(m.Body, &g); err != nil || len(g.Items) != size {
+			t.Fatalf("%s %v", m.Body, err)
+		}
+		if in[g.K] == nil {
+			in[g.K] = map[int]bool{}
+		}
+		for _, n := range g.Items {
+			if in[g.K][n] {
+				t.Fatalf("member %d of %s is in two groups", n, g.K)
+			}
+			in[g.K][n] = true
+		}
+	}
+	open, err := w.OpenGroups("g", nil, 1000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	left := map[string]int{}
+	for _, g := range open {
+		left[g.Key] = g.Members
+	}
+	for k, n := range members {
+		if got := len(in[k]) + left[k]; got != n || left[k] != n%size {
+			t.Errorf("%s: %d members are in groups and %d wait, want %d", k, len(in[k]), left[k], n)
 		}
 	}
 }

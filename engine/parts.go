@@ -337,7 +337,7 @@ func (w *walking) tell() error {
 			return err
 		}
 		if s.Gathers {
-			if err := w.e.allParts(w.tx, *w.t.Parent, w.t.SplitPath, w.after); err != nil {
+			if err := w.e.allParts(w.tx, &s, w.after); err != nil {
 				return err
 			}
 		}

@@ -127,16 +127,16 @@ func (tx *Tx) MemberGone(m *Member) error {
 	return tx.db.Model(&Member{}).Where("group_id = ? AND n = ?", m.GroupID, m.N).Update("gone", true).Error
 }
 
-// WaitingIn counts the members that wait in groups of a scope.
-func (tx *Tx) WaitingIn(scope, path string) (n int64, err error) {
-	return n, tx.db.Raw(`SELECT COUNT(*) FROM groups g JOIN members m ON m.group_id = g.id AND NOT m.gone
-		WHERE g.scope = ? AND g.scope <> '' AND g.path = ? AND g.state < 2`, scope, path).Scan(&n).Error
+// CloseScope lets time close all open groups of a scope at a moment.
+func (tx *Tx) CloseScope(scope string, at time.Time, why string) error {
+	return tx.db.Model(&Group{}).Where("scope = ? AND scope <> '' AND state = 0", scope).
+		UpdateColumns(map[string]any{"close_at": at, "close_why": why}).Error
 }
 
-// OpenIn lists the open groups of a scope.
-func (tx *Tx) OpenIn(scope string) ([]Group, error) {
-	var out []Group
-	return out, tx.db.Where("scope = ? AND scope <> '' AND state = 0", scope).Order("id").Find(&out).Error
+// CountSince counts the members of a group that have come since a moment, up
+// to a limit.
+func (s *Store) CountSince(group ID, since time.Time, limit int) (n int, err error) {
+	return n, s.read.Raw("SELECT COUNT(*) FROM (SELECT at FROM members WHERE group_id = ? ORDER BY n DESC LIMIT ?) WHERE at > ?", group, limit, since).Scan(&n).Error
 }
 
 // DueGroups lists groups that time closes now.

@@ -145,6 +145,7 @@ func migrate(db *gorm.DB) error {
 				{&Transaction{}, "GatherPlace", "ALTER TABLE transactions ADD COLUMN gather_place text NOT NULL DEFAULT ''"},
 				{&Transaction{}, "GatherText", "ALTER TABLE transactions ADD COLUMN gather_text text NOT NULL DEFAULT ''"},
 				{&Split{}, "Gathers", "ALTER TABLE splits ADD COLUMN gathers numeric NOT NULL DEFAULT 0"},
+				{&Split{}, "Gathered", "ALTER TABLE splits ADD COLUMN gathered integer NOT NULL DEFAULT 0"},
 			} {
 				if db.Migrator().HasColumn(c.of, c.name) {
 					continue

@@ -20,19 +20,20 @@ type Split struct {
 
 	UnderWay, Waiting, Delivered, TurnedAway, Dead int
 
-	// Gathers tells that groups wait for all parts of it.
-	Gathers bool
+	// Gathers tells that groups wait for all parts of it, Gathered how many
+	// parts wait in one.
+	Gathers  bool
+	Gathered int
 }
 
-// Awaited counts the parts that have neither ended nor are in a group; members
-// are those that wait in one.
-func (s *Split) Awaited(members int64) int {
-	return s.Total - s.Delivered - s.TurnedAway - int(members)
-}
+// Awaited counts the parts that have neither ended nor wait in a group.
+func (s *Split) Awaited() int { return s.Total - s.Delivered - s.TurnedAway - s.Gathered }
 
-// GathersParts notes that groups wait for all parts of a split.
-func (tx *Tx) GathersParts(id ID, path string) error {
-	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", id, path).Update("gathers", true).Error
+// GatherPart notes that a part of a split waits in a group that waits for all
+// of them, or does so no longer.
+func (tx *Tx) GatherPart(id ID, path string, by int) error {
+	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", id, path).
+		UpdateColumns(map[string]any{"gathers": true, "gathered": gorm.Expr("gathered + ?", by)}).Error
 }
 
 // splitColumns are the counts of a split, by state.
