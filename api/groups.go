@@ -25,10 +25,11 @@ type groupView struct {
 	LastAt   time.Time  `json:"lastAt"`
 	ClosesAt *time.Time `json:"closesAt"` // null: never by time
 	Missing  []string   `json:"missing"`  // what else it waits for, in words
+	In       int        `json:"inPerMinute"`
 }
 
 func viewGroup(g *engine.OpenGroup) groupView {
-	return groupView{g.ID, g.Flow, g.Version, g.Path, g.Key, g.Members, g.Bytes, g.OpenedAt, g.LastAt, g.CloseAt, g.Missing}
+	return groupView{g.ID, g.Flow, g.Version, g.Path, g.Key, g.Members, g.Bytes, g.OpenedAt, g.LastAt, g.CloseAt, g.Missing, g.In}
 }
 
 // groups lists open groups, the oldest first.

@@ -80,6 +80,9 @@ func TestTopicsAreReadRewoundAndKept(t *testing.T) {
 	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"messages":1`) || !strings.Contains(b, `"keepFor":1000`) {
 		t.Error(b)
 	}
+	if b := string(w.ok("GET", "/metrics", "")); !strings.Contains(b, `readyferry_subscription_lag{subscription="reader",topic="returns"} 1`) || !strings.Contains(b, `readyferry_topic_unheard_total{topic="returns"} 1`) || !strings.Contains(b, "readyferry_groups_open 0") {
+		t.Error(b)
+	}
 	w.problem(422, "is 1 or more", "PUT", "/api/v1/queues/q", `{"limit":0}`)
 	w.ok("PUT", "/api/v1/flows/bad", `{"readyferry":"flow/1","name":"bad","intake":{"kind":"topic","topic":"returns","begin":{"time":"noon"}},"steps":[{"id":"d","kind":"deliver","to":{"queue":"a","topic":"b"}}]}`)
 	w.problem(422, "is no point in time", "POST", "/api/v1/flows/bad/publish", "")

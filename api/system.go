@@ -50,6 +50,9 @@ func (s *Server) metrics() gin.HandlerFunc {
 		prometheus.NewDesc("readyferry_transactions", "Transactions by flow and present state.", []string{"flow", "state"}, nil),
 		prometheus.NewDesc("readyferry_queue_depth", "Messages in a queue that nobody works on.", []string{"queue"}, nil),
 		prometheus.NewDesc("readyferry_dead_letters_open", "Dead letters that a person must decide about.", nil, nil),
+		prometheus.NewDesc("readyferry_subscription_lag", "Messages of a topic that a subscription has not read.", []string{"topic", "subscription"}, nil),
+		prometheus.NewDesc("readyferry_topic_unheard_total", "Messages put into a topic while it had no subscription.", []string{"topic"}, nil),
+		prometheus.NewDesc("readyferry_groups_open", "Groups that wait for members.", nil, nil),
 	})
 	return gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
 }
@@ -57,12 +60,16 @@ func (s *Server) metrics() gin.HandlerFunc {
 type collector struct {
 	s                          *Server
 	transactions, queues, dead *prometheus.Desc
+	lag, unheard, groups       *prometheus.Desc
 }
 
 func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 	ch <- m.transactions
 	ch <- m.queues
 	ch <- m.dead
+	ch <- m.lag
+	ch <- m.unheard
+	ch <- m.groups
 }
 
 func (m *collector) Collect(ch chan<- prometheus.Metric) {
@@ -88,6 +95,35 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 		return
 	}
 	ch <- prometheus.MustNewConstMetric(m.dead, prometheus.GaugeValue, float64(n))
+	m.gathered(ch)
+}
+
+// gathered tells of topics and open groups.
+func (m *collector) gathered(ch chan<- prometheus.Metric) {
+	topics, err := m.s.store.Topics()
+	if err != nil {
+		ch <- prometheus.NewInvalidMetric(m.lag, err)
+		return
+	}
+	subscriptions, err := m.s.store.Subscriptions("")
+	if err != nil {
+		ch <- prometheus.NewInvalidMetric(m.lag, err)
+		return
+	}
+	next := map[string]int64{}
+	for _, t := range topics {
+		next[t.Name] = t.Next
+		ch <- prometheus.MustNewConstMetric(m.unheard, prometheus.CounterValue, float64(t.Unheard), t.Name)
+	}
+	for _, s := range subscriptions {
+		ch <- prometheus.MustNewConstMetric(m.lag, prometheus.GaugeValue, float64(next[s.Topic]-s.Position), s.Topic, s.Name)
+	}
+	open, err := m.s.store.CountAllOpenGroups()
+	if err != nil {
+		ch <- prometheus.NewInvalidMetric(m.groups, err)
+		return
+	}
+	ch <- prometheus.MustNewConstMetric(m.groups, prometheus.GaugeValue, float64(open))
 }
 
 // events tells what has changed, as server-sent events.

@@ -414,6 +414,7 @@ func (e *Engine) timeOver(tx *store.Tx, l *store.TimeLimit, after *aftermath) er
 type OpenGroup struct {
 	store.Group
 	Missing []string // what it waits for, in words, besides time
+	In      int      // members that have come in the last minute
 }
 
 // OpenGroups lists open groups with what they wait for.
@@ -424,7 +425,10 @@ func (e *Engine) OpenGroups(flow string, after *store.ID, limit int) ([]OpenGrou
 	}
 	out := make([]OpenGroup, len(rows))
 	for i, g := range rows {
-		out[i] = OpenGroup{g, []string{}}
+		out[i] = OpenGroup{Group: g, Missing: []string{}}
+		if out[i].In, err = e.store.CountSince(g.ID, e.clock().Add(-time.Minute), 1000); err != nil {
+			return nil, err
+		}
 		p, err := e.plan(g.Flow, g.Version)
 		if err != nil {
 			continue // its flow can no longer be read; the group is there all the same

@@ -1571,6 +1571,8 @@ export interface components {
             count: number;
         };
         Group: {
+            /** @description members that came in the last minute */
+            inPerMinute: number;
             id: components["schemas"]["Id"];
             flow: string;
             version: number;

@@ -59,7 +59,8 @@ export function GroupTable(p: {
             <th className="w-[23%]">Open group: messages that wait for others</th>
             <th>Gathered by</th>
             <th className="w-[9%] !text-right">Members</th>
-            <th className="w-[19%]">Waits for</th>
+            <th className="w-[13%]">Waits for</th>
+            <th className="w-[8%] !text-right">In a minute</th>
             <th className="w-[9%] !text-right">Age</th>
             <th className="w-[9%] !text-right">Closes</th>
             <th className="w-[15%]" />
@@ -76,6 +77,7 @@ export function GroupTable(p: {
               <td className="truncate" title={g.missing.join(", ")}>
                 {g.missing.join(", ") || <span className="text-quiet">time alone</span>}
               </td>
+              <td className="text-right">{number(g.inPerMinute)}</td>
               <td className="text-right">
                 <span title={g.openedAt}>{span(p.now - new Date(g.openedAt).getTime())}</span>
               </td>
@@ -94,7 +96,7 @@ export function GroupTable(p: {
           ))}
           {list.length === 0 && (
             <tr>
-              <td colSpan={7} className="text-quiet">
+              <td colSpan={8} className="text-quiet">
                 no open group
               </td>
             </tr>

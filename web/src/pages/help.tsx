@@ -81,6 +81,33 @@ export default function HelpPage() {
               the topic counts.
             </p>
           </section>
+          <section id="many">
+            <h2 className="mb-1 text-[17px]">From one to many, and back to one</h2>
+            <p className="mb-1">
+              A split makes parts of a message. Each part is a transaction of its own, with its own tries, dead letters
+              and repairs; the whole shows how far they are and the state of the most troubled one.
+            </p>
+            <p className="mb-1">
+              An aggregate gathers messages of one key into a group, which goes on as one message. A member waits until
+              its group closes, and is then delivered: the group has taken over. The open groups are on the Queues page,
+              with what each waits for and when it closes. A member whose group cannot be told, or has no room, is a
+              dead letter, and nothing else stops.
+            </p>
+            <p className="mb-1">
+              To put in order lets the messages of a key go on by their numbers, and waits for a missing one so long as
+              the step says. Deliveries behind it leave in that order.
+            </p>
+            <p className="mb-1">
+              A scatter asks along several ways at the same time and gathers the answers. What fails or comes too late
+              is null under <span className="data">replies</span>, with the reason under{" "}
+              <span className="data">replies.the-step.missing</span>; it is no dead letter.
+            </p>
+            <p>
+              A rehearsal takes the samples one after the other, so that they meet in groups as live messages do; behind
+              the last of them time passes until no group waits for it. On the command line{" "}
+              <span className="data">rehearse</span> takes <span className="data">--message</span> several times.
+            </p>
+          </section>
           <section id="steps">
             <h2 className="mb-2 text-[17px]">Steps</h2>
             {r?.kinds.map((k) => (

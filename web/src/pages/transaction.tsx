@@ -398,6 +398,18 @@ function Said({
       <div className="overflow-auto p-3">
         {entry && <Setting label="This step">{entry.outcome}</Setting>}
         {tx.reason && <Setting label="The transaction">{tx.reason}</Setting>}
+        {tx.groups
+          .filter((g) => rowKey(g.path) === row.key)
+          .map((g) => (
+            <Setting key={g.id} label={g.open ? "It waits in" : "It went on in"}>
+              <Link
+                className="font-bold hover:underline"
+                to={g.open ? `/queues?group=${g.id}` : `/transactions/${g.id}`}
+              >
+                the group {g.key}
+              </Link>
+            </Setting>
+          ))}
         {inspection?.notes.length ? (
           <Setting label="Notes">
             {inspection.notes.map((n) => (
