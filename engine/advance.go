@@ -1,11 +1,8 @@
 package engine
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -29,6 +26,7 @@ type walking struct {
 	after *aftermath
 	fresh bool            // just made: nothing of it is stored yet but itself
 	rearm map[string]bool // paths whose ended deliveries a person sends again
+	pass  map[string]bool // paths at which a person lets it go on although its turn has not come
 	held  map[string]bool // paths at which it waits for its turn already
 	next  []func() error  // what follows for others, once this one is settled
 }
@@ -112,127 +110,6 @@ func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 		}
 	}
 	return res, nil
-}
-
-// puts does what is inside the application, in the same database transaction as
-// the step that asked for it: messages go into queues and topics, parts begin. refused gets those that a queue does not take.
-func (w *walking) puts(res *run.Result, refused map[string]step.Failure) (moved bool, err error) {
-	for _, want := range res.Wants {
-		if _, no := refused[want.Path]; no || want.Kind == step.WantHTTP {
-			continue
-		}
-		if want.Kind == step.WantLimit {
-			w.after.gather = true
-			if err := w.tx.Limit(&store.TimeLimit{Tx: w.t.ID, Path: want.Path, At: w.e.clock().Add(want.Within)}); err != nil {
-				return false, err
-			}
-			continue
-		}
-		if want.Kind != step.WantQueue && want.Kind != step.WantTopic {
-			done, err := w.gatherOrPart(&want, refused)
-			if err != nil {
-				return false, err
-			}
-			moved = moved || done
-			continue
-		}
-		headers, err := json.Marshal(want.Request.Headers)
-		if err != nil {
-			return false, err
-		}
-		var effect step.Effect
-		channel := want.Target
-		if want.Kind == step.WantTopic {
-			channel = topicChannel(want.Target)
-			m := &store.TopicMessage{Topic: want.Target, From: w.t.ID, Path: want.Path, Headers: headers, Body: want.Request.Body, Reference: w.t.Reference, PutAt: w.e.clock()}
-			heard, err := w.tx.Append(m)
-			if err != nil {
-				return false, err
-			}
-			effect = step.Effect{Item: fmt.Sprint(m.N), Unheard: !heard}
-		} else {
-			item := &store.QueueItem{Queue: want.Target, From: w.t.ID, Path: want.Path, Headers: headers, Body: want.Request.Body, Reference: w.t.Reference, PutAt: w.e.clock(), Priority: want.Priority}
-			failure, err := w.enqueue(item, want.Expires)
-			if err != nil {
-				return false, err
-			}
-			switch {
-			case failure != nil && want.Soft:
-				effect = step.Effect{Failed: failure.Reason}
-			case failure != nil:
-				refused[want.Path] = *failure
-				continue
-			default:
-				effect = step.Effect{Item: fmt.Sprint(item.N)}
-			}
-		}
-		if err := w.record(want.Path, effect); err != nil {
-			return false, err
-		}
-		moved = true
-		if effect.Failed != "" {
-			continue
-		}
-		w.after.queues[channel] = true
-		w.after.put[channel]++
-		w.after.events[TopicQueues] = true
-	}
-	return moved, nil
-}
-
-// gatherOrPart does what a split, an aggregate or a resequence wants. What has
-// to wait for its turn gets no effect and is not asked again in this walk.
-func (w *walking) gatherOrPart(want *step.Want, refused map[string]step.Failure) (moved bool, err error) {
-	var effect *step.Effect
-	var failure *step.Failure
-	switch want.Kind {
-	case step.WantParts:
-		e, splitErr := w.splitUp(want)
-		effect, err = &e, splitErr
-	case step.WantJoin:
-		e, f, joinErr := w.join(want)
-		effect, failure, err = &e, f, joinErr
-	case step.WantTurn:
-		if w.held[want.Path] {
-			return false, nil
-		}
-		if effect, failure, err = w.turn(want); effect == nil && failure == nil && err == nil {
-			if w.held == nil {
-				w.held = map[string]bool{}
-			}
-			w.held[want.Path] = true
-			return false, nil
-		}
-	}
-	switch {
-	case err != nil:
-		return false, err
-	case failure != nil:
-		f := *failure
-		f.Kind = map[string]string{step.WantJoin: "aggregate", step.WantTurn: "resequence"}[want.Kind]
-		refused[want.Path] = f
-		return false, nil
-	}
-	return true, w.record(want.Path, *effect)
-}
-
-// enqueue puts a message into its queue, or says why the queue does not take it.
-func (w *walking) enqueue(item *store.QueueItem, expires time.Duration) (*step.Failure, error) {
-	if len(w.e.queueReaders(item.Queue, false)) == 0 {
-		return &step.Failure{Class: step.Flow, Reason: fmt.Sprintf("no flow reads the queue %s", item.Queue)}, nil
-	}
-	free, limit, err := w.tx.QueueLimit(item.Queue)
-	if err != nil {
-		return nil, err
-	}
-	if free >= limit {
-		return &step.Failure{Class: step.Target, Reason: full(item.Queue, free, limit)}, nil
-	}
-	if expires > 0 {
-		at := item.PutAt.Add(expires)
-		item.ExpiresAt = &at
-	}
-	return nil, w.tx.Put(item)
 }
 
 // record writes an effect into the journal.
@@ -322,90 +199,6 @@ func (e *Engine) prepare(d *store.Delivery, want step.Want, now time.Time) error
 	return nil
 }
 
-// letters keeps one dead letter for each place that failed, and closes those
-// whose place has been passed.
-func (w *walking) letters(failures []step.Failure, deliveries []*store.Delivery) error {
-	var old []store.Letter
-	if !w.fresh {
-		var err error
-		if old, err = w.tx.LettersOf(w.t.ID); err != nil {
-			return err
-		}
-	}
-	now := w.e.clock()
-	discarded := map[string]bool{}
-	for _, l := range old {
-		discarded[l.Path] = l.State == store.LetterDiscarded
-	}
-	failed := map[string]bool{}
-	for _, f := range failures {
-		if discarded[f.Path] {
-			continue // a person has decided about this place
-		}
-		failed[f.Path] = true
-		if err := w.die(old, f); err != nil {
-			return err
-		}
-	}
-	state := map[string]store.DeliveryState{}
-	for _, d := range deliveries {
-		state[d.Path] = d.State
-	}
-	for i := range old {
-		l := &old[i]
-		s, known := state[l.Path]
-		if l.State >= store.LetterResolved || failed[l.Path] || known && (s <= store.Behind || s == store.Dead) {
-			continue
-		}
-		l.State = store.LetterResolved
-		if err := w.tx.SaveLetter(l, now, "resolved", ""); err != nil {
-			return err
-		}
-		w.after.events[TopicDeadLetters] = true
-	}
-	return nil
-}
-
-// die makes or reopens the dead letter of a failure.
-func (w *walking) die(old []store.Letter, f step.Failure) error {
-	l := &store.Letter{ID: store.NewID(), Tx: w.t.ID, At: w.e.clock()}
-	for i := range old {
-		if old[i].Path == f.Path && old[i].State != store.LetterDiscarded {
-			if old[i].State == store.LetterOpen && old[i].Reason == f.Reason {
-				return nil
-			}
-			l = &old[i]
-		}
-	}
-	l.Flow, l.Version, l.Step, l.Path, l.Kind, l.Phase = w.t.Flow, w.t.Version, f.Step, f.Path, f.Kind, f.Phase
-	l.Class, l.Reason, l.Reference, l.State = string(f.Class), f.Reason, w.t.Reference, store.LetterOpen
-	l.CauseText = normalise(f.Reason)
-	sum := sha256.Sum256([]byte(w.t.Flow + "\x00" + f.Step + "\x00" + l.CauseText))
-	l.Cause = hex.EncodeToString(sum[:8])
-	w.after.events[TopicDeadLetters] = true
-	return w.tx.SaveLetter(l, w.e.clock(), "died", f.Reason)
-}
-
-var (
-	uuids   = regexp.MustCompile(`[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}`)
-	quoted  = regexp.MustCompile(`"[^"]*"`)
-	numbers = regexp.MustCompile(`\b[0-9]{4,}\b`)
-	tails   = regexp.MustCompile(`; (it has|near it) .*$`)
-)
-
-// normalise takes what differs from message to message out of a reason, so
-// that letters with the same cause are found together.
-func normalise(reason string) string {
-	reason = tails.ReplaceAllString(reason, "")
-	reason = uuids.ReplaceAllString(reason, "…")
-	reason = quoted.ReplaceAllString(reason, `"…"`)
-	reason = numbers.ReplaceAllString(reason, "…")
-	if r := []rune(reason); len(r) > 200 {
-		reason = string(r[:200])
-	}
-	return reason
-}
-
 // settle computes the transaction's state from its letters, deliveries and
 // the end of its walk (nil when the walk has not ended), and stores it.
 func (w *walking) settle(res *run.Result, deliveries []*store.Delivery) error {
@@ -469,12 +262,20 @@ func (w *walking) settle(res *run.Result, deliveries []*store.Delivery) error {
 
 // save stores a transaction's state; before is the one until now.
 func (w *walking) save(before store.State) error {
-	// What waits in a group lets its reader go on: the next member may be behind it.
-	if w.t.State >= store.Delivered || w.t.State == store.Waiting && w.t.Gathered > 0 && w.t.Place == w.t.GatherPlace {
+	// What waits for other messages lets those behind it go on: they may be what
+	// it waits for.
+	aside := w.t.State == store.Waiting && w.t.Gathered > 0 && w.t.Place == w.t.GatherPlace
+	if w.t.State >= store.Delivered || aside {
 		if err := w.release(); err != nil {
 			return err
 		}
 	}
+	if aside != w.t.Aside && w.t.Parent != nil {
+		if err := w.tx.SetAside(w.t, map[bool]int{true: 1, false: -1}[aside]); err != nil {
+			return err
+		}
+	}
+	w.t.Aside = aside
 	w.after.events[TopicTransactions] = true
 	if err := w.tx.SaveTransaction(w.t, before); err != nil {
 		return err

@@ -123,8 +123,12 @@ type reachCache struct {
 	all  map[reachKey]*run.Reached
 }
 
-// keptReached is how many messages with parts are held in memory.
-const keptReached = 4
+// What is held in memory of messages with parts: so many at most, and several
+// only while they are small together.
+const (
+	keptReached      = 4
+	keptReachedBytes = 16 << 20
+)
 
 func newReachCache() *reachCache { return &reachCache{all: map[reachKey]*run.Reached{}} }
 
@@ -145,10 +149,17 @@ func (c *reachCache) put(k reachKey, r *run.Reached) {
 		c.keys = append(c.keys, k)
 	}
 	c.all[k] = r
-	if len(c.keys) > keptReached {
+	for len(c.keys) > keptReached || len(c.keys) > 1 && c.bytes() > keptReachedBytes {
 		delete(c.all, c.keys[0])
 		c.keys = c.keys[1:]
 	}
+}
+
+func (c *reachCache) bytes() (n int) {
+	for _, r := range c.all {
+		n += r.Size()
+	}
+	return n
 }
 
 // splitUp stores what a split wants: from then on its parts may begin.
@@ -169,7 +180,7 @@ func (e *Engine) spawner() {
 		if err != nil && e.ctx.Err() == nil {
 			e.log.Error("beginning parts", "error", err)
 		}
-		if more && err == nil {
+		if more && e.ctx.Err() == nil {
 			continue
 		}
 		select {
@@ -199,11 +210,13 @@ func (e *Engine) spawnSome() (more bool, err error) {
 		if e.ctx.Err() != nil {
 			return false, nil
 		}
-		if err := e.spawn(&open[i]); err != nil {
-			return false, fmt.Errorf("parts of %s: %w", open[i].Tx, err)
+		if one := e.spawn(&open[i]); one != nil {
+			err = errors.Join(err, fmt.Errorf("parts of %s: %w", open[i].Tx, one)) // the others go on
+		} else {
+			more = true
 		}
 	}
-	return len(open) > 0, nil
+	return more, err
 }
 
 // partBatch is how many parts one database transaction begins.

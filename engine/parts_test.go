@@ -214,3 +214,20 @@ func TestPartsSeeRepliesFromBeforeTheSplit(t *testing.T) {
 		t.Errorf("%q", sent)
 	}
 }
+
+// Parts in order that wait in a group let the next one begin, which may be what
+// the group waits for.
+func TestPartsInOrderMeetInAGroup(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", fast)
+	w.publish(splitter("parts: in order, ", "{id: agg, kind: aggregate, key: part.id, item: index, close: {count: 2, age: 1h}}, {id: d, kind: deliver, to: out, path: '/${group.key}'}"))
+	id := w.accepted("/s", items("a", "b", "a", "b"))
+	w.becomes(id, store.Delivered)
+	w.until("both are sent", func() bool { return len(w.out.got()) == 2 })
+	if got := w.sent(); got[0] != "/a [0,2]" || got[1] != "/b [1,3]" {
+		t.Error(got)
+	}
+	if s, err := w.store.Splits(id); err != nil || s[0].Aside != 0 || s[0].Delivered != 4 {
+		t.Errorf("%+v %v", s, err)
+	}
+}

@@ -216,6 +216,9 @@ func (e *Engine) resendOne(tx *store.Tx, id store.ID, d Decision, patch pointer.
 	}
 	t.Version, t.Unbegun = version, false
 	w := &walking{e: e, tx: tx, t: &t, p: p, messageN: m.N, after: after, rearm: map[string]bool{l.Path: true}}
+	if l.Kind == "resequence" && l.Phase == "wait" {
+		w.pass = map[string]bool{l.Path: true} // it has waited in vain, and a person decides that it goes on
+	}
 	if w.begun, err = e.walkOf(tx, &t, &m, p); err != nil {
 		var refused *run.RefusedError
 		if errors.As(err, &refused) {

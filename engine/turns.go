@@ -20,7 +20,7 @@ func (w *walking) turn(want *step.Want) (effect *step.Effect, failure *step.Fail
 		return nil, nil, err
 	}
 	order := run.TurnOrder(want.Path, t.Key)
-	again := w.rearm[want.Path] // a person has decided that it goes on
+	again := w.pass[want.Path]
 	switch turn := t.Order.Turn(t.Number, s.Next); {
 	case turn == group.Later && !again && !t.Order.PassLate:
 		return &step.Effect{Refused: run.TurnPassed(t.Key, t.Number, s.Next)}, nil, nil

@@ -106,6 +106,7 @@ func migrate(db *gorm.DB) error {
 				{"PartIndex", "ALTER TABLE transactions ADD COLUMN part_index integer NOT NULL DEFAULT 0"},
 				{"Parts", "ALTER TABLE transactions ADD COLUMN parts integer NOT NULL DEFAULT 0"},
 				{"Own", "ALTER TABLE transactions ADD COLUMN own blob"},
+				{"Aside", "ALTER TABLE transactions ADD COLUMN aside numeric NOT NULL DEFAULT 0"},
 			} {
 				if db.Migrator().HasColumn(&Transaction{}, c.name) {
 					continue

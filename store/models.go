@@ -160,6 +160,8 @@ type Transaction struct {
 	Gathered    int
 	GatherPlace string
 	GatherText  string
+	// Aside tells that it waits for other messages and for nothing else.
+	Aside bool
 	// DuplicateOf is the transaction that had the same once value before.
 	DuplicateOf *ID
 }

@@ -19,6 +19,7 @@ type Split struct {
 	Stop     bool // a dead part keeps those from beginning that have not
 
 	UnderWay, Waiting, Delivered, TurnedAway, Dead int
+	Aside                                          int // of those that wait: for other messages alone
 
 	// Gathers tells that groups wait for all parts of it, Gathered how many
 	// parts wait in one.
@@ -65,7 +66,7 @@ func split(db *gorm.DB, id ID, path string) (Split, error) {
 }
 
 // beginnable are the splits of which a part may begin; an index is for it.
-const beginnable = "next < total AND NOT (stop AND dead > 0) AND NOT (in_order AND under_way + waiting > 0)"
+const beginnable = "next < total AND NOT (stop AND dead > 0) AND NOT (in_order AND under_way + waiting > aside)"
 
 // OpenSplits lists splits of which a part may begin.
 func (s *Store) OpenSplits(limit int) ([]Split, error) {
@@ -75,7 +76,7 @@ func (s *Store) OpenSplits(limit int) ([]Split, error) {
 
 // MayBegin tells whether the next part may begin.
 func (s *Split) MayBegin() bool {
-	return s.Next < s.Total && !(s.Stop && s.Dead > 0) && !(s.InOrder && s.UnderWay+s.Waiting > 0)
+	return s.Next < s.Total && !(s.Stop && s.Dead > 0) && !(s.InOrder && s.UnderWay+s.Waiting > s.Aside)
 }
 
 // AdvanceSplit notes how many parts have begun.
@@ -88,6 +89,12 @@ func (tx *Tx) shift(t *Transaction, state State, by int) error {
 	column := splitColumns[state]
 	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", *t.Parent, t.SplitPath).
 		UpdateColumn(column, gorm.Expr(column+" + ?", by)).Error
+}
+
+// SetAside notes that a part waits for other messages alone, or does so no longer.
+func (tx *Tx) SetAside(t *Transaction, by int) error {
+	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", *t.Parent, t.SplitPath).
+		UpdateColumn("aside", gorm.Expr("aside + ?", by)).Error
 }
 
 // WorstPart gives a part in a state, the first by place; ErrNotFound when there

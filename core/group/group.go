@@ -23,8 +23,9 @@ const (
 
 // Limits of a step that says nothing.
 const (
-	DefaultLimit  = 10_000  // members of one group
-	DefaultGroups = 100_000 // groups of one step that are open at once
+	DefaultLimit  = 10_000   // members of one group
+	DefaultBytes  = 64 << 20 // of the items of one group, as JSON
+	DefaultGroups = 100_000  // groups of one step that are open at once
 	DefaultLate   = 24 * time.Hour
 )
 
@@ -41,6 +42,7 @@ type Rules struct {
 	Late    Late
 	LateFor time.Duration // how long a closed group is remembered
 	Limit   int           // members of one group
+	Bytes   int64         // of the items of one group
 	Groups  int           // groups open at once
 }
 
@@ -56,8 +58,17 @@ type Group struct {
 	Awaited int
 }
 
-// Full tells whether a group takes no more members.
-func (r *Rules) Full(count int) bool { return count >= r.Limit }
+// Full tells why a group of so many members and bytes does not take another
+// member, or "".
+func (r *Rules) Full(count int, bytes, more int64) string {
+	switch {
+	case count >= r.Limit:
+		return fmt.Sprintf("it has %d members, its limit; raise limit, or close it earlier", count)
+	case bytes+more > r.Bytes:
+		return fmt.Sprintf("its items have %d bytes, and its limit is %d; raise bytes, bring less into it, or close it earlier", bytes, r.Bytes)
+	}
+	return ""
+}
 
 // Closes tells why a group closes now that its newest member has come, or "".
 // The error is that of the condition.

@@ -60,8 +60,15 @@ func TestAGroupClosesWhenItsNewestMemberHasCome(t *testing.T) {
 			t.Errorf("%+v: %q %v, missing %v", c, why, err, c.rules.Missing(g))
 		}
 	}
-	if r := (Rules{Limit: 3}); r.Full(2) || !r.Full(3) {
-		t.Error("a group of three has room for three")
+	r := Rules{Limit: 3, Bytes: 100}
+	for _, c := range []struct {
+		count       int
+		bytes, more int64
+		want        string
+	}{{2, 50, 50, ""}, {3, 50, 1, "it has 3 members, its limit"}, {2, 50, 51, "its items have 50 bytes, and its limit is 100"}} {
+		if got := r.Full(c.count, c.bytes, c.more); !strings.HasPrefix(got, c.want) || c.want == "" && got != "" {
+			t.Errorf("%+v: %q", c, got)
+		}
 	}
 }
 

@@ -43,6 +43,7 @@ func TestFindings(t *testing.T) {
 		{head + "steps:\n  - {id: a, kind: deliver, off: true, path: 7}\n  - {id: a, kind: mapp}\n", `error wrong-value 6:19 "kind" cannot be "mapp"`},
 		{head + "steps:\n  - {id: s, kind: scatter, within: 5s, gather: {first: 2}, ways: [{name: a, steps: []}]}\n", `error wrong-value 5:56 1 ways never give 2 answers`},
 		{head + "steps:\n  - {id: s, kind: scatter, within: 5s, ways: [{name: a, steps: [{id: g, kind: aggregate, key: body.k, close: {age: 1m}}]}]}\n", `error wrong-value 5:79 a way of the scatter s answers within a time, so no step in it can wait for other messages`},
+		{head + "steps:\n  - {id: s, kind: scatter, within: 5s, ways: [{name: a, steps: [{id: g, kind: split, each: body, steps: []}]}]}\n", `error wrong-value 5:79 parts answer nobody, so a way of the scatter s cannot be split`},
 		{head + "steps:\n  - {id: s, kind: scatter, within: soon, ways: [{name: a, steps: []}, {name: a, steps: []}]}\n", `error duplicate-way`},
 		{head + "steps:\n  - {id: g, kind: aggregate, key: body.k, close: {count: 2}}\n", `warning waits-for-ever 5:51 a group to which nothing more comes waits for ever (add age or quiet, so that it closes after a time)`},
 		{head + "steps:\n  - {id: g, kind: aggregate, key: body.k, close: {parts: true}}\n", `error wrong-value 5:58 there is no split around this step whose parts could be here`},

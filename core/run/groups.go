@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/group"
 	"readyferry/core/message"
 	"readyferry/core/plan"
@@ -33,6 +34,7 @@ func NewGroups(p *plan.Plan) *Groups {
 
 type openGroup struct {
 	group.Group
+	bytes   int64  // of its items
 	path    string // of the aggregate, without numbers of parts
 	id      string // path, scope and key
 	rules   *group.Rules
@@ -87,10 +89,12 @@ func (w *walker) join(s *step.Compiled, call *step.Call, want step.Want) (step.R
 		}
 		o.unique[*u] = true
 	}
-	if rules.Full(o.Count) {
-		return step.Result{}, FullGroup(o.Key, o.Count)
+	size := int64(len(jsonfmt.Encode(want.Join.Item)))
+	if full := rules.Full(o.Count, o.bytes, size); full != "" {
+		return step.Result{}, FullGroup(o.Key, full)
 	}
 	o.Count++
+	o.bytes += size
 	o.LastAt, o.Newest = g.now, want.Join.Item
 	o.Items = append(o.Items, want.Join.Item)
 	o.members = append(o.members, member{w, len(w.result.Trace)})
@@ -128,8 +132,8 @@ func LateReason(key string, closed time.Time) string {
 }
 
 // FullGroup is the failure of a member for which its group has no room.
-func FullGroup(key string, count int) *step.Failure {
-	return &step.Failure{Phase: "limit", Class: step.Data, Reason: fmt.Sprintf("the group %s is full: it has %d members, its limit; raise limit, or close it earlier", key, count)}
+func FullGroup(key, why string) *step.Failure {
+	return &step.Failure{Phase: "limit", Class: step.Data, Reason: "the group " + key + " is full: " + why}
 }
 
 func (g *Groups) find(id string) *openGroup {

@@ -29,6 +29,9 @@ type Reached struct {
 	Parts *step.Parts
 }
 
+// Size is how large the message is that was split, in bytes.
+func (r *Reached) Size() int { return r.state.Message.Size }
+
 // Reach walks over recorded effects to the split at a path. The error says
 // that the walk does not come there.
 func Reach(p *plan.Plan, in Input, path string) (*Reached, error) {

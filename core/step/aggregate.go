@@ -36,6 +36,7 @@ var aggregateKind = Kind{
 		"late-for": {"type": "string", "description": "how long a closed group is remembered for that, 24h by default"},
 		"unique": {"type": "string", "description": "expression; a member whose value is in the group already is turned away"},
 		"limit": {"type": "integer", "minimum": 1, "maximum": 100000, "description": "most members of one group, 10000 by default; more are dead letters"},
+		"bytes": {"type": "integer", "minimum": 1, "maximum": 1073741824, "description": "most bytes of the items of one group, 67108864 by default; more are dead letters"},
 		"groups": {"type": "integer", "minimum": 1, "maximum": 10000000, "description": "most groups open at once, 100000 by default; what would open another is a dead letter"}
 	}`,
 	Required: []string{"key", "close"},
@@ -141,7 +142,7 @@ func (r *aggregate) closing(c *Compiler, s *flow.Step) {
 		}
 		return d
 	}
-	r.rules = group.Rules{Quiet: span("quiet"), Age: span("age"), Limit: group.DefaultLimit, Groups: group.DefaultGroups}
+	r.rules = group.Rules{Quiet: span("quiet"), Age: span("age"), Limit: group.DefaultLimit, Bytes: group.DefaultBytes, Groups: group.DefaultGroups}
 	if v := n.Get("count"); v != nil {
 		_, _ = fmt.Sscan(v.Text, &r.rules.Count)
 	}
@@ -169,6 +170,9 @@ func (r *aggregate) closing(c *Compiler, s *flow.Step) {
 		if v := s.Settings.Get(l.name); v != nil {
 			_, _ = fmt.Sscan(v.Text, l.into)
 		}
+	}
+	if v := s.Settings.Get("bytes"); v != nil {
+		_, _ = fmt.Sscan(v.Text, &r.rules.Bytes)
 	}
 	if r.rules.Count > r.rules.Limit {
 		c.Find(at+"/count", flow.Error, "wrong-value", fmt.Sprintf("a group never comes to %d members, because its limit is %d", r.rules.Count, r.rules.Limit), "raise limit, or lower count")

@@ -78,7 +78,10 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 	c.step, c.reads = s, nil
 	defer func() { c.step, c.reads = outer, outerReads }()
 	before := len(c.Findings)
-	if c.scatter != "" && (s.Kind == aggregateKind.Name || s.Kind == resequenceKind.Name) {
+	if c.scatter != "" && s.Kind == "split" {
+		c.Find(s.Pointer+"/kind", flow.Error, "wrong-value", "parts answer nobody, so a way of the scatter "+c.scatter+" cannot be split", "move the split in front of the scatter or behind it")
+	}
+	if c.scatter != "" && (s.Kind == "aggregate" || s.Kind == "resequence") {
 		c.Find(s.Pointer+"/kind", flow.Error, "wrong-value", "a way of the scatter "+c.scatter+" answers within a time, so no step in it can wait for other messages", "move the step in front of the scatter or behind it")
 	}
 	if s.When != "" {

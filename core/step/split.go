@@ -100,9 +100,9 @@ func compileSplit(c *Compiler, s *flow.Step) Runner {
 			r.namespaces[m.Name] = scalar(m.Value)
 		}
 	}
-	outer, before, parts, scatter := c.Env, c.outside, c.parts, c.scatter
-	defer func() { c.Env, c.outside, c.parts, c.scatter = outer, before, parts, scatter }()
-	c.outside, c.parts, c.scatter = s.ID, s.ID, "" // what the parts say comes too late for the caller
+	outer, before, parts := c.Env, c.outside, c.parts
+	defer func() { c.Env, c.outside, c.parts = outer, before, parts }()
+	c.outside, c.parts = s.ID, s.ID // what the parts say comes too late for the caller
 	var err error
 	if c.Env, err = outer.With("part", "index", "last"); err != nil {
 		c.Env = outer

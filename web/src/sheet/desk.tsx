@@ -4,11 +4,11 @@ import { viewOf } from "../steps";
 import { Code, type Completion } from "../ui/code";
 import { Document } from "../ui/document";
 import { Setting, Text } from "../ui/parts";
-import { span } from "../ui/time";
 import { paths } from "../ui/tree";
 import { at, update } from "./edit";
 import { IntakeForm } from "./intake-form";
 import { entriesOf, entryOf, type FlowDocument, type Row, type Step, type Way } from "./model";
+import { Answer, Seen, Sent } from "./shown";
 
 type Props = {
   doc: FlowDocument;
@@ -226,64 +226,6 @@ export function Desk(p: Props) {
 function nthOf(path: string, nth: number, all: number): string {
   const part = /\[(\d+)\][./][^[]*$/.exec(path)?.[1];
   return part === undefined ? `${nth + 1} of ${all}` : `part ${Number(part) + 1}`;
-}
-
-/** What expressions see by another name than body. */
-export function Seen(p: { name: string; json: string; open?: boolean; onPick?: (path: string) => void }) {
-  return (
-    <details open={p.open} className="border-b border-line" data-name={p.name}>
-      <summary className="data cursor-pointer px-3 py-1 font-bold">{p.name}</summary>
-      <Document body={{ format: "json", text: p.json }} root={p.name} onPick={p.onPick} />
-    </details>
-  );
-}
-
-/** What a delivery hands over. */
-export function Sent({ rehearsal, path }: { rehearsal: Rehearsal | undefined; path: string }) {
-  const d = rehearsal?.deliveries.find((x) => x.path === path);
-  if (!d) return <p className="p-3 text-quiet">Nothing is sent for this message.</p>;
-  return (
-    <div>
-      <p className="data px-3 pt-2">
-        <b>
-          {d.kind === "queue" || d.kind === "topic"
-            ? `${d.kind} ${d.target}`
-            : `${d.request.method} ${d.target} ${d.request.url ?? ""}`}
-        </b>
-      </p>
-      <dl className="data grid grid-cols-[auto_1fr] gap-x-3 px-3 py-1 text-quiet">
-        {d.kind === "queue" && (
-          <div className="contents">
-            <dt>priority</dt>
-            <dd>
-              {d.request.priority}
-              {d.request.expires ? `, expires after ${span(d.request.expires)}` : ""}
-            </dd>
-          </div>
-        )}
-        {Object.entries(d.request.headers).map(([k, v]) => (
-          <div key={k} className="contents">
-            <dt>{k}</dt>
-            <dd className="break-all">{v}</dd>
-          </div>
-        ))}
-      </dl>
-      <Document body={d.request} />
-    </div>
-  );
-}
-
-function Answer({ rehearsal }: { rehearsal: Rehearsal | undefined }) {
-  if (!rehearsal) return null;
-  if (!rehearsal.answer) return <p className="p-3 text-quiet">Nobody waits for an answer.</p>;
-  return (
-    <div>
-      <p className="data px-3 pt-2">
-        <b>{rehearsal.answer.status}</b> {rehearsal.answer.headers["Content-Type"]}
-      </p>
-      <Document body={{ format: "json", text: rehearsal.answer.body }} />
-    </div>
-  );
 }
 
 type FormExtra = { completions: Completion[]; onFill: (f: ((path: string) => void) | null) => void };

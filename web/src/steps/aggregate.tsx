@@ -164,6 +164,7 @@ function Form(p: FormProps) {
           />
           <div className="flex gap-2">
             {count("limit", "Members at most", "10000")}
+            {count("bytes", "Bytes of a group at most", "67108864")}
             {count("groups", "Groups open at most", "100000")}
           </div>
         </div>
