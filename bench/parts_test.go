@@ -156,3 +156,33 @@ func BenchmarkTenThousandParts(b *testing.B) {
 	b.ReportMetric((after-before)/float64(len(many)), "heap/message")
 	b.Logf("steal %s", steal())
 }
+
+// The processor time per row of a list of 3,000 rows that are split and gathered
+// again by key, beside that of one with 300.
+func BenchmarkThreeThousandRowsGathered(b *testing.B) {
+	e, s := running(b, "readyferry: flow/1\nname: f0\nintake: {kind: webhook, path: /rows, limit: 10000000}\nsteps: [{id: per, kind: split, each: body, steps: [{id: by, kind: aggregate, key: part.card, close: {parts: true, age: 1h}}, {id: n, kind: note, text: '${group.key}'}]}]\n")
+	message := func(n int) string {
+		rows := make([]string, n)
+		for i := range rows {
+			rows[i] = fmt.Sprintf(`{"card":"LC %04d","item":%d}`, i%(n/5), i)
+		}
+		return "[" + strings.Join(rows, ",") + "]"
+	}
+	few, many := message(300), message(3000)
+	post(b, e, s, "/rows", few)
+	var small, large used
+	for b.Loop() {
+		began := usage(b)
+		for range 5 {
+			post(b, e, s, "/rows", few)
+		}
+		small.add(usage(b).since(began))
+		began = usage(b)
+		post(b, e, s, "/rows", many)
+		large.add(usage(b).since(began))
+	}
+	b.ReportMetric(large.cpu/1000/3000/float64(b.N), "µs-cpu/row")
+	b.ReportMetric(large.cpu/3000/(small.cpu/1500), "×cpu-of-300")
+	b.ReportMetric(large.bytes/3000/(small.bytes/1500), "×bytes-of-300")
+	b.Logf("steal %s", steal())
+}

@@ -134,6 +134,9 @@ func (e *Engine) allParts(tx *store.Tx, s *store.Split, after *aftermath) error 
 		return nil
 	}
 	after.gather = true
+	if err := tx.AllGathered(s); err != nil { // so that it is asked for once
+		return err
+	}
 	return tx.CloseScope(scopeOf(s.Tx, s.Path), e.clock(), "all parts are here")
 }
 

@@ -31,10 +31,18 @@ type Split struct {
 func (s *Split) Awaited() int { return s.Total - s.Delivered - s.TurnedAway - s.Gathered }
 
 // GatherPart notes that a part of a split waits in a group that waits for all
-// of them, or does so no longer.
+// of them, or with by -1 that it does so no longer.
 func (tx *Tx) GatherPart(id ID, path string, by int) error {
-	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", id, path).
-		UpdateColumns(map[string]any{"gathers": true, "gathered": gorm.Expr("gathered + ?", by)}).Error
+	set := map[string]any{"gathered": gorm.Expr("gathered + ?", by)}
+	if by > 0 {
+		set["gathers"] = true
+	}
+	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", id, path).UpdateColumns(set).Error
+}
+
+// AllGathered notes that no group waits for parts of a split any more.
+func (tx *Tx) AllGathered(s *Split) error {
+	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", s.Tx, s.Path).UpdateColumn("gathers", false).Error
 }
 
 // splitColumns are the counts of a split, by state.
