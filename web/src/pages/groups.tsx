@@ -6,7 +6,8 @@ import { call, enc, type Group, get, type Schemas, type Turn } from "../api/clie
 import { queryClient, useGroups } from "../api/queries";
 import { Document } from "../ui/document";
 import { says } from "../ui/parts";
-import { number, span, Time } from "../ui/time";
+import { number, span } from "../ui/time";
+import { StoredRow } from "./stored";
 
 const changed = () => queryClient.invalidateQueries({ queryKey: ["queues"] });
 
@@ -165,15 +166,13 @@ export function InsideGroup({ id }: { id: string }) {
       </h2>
       <div className="min-h-0 flex-1 overflow-auto bg-sheet">
         {members.data?.map((m) => (
-          <details key={m.n} className="border-b border-line">
-            <summary className="flex cursor-pointer gap-4 px-3 py-1.5">
-              <span className="w-14 text-quiet">{m.n}</span>
-              <b className="data w-32">{m.reference}</b>
-              <Time at={m.at} />
-              <button type="button" className="btn-bare" onClick={() => go(`/transactions/${m.transaction}`)}>
-                its transaction
-              </button>
-            </summary>
+          <StoredRow
+            key={m.n}
+            n={m.n}
+            reference={m.reference}
+            at={m.at}
+            link={{ text: "its transaction", transaction: m.transaction }}
+          >
             {m.item ? (
               <Document body={m.item} />
             ) : (
@@ -185,7 +184,7 @@ export function InsideGroup({ id }: { id: string }) {
                 .
               </p>
             )}
-          </details>
+          </StoredRow>
         ))}
         {members.data?.length === limit && limit < 500 && (
           <button type="button" className="btn-bare p-3" onClick={() => setLimit(Math.min(500, limit * 2))}>

@@ -1,16 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, enc, get, type QueueMessage } from "../api/client";
 import { queryClient } from "../api/queries";
 import { Document } from "../ui/document";
 import { Dialog, Select, Setting, says, Text } from "../ui/parts";
 import { number, Time } from "../ui/time";
+import { StoredRow } from "./stored";
 
 /** The messages of a queue as they will be taken, looked at without taking them. */
 export function InsideQueue({ queue, free, others }: { queue: string; free: number; others: string[] }) {
-  const go = useNavigate();
   const [limit, setLimit] = useState(50);
   const [chosen, setChosen] = useState<number[]>([]);
   const [doing, setDoing] = useState<"move" | "purge" | null>(null);
@@ -43,20 +42,23 @@ export function InsideQueue({ queue, free, others }: { queue: string; free: numb
       <div className="min-h-0 flex-1 overflow-auto bg-sheet">
         {messages.data?.length === 0 && <p className="p-3 text-quiet">The queue is empty.</p>}
         {messages.data?.map((m) => (
-          <div key={m.n} className="flex items-start border-b border-line">
-            <input
-              type="checkbox"
-              className="mt-2.5 ml-3"
-              aria-label={`Choose message ${m.n}`}
-              disabled={!!m.takenBy}
-              checked={!m.takenBy && chosen.includes(m.n)}
-              onChange={(e) => setChosen(e.target.checked ? [...chosen, m.n] : chosen.filter((n) => n !== m.n))}
-            />
-            <details className="min-w-0 flex-1">
-              <summary className="flex cursor-pointer gap-4 px-3 py-1.5">
-                <span className="w-14 text-quiet">{m.n}</span>
-                <b className="data w-32">{m.reference}</b>
-                <Time at={m.putAt} />
+          <StoredRow
+            key={m.n}
+            n={m.n}
+            reference={m.reference}
+            at={m.putAt}
+            choose={
+              <input
+                type="checkbox"
+                className="mt-2.5 ml-3"
+                aria-label={`Choose message ${m.n}`}
+                disabled={!!m.takenBy}
+                checked={!m.takenBy && chosen.includes(m.n)}
+                onChange={(e) => setChosen(e.target.checked ? [...chosen, m.n] : chosen.filter((n) => n !== m.n))}
+              />
+            }
+            facts={
+              <>
                 <span className="text-quiet">priority {m.priority}</span>
                 {m.expiresAt && !m.takenBy && (
                   <span className="text-wait">
@@ -64,13 +66,12 @@ export function InsideQueue({ queue, free, others }: { queue: string; free: numb
                   </span>
                 )}
                 <span className="text-quiet">{m.takenBy ? "in flight" : "free"}</span>
-                <button type="button" className="btn-bare" onClick={() => go(`/transactions/${m.takenBy ?? m.from}`)}>
-                  {m.takenBy ? "its transaction" : "where it came from"}
-                </button>
-              </summary>
-              <Document body={m.body} />
-            </details>
-          </div>
+              </>
+            }
+            link={{ text: m.takenBy ? "its transaction" : "where it came from", transaction: m.takenBy ?? m.from }}
+          >
+            <Document body={m.body} />
+          </StoredRow>
         ))}
         {messages.data?.length === limit && limit < 500 && (
           <button type="button" className="btn-bare p-3" onClick={() => setLimit(Math.min(500, limit * 2))}>

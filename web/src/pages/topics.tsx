@@ -6,7 +6,8 @@ import { call, enc, get, type Subscription, type Topic, type TopicMessage } from
 import { queryClient } from "../api/queries";
 import { Document } from "../ui/document";
 import { Dialog, Select, Setting, says, Text } from "../ui/parts";
-import { number, span, Time } from "../ui/time";
+import { number, span } from "../ui/time";
+import { StoredRow } from "./stored";
 
 const changed = () => queryClient.invalidateQueries({ queryKey: ["queues"] });
 
@@ -279,7 +280,6 @@ function Keep({ topic, onClose }: { topic: Topic; onClose: () => void }) {
 
 /** The log of a topic, the newest first. */
 export function InsideTopic({ name, topic }: { name: string; topic?: Topic }) {
-  const go = useNavigate();
   const [limit, setLimit] = useState(50);
   const next = topic?.nextOffset ?? 0;
   const messages = useQuery({
@@ -295,22 +295,22 @@ export function InsideTopic({ name, topic }: { name: string; topic?: Topic }) {
       <div className="min-h-0 flex-1 overflow-auto bg-sheet">
         {messages.data?.length === 0 && <p className="p-3 text-quiet">The topic is empty.</p>}
         {messages.data?.map((m) => (
-          <details key={m.n} className="border-b border-line">
-            <summary className="flex cursor-pointer gap-4 px-3 py-1.5">
-              <span className="w-14 text-quiet">{m.n}</span>
-              <b className="data w-32">{m.reference}</b>
-              <Time at={m.putAt} />
+          <StoredRow
+            key={m.n}
+            n={m.n}
+            reference={m.reference}
+            at={m.putAt}
+            facts={
               <span className="text-quiet">
                 {(topic?.subscriptions ?? [])
                   .map((s) => `${s.name}: ${m.n < s.position ? "read" : "not yet"}`)
                   .join(", ")}
               </span>
-              <button type="button" className="btn-bare" onClick={() => go(`/transactions/${m.from}`)}>
-                where it came from
-              </button>
-            </summary>
+            }
+            link={{ text: "where it came from", transaction: m.from }}
+          >
             <Document body={m.body} />
-          </details>
+          </StoredRow>
         ))}
         {messages.data?.length === limit && limit < 500 && (
           <button type="button" className="btn-bare p-3" onClick={() => setLimit(Math.min(500, limit * 2))}>
