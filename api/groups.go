@@ -39,14 +39,10 @@ func (s *Server) groups(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	var after *store.ID
-	if text := c.Query("after"); text != "" {
-		id, err := store.ParseID(text)
-		if err != nil {
-			s.fail(c, bad("after must be the id of a group: %w", err))
-			return
-		}
-		after = &id
+	after, err := idIn(c, "after", "a group")
+	if err != nil {
+		s.fail(c, err)
+		return
 	}
 	rows, err := s.engine.OpenGroups(c.Query("flow"), after, n)
 	if err != nil {

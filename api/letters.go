@@ -41,14 +41,10 @@ func (s *Server) deadLetters(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	var after *store.ID
-	if text := c.Query("after"); text != "" {
-		id, err := store.ParseID(text)
-		if err != nil {
-			s.fail(c, bad("after must be the id of a dead letter: %w", err))
-			return
-		}
-		after = &id
+	after, err := idIn(c, "after", "a dead letter")
+	if err != nil {
+		s.fail(c, err)
+		return
 	}
 	rows, err := s.store.OpenLetters(c.Query("cause"), after, n)
 	if err != nil {

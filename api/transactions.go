@@ -56,13 +56,13 @@ func (s *Server) transactions(c *gin.Context) {
 		return
 	}
 	list := func() ([]store.Transaction, error) { return s.store.Transactions(f) }
-	if text := c.Query("parent"); text != "" {
-		parent, err := store.ParseID(text)
-		if err != nil {
-			s.fail(c, bad("parent must be the id of a transaction: %w", err))
-			return
-		}
-		list = func() ([]store.Transaction, error) { return s.store.Parts(parent, f.State, f.After, f.Limit) }
+	parent, err := idIn(c, "parent", "a transaction")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if parent != nil {
+		list = func() ([]store.Transaction, error) { return s.store.Parts(*parent, f.State, f.After, f.Limit) }
 	}
 	rows, err := list()
 	if err != nil {
@@ -95,14 +95,21 @@ func filter(c *gin.Context) (store.Filter, error) {
 	if f.To, err = moment(c, "to"); err != nil {
 		return f, err
 	}
-	if after := c.Query("after"); after != "" {
-		id, err := store.ParseID(after)
-		if err != nil {
-			return f, bad("after must be the id of a transaction: %w", err)
-		}
-		f.After = &id
+	f.After, err = idIn(c, "after", "a transaction")
+	return f, err
+}
+
+// idIn reads an id in the query; nil when it is not there.
+func idIn(c *gin.Context, name, of string) (*store.ID, error) {
+	text := c.Query(name)
+	if text == "" {
+		return nil, nil
 	}
-	return f, nil
+	id, err := store.ParseID(text)
+	if err != nil {
+		return nil, bad("%s must be the id of %s: %w", name, of, err)
+	}
+	return &id, nil
 }
 
 func moment(c *gin.Context, name string) (time.Time, error) {

@@ -15,7 +15,7 @@ func migrate(db *gorm.DB) error {
 				&QueueItem{}, &OnceKey{}, &count{}, &setting{}); err != nil {
 				return err
 			}
-			for _, sql := range []string{
+			return execAll(db,
 				"CREATE INDEX transactions_flow ON transactions (flow, id)",
 				"CREATE INDEX transactions_state ON transactions (state, id)",
 				"CREATE INDEX transactions_flow_state ON transactions (flow, state, id)",
@@ -30,96 +30,65 @@ func migrate(db *gorm.DB) error {
 				"CREATE INDEX queue_items_free ON queue_items (queue, n) WHERE taken_by IS NULL",
 				"CREATE INDEX queue_items_taken ON queue_items (queue, n) WHERE taken_by IS NOT NULL",
 				"CREATE INDEX once_keys_until ON once_keys (until)",
-			} {
-				if err := db.Exec(sql).Error; err != nil {
-					return err
-				}
-			}
-			return db.Exec("INSERT INTO settings (key, value) VALUES ('check', '')").Error
+				"INSERT INTO settings (key, value) VALUES ('check', '')",
+			)
 		}},
 		{ID: "0002 queues with priority, expiry and a pause", Migrate: func(db *gorm.DB) error {
-			// Columns come with a default, so that no row of a large file is rewritten.
-			for _, c := range []struct {
-				of   any
-				name string
-				sql  string
-			}{
+			if err := addColumns(db, []column{
 				{&Transaction{}, "Unbegun", "ALTER TABLE transactions ADD COLUMN unbegun numeric NOT NULL DEFAULT 0"},
 				{&QueueItem{}, "Priority", "ALTER TABLE queue_items ADD COLUMN priority integer NOT NULL DEFAULT 4"},
 				{&QueueItem{}, "ExpiresAt", "ALTER TABLE queue_items ADD COLUMN expires_at datetime"},
-			} {
-				if db.Migrator().HasColumn(c.of, c.name) {
-					continue
-				}
-				if err := db.Exec(c.sql).Error; err != nil {
-					return err
-				}
+			}); err != nil {
+				return err
 			}
 			if err := db.AutoMigrate(&PausedQueue{}); err != nil {
 				return err
 			}
-			for _, sql := range []string{
+			return execAll(db,
 				"DROP INDEX queue_items_free",
 				"CREATE INDEX queue_items_free ON queue_items (queue, priority DESC, n) WHERE taken_by IS NULL",
 				"CREATE INDEX queue_items_expiry ON queue_items (queue, expires_at) WHERE taken_by IS NULL AND expires_at IS NOT NULL",
 				"CREATE INDEX queue_items_serving ON queue_items (queue, priority DESC, n)",
-			} {
-				if err := db.Exec(sql).Error; err != nil {
-					return err
-				}
-			}
-			return nil
+			)
 		}},
 		{ID: "0003 topics, and queues that know their size", Migrate: func(db *gorm.DB) error {
-			if !db.Migrator().HasColumn(&Transaction{}, "FromTopic") {
-				if err := db.Exec("ALTER TABLE transactions ADD COLUMN from_topic numeric NOT NULL DEFAULT 0").Error; err != nil {
-					return err
-				}
+			if err := addColumns(db, []column{{&Transaction{}, "FromTopic", "ALTER TABLE transactions ADD COLUMN from_topic numeric NOT NULL DEFAULT 0"}}); err != nil {
+				return err
 			}
 			if err := db.AutoMigrate(&Topic{}, &TopicMessage{}, &Subscription{}, &TopicTaken{}, &QueueSize{}, &QueueSettings{}); err != nil {
 				return err
 			}
 			const count = " ON CONFLICT (queue) DO UPDATE SET free = free + excluded.free, taken = taken + excluded.taken"
-			for _, sql := range []string{
+			return execAll(db,
 				"CREATE INDEX topic_messages_time ON topic_messages (topic, put_at)",
 				"CREATE INDEX topic_takens_reader ON topic_takens (topic, subscription, flow)",
 				`INSERT INTO queue_sizes (queue, free, taken)
 					SELECT queue, SUM(taken_by IS NULL), SUM(taken_by IS NOT NULL) FROM queue_items GROUP BY queue`,
 				`CREATE TRIGGER queue_items_put AFTER INSERT ON queue_items BEGIN
-					INSERT INTO queue_sizes (queue, free, taken) VALUES (NEW.queue, NEW.taken_by IS NULL, NEW.taken_by IS NOT NULL)` + count + `; END`,
+					INSERT INTO queue_sizes (queue, free, taken) VALUES (NEW.queue, NEW.taken_by IS NULL, NEW.taken_by IS NOT NULL)`+count+`; END`,
 				`CREATE TRIGGER queue_items_gone AFTER DELETE ON queue_items BEGIN
-					INSERT INTO queue_sizes (queue, free, taken) VALUES (OLD.queue, -(OLD.taken_by IS NULL), -(OLD.taken_by IS NOT NULL))` + count + `; END`,
+					INSERT INTO queue_sizes (queue, free, taken) VALUES (OLD.queue, -(OLD.taken_by IS NULL), -(OLD.taken_by IS NOT NULL))`+count+`; END`,
 				`CREATE TRIGGER queue_items_moved AFTER UPDATE OF queue, taken_by ON queue_items BEGIN
-					INSERT INTO queue_sizes (queue, free, taken) VALUES (OLD.queue, -(OLD.taken_by IS NULL), -(OLD.taken_by IS NOT NULL))` + count + `;
-					INSERT INTO queue_sizes (queue, free, taken) VALUES (NEW.queue, NEW.taken_by IS NULL, NEW.taken_by IS NOT NULL)` + count + `; END`,
-			} {
-				if err := db.Exec(sql).Error; err != nil {
-					return err
-				}
-			}
-			return nil
+					INSERT INTO queue_sizes (queue, free, taken) VALUES (OLD.queue, -(OLD.taken_by IS NULL), -(OLD.taken_by IS NOT NULL))`+count+`;
+					INSERT INTO queue_sizes (queue, free, taken) VALUES (NEW.queue, NEW.taken_by IS NULL, NEW.taken_by IS NOT NULL)`+count+`; END`,
+			)
 		}},
 		{ID: "0004 parts of a transaction", Migrate: func(db *gorm.DB) error {
-			for _, c := range []struct{ name, sql string }{
-				{"Parent", "ALTER TABLE transactions ADD COLUMN parent blob"},
-				{"SplitPath", "ALTER TABLE transactions ADD COLUMN split_path text NOT NULL DEFAULT ''"},
-				{"PartIndex", "ALTER TABLE transactions ADD COLUMN part_index integer NOT NULL DEFAULT 0"},
-				{"Parts", "ALTER TABLE transactions ADD COLUMN parts integer NOT NULL DEFAULT 0"},
-				{"Own", "ALTER TABLE transactions ADD COLUMN own blob"},
-				{"Aside", "ALTER TABLE transactions ADD COLUMN aside numeric NOT NULL DEFAULT 0"},
-			} {
-				if db.Migrator().HasColumn(&Transaction{}, c.name) {
-					continue
-				}
-				if err := db.Exec(c.sql).Error; err != nil {
-					return err
-				}
+			if err := addColumns(db, []column{
+				{&Transaction{}, "Parent", "ALTER TABLE transactions ADD COLUMN parent blob"},
+				{&Transaction{}, "SplitPath", "ALTER TABLE transactions ADD COLUMN split_path text NOT NULL DEFAULT ''"},
+				{&Transaction{}, "PartIndex", "ALTER TABLE transactions ADD COLUMN part_index integer NOT NULL DEFAULT 0"},
+				{&Transaction{}, "Parts", "ALTER TABLE transactions ADD COLUMN parts integer NOT NULL DEFAULT 0"},
+				{&Transaction{}, "Own", "ALTER TABLE transactions ADD COLUMN own blob"},
+				{&Transaction{}, "Aside", "ALTER TABLE transactions ADD COLUMN aside numeric NOT NULL DEFAULT 0"},
+			}); err != nil {
+				return err
 			}
 			if err := db.AutoMigrate(&Split{}); err != nil {
 				return err
 			}
-			for _, sql := range []string{
-				"CREATE INDEX splits_open ON splits (tx, path) WHERE " + beginnable,
+			return execAll(db,
+				"CREATE INDEX splits_open ON splits (tx, path) WHERE "+beginnable,
 				"CREATE INDEX transactions_parts ON transactions (parent, id) WHERE parent IS NOT NULL",
 				"CREATE INDEX transactions_part_states ON transactions (parent, state, id) WHERE parent IS NOT NULL",
 				// The lists are of whole transactions.
@@ -129,36 +98,23 @@ func migrate(db *gorm.DB) error {
 				"CREATE INDEX transactions_state ON transactions (state, id) WHERE parent IS NULL",
 				"CREATE INDEX transactions_flow_state ON transactions (flow, state, id) WHERE parent IS NULL",
 				"CREATE INDEX transactions_reference ON transactions (reference, id) WHERE reference <> '' AND parent IS NULL",
-			} {
-				if err := db.Exec(sql).Error; err != nil {
-					return err
-				}
-			}
-			return nil
+			)
 		}},
 		{ID: "0005 groups and turns", Migrate: func(db *gorm.DB) error {
-			for _, c := range []struct {
-				of        any
-				name, sql string
-			}{
+			if err := addColumns(db, []column{
 				{&Transaction{}, "FromGroup", "ALTER TABLE transactions ADD COLUMN from_group numeric NOT NULL DEFAULT 0"},
 				{&Transaction{}, "Gathered", "ALTER TABLE transactions ADD COLUMN gathered integer NOT NULL DEFAULT 0"},
 				{&Transaction{}, "GatherPlace", "ALTER TABLE transactions ADD COLUMN gather_place text NOT NULL DEFAULT ''"},
 				{&Transaction{}, "GatherText", "ALTER TABLE transactions ADD COLUMN gather_text text NOT NULL DEFAULT ''"},
 				{&Split{}, "Gathers", "ALTER TABLE splits ADD COLUMN gathers numeric NOT NULL DEFAULT 0"},
 				{&Split{}, "Gathered", "ALTER TABLE splits ADD COLUMN gathered integer NOT NULL DEFAULT 0"},
-			} {
-				if db.Migrator().HasColumn(c.of, c.name) {
-					continue
-				}
-				if err := db.Exec(c.sql).Error; err != nil {
-					return err
-				}
+			}); err != nil {
+				return err
 			}
 			if err := db.AutoMigrate(&Group{}, &Member{}, &Sequence{}, &Held{}); err != nil {
 				return err
 			}
-			for _, sql := range []string{
+			return execAll(db,
 				"CREATE UNIQUE INDEX groups_open ON groups (flow, path, scope, key) WHERE state = 0",
 				"CREATE INDEX groups_list ON groups (id) WHERE state = 0",
 				"CREATE INDEX groups_due ON groups (close_at) WHERE state = 0 AND close_at IS NOT NULL",
@@ -171,18 +127,11 @@ func migrate(db *gorm.DB) error {
 				"CREATE INDEX helds_line ON helds (flow, path, key, number, n)",
 				"CREATE INDEX helds_due ON helds (until)",
 				"CREATE INDEX helds_tx ON helds (tx)",
-			} {
-				if err := db.Exec(sql).Error; err != nil {
-					return err
-				}
-			}
-			return nil
+			)
 		}},
 		{ID: "0006 scatters", Migrate: func(db *gorm.DB) error {
-			if !db.Migrator().HasColumn(&Delivery{}, "Soft") {
-				if err := db.Exec("ALTER TABLE deliveries ADD COLUMN soft numeric NOT NULL DEFAULT 0").Error; err != nil {
-					return err
-				}
+			if err := addColumns(db, []column{{&Delivery{}, "Soft", "ALTER TABLE deliveries ADD COLUMN soft numeric NOT NULL DEFAULT 0"}}); err != nil {
+				return err
 			}
 			if err := db.AutoMigrate(&TimeLimit{}); err != nil {
 				return err
@@ -190,6 +139,35 @@ func migrate(db *gorm.DB) error {
 			return db.Exec("CREATE INDEX time_limits_due ON time_limits (at)").Error
 		}},
 	}).Migrate()
+}
+
+// column is a column that a migration adds. It comes with a default, so that no
+// row of a large file is rewritten.
+type column struct {
+	of        any
+	name, sql string
+}
+
+// addColumns adds those columns that a file made by a newer model has not already.
+func addColumns(db *gorm.DB, columns []column) error {
+	for _, c := range columns {
+		if db.Migrator().HasColumn(c.of, c.name) {
+			continue
+		}
+		if err := db.Exec(c.sql).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func execAll(db *gorm.DB, statements ...string) error {
+	for _, sql := range statements {
+		if err := db.Exec(sql).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 type setting struct {

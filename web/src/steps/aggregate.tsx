@@ -1,6 +1,6 @@
 import { Code } from "../ui/code";
 import { Select, Setting, Text } from "../ui/parts";
-import { Chip, CSVSettings, Expression, errorAt, type FormProps, type StepView, withSetting } from "./kit";
+import { Chip, Count, CSVSettings, Expression, errorAt, type FormProps, type StepView, withSetting } from "./kit";
 import { MapForm } from "./map";
 
 type Close = { count?: number; when?: string; quiet?: string; age?: string; parts?: boolean };
@@ -21,18 +21,6 @@ function Form(p: FormProps) {
         value={close[name] ?? ""}
         onChange={(v) => putClose(name, v || undefined)}
         invalid={!!errorAt(p, `close/${name}`)}
-      />
-    </Setting>
-  );
-  const count = (name: string, label: string, usual: string) => (
-    <Setting inline label={label} error={errorAt(p, name)}>
-      <Text
-        mono
-        type="number"
-        label={label}
-        placeholder={usual}
-        value={String(p.step[name] ?? "")}
-        onChange={(v) => put(name, Number(v) || undefined)}
       />
     </Setting>
   );
@@ -163,9 +151,9 @@ function Form(p: FormProps) {
             hint="a member whose value is in the group already is turned away"
           />
           <div className="flex gap-2">
-            {count("limit", "Members at most", "10000")}
-            {count("bytes", "Bytes of a group at most", "67108864")}
-            {count("groups", "Groups open at most", "100000")}
+            <Count {...p} setting="limit" label="Members at most" usual="10000" />
+            <Count {...p} setting="bytes" label="Bytes of a group at most" usual="67108864" />
+            <Count {...p} setting="groups" label="Groups open at most" usual="100000" />
           </div>
         </div>
       </details>

@@ -79,6 +79,24 @@ export function Expression(
   );
 }
 
+/** A setting that is a whole number; empty is the usual one. */
+export function Count(p: FormProps & { setting: string; label: string; usual: string }) {
+  return (
+    <Setting inline label={p.label} error={errorAt(p, p.setting)}>
+      <Text
+        mono
+        type="number"
+        label={p.label}
+        placeholder={p.usual}
+        value={String(p.step[p.setting] ?? "")}
+        onChange={(v) =>
+          p.change(withSetting(p.step, p.setting, v === "" ? undefined : Math.trunc(Number(v) || 0)), p.setting)
+        }
+      />
+    </Setting>
+  );
+}
+
 /** Named expressions or templates: vars and headers. */
 export function Pairs(p: FormProps & { label: string; setting: string; template?: boolean; nameHint: string }) {
   const all = Object.entries((p.step[p.setting] ?? {}) as Record<string, unknown>);

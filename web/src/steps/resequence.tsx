@@ -1,20 +1,8 @@
 import { Select, Setting, Text } from "../ui/parts";
-import { Chip, Expression, errorAt, type FormProps, type StepView, withSetting } from "./kit";
+import { Chip, Count, Expression, errorAt, type FormProps, type StepView, withSetting } from "./kit";
 
 function Form(p: FormProps) {
   const put = (name: string, v: unknown) => p.change(withSetting(p.step, name, v), name);
-  const count = (name: string, label: string, usual: string) => (
-    <Setting inline label={label} error={errorAt(p, name)}>
-      <Text
-        mono
-        type="number"
-        label={label}
-        placeholder={usual}
-        value={String(p.step[name] ?? "")}
-        onChange={(v) => put(name, v === "" ? undefined : Math.trunc(Number(v) || 0))}
-      />
-    </Setting>
-  );
   return (
     <div className="p-3">
       <Expression {...p} label="Key" setting="key" hint="each value has numbers of its own" />
@@ -54,8 +42,8 @@ function Form(p: FormProps) {
         </Setting>
       </div>
       <div className="flex gap-2">
-        {count("first", "A key begins with", "1")}
-        {count("limit", "Waiting at most, per key", "1000")}
+        <Count {...p} setting="first" label="A key begins with" usual="1" />
+        <Count {...p} setting="limit" label="Waiting at most, per key" usual="1000" />
       </div>
     </div>
   );
