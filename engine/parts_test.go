@@ -231,3 +231,54 @@ func TestPartsInOrderMeetInAGroup(t *testing.T) {
 		t.Errorf("%+v %v", s, err)
 	}
 }
+
+// A wrong flow is mended, published, and the part and the group that died under
+// the old version are resent under the new one.
+func TestPartsAndGroupsAreResentUnderANewVersion(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", fast)
+	flow := func(field, result string) string {
+		return "readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- {id: per, kind: split, each: body.items, steps: [{id: m, kind: map, fields: [{to: /id, from: part." + field + "}]}, {id: agg, kind: aggregate, key: '\"all\"', item: body.id, close: {parts: true}, result: map, fields: [{to: /ids, from: group." + result + "}]}, {id: d, kind: deliver, to: out}]}\n"
+	}
+	w.publish(flow("wrong", "nothing"))
+	id := w.accepted("/s", items("a", "b"))
+	w.becomes(id, store.DeadLetter)
+	w.until("both are dead", func() bool { s, _ := w.store.Splits(id); return s[0].Dead == 2 })
+	w.publish(flow("id", "nothing"))
+	var letters []store.ID
+	for _, p := range w.parts(id) {
+		letters = append(letters, w.letter(p.ID).ID)
+	}
+	if p, err := w.Preview(Decision{IDs: letters, Version: "live"}); err != nil || p[0].Error != "" || p[0].Rehearsal.Trace[0].Outcome != "1 of 1 set" {
+		t.Fatalf("%+v %v", p, err)
+	}
+	if _, err := w.Resend(context.Background(), Decision{IDs: letters, Version: "live"}); err != nil {
+		t.Fatal(err)
+	}
+	w.becomes(id, store.Delivered)
+	rows, err := w.store.Memberships(w.parts(id)[0].ID)
+	if err != nil || len(rows) != 1 {
+		t.Fatalf("%+v %v", rows, err)
+	}
+	g := w.becomes(rows[0].GroupID, store.DeadLetter)
+	if l := w.letter(g.ID); l.Phase != "fields/0 /ids" || l.Version != 2 {
+		t.Errorf("%+v", l)
+	}
+	w.publish(flow("id", "items"))
+	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(g.ID).ID}, Version: "live"}); err != nil {
+		t.Fatal(err)
+	}
+	w.becomes(g.ID, store.Delivered)
+	if got := w.sent(); len(got) != 1 || got[0] != ` {"ids":["a","b"]}` {
+		t.Error(got)
+	}
+	// A version without the split cannot take a part, and says so.
+	bad := w.accepted("/s", `{"items":[{"no":1}]}`)
+	w.becomes(bad, store.DeadLetter)
+	w.until("the part is dead", func() bool { p := w.parts(bad); return len(p) == 1 && p[0].State == store.DeadLetter })
+	w.publish("readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps: [{id: n, kind: note, text: x}]\n")
+	_, err = w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(w.parts(bad)[0].ID).ID}, Version: "live"})
+	if err == nil || !strings.Contains(err.Error(), "does not come to per") {
+		t.Error(err)
+	}
+}

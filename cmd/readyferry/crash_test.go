@@ -199,3 +199,78 @@ func TestNothingAcceptedIsLostWhenTheProcessIsKilled(t *testing.T) {
 		}
 	}
 }
+
+// Kill the process while messages are split, gathered again and put into a topic
+// that two subscriptions read: inside, everything happens exactly once. Each
+// accepted message gives one group of its three parts, in each subscription.
+func TestPartsAndGroupsHappenOnceWhenTheProcessIsKilled(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes some seconds")
+	}
+	file, data, address := program(t), t.TempDir(), freeAddress(t)
+	s := launch(t, file, data, address)
+	put := func(name, document string) {
+		s.must("PUT", "/api/v1/flows/"+name, document)
+		s.must("POST", "/api/v1/flows/"+name+"/publish", "")
+	}
+	for _, reader := range []string{"left", "right"} {
+		put(reader, `{"readyferry":"flow/1","name":"`+reader+`","intake":{"kind":"topic","topic":"t","reference":"body.n"},"steps":[{"id":"x","kind":"note","text":"${string(size(body.parts))}"}]}`)
+	}
+	put("f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","reference":"body.n"},"steps":[{"id":"per","kind":"split","each":"[1, 2, 3]","steps":[
+		{"id":"agg","kind":"aggregate","key":"body.n","item":"part","close":{"parts":true},"result":"map","fields":[{"to":"/n","from":"group.key"},{"to":"/parts","from":"group.items"}]},
+		{"id":"d","kind":"deliver","to":{"topic":"t"}}]}]}`)
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 2))
+	var accepted []string
+	client := &http.Client{Timeout: 5 * time.Second}
+	for n := range 48 {
+		name := fmt.Sprintf("m-%d", n)
+		if res, err := client.Post("http://"+address+"/in/f", "application/json", strings.NewReader(`{"n":"`+name+`"}`)); err == nil {
+			if _ = res.Body.Close(); res.StatusCode == http.StatusAccepted {
+				accepted = append(accepted, name)
+			}
+		}
+		if n%16 == 12 {
+			time.Sleep(time.Duration(r.IntN(30)) * time.Millisecond)
+			s.kill()
+			s = launch(t, file, data, address)
+		}
+	}
+	deadline := time.Now().Add(60 * time.Second)
+	for {
+		var topics []struct {
+			Messages      int
+			Subscriptions []struct{ Lag, InFlight int }
+		}
+		if err := json.Unmarshal(s.must("GET", "/api/v1/topics", ""), &topics); err != nil {
+			t.Fatal(err)
+		}
+		if len(topics) == 1 && topics[0].Messages >= len(accepted) && topics[0].Subscriptions[0].Lag+topics[0].Subscriptions[1].Lag+topics[0].Subscriptions[0].InFlight+topics[0].Subscriptions[1].InFlight == 0 {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("%d accepted, %+v", len(accepted), topics)
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	time.Sleep(200 * time.Millisecond) // nothing may come twice
+	for _, flow := range []string{"left", "right"} {
+		var rows []struct{ Reference, State string }
+		if err := json.Unmarshal(s.must("GET", "/api/v1/transactions?limit=1000&flow="+flow, ""), &rows); err != nil {
+			t.Fatal(err)
+		}
+		seen := map[string]int{}
+		for _, x := range rows {
+			seen[x.Reference]++
+			if x.State != "delivered" {
+				t.Errorf("%s in %s is %s", x.Reference, flow, x.State)
+			}
+		}
+		for _, name := range accepted {
+			if seen[name] != 1 {
+				t.Errorf("%s came %d times to %s", name, seen[name], flow)
+			}
+		}
+	}
+}
