@@ -440,3 +440,123 @@ func TestGatheringAgreesWithPlainMaps(t *testing.T) {
 		}
 	}
 }
+
+// A group may be split again, and join another group; a part of it is repaired
+// like any other.
+func TestAGroupIsSplitAndGatheredAgain(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", fast)
+	w.publish(`readyferry: flow/1
+name: g
+intake: {kind: webhook, path: /g}
+steps:
+- id: r
+  kind: route
+  ways:
+  - name: w
+    when: 'true'
+    steps:
+    - {id: pair, kind: aggregate, key: body.k, item: body.n, close: {count: 2, age: 1h}}
+  otherwise: {steps: []}
+- id: per
+  kind: split
+  each: body
+  steps:
+  - {id: m, kind: map, fields: [{to: /n, from: part + 1}, {to: /of, from: 'message.reference'}]}
+  - {id: d, kind: deliver, to: out, path: '/${part}'}
+- {id: four, kind: aggregate, key: '"pairs"', item: body, close: {count: 2, age: 1h}, result: map, fields: [{to: /all, from: group.items}]}
+- {id: e, kind: deliver, to: out, path: /all}
+`)
+	var ids []store.ID
+	for _, m := range []string{`{"k":"a","n":1}`, `{"k":"b","n":2}`, `{"k":"a","n":3}`, `{"k":"b","n":"four"}`} {
+		ids = append(ids, w.accepted("/g", m))
+	}
+	for _, id := range ids {
+		w.becomes(id, store.Delivered)
+	}
+	w.until("all but the dead one are sent", func() bool { return len(w.out.got()) == 4 })
+	want := []string{`/1 {"n":2,"of":"a"}`, `/2 {"n":3,"of":"b"}`, `/3 {"n":4,"of":"a"}`, `/all {"all":[[1,3],[2,"four"]]}`}
+	if got := w.sent(); !slices.Equal(got, want) {
+		t.Errorf("%q", got)
+	}
+	rows, err := w.store.Memberships(ids[3])
+	if err != nil || len(rows) != 1 {
+		t.Fatalf("%+v %v", rows, err)
+	}
+	pair := w.becomes(rows[0].GroupID, store.DeadLetter) // the group takes over the state of its dead part
+	parts := w.parts(pair.ID)
+	l := w.letter(parts[1].ID)
+	if l.Path != "per[1]/m" || len(parts) != 2 {
+		t.Errorf("%+v", l)
+	}
+	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{l.ID}, Message: []byte("4")}); err != nil {
+		t.Fatal(err)
+	}
+	w.becomes(pair.ID, store.Delivered)
+	if got := w.sent(); len(got) != 5 || got[3] != `/4 {"n":5,"of":"b"}` {
+		t.Errorf("%q", got)
+	}
+	if r, err := w.Inspect(pair.ID); err != nil || r.Trace[0].Path != "r.w/pair" || r.Trace[len(r.Trace)-1].Outcome != "member 2 of pairs, which closes by count, 2" {
+		t.Errorf("%+v %v", r.Trace, err)
+	}
+}
+
+// The patterns stand inside each other: parts that wait for their turn, that ask
+// several systems, and of which a way works on its own copy.
+func TestPatternsInsideEachOther(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", fast)
+	w.publish(`readyferry: flow/1
+name: g
+intake: {kind: webhook, path: /g}
+steps:
+- id: per
+  kind: split
+  each: body.items
+  steps:
+  - {id: turn, kind: resequence, key: body.k, number: part.n, wait: 1h}
+  - id: ask
+    kind: scatter
+    within: 30s
+    ways:
+    - {name: one, steps: [{id: a1, kind: deliver, to: out, path: '/one/${part.n}'}]}
+    - {name: two, steps: [{id: a2, kind: deliver, to: out, path: '/two/${part.n}'}]}
+    fields: [{to: /n, from: part.n}, {to: /two, from: replies.two.status}, {to: /index, from: index}]
+  - id: both
+    kind: route
+    take: every
+    ways:
+    - {name: grouped, when: 'true', steps: [{id: agg, kind: aggregate, key: body.two, item: body, close: {parts: true}}, {id: g, kind: deliver, to: out, path: '/group'}]}
+    - {name: alone, when: 'part.n == 2', steps: [{id: d, kind: deliver, to: out, path: /alone}]}
+    otherwise: {steps: []}
+  - {id: end, kind: note, text: 'end of ${part.n}'}
+`)
+	id := w.accepted("/g", `{"k":"a","items":[{"n":3},{"n":1},{"n":2}]}`)
+	w.becomes(id, store.Delivered)
+	w.until("the group is sent", func() bool { return len(w.out.got()) == 8 })
+	var alone string
+	var members []int
+	for _, c := range w.out.got() {
+		switch c.path {
+		case "/alone":
+			alone = c.body
+		case "/group":
+			var group []struct{ N, Two int }
+			if err := json.Unmarshal([]byte(c.body), &group); err != nil {
+				t.Fatal(err)
+			}
+			for _, m := range group {
+				members = append(members, m.N)
+			}
+		}
+	}
+	slices.Sort(members) // they come as their answers do
+	if alone != `{"n":2,"two":200,"index":2}` || !slices.Equal(members, []int{1, 2, 3}) {
+		t.Errorf("%s %v", alone, members)
+	}
+	parts := w.parts(id)
+	r, err := w.Inspect(parts[2].ID)
+	if err != nil || r.State != "delivered" || r.Trace[0].Outcome != "2" || r.Trace[len(r.Trace)-1].Outcome != "end of 2" {
+		t.Errorf("%+v %v", r, err)
+	}
+}

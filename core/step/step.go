@@ -87,11 +87,16 @@ func (c *Call) Scope() *expr.Scope {
 		Body: m.Body, Headers: m.Headers, Params: m.Params, Query: m.Query,
 		Vars: c.State.Vars, Replies: c.State.Replies, Message: m, Now: c.Now, Seed: m.ID + "/" + c.Path,
 	}
-	if p := c.State.Part; p != nil {
-		s.Locals = map[string]*message.Node{"part": p.Value, "index": jsonInt(p.Index), "last": message.NewBool(p.Last)}
+	p, g := c.State.Part, c.State.Group
+	if p == nil && g == nil {
+		return s
 	}
-	if g := c.State.Group; g != nil {
-		s.Locals = map[string]*message.Node{"group": g.Node()}
+	s.Locals = map[string]*message.Node{}
+	if g != nil {
+		s.Locals["group"] = g.Node()
+	}
+	if p != nil {
+		s.Locals["part"], s.Locals["index"], s.Locals["last"] = p.Value, jsonInt(p.Index), message.NewBool(p.Last)
 	}
 	return s
 }
