@@ -25,6 +25,7 @@ type Groups struct {
 	n      int
 	lines  map[string]*line
 	next   []func() // what happens once the member's own step is told
+	later  []func() // what happens once its whole walk is
 }
 
 // NewGroups makes the groups of a rehearsal.
@@ -117,11 +118,20 @@ func (w *walker) join(s *step.Compiled, call *step.Call, want step.Want) (step.R
 // SplitOf gives the path of the split around a step of a part, or "".
 func SplitOf(path string) string { return path[:max(0, strings.LastIndexByte(path, '['))] }
 
-// settle does what a member has set going.
+// settle does what a member has set going at once.
 func (g *Groups) settle() {
 	for len(g.next) > 0 {
 		do := g.next[0]
 		g.next = g.next[1:]
+		do()
+	}
+}
+
+// settleAll does what a walk that has ended has set going.
+func (g *Groups) settleAll() {
+	for g.settle(); len(g.later) > 0; g.settle() {
+		do := g.later[0]
+		g.later = g.later[1:]
 		do()
 	}
 }
@@ -166,7 +176,7 @@ func (g *Groups) tick(now time.Time) {
 		default:
 			return
 		}
-		g.settle()
+		g.settleAll()
 	}
 }
 
@@ -183,7 +193,14 @@ func (g *Groups) end() {
 	g.tick(time.Unix(1<<40, 0))
 	for _, o := range g.open {
 		for _, m := range o.members {
-			m.w.waits = fmt.Sprintf("waits in the group %s, which has %s: %s", o.Key, counted(o.Count, "member"), strings.Join(o.rules.Missing(&o.Group), ", "))
+			m.w.waits = fmt.Sprintf("waits in the group %s, which has %s", o.Key, counted(o.Count, "member"))
+			missing := o.rules.Missing(&o.Group)
+			if o.rules.Parts != "" {
+				missing = append(missing, "the other parts of "+o.rules.Parts)
+			}
+			if len(missing) > 0 {
+				m.w.waits += ": " + strings.Join(missing, ", ")
+			}
 			if m.entry < len(m.w.result.Trace) {
 				m.w.result.Trace[m.entry].State = Waiting
 			}

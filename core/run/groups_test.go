@@ -161,3 +161,27 @@ func TestAScatterIsRehearsedWithStandInAnswers(t *testing.T) {
 		}
 	}
 }
+
+// The patterns stand inside each other, and end in a rehearsal as they do live.
+func TestPatternsInsideEachOtherAreRehearsed(t *testing.T) {
+	const steps = `- id: per
+  kind: split
+  each: body.items
+  %s
+  steps:
+  - {id: turn, kind: resequence, key: body.k, number: part.n, wait: 1h}
+  - {id: ask, kind: scatter, within: 30s, ways: [{name: one, steps: [{id: a1, kind: deliver, to: out}]}], fields: [{to: /n, from: part.n}, {to: /one, from: replies.one.status}]}
+  - {id: both, kind: route, take: every, ways: [{name: grouped, when: 'true', steps: [{id: agg, kind: aggregate, key: body.one, item: body.n, close: {parts: true}, result: text, separator: ' '}, {id: g, kind: deliver, to: out}]}, {name: alone, when: 'part.n == 2', steps: [{id: d, kind: deliver, to: out}]}], otherwise: {steps: []}}
+`
+	for settings, order := range map[string]string{"parts: independent": "1 2 3", "parts: in order": "1 2 3"} {
+		told, sent := rehearseAll(t, fmt.Sprintf(steps, settings), `{"k":"a","items":[{"n":3},{"n":1},{"n":2}]}`)
+		if !strings.HasPrefix(told[0], "delivered: per 3 parts: 3 delivered; per[0]/turn 3, behind 2; per[1]/turn 1; ") || !strings.HasSuffix(sent, "per/both.grouped/g[0] "+order) {
+			t.Errorf("%s: %s\n%s", settings, told[0], sent)
+		}
+	}
+	// What never comes is waited for by those that would meet it.
+	told, sent := rehearseAll(t, fmt.Sprintf(steps, "parts: independent"), `{"k":"a","items":[{"n":1},{"n":"x"}]}`)
+	if !strings.HasPrefix(told[0], "dead letter: per 2 parts: 1 delivered, 1 dead letter; ") || strings.Contains(sent, "grouped") {
+		t.Errorf("%s\n%s", told[0], sent)
+	}
+}

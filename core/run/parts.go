@@ -3,6 +3,7 @@ package run
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"readyferry/core/plan"
@@ -68,51 +69,91 @@ func (r *Reached) Origin(i int, value *step.Part) *Origin {
 	return o
 }
 
+// inline is a split whose parts are walked together with their message.
+type inline struct {
+	w       *walker
+	entry   int    // of the split in the trace
+	outcome string // as the step said it
+	scope   string // what groups know it by that wait for all its parts
+	states  []string
+}
+
+// The states of a part in a rehearsal besides those of a transaction.
+const (
+	notBegun = "not begun"
+	aside    = "waiting for others" // and for nothing else
+)
+
 // parts walks the parts of a split one after the other, where nothing is real.
 func (w *walker) parts(s *step.Compiled, path string, st step.State, parts *step.Parts, entry Entry, before step.State) {
-	at := len(w.result.Trace)
+	in := &inline{w: w, entry: len(w.result.Trace), outcome: entry.Outcome, scope: w.in.Message.ID + "\x00" + path, states: make([]string, len(parts.Items))}
 	w.trace(entry, before, &before, w.clock())
+	for i := range in.states {
+		in.states[i] = notBegun
+	}
 	reached := &Reached{step: s, path: path, state: st, Parts: parts}
-	ends, reason, awaited := map[string]int{}, w.reason, w.awaited
+	reason, awaited, outer, part := w.reason, w.awaited, w.split, w.part
 	w.awaited = false
 	for i := range parts.Items {
-		if parts.InOrder && ends[Waiting] > 0 || parts.Stop && ends[DeadLetter] > 0 {
-			ends["not begun"] = len(parts.Items) - i
+		if parts.InOrder && in.count(Waiting) > 0 || parts.Stop && in.count(DeadLetter) > 0 {
 			break
 		}
-		failures, wants, waits := len(w.result.Failures), len(w.result.Wants), w.waits
-		w.waits = ""
-		p := w.origin(reached.Origin(i, nil))
+		w.split, w.part = in, i
+		in.states[i] = w.stateOf(func() progress { return w.origin(reached.Origin(i, nil)) })
 		if w.in.Groups != nil {
-			w.in.Groups.settle()
-		}
-		switch {
-		case len(w.result.Failures) > failures:
-			ends[DeadLetter]++
-		case len(w.result.Wants) > wants || w.waits != "" || p == blocked:
-			ends[Waiting]++
-		case p == turnedAway:
-			ends[TurnedAway]++
-		default:
-			ends[Delivered]++
-		}
-		if waits != "" {
-			w.waits = waits
+			w.in.Groups.settleAll()
 		}
 	}
-	w.reason, w.awaited = reason, awaited
-	if w.in.Groups != nil {
-		w.in.Groups.allParts(w.in.Message.ID+"\x00"+path, ends[DeadLetter]+ends[Waiting]+ends["not begun"])
+	w.reason, w.awaited, w.split, w.part = reason, awaited, outer, part
+	in.tell()
+}
+
+// stateOf tells the state that a walk of a part leaves it in.
+func (w *walker) stateOf(walk func() progress) string {
+	failures, wants, waits := len(w.result.Failures), len(w.result.Wants), w.waits
+	w.waits = ""
+	p := walk()
+	state := Delivered
+	switch {
+	case len(w.result.Failures) > failures:
+		state = DeadLetter
+	case len(w.result.Wants) > wants || w.waits != "":
+		state = Waiting
+	case p == blocked:
+		state = aside
+	case p == turnedAway:
+		state = TurnedAway
 	}
-	if w.in.Trace && len(ends) > 0 {
-		w.result.Trace[at].Outcome += ": " + summary(ends)
+	if waits != "" {
+		w.waits = waits
+	}
+	return state
+}
+
+func (in *inline) count(states ...string) (n int) {
+	for _, s := range in.states {
+		if slices.Contains(states, s) {
+			n++
+		}
+	}
+	return n
+}
+
+// tell says how the parts are, and closes the groups that wait for all of them
+// when no more can come.
+func (in *inline) tell() {
+	if in.entry < len(in.w.result.Trace) && len(in.states) > 0 {
+		in.w.result.Trace[in.entry].Outcome = in.outcome + ": " + in.summary()
+	}
+	if g := in.w.in.Groups; g != nil {
+		g.allParts(in.scope, in.count(DeadLetter, Waiting, aside, notBegun))
 	}
 }
 
-func summary(ends map[string]int) string {
+func (in *inline) summary() string {
 	var words []string
-	for _, state := range []string{Delivered, TurnedAway, Waiting, DeadLetter, "not begun"} {
-		if n := ends[state]; n > 0 {
+	for _, state := range []string{Delivered, TurnedAway, Waiting, aside, DeadLetter, notBegun} {
+		if n := in.count(state); n > 0 {
 			words = append(words, fmt.Sprintf("%d %s", n, state))
 		}
 	}

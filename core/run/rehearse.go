@@ -172,7 +172,7 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups) *rehearsin
 	}
 	r.w = newWalker(p, input)
 	r.end = r.w.begin(p)
-	groups.settle()
+	groups.settleAll()
 	return r
 }
 

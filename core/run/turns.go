@@ -37,6 +37,8 @@ type held struct {
 	entry  int // of its step in the trace
 	step   *step.Compiled
 	call   step.Call
+	split  *inline // of a part
+	part   int
 }
 
 // turn lets a message go on, hold it, or turns it away, where nothing is real.
@@ -62,7 +64,7 @@ func (w *walker) turn(s *step.Compiled, call *step.Call, res step.Result, want s
 		if len(l.waiting) >= t.Order.Limit {
 			return step.Result{}, FullLine(t.Key, len(l.waiting))
 		}
-		l.waiting = append(l.waiting, &held{l, t.Number, g.now.Add(t.Order.Wait), t.Order, w, len(w.result.Trace), s, *call})
+		l.waiting = append(l.waiting, &held{l, t.Number, g.now.Add(t.Order.Wait), t.Order, w, len(w.result.Trace), s, *call, w.split, w.part})
 		sort.SliceStable(l.waiting, func(i, j int) bool { return l.waiting[i].number < l.waiting[j].number })
 		res.Outcome = fmt.Sprintf("%d waits for %d", t.Number, l.next)
 		res.Want = &want
@@ -70,7 +72,7 @@ func (w *walker) turn(s *step.Compiled, call *step.Call, res step.Result, want s
 	}
 	l.next++
 	call.Effect = &step.Effect{Order: TurnOrder(want.Path, t.Key), Said: fmt.Sprint(t.Number)}
-	g.next = append(g.next, func() { l.release(g) })
+	g.later = append(g.later, func() { l.release(g) })
 	return s.Runner.Run(call)
 }
 
@@ -118,8 +120,15 @@ func (h *held) goOn(said string) {
 		e.Outcome, e.State = res.Outcome, ""
 	}
 	st := res.State
-	w.seekFrom(h.call.Path, &st)
-	w.in.Groups.settle()
+	h.ends(w.stateOf(func() progress { return w.seekFrom(h.call.Path, &st) }))
+}
+
+// ends tells the split around a part what has become of it.
+func (h *held) ends(state string) {
+	if h.split != nil {
+		h.split.states[h.part] = state
+		h.split.tell()
+	}
 }
 
 // overdue is the message that has waited longest beyond its time.
@@ -154,12 +163,14 @@ func (h *held) overdue() {
 		e := &h.w.result.Trace[h.entry]
 		e.Outcome, e.State, e.Error = short(f.Reason), DeadLetter, &f.Reason
 	}
+	h.ends(DeadLetter)
 }
 
 // seekFrom walks on behind the step at a path with a given state.
-func (w *walker) seekFrom(path string, st *step.State) {
+func (w *walker) seekFrom(path string, st *step.State) progress {
 	end, found := w.seek(w.in.Groups.plan.Block, "", &Resume{Path: path}, st)
 	if found && !strings.Contains(path, "[") {
 		w.later = &end // it is not a part of the message that goes on, but the message
 	}
+	return end
 }

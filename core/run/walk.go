@@ -155,7 +155,9 @@ type walker struct {
 	waits   string // why a stand-in delivery waits
 	reach   string // the split to come to, or ""
 	reached *Reached
-	shown   int       // bytes of bodies in the trace
+	shown   int     // bytes of bodies in the trace
+	split   *inline // around the step, in a rehearsal
+	part    int
 	soft    int       // ways of scatters around the step
 	later   *progress // how it ended after it had waited
 	groups  int       // that went on here
