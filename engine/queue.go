@@ -33,7 +33,7 @@ func (c *consumer) takeFromQueue(tx *store.Tx, f *flowState, after *aftermath) (
 	if paused, err := tx.QueuePaused(queue); paused || err != nil {
 		return more, err
 	}
-	inFlight, err := tx.Taken(queue)
+	inFlight, err := tx.Taken(queue, f.name)
 	if err != nil {
 		return false, err
 	}

@@ -98,3 +98,32 @@ func TestAnAnswerBehindAQueueIsHeard(t *testing.T) {
 	}
 	w.until("it is sent once", func() bool { return len(w.out.got()) == 1 })
 }
+
+// Several flows that read one queue compete for its messages, each with its own
+// number in flight (common practice).
+func TestReadersOfOneQueueCompete(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", "retry: {first: 20ms, growth: constant, cap: 20ms, spread: none, tries: 500, within: 1m}")
+	for _, name := range []string{"left", "right"} {
+		w.publish("readyferry: flow/1\nname: " + name + "\nintake: {kind: queue, queue: q, in-flight: 2}\nsteps: [{id: d, kind: deliver, to: out, path: '/" + name + "'}]\n")
+	}
+	w.publish("readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n")
+	w.out.status(503)
+	for i := range 7 {
+		w.accepted("/fill", fmt.Sprintf(`{"n":%d}`, i))
+	}
+	flights := func() (left, right int) {
+		for flow, n := range map[string]*int{"left": &left, "right": &right} {
+			rows, _ := w.store.Transactions(store.Filter{Flow: flow, Limit: 10})
+			*n = len(rows)
+		}
+		return left, right
+	}
+	w.until("each has two in flight", func() bool { l, r := flights(); return l == 2 && r == 2 })
+	if d, _ := w.store.QueueDepths(); d[0].InFlight != 4 || d[0].Depth != 3 {
+		t.Errorf("%+v", d)
+	}
+	w.out.say(nil)
+	w.until("all are worked on", func() bool { l, r := flights(); return l+r == 7 })
+	w.until("the queue is empty", func() bool { d, _ := w.store.QueueDepths(); return len(d) == 0 })
+}

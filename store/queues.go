@@ -76,9 +76,11 @@ func free(db *gorm.DB, queue string, ns []int64) *gorm.DB {
 	return db
 }
 
-// Taken counts messages of a queue that are being worked on.
-func (tx *Tx) Taken(queue string) (n int64, err error) {
-	return n, tx.db.Model(&QueueItem{}).Where("queue = ? AND taken_by IS NOT NULL", queue).Count(&n).Error
+// Taken counts messages of a queue that a flow works on: each of several
+// readers has its own number in flight.
+func (tx *Tx) Taken(queue, flow string) (n int64, err error) {
+	return n, tx.db.Raw(`SELECT COUNT(*) FROM queue_items q JOIN transactions t ON t.id = q.taken_by
+		WHERE q.queue = ? AND q.taken_by IS NOT NULL AND t.flow = ?`, queue, flow).Scan(&n).Error
 }
 
 // Take marks a message as worked on by a transaction.

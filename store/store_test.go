@@ -318,14 +318,19 @@ func TestQueuesHandOutInOrder(t *testing.T) {
 		if err != nil || len(free) != 3 || string(free[0].Body) != "0" || string(free[2].Body) != "4" {
 			t.Errorf("%+v %v", free, err)
 		}
-		if err := tx.Take(free[0].N, NewID()); err != nil {
+		reader := &Transaction{ID: NewID(), Flow: "reader", ReceivedAt: epoch}
+		if err := tx.AddTransaction(reader, &Message{Tx: reader.ID}); err != nil {
 			return err
 		}
-		n, err := tx.Taken("q")
-		if n != 1 {
-			t.Errorf("%d taken", n)
+		if err := tx.Take(free[0].N, reader.ID); err != nil {
+			return err
 		}
-		return err
+		for flow, want := range map[string]int64{"reader": 1, "another": 0} {
+			if n, err := tx.Taken("q", flow); n != want || err != nil {
+				t.Errorf("%s has taken %d, %v", flow, n, err)
+			}
+		}
+		return nil
 	})
 	depths, err := s.QueueDepths()
 	if err != nil || len(depths) != 2 || depths[0].Depth != 2 || depths[0].InFlight != 1 || !depths[0].Oldest.Equal(epoch.Add(2*time.Minute)) {
