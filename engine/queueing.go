@@ -42,13 +42,16 @@ func (e *Engine) MoveMessages(ctx context.Context, from, to string, ns []int64) 
 		}
 	}()
 	for {
-		var n, asked int64
+		n, asked := int64(0), int64(1)
 		err := e.store.Write(ctx, func(tx *store.Tx) (err error) {
 			free, limit, err := tx.QueueLimit(to)
 			if err != nil {
 				return err
 			}
 			if free >= limit {
+				if rest, err := tx.FreeOf(from, ns, 1); err != nil || len(rest) == 0 {
+					return err // all have found room
+				}
 				return fmt.Errorf("%w: %s", ErrDecision, full(to, free, limit))
 			}
 			asked = min(batch, limit-free)

@@ -208,3 +208,30 @@ func TestAFullQueueRefusesAndLosesNothing(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// A queue takes what finds room, and says how many that were.
+func TestMessagesAreMovedAsFarAsThereIsRoom(t *testing.T) {
+	w := queued(t, "")
+	w.publish("readyferry: flow/1\nname: other\nintake: {kind: queue, queue: r}\nsteps: [{id: n, kind: note, text: x}]\n")
+	ctx := context.Background()
+	for _, q := range []string{"q", "r"} {
+		if err := w.PauseQueue(ctx, q, true); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for i := range 3 {
+		w.becomes(w.accepted("/fill", fmt.Sprintf(`{"ref":"M-%d"}`, i)), store.Delivered)
+	}
+	if err := w.LimitQueue(ctx, "r", 2); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := w.MoveMessages(ctx, "q", "r", nil); n != 2 || !errors.Is(err, ErrDecision) || !strings.Contains(err.Error(), "2 messages were moved before") || w.depth("q") != 1 {
+		t.Errorf("%d %v, %d left", n, err, w.depth("q"))
+	}
+	if err := w.LimitQueue(ctx, "r", 3); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := w.MoveMessages(ctx, "q", "r", nil); n != 1 || err != nil {
+		t.Errorf("%d %v", n, err)
+	}
+}
