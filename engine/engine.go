@@ -51,6 +51,9 @@ type Engine struct {
 	consumers   map[string]*consumer
 	plans       map[planKey]*plan.Plan
 
+	loadingMu sync.Mutex
+	loading   map[string]*Loading // imports under way, by table
+
 	reached *reachCache
 	split   chan struct{} // wakes the spawner
 	gather  chan struct{} // wakes the gatherer
@@ -89,7 +92,7 @@ func New(c Config) (*Engine, error) {
 		store: c.Store, reader: c.Reader, sender: c.Sender, log: c.Log, Events: newHub(), rates: newRates(),
 		clock: func() time.Time { return c.Now().UTC().Truncate(time.Millisecond) },
 		flows: map[string]*flowState{}, connections: map[string]*connect.Connection{},
-		lanes: map[string]*lane{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
+		lanes: map[string]*lane{}, loading: map[string]*Loading{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
 		reached: newReachCache(), split: make(chan struct{}, 1), gather: make(chan struct{}, 1),
 	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
@@ -101,6 +104,9 @@ func New(c Config) (*Engine, error) {
 
 // Start sets deliveries and queues going.
 func (e *Engine) Start() error {
+	if err := e.dropUnfinished(); err != nil {
+		return err
+	}
 	targets, err := e.store.PendingTargets()
 	if err != nil {
 		return err
@@ -262,10 +268,11 @@ type aftermath struct {
 	split           bool           // parts may begin
 	gather          bool           // a group may close, or a gap be given up
 	lines           []lineKey      // more messages may go on there
+	tables          map[string]bool
 }
 
 func newAftermath() *aftermath {
-	return &aftermath{targets: map[string]bool{}, queues: map[string]bool{}, events: map[string]bool{}, put: map[string]int{}, taken: map[string]int{}}
+	return &aftermath{targets: map[string]bool{}, queues: map[string]bool{}, events: map[string]bool{}, put: map[string]int{}, taken: map[string]int{}, tables: map[string]bool{}}
 }
 
 func (e *Engine) after(a *aftermath) {
@@ -285,6 +292,9 @@ func (e *Engine) after(a *aftermath) {
 		if e.ctx.Err() == nil {
 			e.work.Go(func() { e.releaseMore(k) })
 		}
+	}
+	for t := range a.tables {
+		e.tableChanged(t)
 	}
 	now := e.clock()
 	for q, n := range a.put {

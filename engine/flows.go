@@ -62,6 +62,8 @@ func (e *Engine) Read(name string, document []byte, files map[string][]byte) (*p
 			}
 		case step.UseQueue, step.UseTopic:
 			e.readBy(p, u, add)
+		case step.UseTable:
+			e.looksIn(p, u, add)
 		}
 	}
 	if other := e.clash(name, p); other != "" {
@@ -69,6 +71,27 @@ func (e *Engine) Read(name string, document []byte, files map[string][]byte) (*p
 	}
 	flow.Sort(findings)
 	return p, findings
+}
+
+// looksIn finds a table that is not there, or has other keys than a step asks for.
+func (e *Engine) looksIn(p *plan.Plan, u step.Use, add func(level flow.Level, code, stepID, ptr, msg, repair string)) {
+	if p.HasTable(u.Name) && u.Pairs {
+		add(flow.Error, "wrong-table", u.Step, u.Pointer, fmt.Sprintf("the table %q is a file of the flow, which nothing changes", u.Name), "make a cross-reference table on the Tables page")
+		return
+	}
+	t, err := p.Tables(e.store.LookIn()).Table(u.Name)
+	if err != nil {
+		said, repair, _ := strings.Cut(err.Error(), "; ")
+		if repair == "" {
+			repair = "make it on the Tables page, or name another"
+		}
+		add(flow.Error, "unknown-table", u.Step, u.Pointer, said, repair)
+		return
+	}
+	if wrong := step.TableFinding(t.Definition(), u); wrong != "" {
+		said, repair, _ := strings.Cut(wrong, "; ")
+		add(flow.Error, "wrong-key", u.Step, u.Pointer, said, repair)
+	}
 }
 
 // readBy finds a queue or topic that nobody reads. What is put into such a queue

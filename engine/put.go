@@ -82,6 +82,8 @@ func (w *walking) gatherOrPart(want *step.Want, refused map[string]step.Failure)
 	var effect *step.Effect
 	var failure *step.Failure
 	switch want.Kind {
+	case step.WantLookup, step.WantPair:
+		effect, failure, err = w.looked(want)
 	case step.WantParts:
 		e, splitErr := w.splitUp(want)
 		effect, err = &e, splitErr
@@ -103,9 +105,13 @@ func (w *walking) gatherOrPart(want *step.Want, refused map[string]step.Failure)
 	switch {
 	case err != nil:
 		return false, err
+	case failure != nil && want.Soft:
+		return true, w.record(want.Path, step.Effect{Failed: failure.Reason})
 	case failure != nil:
 		f := *failure
-		f.Kind = map[string]string{step.WantJoin: "aggregate", step.WantTurn: "resequence"}[want.Kind]
+		if f.Kind == "" {
+			f.Kind = map[string]string{step.WantJoin: "aggregate", step.WantTurn: "resequence"}[want.Kind]
+		}
 		refused[want.Path] = f
 		return false, nil
 	}

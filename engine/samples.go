@@ -13,6 +13,7 @@ import (
 	"readyferry/core/plan"
 	"readyferry/core/run"
 	"readyferry/core/step"
+	"readyferry/core/table"
 	"readyferry/store"
 )
 
@@ -106,12 +107,12 @@ func (e *Engine) RehearseSamples(name string, document []byte, samples []Sample)
 	if p == nil {
 		return []SampleRehearsal{}, findings, nil
 	}
-	return rehearse(p, name, samples), findings, nil
+	return rehearse(p, name, samples, e.store.LookIn()), findings, nil
 }
 
 // rehearse walks samples one after the other, so that they meet where a step
 // gathers messages.
-func rehearse(p *plan.Plan, name string, samples []Sample) []SampleRehearsal {
+func rehearse(p *plan.Plan, name string, samples []Sample, tables table.Tables) []SampleRehearsal {
 	began := time.Now()
 	envelopes, options := make([]run.Envelope, len(samples)), make([]run.Options, len(samples))
 	for i := range samples {
@@ -120,7 +121,7 @@ func rehearse(p *plan.Plan, name string, samples []Sample) []SampleRehearsal {
 			replies[id] = step.Effect{Status: r.Status, Headers: pairs(r.Headers), Body: []byte(r.Body)}
 		}
 		envelopes[i] = samples[i].Envelope(name)
-		options[i] = run.Options{Replies: replies, Clock: func() time.Duration { return time.Since(began) }}
+		options[i] = run.Options{Replies: replies, Clock: func() time.Duration { return time.Since(began) }, Tables: tables}
 	}
 	out := make([]SampleRehearsal, len(samples))
 	for i, r := range run.RehearseAll(p, envelopes, options) {

@@ -138,6 +138,18 @@ func migrate(db *gorm.DB) error {
 			}
 			return db.Exec("CREATE INDEX time_limits_due ON time_limits (at)").Error
 		}},
+		{ID: "0007 tables", Migrate: func(db *gorm.DB) error {
+			if err := db.AutoMigrate(&Table{}, &TableRow{}, &TableKey{}, &TableChange{}); err != nil {
+				return err
+			}
+			return execAll(db,
+				`CREATE INDEX table_rows_standing ON table_rows ("table", n) WHERE "to" = 0`,
+				`CREATE INDEX table_rows_from ON table_rows ("table", "from")`,
+				`CREATE INDEX table_rows_to ON table_rows ("table", "to") WHERE "to" > 0`,
+				`CREATE INDEX table_keys_find ON table_keys ("table", k, key, lo)`,
+				`CREATE INDEX table_keys_to ON table_keys ("table", "to") WHERE "to" > 0`,
+			)
+		}},
 	}).Migrate()
 }
 

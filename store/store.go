@@ -19,6 +19,8 @@ import (
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
+
+	"readyferry/core/table"
 )
 
 // maxBatch is the largest number of writes that share one commit.
@@ -41,6 +43,8 @@ type Store struct {
 	closed chan struct{}
 	done   sync.WaitGroup
 	once   sync.Once
+
+	definitions *definitions
 }
 
 type job struct {
@@ -90,7 +94,7 @@ func openFiles(dir string) (*Store, error) {
 		pool.SetMaxIdleConns(conns)
 		return db, nil
 	}
-	s := &Store{Dir: dir, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{})}
+	s := &Store{Dir: dir, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}), definitions: &definitions{all: map[string]*table.Definition{}}}
 	if s.write, err = open("_txlock=immediate", 1); err != nil {
 		return nil, err
 	}
@@ -179,7 +183,7 @@ func (s *Store) commit(batch []job) {
 			if err := db.SavePoint("job").Error; err != nil {
 				return err
 			}
-			tx := &Tx{db: db, counts: map[countKey]int64{}}
+			tx := &Tx{db: db, counts: map[countKey]int64{}, definitions: s.definitions}
 			if results[i] = run(j.work, tx); results[i] != nil {
 				if err := db.RollbackTo("job").Error; err != nil {
 					return err
@@ -214,6 +218,8 @@ func run(work func(*Tx) error, tx *Tx) (err error) {
 type Tx struct {
 	db     *gorm.DB
 	counts map[countKey]int64
+
+	definitions *definitions
 }
 
 // Check tells whether the store can be read and written.

@@ -14,6 +14,7 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/schema"
 	"readyferry/core/step"
+	"readyferry/core/table"
 )
 
 // Plan is a compiled flow. It is safe for concurrent use and never changes.
@@ -23,6 +24,8 @@ type Plan struct {
 	Uses     []step.Use // what the flow names outside itself
 
 	Once, Reference, Order *expr.Program // nil where the intake has none
+
+	tables map[string]func() (table.Table, error) // the flow's own
 }
 
 // Reader reads flow documents. Make one and share it.
@@ -68,7 +71,7 @@ func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Findin
 	d, more := flow.Read(source)
 	findings = append(findings, more...)
 	c := step.NewCompiler(r.env.WithTables(expr.NewTables(files)), d, files)
-	p := &Plan{Document: d}
+	p := &Plan{Document: d, tables: ownTables(files)}
 	for _, e := range []struct {
 		source, ptr string
 		into        **expr.Program

@@ -14,6 +14,7 @@ import (
 	"readyferry/core/plan"
 	"readyferry/core/retry"
 	"readyferry/core/step"
+	"readyferry/core/table"
 )
 
 // Rehearsal is a walk with every outside effect answered by a stand-in, as
@@ -85,6 +86,9 @@ type Options struct {
 	// Live leaves wants without a known effect open: nothing stands in, and
 	// what was handed over before is shown, too.
 	Live bool
+	// Tables are those of the application; nil for none. Several messages share
+	// what they write into them; nothing of it leaves the rehearsal.
+	Tables table.Tables
 }
 
 // Rehearse runs a message through a plan without any effect.
@@ -97,9 +101,13 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 // does. Behind the last of them time passes until nothing waits for it.
 func RehearseAll(p *plan.Plan, in []Envelope, opt []Options) []Rehearsal {
 	groups := NewGroups(p)
+	var tables *table.Scratch
+	if len(opt) > 0 {
+		tables = &table.Scratch{Under: p.Tables(opt[0].Tables)}
+	}
 	all := make([]*rehearsing, len(in))
 	for i := range in {
-		all[i] = rehearse(p, in[i], opt[i], groups)
+		all[i] = rehearse(p, in[i], opt[i], groups, tables)
 	}
 	groups.end()
 	out := make([]Rehearsal, len(in))
@@ -118,7 +126,7 @@ type rehearsing struct {
 	webhook bool
 }
 
-func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups) *rehearsing {
+func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, tables *table.Scratch) *rehearsing {
 	r := &rehearsing{id: in.ID, webhook: p.Document.Intake.Kind == "webhook"}
 	out := &r.out
 	*out = Rehearsal{Trace: []Entry{}, Deliveries: []Delivery{}, Notes: []step.Note{}, Findings: []flow.Finding{}}
@@ -162,6 +170,9 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups) *rehearsin
 		Message: received.Message, Origin: opt.Origin, Resume: opt.Resume, Inline: !opt.Live, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
 		StandIn: func(want step.Want) (StandInReply, bool) {
 			show(want)
+			if !opt.Live && (want.Kind == step.WantLookup || want.Kind == step.WantPair) {
+				return fromTables(want, tables, opt.Replies), true
+			}
 			return standIn(want, opt.Replies), !opt.Live
 		},
 	}
@@ -235,7 +246,7 @@ func standIn(want step.Want, replies map[string]step.Effect) StandInReply {
 	case retry.Again:
 		return StandInReply{Wait: fmt.Sprintf("%d, tries again", e.Status)}
 	case retry.Never:
-		return StandInReply{Failure: fmt.Sprintf("%s answered %d, and no other try would help", want.Target, e.Status)}
+		return StandInReply{Fail: &step.Failure{Phase: "delivery", Class: step.Target, Reason: fmt.Sprintf("%s answered %d, and no other try would help", want.Target, e.Status)}}
 	}
 	return StandInReply{Effect: e}
 }

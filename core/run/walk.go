@@ -51,9 +51,9 @@ type Input struct {
 
 // StandInReply is what a rehearsal takes for the answer of an outside system.
 type StandInReply struct {
-	Effect  step.Effect
-	Failure string // the delivery is given up for this reason
-	Wait    string // the delivery would wait for this reason
+	Effect step.Effect
+	Fail   *step.Failure // the step fails
+	Wait   string        // the delivery would wait for this reason
 }
 
 // Result is what a walk came to.
@@ -69,18 +69,19 @@ type Result struct {
 
 // Entry is what one step did.
 type Entry struct {
-	Path    string       `json:"path"`
-	Step    string       `json:"step"`
-	Kind    string       `json:"kind"`
-	Outcome string       `json:"outcome"`
-	State   string       `json:"state"` // delivered, waiting, turned away, dead letter, or "" for an ordinary step
-	Before  *Body        `json:"before,omitempty"`
-	After   *Body        `json:"after,omitempty"`
-	Took    float64      `json:"took"` // milliseconds
-	Error   *string      `json:"error"`
-	Reads   []string     `json:"reads,omitempty"` // JSON Pointers into the body before
-	Ways    []string     `json:"ways,omitempty"`
-	Fields  []step.Field `json:"fields,omitempty"`
+	Path    string        `json:"path"`
+	Step    string        `json:"step"`
+	Kind    string        `json:"kind"`
+	Outcome string        `json:"outcome"`
+	State   string        `json:"state"` // delivered, waiting, turned away, dead letter, or "" for an ordinary step
+	Before  *Body         `json:"before,omitempty"`
+	After   *Body         `json:"after,omitempty"`
+	Took    float64       `json:"took"` // milliseconds
+	Error   *string       `json:"error"`
+	Reads   []string      `json:"reads,omitempty"` // JSON Pointers into the body before
+	Ways    []string      `json:"ways,omitempty"`
+	Fields  []step.Field  `json:"fields,omitempty"`
+	Looked  []step.Looked `json:"looked,omitempty"` // rows of tables that it found or wrote
 	// Names are what its expressions see besides the message: part, vars, replies.
 	Names []Named `json:"names,omitempty"`
 }
@@ -209,6 +210,9 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		return w.failed(entry, before, st, f, began)
 	}
 	entry.Outcome, entry.Fields = res.Outcome, res.Fields
+	if call.Effect != nil {
+		entry.Looked = call.Effect.Looked
+	}
 	if res.Answer != nil {
 		switch {
 		case !w.awaited:
@@ -289,9 +293,9 @@ func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry 
 	switch {
 	case !ok:
 		return res, nil
-	case reply.Failure != "":
+	case reply.Fail != nil:
 		w.result.Wants = w.result.Wants[:len(w.result.Wants)-1]
-		return step.Result{Outcome: short(reply.Failure)}, &step.Failure{Phase: "delivery", Class: step.Target, Reason: reply.Failure}
+		return step.Result{Outcome: short(reply.Fail.Reason)}, reply.Fail
 	case reply.Wait != "":
 		w.waits = reply.Wait
 		res.Outcome = reply.Wait

@@ -38,13 +38,20 @@ func NewCompiler(env *expr.Env, d *flow.Document, files map[string][]byte) *Comp
 }
 
 // Use is something outside the flow that it names.
-type Use struct{ Kind, Name, Step, Pointer string }
+type Use struct {
+	Kind, Name, Step, Pointer string
+	// Of a table: the columns that a lookup asks for (nil: the first key) or that
+	// a pair writes, and whether a value in a range is asked for.
+	Columns   []string
+	At, Pairs bool
+}
 
 // The kinds of use.
 const (
 	UseConnection = "connection"
 	UseQueue      = "queue"
 	UseTopic      = "topic"
+	UseTable      = "table"
 )
 
 // Block compiles a list of steps.

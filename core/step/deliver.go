@@ -49,7 +49,7 @@ func compileDeliver(c *Compiler, s *flow.Step) Runner {
 	if to := s.Settings.Get("to"); to.Kind == message.Map {
 		r.inside(c, s, to)
 	} else {
-		c.Uses = append(c.Uses, Use{UseConnection, r.target, s.ID, s.Pointer + "/to"})
+		c.Uses = append(c.Uses, Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to"})
 		c.outside = s.ID
 	}
 	if r.method == "" {
@@ -84,10 +84,10 @@ func (r *deliver) inside(c *Compiler, s *flow.Step, to *message.Node) {
 		c.Find(s.Pointer+"/to", flow.Error, "wrong-value", "a delivery goes either to a queue or to a topic", "write {queue: name} or {topic: name}")
 	case queue != "":
 		r.kind, r.target = WantQueue, queue
-		c.Uses = append(c.Uses, Use{UseQueue, r.target, s.ID, s.Pointer + "/to/queue"})
+		c.Uses = append(c.Uses, Use{Kind: UseQueue, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to/queue"})
 	default:
 		r.kind, r.target = WantTopic, topic
-		c.Uses = append(c.Uses, Use{UseTopic, r.target, s.ID, s.Pointer + "/to/topic"})
+		c.Uses = append(c.Uses, Use{Kind: UseTopic, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to/topic"})
 		for _, name := range []string{"priority", "expires"} {
 			if to.Get(name) != nil {
 				c.Find(s.Pointer+"/to/"+name, flow.Warning, "no-effect", name+" has no effect on a topic, whose log keeps its order and its own age", "remove it")

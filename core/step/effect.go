@@ -27,6 +27,9 @@ type Want struct {
 	Turn *Turn
 	// Of a scatter: how long answers are waited for.
 	Within time.Duration
+	// Of steps that read or write a table:
+	Lookup *Lookup
+	Pair   *Pair
 	// Soft tells that it stands in a way of a scatter: when it fails, an answer
 	// is missing, and nothing is a dead letter.
 	Soft bool
@@ -37,13 +40,15 @@ type Want struct {
 
 // The kinds of want.
 const (
-	WantHTTP  = "http"  // a delivery over HTTP, guaranteed by the engine
-	WantQueue = "queue" // a message for a queue inside the application
-	WantTopic = "topic" // a message for the log of a topic
-	WantParts = "parts" // parts of a message, each with a journey of its own
-	WantJoin  = "join"  // to become a member of a group
-	WantTurn  = "turn"  // to go on when its number is next
-	WantLimit = "limit" // to hear when a time is over
+	WantHTTP   = "http"   // a delivery over HTTP, guaranteed by the engine
+	WantQueue  = "queue"  // a message for a queue inside the application
+	WantTopic  = "topic"  // a message for the log of a topic
+	WantParts  = "parts"  // parts of a message, each with a journey of its own
+	WantJoin   = "join"   // to become a member of a group
+	WantTurn   = "turn"   // to go on when its number is next
+	WantLimit  = "limit"  // to hear when a time is over
+	WantLookup = "lookup" // rows of tables
+	WantPair   = "pair"   // to write a row of a cross-reference table
 )
 
 // Request is what a delivery hands over.
@@ -68,6 +73,7 @@ type Effect struct {
 	Failed  string           `json:"failed,omitempty"`  // why a delivery in a way of a scatter was given up
 	Over    bool             `json:"over,omitempty"`    // the time of a scatter is over
 	Order   string           `json:"order,omitempty"`   // deliveries behind it keep their order by this
+	Looked  []Looked         `json:"looked,omitempty"`  // rows of tables, hop by hop
 }
 
 // reply gives an effect as what later steps see under replies.

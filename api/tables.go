@@ -1,0 +1,336 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/flow"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/core/table"
+	"readyferry/engine"
+	"readyferry/store"
+)
+
+// tableView is a table without its rows.
+type tableView struct {
+	Name      string          `json:"name"`
+	Title     string          `json:"title"`
+	Kind      string          `json:"kind"`
+	Document  json.RawMessage `json:"document"`
+	Version   int64           `json:"version"`
+	Rows      int64           `json:"rows"`
+	UpdatedAt time.Time       `json:"updatedAt"`
+	UsedBy    []string        `json:"usedBy"` // live flows
+	Drafts    []string        `json:"drafts"` // flows of which only the draft uses it
+	Loading   *engine.Loading `json:"loading"`
+}
+
+func (s *Server) viewTable(t store.Table) tableView {
+	v := tableView{Name: t.Name, Title: t.Name, Kind: "reference", Document: t.Document, Version: t.Version, Rows: t.Rows, UpdatedAt: t.UpdatedAt}
+	if d, _ := table.Read(t.Document); d != nil {
+		v.Title = d.Title
+		if d.Cross {
+			v.Kind = "cross-reference"
+		}
+	}
+	v.UsedBy, v.Drafts = s.engine.TableUses(t.Name)
+	if l, ok := s.engine.LoadingOf(t.Name); ok {
+		v.Loading = &l
+	}
+	return v
+}
+
+func (s *Server) tables(c *gin.Context) {
+	all, err := s.store.Tables()
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := make([]tableView, len(all))
+	for i, t := range all {
+		out[i] = s.viewTable(t)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) table(c *gin.Context) {
+	t, err := s.store.TableInfo(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	etag(c, t.Version)
+	c.JSON(http.StatusOK, s.viewTable(t))
+}
+
+func (s *Server) putTable(c *gin.Context) {
+	document, err := body(c, maxDocument)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	seen, err := revision(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if _, err := s.engine.SaveTable(c.Request.Context(), c.Param("name"), document, seen); err != nil {
+		s.fail(c, err)
+		return
+	}
+	s.table(c)
+}
+
+func (s *Server) deleteTable(c *gin.Context) {
+	if err := s.engine.DeleteTable(c.Request.Context(), c.Param("name")); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// whole reads a number of the query; otherwise where there is none.
+func whole(c *gin.Context, name string, otherwise int64) (int64, error) {
+	text := c.Query(name)
+	if text == "" {
+		return otherwise, nil
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 0 {
+		return 0, bad("%s must be a whole number, not %q", name, text)
+	}
+	return n, nil
+}
+
+type rowView struct {
+	N     int64           `json:"n"`
+	Value json.RawMessage `json:"value"`
+}
+
+func rowViews(rows []store.TableRow) []rowView {
+	out := make([]rowView, len(rows))
+	for i, r := range rows {
+		out[i] = rowView{r.N, r.Body}
+	}
+	return out
+}
+
+// tableRows pages through the rows of a version.
+func (s *Server) tableRows(c *gin.Context) {
+	t, err := s.store.TableInfo(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	n, err := limit(c, 100, 1000)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	after, err := whole(c, "after", 0)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	version, err := whole(c, "version", t.Version)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	rows, err := s.store.TableRows(t.Name, min(version, t.Version), after, c.Query("find"), n)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	d, findings := table.Read(t.Document)
+	if d == nil {
+		s.fail(c, &engine.FindingsError{What: "the table cannot be read", Findings: findings})
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"version": version, "columns": append([]string{}, d.Columns...), "rows": rowViews(rows)})
+}
+
+// importTable loads a CSV or JSON file.
+func (s *Server) importTable(c *gin.Context) {
+	file, err := body(c, table.MaxFile+1)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	mode := c.DefaultQuery("mode", "replace")
+	if mode != "replace" && mode != "merge" {
+		s.fail(c, bad("mode must be replace or merge, not %q", mode))
+		return
+	}
+	out, err := s.engine.Import(c.Request.Context(), c.Param("name"), c.Query("format"), file, mode == "merge", c.Query("preview") == "true")
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// exportTable writes all rows of a version as a file.
+func (s *Server) exportTable(c *gin.Context) {
+	t, err := s.store.TableInfo(c.Param("name"))
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	version, err := whole(c, "version", t.Version)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	format := c.DefaultQuery("format", "csv")
+	if format != "csv" && format != "json" {
+		s.fail(c, bad("format must be csv or json, not %q", format))
+		return
+	}
+	var rows []*message.Node
+	if err := s.store.EachTableRow(t.Name, min(version, t.Version), func(_ int64, n *message.Node) error { rows = append(rows, n); return nil }); err != nil {
+		s.fail(c, err)
+		return
+	}
+	d, findings := table.Read(t.Document)
+	if d == nil {
+		s.fail(c, &engine.FindingsError{What: "the table cannot be read", Findings: findings})
+		return
+	}
+	file, err := table.WriteFile(format, d.Columns, rows)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", t.Name+"."+format))
+	c.Data(http.StatusOK, map[string]string{"csv": "text/csv; charset=utf-8; header=present", "json": "application/json"}[format], file)
+}
+
+// editTable changes, adds and removes rows, all or none.
+func (s *Server) editTable(c *gin.Context) {
+	var in struct {
+		Edits []struct {
+			Row   int64           `json:"row"`
+			Value json.RawMessage `json:"value"`
+		} `json:"edits"`
+	}
+	if err := input(c, &in); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if len(in.Edits) == 0 || len(in.Edits) > 1000 {
+		s.fail(c, bad("edits must name from 1 to 1000 rows"))
+		return
+	}
+	edits := make([]engine.RowEdit, len(in.Edits))
+	for i, e := range in.Edits {
+		edits[i].Row = e.Row
+		if len(e.Value) == 0 || string(e.Value) == "null" {
+			continue
+		}
+		f, err := table.ReadFile("json", append(append([]byte{'['}, e.Value...), ']'))
+		if err != nil {
+			s.fail(c, bad("edit %d: %w", i+1, err))
+			return
+		}
+		edits[i].Value = f.Rows[0]
+	}
+	seen, err := revision(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	version, err := s.engine.EditRows(c.Request.Context(), c.Param("name"), seen, edits)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"version": version})
+}
+
+// restoreTable makes the newest version one that is as an older one was.
+func (s *Server) restoreTable(c *gin.Context) {
+	n, err := strconv.ParseInt(c.Param("n"), 10, 64)
+	if err != nil {
+		s.fail(c, engine.ErrNotFound)
+		return
+	}
+	version, err := s.engine.RestoreTable(c.Request.Context(), c.Param("name"), n)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"version": version})
+}
+
+type tableChange struct {
+	Version     int64     `json:"version"`
+	At          time.Time `json:"at"`
+	What        string    `json:"what"`
+	Detail      string    `json:"detail"`
+	By          string    `json:"by"`
+	Transaction *store.ID `json:"transaction"`
+	Added       int64     `json:"added"`
+	Removed     int64     `json:"removed"`
+}
+
+// tableVersions lists what has changed a table, the newest first.
+func (s *Server) tableVersions(c *gin.Context) {
+	n, err := limit(c, 50, 500)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	before, err := whole(c, "before", 0)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	rows, err := s.store.TableChanges(c.Param("name"), before, n)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := make([]tableChange, len(rows))
+	for i, r := range rows {
+		out[i] = tableChange{r.Version, r.At, r.What, r.Detail, r.By, r.Tx, r.Added, r.Removed}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// tableVersion shows which rows a version brought and took away.
+func (s *Server) tableVersion(c *gin.Context) {
+	n, err := strconv.ParseInt(c.Param("n"), 10, 64)
+	if err != nil {
+		s.fail(c, engine.ErrNotFound)
+		return
+	}
+	added, removed, err := s.store.ChangedRows(c.Param("name"), n, 200)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"added": rowViews(added), "removed": rowViews(removed)})
+}
+
+// guessTable proposes a definition for a file.
+func (s *Server) guessTable(c *gin.Context) {
+	file, err := body(c, table.MaxFile+1)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	f, err := table.ReadFile(c.Query("format"), file)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, "The file cannot be loaded", err.Error(), []flow.Finding{})
+		return
+	}
+	d := table.Guess(c.Param("name"), f.Columns)
+	c.JSON(http.StatusOK, gin.H{"rows": len(f.Rows), "document": json.RawMessage(jsonfmt.Encode(d.Tree()))})
+}

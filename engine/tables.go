@@ -1,0 +1,528 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"readyferry/core/flow"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/core/plan"
+	"readyferry/core/step"
+	"readyferry/core/table"
+	"readyferry/store"
+)
+
+// TopicTables is the event of a changed table.
+const TopicTables = "tables"
+
+// Loading is how far an import has come.
+type Loading struct {
+	Done  int `json:"done"`
+	Total int `json:"total"`
+}
+
+// TableUses names the flows that use a table: those whose live version does,
+// and those whose draft does.
+func (e *Engine) TableUses(name string) (live, drafts []string) {
+	uses := func(p *plan.Plan) bool {
+		return p != nil && !p.HasTable(name) && slices.ContainsFunc(p.Uses, func(u step.Use) bool { return u.Kind == step.UseTable && u.Name == name })
+	}
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	live, drafts = []string{}, []string{}
+	for _, f := range e.flows {
+		if uses(f.live) {
+			live = append(live, f.name)
+		} else if uses(f.draft) {
+			drafts = append(drafts, f.name)
+		}
+	}
+	slices.Sort(live)
+	slices.Sort(drafts)
+	return live, drafts
+}
+
+// LoadingOf tells how far an import into a table has come; false when none is
+// under way.
+func (e *Engine) LoadingOf(name string) (Loading, bool) {
+	e.loadingMu.Lock()
+	defer e.loadingMu.Unlock()
+	l, ok := e.loading[name]
+	if !ok {
+		return Loading{}, false
+	}
+	return *l, true
+}
+
+// begin keeps a table to one change of many rows at a time.
+func (e *Engine) beginLoading(name string, total int) (progress func(done int), end func(), err error) {
+	e.loadingMu.Lock()
+	defer e.loadingMu.Unlock()
+	if e.loading[name] != nil {
+		return nil, nil, fmt.Errorf("%w: rows are being loaded into the table %s; wait for its end, or stop it", ErrDecision, name)
+	}
+	l := &Loading{Total: total}
+	e.loading[name] = l
+	progress = func(done int) {
+		e.loadingMu.Lock()
+		l.Done += done
+		e.loadingMu.Unlock()
+		e.Events.Publish(TopicTables)
+	}
+	end = func() {
+		e.loadingMu.Lock()
+		delete(e.loading, name)
+		e.loadingMu.Unlock()
+		e.Events.Publish(TopicTables)
+	}
+	return progress, end, nil
+}
+
+// SaveTable creates a table or gives it another definition. Rows that do not
+// fit it are a *FindingsError, and nothing is changed.
+func (e *Engine) SaveTable(ctx context.Context, name string, document []byte, version *int64) (int64, error) {
+	d, findings := table.Read(document)
+	if d == nil {
+		return 0, &FindingsError{"the table was not saved", findings}
+	}
+	wrong := func(ptr, msg, repair string) error {
+		return &FindingsError{"the table was not saved", []flow.Finding{{Level: flow.Error, Code: "wrong-value", Pointer: ptr, Line: 1, Column: 1, Message: msg, Repair: repair}}}
+	}
+	if d.Name != name {
+		return 0, wrong("/name", fmt.Sprintf("the document is of %q, but it stands under %q", d.Name, name), "write name: "+name)
+	}
+	old, err := e.store.TableInfo(name)
+	if err != nil && !errors.Is(err, ErrNotFound) {
+		return 0, err
+	}
+	if version != nil && *version != old.Version {
+		return 0, ErrConflict
+	}
+	if old.Rows == 0 {
+		now := e.clock()
+		t := old
+		t.Name, t.Document, t.UpdatedAt = name, jsonfmt.Encode(d.Tree()), now
+		t.Next = max(t.Next, t.Version) + 1
+		t.Version = t.Next
+		err := e.store.Write(ctx, func(tx *store.Tx) error {
+			if present, err := tx.TableInfo(name); err == nil && present.Version != old.Version || err != nil && !errors.Is(err, ErrNotFound) {
+				return errors.Join(ErrConflict, err)
+			}
+			return errors.Join(tx.SaveTable(&t), tx.AddChange(&store.TableChange{Table: name, Version: t.Version, At: now, What: "defined", By: person, Document: t.Document}))
+		})
+		e.Events.Publish(TopicTables)
+		return t.Version, err
+	}
+	before, findings := table.Read(old.Document)
+	if before != nil && sameShape(before, d) {
+		return e.change(ctx, old, d, nil, nil, "defined", "")
+	}
+	list, ns, err := e.standing(name, old.Version)
+	if err != nil {
+		return 0, err
+	}
+	if problems := table.Check(d, list); problems != nil {
+		return 0, wrong("/keys", "the rows of the table do not fit: "+problems.Error(), "change those rows first")
+	}
+	return e.change(ctx, old, d, list, ns, "defined", "") // every row anew, so that its keys are
+}
+
+const person = "a person"
+
+func sameShape(a, b *table.Definition) bool {
+	return a.Cross == b.Cross && slices.EqualFunc(a.Keys, b.Keys, slices.Equal) && (a.Range == nil) == (b.Range == nil) && (a.Range == nil || *a.Range == *b.Range)
+}
+
+func (e *Engine) standing(name string, version int64) (list []*message.Node, ns []int64, err error) {
+	err = e.store.EachTableRow(name, version, func(n int64, row *message.Node) error {
+		list, ns = append(list, row), append(ns, n)
+		return nil
+	})
+	return list, ns, err
+}
+
+// changeBatch is how many rows one database transaction of a large change takes.
+const changeBatch = 2000
+
+// change makes a new version of a table: rows are added and others removed.
+// What readers see changes at once, at the end; until then it can be stopped.
+func (e *Engine) change(ctx context.Context, old store.Table, d *table.Definition, add []*message.Node, remove []int64, what, detail string) (int64, error) {
+	progress, end, err := e.beginLoading(old.Name, len(add)+len(remove))
+	if err != nil {
+		return 0, err
+	}
+	defer end()
+	version := int64(0)
+	err = e.store.Write(ctx, func(tx *store.Tx) error {
+		t, err := tx.TableInfo(old.Name)
+		if err != nil {
+			return err
+		}
+		if t.Version != old.Version {
+			return ErrConflict
+		}
+		t.Next = max(t.Next, t.Version) + 1
+		version = t.Next
+		return tx.SaveTable(&t)
+	})
+	if err != nil {
+		return 0, err
+	}
+	added, removed := len(add), len(remove)
+	for err == nil && len(add)+len(remove) > 0 {
+		some, gone := add[:min(len(add), changeBatch)], remove[:min(len(remove), changeBatch)]
+		add, remove = add[len(some):], remove[len(gone):]
+		err = e.store.Write(ctx, func(tx *store.Tx) error {
+			return errors.Join(tx.CloseRows(gone, version), tx.AddRows(d, some, version))
+		})
+		progress(len(some) + len(gone))
+	}
+	if err == nil {
+		err = e.store.Write(ctx, func(tx *store.Tx) error {
+			t, err := tx.TableInfo(old.Name)
+			if err != nil {
+				return err
+			}
+			if t.Version != old.Version {
+				return fmt.Errorf("%w: a flow has written to the table meanwhile", ErrConflict)
+			}
+			t.Version, t.UpdatedAt, t.Document = version, e.clock(), jsonfmt.Encode(d.Tree())
+			t.Rows += int64(added - removed)
+			return errors.Join(tx.SaveTable(&t), tx.AddChange(&store.TableChange{
+				Table: t.Name, Version: version, At: e.clock(), What: what, Detail: detail, By: person, Added: int64(added), Removed: int64(removed), Document: t.Document,
+			}))
+		})
+	}
+	if err != nil {
+		return 0, errors.Join(err, e.dropVersion(old.Name, version))
+	}
+	e.tableChanged(old.Name)
+	return version, nil
+}
+
+// dropVersion removes what an import that was stopped has left.
+func (e *Engine) dropVersion(name string, version int64) error {
+	for more := true; more; {
+		err := e.store.Write(context.WithoutCancel(e.ctx), func(tx *store.Tx) (err error) {
+			more, err = tx.DropVersion(name, version, changeBatch)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// dropUnfinished removes what a process that was killed has left of imports.
+func (e *Engine) dropUnfinished() error {
+	all, err := e.store.Tables()
+	if err != nil {
+		return err
+	}
+	for _, t := range all {
+		for v := t.Version + 1; v <= t.Next; v++ {
+			if err := e.dropVersion(t.Name, v); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// tableChanged tells everyone, and wakes what waits for a row.
+func (e *Engine) tableChanged(name string) {
+	e.Events.Publish(TopicTables)
+}
+
+// Imported is what an import comes to, or would come to.
+type Imported struct {
+	Rows    int   `json:"rows"` // in the file
+	Added   int   `json:"added"`
+	Changed int   `json:"changed"`
+	Removed int   `json:"removed"`
+	Same    int   `json:"same"`
+	Version int64 `json:"version"` // 0 for a preview
+}
+
+// Import loads a file into a table. merge keeps rows whose key is not in the
+// file; else the file's rows are those of the table. A table that has no
+// definition yet gets one that fits the file.
+func (e *Engine) Import(ctx context.Context, name, format string, src []byte, merge, preview bool) (Imported, error) {
+	f, err := table.ReadFile(format, src)
+	if err != nil {
+		return Imported{}, fmt.Errorf("%w: the file cannot be loaded: %w", ErrDecision, err)
+	}
+	old, err := e.store.TableInfo(name)
+	if err != nil {
+		return Imported{}, err
+	}
+	d, findings := table.Read(old.Document)
+	if d == nil {
+		return Imported{}, &FindingsError{"the table cannot be read", findings}
+	}
+	if len(d.Keys) == 0 {
+		g := table.Guess(name, f.Columns)
+		d.Columns, d.Keys, d.Range = g.Columns, g.Keys, g.Range
+	}
+	if err := f.Fit(d); err != nil {
+		return Imported{}, fmt.Errorf("%w: the file does not fit the table: %w", ErrDecision, err)
+	}
+	for _, c := range f.Columns {
+		if !slices.Contains(d.Columns, c) {
+			d.Columns = append(d.Columns, c)
+		}
+	}
+	out := Imported{Rows: len(f.Rows)}
+	list, ns, err := e.standing(name, old.Version)
+	if err != nil {
+		return out, err
+	}
+	add, remove, err := difference(d, list, ns, f.Rows, merge, &out)
+	if err != nil || preview {
+		return out, err
+	}
+	out.Version, err = e.change(ctx, old, d, add, remove, "imported", fmt.Sprintf("%d rows", len(f.Rows)))
+	return out, err
+}
+
+// difference finds the rows to add and to remove so that a table holds those of
+// a file.
+func difference(d *table.Definition, have []*message.Node, ns []int64, file []*message.Node, merge bool, out *Imported) (add []*message.Node, remove []int64, err error) {
+	type present struct {
+		n    int
+		text string
+	}
+	place := func(row *message.Node) (string, error) {
+		p, err := d.Places(row)
+		if err != nil {
+			return "", err
+		}
+		return p[0].Key + "\x00" + p[0].Lo, nil
+	}
+	byKey, kept := make(map[string]present, len(have)), map[int]bool{}
+	for i, row := range have {
+		p, err := place(row)
+		if err != nil {
+			p = fmt.Sprintf("\x00%d", i) // it does not fit a new definition and goes
+		}
+		byKey[p] = present{i, string(jsonfmt.Encode(row))}
+	}
+	final := make([]*message.Node, 0, len(file))
+	for _, row := range file {
+		p, err := place(row)
+		if err != nil {
+			return nil, nil, err
+		}
+		was, ok := byKey[p]
+		switch {
+		case ok && was.text == string(jsonfmt.Encode(row)):
+			out.Same++
+		case ok:
+			out.Changed++
+			add, remove = append(add, row), append(remove, ns[was.n])
+		default:
+			out.Added++
+			add = append(add, row)
+		}
+		if ok {
+			kept[was.n] = true
+		}
+		final = append(final, row)
+	}
+	for i := range have {
+		switch {
+		case kept[i]:
+		case merge:
+			final = append(final, have[i])
+		default:
+			out.Removed++
+			remove = append(remove, ns[i])
+		}
+	}
+	if problems := table.Check(d, final); merge && problems != nil {
+		return nil, nil, fmt.Errorf("%w: the rows clash with those of the table: %w", ErrDecision, problems)
+	}
+	return add, remove, nil
+}
+
+// RowEdit changes, adds (Row 0) or removes (Value nil) a row.
+type RowEdit struct {
+	Row   int64
+	Value *message.Node
+}
+
+// EditRows makes a new version of a table with some rows changed.
+func (e *Engine) EditRows(ctx context.Context, name string, version *int64, edits []RowEdit) (int64, error) {
+	var made int64
+	err := e.store.Write(ctx, func(tx *store.Tx) error {
+		t, err := tx.TableInfo(name)
+		if err != nil {
+			return err
+		}
+		if version != nil && *version != t.Version {
+			return ErrConflict
+		}
+		d, findings := table.Read(t.Document)
+		if d == nil {
+			return &FindingsError{"the table cannot be read", findings}
+		}
+		if _, busy := e.LoadingOf(name); busy {
+			return fmt.Errorf("%w: rows are being loaded into the table %s; wait for its end, or stop it", ErrDecision, name)
+		}
+		var remove []int64
+		var add []*message.Node
+		for _, edit := range edits {
+			if edit.Row != 0 {
+				if _, err := tx.Row(name, edit.Row); err != nil {
+					return fmt.Errorf("row %d: %w", edit.Row, err)
+				}
+				remove = append(remove, edit.Row)
+			}
+			if edit.Value != nil {
+				if len(jsonfmt.Encode(edit.Value)) > table.MaxRow {
+					return fmt.Errorf("%w: a row has at most %d bytes", ErrDecision, table.MaxRow)
+				}
+				add = append(add, edit.Value)
+			}
+		}
+		made, err = e.writeRows(tx, t, d, add, remove, store.TableChange{What: "edited", By: person})
+		return err
+	})
+	if err == nil {
+		e.tableChanged(name)
+	}
+	return made, err
+}
+
+// writeRows makes a version inside a database transaction, row by row, and
+// refuses rows that clash.
+func (e *Engine) writeRows(tx *store.Tx, t store.Table, d *table.Definition, add []*message.Node, remove []int64, c store.TableChange) (int64, error) {
+	own := *d
+	own.Columns = slices.Clone(d.Columns)
+	d = &own
+	t.Next = max(t.Next, t.Version) + 1
+	version := t.Next
+	if err := tx.CloseRows(remove, version); err != nil {
+		return 0, err
+	}
+	for _, row := range add {
+		other, err := tx.Clashing(d, version, row)
+		if err != nil {
+			return 0, fmt.Errorf("%w: %w", ErrDecision, err)
+		}
+		if other != nil {
+			return 0, fmt.Errorf("%w: the row %s clashes with %s", ErrDecision, jsonfmt.Encode(row), jsonfmt.Encode(other.Value))
+		}
+		if err := tx.AddRows(d, []*message.Node{row}, version); err != nil {
+			return 0, err
+		}
+		for _, name := range row.Names() {
+			if !slices.Contains(d.Columns, name) {
+				d.Columns = append(d.Columns, name)
+			}
+		}
+	}
+	t.Version, t.UpdatedAt, t.Document = version, e.clock(), jsonfmt.Encode(d.Tree())
+	t.Rows += int64(len(add) - len(remove))
+	c.Table, c.Version, c.At, c.Added, c.Removed, c.Document = t.Name, version, t.UpdatedAt, int64(len(add)), int64(len(remove)), t.Document
+	return version, errors.Join(tx.SaveTable(&t), tx.AddChange(&c))
+}
+
+// RestoreTable makes a new version that is as an older one was.
+func (e *Engine) RestoreTable(ctx context.Context, name string, version int64) (int64, error) {
+	old, err := e.store.TableInfo(name)
+	if err != nil {
+		return 0, err
+	}
+	document, err := e.store.TableDocument(name, version)
+	if err != nil {
+		return 0, err
+	}
+	d, findings := table.Read(document)
+	if d == nil {
+		return 0, &FindingsError{"that version cannot be read", findings}
+	}
+	present, _ := table.Read(old.Document)
+	all := present == nil || !sameShape(present, d)
+	stands := map[int64]bool{}
+	var add []*message.Node
+	var remove []int64
+	if err := e.store.EachTableRow(name, old.Version, func(n int64, _ *message.Node) error { stands[n] = true; return nil }); err != nil {
+		return 0, err
+	}
+	if err := e.store.EachTableRow(name, version, func(n int64, row *message.Node) error {
+		if all || !stands[n] {
+			add = append(add, row)
+		} else {
+			delete(stands, n)
+		}
+		return nil
+	}); err != nil {
+		return 0, err
+	}
+	for n := range stands {
+		remove = append(remove, n)
+	}
+	slices.Sort(remove)
+	return e.change(ctx, old, d, add, remove, "restored", fmt.Sprintf("version %d", version))
+}
+
+// DeleteTable removes a table that no live flow uses.
+func (e *Engine) DeleteTable(ctx context.Context, name string) error {
+	if live, _ := e.TableUses(name); len(live) > 0 {
+		return fmt.Errorf("%w: %v look into it", ErrInUse, live)
+	}
+	err := e.store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := tx.TableInfo(name); err != nil {
+			return err
+		}
+		return tx.DeleteTable(name)
+	})
+	e.Events.Publish(TopicTables)
+	return err
+}
+
+// looked does what a step wants of tables. failure ends the step; then no effect
+// is recorded, so that a message that is sent again looks anew.
+func (w *walking) looked(want *step.Want) (effect *step.Effect, failure *step.Failure, err error) {
+	tables := w.p.Tables(w.tx.LookIn())
+	var out step.Effect
+	if want.Kind == step.WantLookup {
+		out, err = want.Lookup.Do(tables)
+	} else {
+		out, err = w.pair(want, tables)
+	}
+	if errors.As(err, &failure) {
+		failure.Kind = map[string]string{step.WantLookup: "lookup", step.WantPair: "pair"}[want.Kind]
+		return nil, failure, nil
+	}
+	return &out, nil, err
+}
+
+// pair writes a row of a cross-reference table.
+func (w *walking) pair(want *step.Want, tables table.Tables) (step.Effect, error) {
+	name := want.Pair.Table
+	if w.p.HasTable(name) {
+		return step.Effect{}, &step.Failure{Phase: "in", Class: step.Flow, Reason: fmt.Sprintf("the table %q is a file of the flow, which nothing changes; make a cross-reference table on the Tables page", name)}
+	}
+	t, p, effect, err := want.Pair.Decide(tables)
+	if err != nil || !p.Add {
+		return effect, err
+	}
+	info, err := w.tx.TableInfo(name)
+	if err != nil {
+		return effect, err
+	}
+	var remove []int64
+	for _, r := range p.Remove {
+		remove = append(remove, r.N)
+	}
+	version, err := w.e.writeRows(w.tx, info, t.Definition(), []*message.Node{p.Row}, remove, store.TableChange{What: "paired", Detail: p.Said, By: w.t.Flow, Tx: &w.t.ID})
+	effect.Looked[0].Version = version
+	w.after.tables[name] = true
+	return effect, err
+}

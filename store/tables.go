@@ -1,0 +1,397 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"gorm.io/gorm"
+
+	"readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/core/table"
+)
+
+// Table is reference data. What a version was stays: rows know from which
+// version to which they stood.
+type Table struct {
+	Name      string `gorm:"primaryKey"`
+	Document  []byte // JSON of its definition
+	Version   int64  // grows with every change of its rows or definition
+	Next      int64  // the newest version that was begun
+	Rows      int64
+	UpdatedAt time.Time
+}
+
+// TableRow is a row from the version From to the one before To.
+type TableRow struct {
+	N     int64 `gorm:"primaryKey;autoIncrement"`
+	Table string
+	Body  []byte // JSON
+	From  int64
+	To    int64 // 0: it stands still
+}
+
+// TableKey is a row's place in one key of its table.
+type TableKey struct {
+	Row   int64 `gorm:"primaryKey;autoIncrement:false"`
+	K     int   `gorm:"primaryKey;autoIncrement:false"` // number of the key
+	Table string
+	Key   string
+	Lo    string // where its range begins, as table.SortKey has it
+	From  int64
+	To    int64
+}
+
+// TableChange tells what made a version.
+type TableChange struct {
+	Table   string `gorm:"primaryKey"`
+	Version int64  `gorm:"primaryKey;autoIncrement:false"`
+	At      time.Time
+	What    string // imported, edited, defined, restored, paired
+	Detail  string
+	By      string // "a person", or the flow
+	Tx      *ID    // the transaction that did it
+	Added   int64
+	Removed int64
+	// Document is the definition as it was since this version.
+	Document []byte
+}
+
+// TableInfo gives a table without its rows, or ErrNotFound.
+func (s *Store) TableInfo(name string) (Table, error) { return tableInfo(s.read, name) }
+
+// TableInfo is Store.TableInfo inside a write.
+func (tx *Tx) TableInfo(name string) (Table, error) { return tableInfo(tx.db, name) }
+
+func tableInfo(db *gorm.DB, name string) (Table, error) {
+	var t Table
+	return t, db.Where("name = ?", name).Take(&t).Error
+}
+
+// Tables lists all tables.
+func (s *Store) Tables() ([]Table, error) {
+	var out []Table
+	return out, s.read.Order("name").Find(&out).Error
+}
+
+// LookIn gives the tables as they are now, to find rows in.
+func (s *Store) LookIn() table.Tables { return lookIn{s.read, s.definitions} }
+
+// LookIn is Store.LookIn inside a write.
+func (tx *Tx) LookIn() table.Tables { return lookIn{tx.db, tx.definitions} }
+
+type lookIn struct {
+	db    *gorm.DB
+	known *definitions
+}
+
+// definitions keeps the definitions of tables that were read, by their text:
+// reading one costs a hundred times what finding a row does.
+type definitions struct {
+	mu  sync.Mutex
+	all map[string]*table.Definition
+}
+
+// keptDefinitions is how many are kept; then all are forgotten.
+const keptDefinitions = 1000
+
+func (k *definitions) read(name string, document []byte) (*table.Definition, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if d := k.all[string(document)]; d != nil {
+		return d, nil
+	}
+	d, findings := table.Read(document)
+	if d == nil {
+		return nil, fmt.Errorf("the table %q can no longer be read: %w", name, findings[0])
+	}
+	if len(k.all) >= keptDefinitions {
+		clear(k.all)
+	}
+	k.all[string(document)] = d
+	return d, nil
+}
+
+// Table implements table.Tables.
+func (l lookIn) Table(name string) (table.Table, error) {
+	t, err := tableInfo(l.db, name)
+	if errors.Is(err, ErrNotFound) {
+		var known []string
+		if err := l.db.Model(&Table{}).Order("name").Limit(1000).Pluck("name", &known).Error; err != nil {
+			return nil, err
+		}
+		return nil, table.NoTable(name, known)
+	}
+	if err != nil {
+		return nil, err
+	}
+	d, err := l.known.read(t.Name, t.Document)
+	if err != nil {
+		return nil, err
+	}
+	return &stored{l.db, d, t.Version}, nil
+}
+
+// stored is a table in the file.
+type stored struct {
+	db      *gorm.DB
+	def     *table.Definition
+	version int64
+}
+
+func (t *stored) Definition() *table.Definition { return t.def }
+func (t *stored) Version() int64                { return t.version }
+
+// Find implements table.Table. Rows of one key do not overlap, so the last one
+// that begins at or before a value is the only one that can hold it.
+func (t *stored) Find(key int, at table.Place) (*table.Row, error) {
+	if key > 0 || t.def.Range == nil {
+		return t.first(t.of(key, at.Key))
+	}
+	row, err := t.first(t.of(key, at.Key).Where("lo <= ?", at.Lo).Order("lo DESC"))
+	if err != nil || row == nil {
+		return nil, err
+	}
+	places, err := t.def.Places(row.Value)
+	if err != nil || !t.def.Covers(places[0], at.Lo) {
+		return nil, err
+	}
+	return row, nil
+}
+
+// clashing gives a row that may not stand beside one at this place, or nil.
+func (t *stored) clashing(key int, p table.Place) (*table.Row, error) {
+	if key > 0 || t.def.Range == nil {
+		return t.Find(key, p)
+	}
+	for _, q := range []*gorm.DB{t.of(key, p.Key).Where("lo <= ?", p.Lo).Order("lo DESC"), t.of(key, p.Key).Where("lo > ?", p.Lo).Order("lo")} {
+		row, err := t.first(q)
+		if err != nil {
+			return nil, err
+		}
+		if row == nil {
+			continue
+		}
+		places, err := t.def.Places(row.Value)
+		if err != nil {
+			return nil, err
+		}
+		if t.def.Clash(key, p, places[0]) {
+			return row, nil
+		}
+	}
+	return nil, nil
+}
+
+// of chooses the rows of the version at a key.
+func (t *stored) of(k int, key string) *gorm.DB {
+	return t.db.Table("table_keys").Select("table_rows.n, table_rows.body").Joins("JOIN table_rows ON table_rows.n = table_keys.row").
+		Where(`table_keys."table" = ? AND k = ? AND key = ? AND table_keys."from" <= ? AND (table_keys."to" = 0 OR table_keys."to" > ?)`, t.def.Name, k, key, t.version, t.version)
+}
+
+func (t *stored) first(q *gorm.DB) (*table.Row, error) {
+	var r TableRow
+	err := q.Limit(1).Take(&r).Error
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return rowOf(&r)
+}
+
+// Clashing gives a row that stands in a version, also one that is being made,
+// and may not stand beside this one; nil when there is none.
+func (tx *Tx) Clashing(d *table.Definition, version int64, row *message.Node) (*table.Row, error) {
+	places, err := d.Places(row)
+	if err != nil {
+		return nil, err
+	}
+	t := &stored{tx.db, d, version}
+	for k, p := range places {
+		if p.Key == "" && len(d.Keys[k]) > 0 {
+			continue
+		}
+		if other, err := t.clashing(k, p); err != nil || other != nil {
+			return other, err
+		}
+	}
+	return nil, nil
+}
+
+func rowOf(r *TableRow) (*table.Row, error) {
+	d, err := json.Decode(r.Body)
+	if err != nil {
+		return nil, fmt.Errorf("row %d: %w", r.N, err)
+	}
+	return &table.Row{N: r.N, Value: d.Root}, nil
+}
+
+// TableRows lists rows of a version in the order in which they came, behind the
+// row after; text leaves those out that do not hold it.
+func (s *Store) TableRows(name string, version, after int64, text string, limit int) ([]TableRow, error) {
+	q := s.read.Where(`"table" = ? AND n > ? AND "from" <= ? AND ("to" = 0 OR "to" > ?)`, name, after, version, version).Order("n").Limit(limit)
+	if text != "" {
+		q = q.Where("instr(lower(body), lower(?)) > 0", text)
+	}
+	var out []TableRow
+	return out, q.Find(&out).Error
+}
+
+// EachTableRow hands every row of a version to do, some at a time.
+func (s *Store) EachTableRow(name string, version int64, do func(n int64, row *message.Node) error) error {
+	after := int64(0)
+	for {
+		rows, err := s.TableRows(name, version, after, "", 5000)
+		if err != nil || len(rows) == 0 {
+			return err
+		}
+		for i := range rows {
+			r, err := rowOf(&rows[i])
+			if err != nil {
+				return err
+			}
+			if err := do(r.N, r.Value); err != nil {
+				return err
+			}
+		}
+		after = rows[len(rows)-1].N
+	}
+}
+
+// Row gives a row that stands in a table, or ErrNotFound.
+func (tx *Tx) Row(name string, n int64) (*table.Row, error) {
+	var r TableRow
+	if err := tx.db.Where(`n = ? AND "table" = ? AND "to" = 0`, n, name).Take(&r).Error; err != nil {
+		return nil, err
+	}
+	return rowOf(&r)
+}
+
+// SaveTable writes a table's line.
+func (tx *Tx) SaveTable(t *Table) error { return tx.db.Save(t).Error }
+
+// AddChange notes what made a version.
+func (tx *Tx) AddChange(c *TableChange) error { return tx.db.Create(c).Error }
+
+// TableChanges lists versions, the newest first, older than before.
+func (s *Store) TableChanges(name string, before int64, limit int) ([]TableChange, error) {
+	var out []TableChange
+	q := s.read.Where(`"table" = ?`, name).Order("version DESC").Limit(limit)
+	if before > 0 {
+		q = q.Where("version < ?", before)
+	}
+	return out, q.Find(&out).Error
+}
+
+// TableDocument gives the definition that a version had, or ErrNotFound.
+func (s *Store) TableDocument(name string, version int64) ([]byte, error) {
+	var c TableChange
+	if err := s.read.Where(`"table" = ? AND version = ?`, name, version).Take(&c).Error; err != nil {
+		return nil, err
+	}
+	return c.Document, nil
+}
+
+// insertBatch is how many rows one statement stores.
+const insertBatch = 500
+
+// AddRows stores rows that stand from a version on.
+func (tx *Tx) AddRows(d *table.Definition, list []*message.Node, version int64) error {
+	for len(list) > 0 {
+		some := list[:min(insertBatch, len(list))]
+		list = list[len(some):]
+		rows := make([]TableRow, len(some))
+		for i, n := range some {
+			rows[i] = TableRow{Table: d.Name, Body: json.Encode(n), From: version}
+		}
+		if err := tx.db.Create(&rows).Error; err != nil {
+			return err
+		}
+		var keys []TableKey
+		for i, n := range some {
+			own, err := keysOf(d, n, rows[i].N, version)
+			if err != nil {
+				return err
+			}
+			keys = append(keys, own...)
+		}
+		if err := tx.addKeys(keys); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (tx *Tx) addKeys(keys []TableKey) error {
+	if len(keys) == 0 {
+		return nil
+	}
+	return tx.db.CreateInBatches(&keys, insertBatch).Error
+}
+
+func keysOf(d *table.Definition, n *message.Node, row, version int64) ([]TableKey, error) {
+	places, err := d.Places(n)
+	if err != nil {
+		return nil, err
+	}
+	var out []TableKey
+	for k, p := range places {
+		if p.Key != "" || len(d.Keys[k]) == 0 {
+			out = append(out, TableKey{Table: d.Name, K: k, Key: p.Key, Lo: p.Lo, Row: row, From: version})
+		}
+	}
+	return out, nil
+}
+
+// CloseRows lets rows stand up to the version before this one.
+func (tx *Tx) CloseRows(ns []int64, version int64) error {
+	for len(ns) > 0 {
+		some := ns[:min(insertBatch, len(ns))]
+		ns = ns[len(some):]
+		if err := errors.Join(
+			tx.db.Model(&TableRow{}).Where(`n IN ? AND "to" = 0`, some).Update("to", version).Error,
+			tx.db.Model(&TableKey{}).Where(`row IN ? AND "to" = 0`, some).Update("to", version).Error,
+		); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// DropVersion removes what an import that was not finished has left of a version.
+func (tx *Tx) DropVersion(name string, version int64, limit int) (more bool, err error) {
+	const some = `(SELECT n FROM table_rows WHERE "table" = ? AND "from" = ? ORDER BY n LIMIT ?)`
+	if err := tx.db.Exec(`DELETE FROM table_keys WHERE row IN `+some, name, version, limit).Error; err != nil {
+		return false, err
+	}
+	res := tx.db.Exec(`DELETE FROM table_rows WHERE n IN `+some, name, version, limit)
+	if res.Error != nil || res.RowsAffected == int64(limit) {
+		return true, res.Error
+	}
+	return false, errors.Join(
+		tx.db.Exec(`UPDATE table_rows SET "to" = 0 WHERE "table" = ? AND "to" = ?`, name, version).Error,
+		tx.db.Exec(`UPDATE table_keys SET "to" = 0 WHERE "table" = ? AND "to" = ?`, name, version).Error,
+	)
+}
+
+// DeleteTable removes a table with its rows and versions.
+func (tx *Tx) DeleteTable(name string) error {
+	return errors.Join(
+		tx.db.Where("name = ?", name).Delete(&Table{}).Error,
+		tx.db.Where(`"table" = ?`, name).Delete(&TableRow{}).Error,
+		tx.db.Where(`"table" = ?`, name).Delete(&TableKey{}).Error,
+		tx.db.Where(`"table" = ?`, name).Delete(&TableChange{}).Error,
+	)
+}
+
+// ChangedRows lists the rows that a version brought, and those that it took away.
+func (s *Store) ChangedRows(name string, version int64, limit int) (added, removed []TableRow, err error) {
+	return added, removed, errors.Join(
+		s.read.Where(`"table" = ? AND "from" = ?`, name, version).Order("n").Limit(limit).Find(&added).Error,
+		s.read.Where(`"table" = ? AND "to" = ?`, name, version).Order("n").Limit(limit).Find(&removed).Error,
+	)
+}
