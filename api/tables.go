@@ -110,13 +110,14 @@ func whole(c *gin.Context, name string, otherwise int64) (int64, error) {
 
 type rowView struct {
 	N     int64           `json:"n"`
+	Pos   int64           `json:"place"`
 	Value json.RawMessage `json:"value"`
 }
 
 func rowViews(rows []store.TableRow) []rowView {
 	out := make([]rowView, len(rows))
 	for i, r := range rows {
-		out[i] = rowView{r.N, r.Body}
+		out[i] = rowView{r.N, r.Pos, r.Body}
 	}
 	return out
 }
@@ -194,7 +195,7 @@ func (s *Server) exportTable(c *gin.Context) {
 		return
 	}
 	var rows []*message.Node
-	if err := s.store.EachTableRow(t.Name, min(version, t.Version), func(_ int64, n *message.Node) error { rows = append(rows, n); return nil }); err != nil {
+	if err := s.store.EachTableRow(t.Name, min(version, t.Version), func(r *table.Row) error { rows = append(rows, r.Value); return nil }); err != nil {
 		s.fail(c, err)
 		return
 	}

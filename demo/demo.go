@@ -8,6 +8,7 @@ import (
 	"context"
 	"embed"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
@@ -22,7 +23,7 @@ import (
 	"readyferry/standin"
 )
 
-//go:embed flows connections samples stand-ins schemas tables
+//go:embed flows connections samples stand-ins schemas tables reference
 var files embed.FS
 
 // key is what the demo's callers send; it guards nothing but made-up data.
@@ -49,6 +50,9 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set) error {
 	}); err != nil {
 		return err
 	}
+	if err := loadTables(ctx, e); err != nil {
+		return err
+	}
 	// The flow that reads a queue or topic comes before the one that fills it.
 	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes", "return-scans", "overdue-notices"} {
 		if e.IntakeOf(name) != nil {
@@ -56,6 +60,38 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set) error {
 		}
 		if err := loadFlow(ctx, e, name); err != nil {
 			return fmt.Errorf("flow %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// loadTables makes the tables of reference data that are not there yet.
+func loadTables(ctx context.Context, e *engine.Engine) error {
+	entries, err := fs.Glob(files, "reference/*.yaml")
+	if err != nil {
+		return err
+	}
+	create := int64(0)
+	for _, file := range entries {
+		name := strings.TrimSuffix(path.Base(file), ".yaml")
+		document, err := files.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		if _, err := e.SaveTable(ctx, name, document, &create); errors.Is(err, engine.ErrConflict) {
+			continue
+		} else if err != nil {
+			return fmt.Errorf("table %s: %w", name, err)
+		}
+		rows, err := files.ReadFile("reference/" + name + ".csv")
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := e.Import(ctx, name, "csv", rows, false, false); err != nil {
+			return fmt.Errorf("table %s: %w", name, err)
 		}
 	}
 	return nil

@@ -120,14 +120,18 @@ func (e *Engine) SaveTable(ctx context.Context, name string, document []byte, ve
 	if before != nil && sameShape(before, d) {
 		return e.change(ctx, old, d, nil, nil, "defined", "")
 	}
-	list, ns, err := e.standing(name, old.Version)
+	rows, err := e.standing(name, old.Version)
 	if err != nil {
 		return 0, err
+	}
+	list, ns := make([]*message.Node, len(rows)), make([]int64, len(rows))
+	for i, r := range rows {
+		list[i], ns[i] = r.Value, r.N
 	}
 	if problems := table.Check(d, list); problems != nil {
 		return 0, wrong("/keys", "the rows of the table do not fit: "+problems.Error(), "change those rows first")
 	}
-	return e.change(ctx, old, d, list, ns, "defined", "") // every row anew, so that its keys are
+	return e.change(ctx, old, d, rows, ns, "defined", "") // every row anew, so that its keys are
 }
 
 const person = "a person"
@@ -136,12 +140,12 @@ func sameShape(a, b *table.Definition) bool {
 	return a.Cross == b.Cross && slices.EqualFunc(a.Keys, b.Keys, slices.Equal) && (a.Range == nil) == (b.Range == nil) && (a.Range == nil || *a.Range == *b.Range)
 }
 
-func (e *Engine) standing(name string, version int64) (list []*message.Node, ns []int64, err error) {
-	err = e.store.EachTableRow(name, version, func(n int64, row *message.Node) error {
-		list, ns = append(list, row), append(ns, n)
+func (e *Engine) standing(name string, version int64) (rows []table.Row, err error) {
+	err = e.store.EachTableRow(name, version, func(row *table.Row) error {
+		rows = append(rows, *row)
 		return nil
 	})
-	return list, ns, err
+	return rows, err
 }
 
 // changeBatch is how many rows one database transaction of a large change takes.
@@ -149,7 +153,7 @@ const changeBatch = 2000
 
 // change makes a new version of a table: rows are added and others removed.
 // What readers see changes at once, at the end; until then it can be stopped.
-func (e *Engine) change(ctx context.Context, old store.Table, d *table.Definition, add []*message.Node, remove []int64, what, detail string) (int64, error) {
+func (e *Engine) change(ctx context.Context, old store.Table, d *table.Definition, add []table.Row, remove []int64, what, detail string) (int64, error) {
 	progress, end, err := e.beginLoading(old.Name, len(add)+len(remove))
 	if err != nil {
 		return 0, err
@@ -277,11 +281,11 @@ func (e *Engine) Import(ctx context.Context, name, format string, src []byte, me
 		}
 	}
 	out := Imported{Rows: len(f.Rows)}
-	list, ns, err := e.standing(name, old.Version)
+	have, err := e.standing(name, old.Version)
 	if err != nil {
 		return out, err
 	}
-	add, remove, err := difference(d, list, ns, f.Rows, merge, &out)
+	add, remove, err := difference(d, have, f.Rows, merge, &out)
 	if err != nil || preview {
 		return out, err
 	}
@@ -291,7 +295,7 @@ func (e *Engine) Import(ctx context.Context, name, format string, src []byte, me
 
 // difference finds the rows to add and to remove so that a table holds those of
 // a file.
-func difference(d *table.Definition, have []*message.Node, ns []int64, file []*message.Node, merge bool, out *Imported) (add []*message.Node, remove []int64, err error) {
+func difference(d *table.Definition, have []table.Row, file []*message.Node, merge bool, out *Imported) (add []table.Row, remove []int64, err error) {
 	type present struct {
 		n    int
 		text string
@@ -305,11 +309,11 @@ func difference(d *table.Definition, have []*message.Node, ns []int64, file []*m
 	}
 	byKey, kept := make(map[string]present, len(have)), map[int]bool{}
 	for i, row := range have {
-		p, err := place(row)
+		p, err := place(row.Value)
 		if err != nil {
 			p = fmt.Sprintf("\x00%d", i) // it does not fit a new definition and goes
 		}
-		byKey[p] = present{i, string(jsonfmt.Encode(row))}
+		byKey[p] = present{i, string(jsonfmt.Encode(row.Value))}
 	}
 	final := make([]*message.Node, 0, len(file))
 	for _, row := range file {
@@ -323,10 +327,10 @@ func difference(d *table.Definition, have []*message.Node, ns []int64, file []*m
 			out.Same++
 		case ok:
 			out.Changed++
-			add, remove = append(add, row), append(remove, ns[was.n])
+			add, remove = append(add, table.Row{Pos: have[was.n].Pos, Value: row}), append(remove, have[was.n].N)
 		default:
 			out.Added++
-			add = append(add, row)
+			add = append(add, table.Row{Value: row})
 		}
 		if ok {
 			kept[was.n] = true
@@ -337,10 +341,10 @@ func difference(d *table.Definition, have []*message.Node, ns []int64, file []*m
 		switch {
 		case kept[i]:
 		case merge:
-			final = append(final, have[i])
+			final = append(final, have[i].Value)
 		default:
 			out.Removed++
-			remove = append(remove, ns[i])
+			remove = append(remove, have[i].N)
 		}
 	}
 	if problems := table.Check(d, final); merge && problems != nil {
@@ -374,19 +378,21 @@ func (e *Engine) EditRows(ctx context.Context, name string, version *int64, edit
 			return fmt.Errorf("%w: rows are being loaded into the table %s; wait for its end, or stop it", ErrDecision, name)
 		}
 		var remove []int64
-		var add []*message.Node
+		var add []table.Row
 		for _, edit := range edits {
+			pos := int64(0)
 			if edit.Row != 0 {
-				if _, err := tx.Row(name, edit.Row); err != nil {
+				old, err := tx.Row(name, edit.Row)
+				if err != nil {
 					return fmt.Errorf("row %d: %w", edit.Row, err)
 				}
-				remove = append(remove, edit.Row)
+				remove, pos = append(remove, edit.Row), old.Pos
 			}
 			if edit.Value != nil {
 				if len(jsonfmt.Encode(edit.Value)) > table.MaxRow {
 					return fmt.Errorf("%w: a row has at most %d bytes", ErrDecision, table.MaxRow)
 				}
-				add = append(add, edit.Value)
+				add = append(add, table.Row{Pos: pos, Value: edit.Value})
 			}
 		}
 		made, err = e.writeRows(tx, t, d, add, remove, store.TableChange{What: "edited", By: person})
@@ -400,7 +406,7 @@ func (e *Engine) EditRows(ctx context.Context, name string, version *int64, edit
 
 // writeRows makes a version inside a database transaction, row by row, and
 // refuses rows that clash.
-func (e *Engine) writeRows(tx *store.Tx, t store.Table, d *table.Definition, add []*message.Node, remove []int64, c store.TableChange) (int64, error) {
+func (e *Engine) writeRows(tx *store.Tx, t store.Table, d *table.Definition, add []table.Row, remove []int64, c store.TableChange) (int64, error) {
 	own := *d
 	own.Columns = slices.Clone(d.Columns)
 	d = &own
@@ -410,17 +416,17 @@ func (e *Engine) writeRows(tx *store.Tx, t store.Table, d *table.Definition, add
 		return 0, err
 	}
 	for _, row := range add {
-		other, err := tx.Clashing(d, version, row)
+		other, err := tx.Clashing(d, version, row.Value)
 		if err != nil {
 			return 0, fmt.Errorf("%w: %w", ErrDecision, err)
 		}
 		if other != nil {
-			return 0, fmt.Errorf("%w: the row %s clashes with %s", ErrDecision, jsonfmt.Encode(row), jsonfmt.Encode(other.Value))
+			return 0, fmt.Errorf("%w: the row %s clashes with %s", ErrDecision, jsonfmt.Encode(row.Value), jsonfmt.Encode(other.Value))
 		}
-		if err := tx.AddRows(d, []*message.Node{row}, version); err != nil {
+		if err := tx.AddRows(d, []table.Row{row}, version); err != nil {
 			return 0, err
 		}
-		for _, name := range row.Names() {
+		for _, name := range row.Value.Names() {
 			if !slices.Contains(d.Columns, name) {
 				d.Columns = append(d.Columns, name)
 			}
@@ -449,16 +455,16 @@ func (e *Engine) RestoreTable(ctx context.Context, name string, version int64) (
 	present, _ := table.Read(old.Document)
 	all := present == nil || !sameShape(present, d)
 	stands := map[int64]bool{}
-	var add []*message.Node
+	var add []table.Row
 	var remove []int64
-	if err := e.store.EachTableRow(name, old.Version, func(n int64, _ *message.Node) error { stands[n] = true; return nil }); err != nil {
+	if err := e.store.EachTableRow(name, old.Version, func(r *table.Row) error { stands[r.N] = true; return nil }); err != nil {
 		return 0, err
 	}
-	if err := e.store.EachTableRow(name, version, func(n int64, row *message.Node) error {
-		if all || !stands[n] {
-			add = append(add, row)
+	if err := e.store.EachTableRow(name, version, func(r *table.Row) error {
+		if all || !stands[r.N] {
+			add = append(add, *r)
 		} else {
-			delete(stands, n)
+			delete(stands, r.N)
 		}
 		return nil
 	}); err != nil {
@@ -518,10 +524,11 @@ func (w *walking) pair(want *step.Want, tables table.Tables) (step.Effect, error
 		return effect, err
 	}
 	var remove []int64
+	row := table.Row{Value: p.Row}
 	for _, r := range p.Remove {
-		remove = append(remove, r.N)
+		remove, row.Pos = append(remove, r.N), r.Pos
 	}
-	version, err := w.e.writeRows(w.tx, info, t.Definition(), []*message.Node{p.Row}, remove, store.TableChange{What: "paired", Detail: p.Said, By: w.t.Flow, Tx: &w.t.ID})
+	version, err := w.e.writeRows(w.tx, info, t.Definition(), []table.Row{row}, remove, store.TableChange{What: "paired", Detail: p.Said, By: w.t.Flow, Tx: &w.t.ID})
 	effect.Looked[0].Version = version
 	w.after.tables[name] = true
 	return effect, err

@@ -9,6 +9,7 @@ import (
 
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
+	"readyferry/core/table"
 	"readyferry/store"
 )
 
@@ -42,8 +43,8 @@ func (w *world) rows(name string) string {
 		w.t.Fatal(err)
 	}
 	var out []string
-	if err := w.store.EachTableRow(name, info.Version, func(_ int64, row *message.Node) error {
-		out = append(out, string(jsonfmt.Encode(row)))
+	if err := w.store.EachTableRow(name, info.Version, func(row *table.Row) error {
+		out = append(out, string(jsonfmt.Encode(row.Value)))
 		return nil
 	}); err != nil {
 		w.t.Fatal(err)

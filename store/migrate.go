@@ -143,7 +143,7 @@ func migrate(db *gorm.DB) error {
 				return err
 			}
 			return execAll(db,
-				`CREATE INDEX table_rows_standing ON table_rows ("table", n) WHERE "to" = 0`,
+				`CREATE INDEX table_rows_standing ON table_rows ("table", pos)`,
 				`CREATE INDEX table_rows_from ON table_rows ("table", "from")`,
 				`CREATE INDEX table_rows_to ON table_rows ("table", "to") WHERE "to" > 0`,
 				`CREATE INDEX table_keys_find ON table_keys ("table", k, key, lo)`,

@@ -28,6 +28,7 @@ type Table struct {
 type TableRow struct {
 	N     int64 `gorm:"primaryKey;autoIncrement"`
 	Table string
+	Pos   int64  // its place among the rows: that of the row whose place it has taken
 	Body  []byte // JSON
 	From  int64
 	To    int64 // 0: it stands still
@@ -187,7 +188,7 @@ func (t *stored) clashing(key int, p table.Place) (*table.Row, error) {
 
 // of chooses the rows of the version at a key.
 func (t *stored) of(k int, key string) *gorm.DB {
-	return t.db.Table("table_keys").Select("table_rows.n, table_rows.body").Joins("JOIN table_rows ON table_rows.n = table_keys.row").
+	return t.db.Table("table_keys").Select("table_rows.n, table_rows.pos, table_rows.body").Joins("JOIN table_rows ON table_rows.n = table_keys.row").
 		Where(`table_keys."table" = ? AND k = ? AND key = ? AND table_keys."from" <= ? AND (table_keys."to" = 0 OR table_keys."to" > ?)`, t.def.Name, k, key, t.version, t.version)
 }
 
@@ -227,13 +228,13 @@ func rowOf(r *TableRow) (*table.Row, error) {
 	if err != nil {
 		return nil, fmt.Errorf("row %d: %w", r.N, err)
 	}
-	return &table.Row{N: r.N, Value: d.Root}, nil
+	return &table.Row{N: r.N, Pos: r.Pos, Value: d.Root}, nil
 }
 
 // TableRows lists rows of a version in the order in which they came, behind the
-// row after; text leaves those out that do not hold it.
+// place after; text leaves those out that do not hold it.
 func (s *Store) TableRows(name string, version, after int64, text string, limit int) ([]TableRow, error) {
-	q := s.read.Where(`"table" = ? AND n > ? AND "from" <= ? AND ("to" = 0 OR "to" > ?)`, name, after, version, version).Order("n").Limit(limit)
+	q := s.read.Where(`"table" = ? AND pos > ? AND "from" <= ? AND ("to" = 0 OR "to" > ?)`, name, after, version, version).Order("pos").Limit(limit)
 	if text != "" {
 		q = q.Where("instr(lower(body), lower(?)) > 0", text)
 	}
@@ -242,7 +243,7 @@ func (s *Store) TableRows(name string, version, after int64, text string, limit 
 }
 
 // EachTableRow hands every row of a version to do, some at a time.
-func (s *Store) EachTableRow(name string, version int64, do func(n int64, row *message.Node) error) error {
+func (s *Store) EachTableRow(name string, version int64, do func(row *table.Row) error) error {
 	after := int64(0)
 	for {
 		rows, err := s.TableRows(name, version, after, "", 5000)
@@ -254,11 +255,11 @@ func (s *Store) EachTableRow(name string, version int64, do func(n int64, row *m
 			if err != nil {
 				return err
 			}
-			if err := do(r.N, r.Value); err != nil {
+			if err := do(r); err != nil {
 				return err
 			}
 		}
-		after = rows[len(rows)-1].N
+		after = rows[len(rows)-1].Pos
 	}
 }
 
@@ -299,21 +300,30 @@ func (s *Store) TableDocument(name string, version int64) ([]byte, error) {
 // insertBatch is how many rows one statement stores.
 const insertBatch = 500
 
-// AddRows stores rows that stand from a version on.
-func (tx *Tx) AddRows(d *table.Definition, list []*message.Node, version int64) error {
+// AddRows stores rows that stand from a version on. One without a place comes
+// behind all others.
+func (tx *Tx) AddRows(d *table.Definition, list []table.Row, version int64) error {
+	var n int64
+	if err := tx.db.Raw("SELECT COALESCE(MAX(n), 0) FROM table_rows").Scan(&n).Error; err != nil {
+		return err
+	}
 	for len(list) > 0 {
 		some := list[:min(insertBatch, len(list))]
 		list = list[len(some):]
 		rows := make([]TableRow, len(some))
-		for i, n := range some {
-			rows[i] = TableRow{Table: d.Name, Body: json.Encode(n), From: version}
+		for i, r := range some {
+			n++
+			rows[i] = TableRow{N: n, Table: d.Name, Pos: r.Pos, Body: json.Encode(r.Value), From: version}
+			if r.Pos == 0 {
+				rows[i].Pos = n
+			}
 		}
 		if err := tx.db.Create(&rows).Error; err != nil {
 			return err
 		}
 		var keys []TableKey
-		for i, n := range some {
-			own, err := keysOf(d, n, rows[i].N, version)
+		for i, r := range some {
+			own, err := keysOf(d, r.Value, rows[i].N, version)
 			if err != nil {
 				return err
 			}

@@ -37,7 +37,7 @@ func TestTheFileFindsWhatTheRulesFind(t *testing.T) {
 				return nil
 			}
 			rows = append(rows, n.Root)
-			return tx.AddRows(d, []*message.Node{n.Root}, 1)
+			return tx.AddRows(d, []table.Row{{Value: n.Root}}, 1)
 		})
 		if err != nil {
 			t.Fatal(err)

@@ -30,6 +30,7 @@ type Table interface {
 // Row is a row that stands in a table.
 type Row struct {
 	N     int64 // tells it from the others of its table
+	Pos   int64 // its place among them
 	Value *message.Node
 }
 
@@ -196,13 +197,13 @@ func (t *rows) Find(key int, at Place) (*Row, error) {
 		if len(all) == 0 {
 			return nil, nil
 		}
-		return &Row{int64(all[0].n), all[0].row}, nil
+		return &Row{N: int64(all[0].n), Value: all[0].row}, nil
 	}
 	i := sort.Search(len(all), func(i int) bool { return all[i].Lo > at.Lo })
 	if i == 0 || !t.def.Covers(all[i-1].Place, at.Lo) {
 		return nil, nil
 	}
-	return &Row{int64(all[i-1].n), all[i-1].row}, nil
+	return &Row{N: int64(all[i-1].n), Value: all[i-1].row}, nil
 }
 
 // Keyed gives a table that can be asked by these columns: itself, or one that

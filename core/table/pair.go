@@ -121,7 +121,7 @@ func (s *Scratch) Write(name string, t Table, p Pairing) {
 		w.gone[r.N] = true
 	}
 	if p.Add {
-		w.added = append(w.added, &Row{w.next, p.Row})
+		w.added = append(w.added, &Row{N: w.next, Value: p.Row})
 		w.next--
 	}
 }

@@ -12,6 +12,7 @@ const FlowPage = lazy(() => import("./pages/flow"));
 const TransactionPage = lazy(() => import("./pages/transaction"));
 const QueuesPage = lazy(() => import("./pages/queues"));
 const ConnectionsPage = lazy(() => import("./pages/connections"));
+const TablesPage = lazy(() => import("./pages/tables"));
 const StandInsPage = lazy(() => import("./pages/stand-ins"));
 const HelpPage = lazy(() => import("./pages/help"));
 
@@ -21,6 +22,7 @@ const pages = [
   ["/dead-letters", "Dead letters"],
   ["/queues", "Queues"],
   ["/connections", "Connections"],
+  ["/tables", "Tables"],
   ["/stand-ins", "Stand-ins"],
   ["/help", "Help"],
 ] as const;
@@ -89,6 +91,7 @@ export function App() {
             <Route path="/dead-letters" element={<DeadLettersPage />} />
             <Route path="/queues" element={<QueuesPage />} />
             <Route path="/connections" element={<ConnectionsPage />} />
+            <Route path="/tables" element={<TablesPage />} />
             <Route path="/stand-ins" element={<StandInsPage />} />
             <Route path="/help" element={<HelpPage />} />
             <Route

@@ -2,7 +2,7 @@ import { Command } from "cmdk";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { enc, get, type Transaction } from "./api/client";
-import { useConnections, useFlows, useStandIns } from "./api/queries";
+import { useConnections, useFlows, useStandIns, useTables } from "./api/queries";
 import { StateWord } from "./ui/marks";
 
 const row = "flex items-center gap-3 px-3 py-1.5 data-[selected=true]:bg-mark cursor-pointer";
@@ -13,6 +13,7 @@ export function Find({ open, onClose }: { open: boolean; onClose: () => void }) 
   const flows = useFlows();
   const connections = useConnections();
   const standIns = useStandIns();
+  const tables = useTables();
   const [text, setText] = useState("");
   const [hits, setHits] = useState<Transaction[]>([]);
   useEffect(() => {
@@ -92,6 +93,17 @@ export function Find({ open, onClose }: { open: boolean; onClose: () => void }) 
           >
             <b>{c.name}</b>
             <span className="text-quiet">connection</span>
+          </Command.Item>
+        ))}
+        {tables.data?.map((t) => (
+          <Command.Item
+            key={t.name}
+            value={`table ${t.title} ${t.name}`}
+            className={row}
+            onSelect={() => open_(`/tables?open=${t.name}`)}
+          >
+            <b>{t.title}</b>
+            <span className="text-quiet">table</span>
           </Command.Item>
         ))}
         {standIns.data?.map((s) => (

@@ -78,6 +78,7 @@ export const useTopics = () =>
     refetchInterval: 10_000,
     queryFn: () => get<T.Topic[]>("/api/v1/topics"),
   });
+export const useTables = () => useQuery({ queryKey: ["tables"], queryFn: () => get<T.Table[]>("/api/v1/tables") });
 export const useConnections = () =>
   useQuery({ queryKey: ["connections"], queryFn: () => get<T.Connection[]>("/api/v1/connections") });
 export const useStandIns = () =>

@@ -1050,6 +1050,198 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tables, by name */
+        get: operations["listTables"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** A table without its rows */
+        get: operations["getTable"];
+        /** Makes a table or gives it another definition; its rows must fit */
+        put: operations["putTable"];
+        post?: never;
+        /** Removes a table that no live flow uses */
+        delete: operations["deleteTable"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{name}/guess": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Proposes the definition of a table for a file; nothing is stored */
+        post: operations["guessTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{name}/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Loads a CSV file (RFC 4180, the first row names the columns) or a JSON list of maps; readers see all of it at once, or nothing where the request is broken off */
+        post: operations["importTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{name}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** All rows as a file */
+        get: operations["exportTable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{name}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** Rows in the order in which they came; page by passing the last place as after */
+        get: operations["tableRows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{name}/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Changes, adds and removes rows, all of them or none; If-Match guards against lost edits */
+        post: operations["editTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** What has changed the table, the newest first */
+        get: operations["tableVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{name}/versions/{n}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                n: number;
+            };
+            cookie?: never;
+        };
+        /** Rows that a version brought and took away, up to 200 each */
+        get: operations["tableVersion"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{name}/versions/{n}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                n: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a new version that is as this one was */
+        post: operations["restoreTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stand-ins": {
         parameters: {
             query?: never;
@@ -1288,6 +1480,8 @@ export interface components {
             reads: string[];
         };
         Entry: {
+            /** @description rows of tables that it found or wrote */
+            looked?: components["schemas"]["Looked"][];
             path: string;
             step: string;
             kind: string;
@@ -1722,6 +1916,62 @@ export interface components {
             /** Format: date-time */
             updatedAt: string;
         };
+        Table: {
+            name: string;
+            title: string;
+            /** @enum {string} */
+            kind: "reference" | "cross-reference";
+            document: Record<string, never>;
+            version: number;
+            rows: number;
+            /** Format: date-time */
+            updatedAt: string;
+            /** @description live flows */
+            usedBy: string[];
+            /** @description flows of which only the draft uses it */
+            drafts: string[];
+            loading: null | {
+                done: number;
+                total: number;
+            };
+        };
+        TableRow: {
+            /** @description tells the row from the others of its table */
+            n: number;
+            /** @description its place among them; page by passing the last one as after */
+            place: number;
+            value: Record<string, never>;
+        };
+        Imported: {
+            /** @description in the file */
+            rows: number;
+            added: number;
+            changed: number;
+            removed: number;
+            same: number;
+            /** @description 0 for a preview */
+            version: number;
+        };
+        TableChange: {
+            version: number;
+            /** Format: date-time */
+            at: string;
+            what: string;
+            detail: string;
+            by: string;
+            transaction: null | components["schemas"]["Id"];
+            added: number;
+            removed: number;
+        };
+        Looked: {
+            table: string;
+            /** @description of the table then */
+            version?: number;
+            key: string;
+            /** @description absent where there was none */
+            row?: Record<string, never>;
+            default?: boolean;
+        };
         Tested: {
             ok: boolean;
             status: number;
@@ -1888,6 +2138,8 @@ export interface components {
     };
     parameters: {
         Name: string;
+        /** @description the newest when absent */
+        TableVersion: number;
         Subscription: string;
         IdPath: components["schemas"]["Id"];
         From: string;
@@ -3526,6 +3778,346 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tested"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTables: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description tables */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Table"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description table */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Table"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/yaml": string;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description table */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Table"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    guessTable: {
+        parameters: {
+            query?: {
+                /** @description by the first character when absent */
+                format?: "csv" | "json";
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+                "application/json": Record<string, never>[];
+            };
+        };
+        responses: {
+            /** @description proposal */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        rows: number;
+                        document: Record<string, never>;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importTable: {
+        parameters: {
+            query?: {
+                /** @description by the first character when absent */
+                format?: "csv" | "json";
+                /** @description replace (default): the rows of the file are those of the table; merge: rows whose key is not in the file stay */
+                mode?: "replace" | "merge";
+                /** @description only counts */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+                "application/json": Record<string, never>[];
+            };
+        };
+        responses: {
+            /** @description what it came to */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportTable: {
+        parameters: {
+            query?: {
+                format?: "csv" | "json";
+                /** @description the newest when absent */
+                version?: components["parameters"]["TableVersion"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                    "application/json": Record<string, never>[];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tableRows: {
+        parameters: {
+            query?: {
+                after?: number;
+                /** @description only rows that hold this text */
+                find?: string;
+                /** @description the newest when absent */
+                version?: components["parameters"]["TableVersion"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description rows */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        version: number;
+                        columns: string[];
+                        rows: components["schemas"]["TableRow"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    edits: {
+                        /** @description its n; absent for a new row */
+                        row?: number;
+                        /** @description null removes the row */
+                        value?: Record<string, never> | null;
+                    }[];
+                };
+            };
+        };
+        responses: {
+            /** @description the new version */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        version: number;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tableVersions: {
+        parameters: {
+            query?: {
+                before?: number;
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description versions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableChange"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tableVersion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                n: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description rows */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        added: components["schemas"]["TableRow"][];
+                        removed: components["schemas"]["TableRow"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    restoreTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                n: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the new version */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        version: number;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

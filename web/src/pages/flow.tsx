@@ -11,7 +11,7 @@ import {
   type Sample,
   type SampleRehearsal,
 } from "../api/client";
-import { queryClient, useConnections, useQueues, useReference, useSamples, useTopics } from "../api/queries";
+import { queryClient, useConnections, useQueues, useReference, useSamples, useTables, useTopics } from "../api/queries";
 import { typing } from "../app";
 import { Desk } from "../sheet/desk";
 import { AddStep, PublishTrouble, SampleDialog } from "../sheet/dialogs";
@@ -53,6 +53,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const connections = useConnections();
   const queues = useQueues();
   const topics = useTopics();
+  const tables = useTables();
   const reference = useReference();
   const [findings, setFindings] = useState<Finding[]>(first.findings);
   const [text, setText] = useState(first.text);
@@ -401,6 +402,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
               connections={connections.data ?? []}
               queues={(queues.data ?? []).map((q) => q.name)}
               topics={(topics.data ?? []).map((t) => t.name)}
+              tables={(tables.data ?? []).map((t) => t.name)}
               flow={flow}
               onChange={(next, mark) => put(next, mark)}
               onAdd={() => setAdding(true)}

@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import type { Delivery, TransactionWhole } from "../api/client";
 import type { useInspection } from "../api/queries";
 import { entryOf, type Row, rowKey } from "../sheet/model";
-import { Seen, Sent } from "../sheet/shown";
+import { LookedUp, Seen, Sent } from "../sheet/shown";
 import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";
 import { Setting } from "../ui/parts";
@@ -87,7 +87,10 @@ export function TransactionDesk({
               ) : entry?.error ? (
                 <p className="m-3 border-l-4 border-dead bg-loss px-3 py-2">{entry.error}</p>
               ) : (
-                <Document body={entry?.after} />
+                <>
+                  <LookedUp looked={entry?.looked} />
+                  <Document body={entry?.after} />
+                </>
               )}
             </div>
           </>

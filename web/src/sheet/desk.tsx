@@ -8,7 +8,7 @@ import { paths } from "../ui/tree";
 import { at, update } from "./edit";
 import { IntakeForm } from "./intake-form";
 import { entriesOf, entryOf, type FlowDocument, type Row, type Step, type Way } from "./model";
-import { Answer, Seen, Sent } from "./shown";
+import { Answer, LookedUp, Seen, Sent } from "./shown";
 
 type Props = {
   doc: FlowDocument;
@@ -20,6 +20,7 @@ type Props = {
   connections: Connection[];
   queues: string[];
   topics: string[];
+  tables: string[];
   flow: Draft;
   onChange: (doc: FlowDocument, mark: string) => void;
   onAdd: () => void;
@@ -213,7 +214,10 @@ export function Desk(p: Props) {
           ) : (
             !entry?.error &&
             after && (
-              <Document body={after} changed={changed} lit={litField ? [litField] : []} onHover={setHoverAfter} />
+              <>
+                <LookedUp looked={entry?.looked} />
+                <Document body={after} changed={changed} lit={litField ? [litField] : []} onHover={setHoverAfter} />
+              </>
             )
           )}
         </div>
@@ -262,6 +266,7 @@ function StepForm(
           connections: p.connections.filter((c) => c.kind === "http").map((c) => c.name),
           queues: p.queues,
           topics: p.topics,
+          tables: p.tables,
           flow: p.doc.name,
         }}
       />

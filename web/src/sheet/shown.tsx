@@ -1,4 +1,4 @@
-import type { Rehearsal } from "../api/client";
+import type { Entry, Rehearsal } from "../api/client";
 import { Document } from "../ui/document";
 import { span } from "../ui/time";
 
@@ -58,5 +58,24 @@ export function Answer({ rehearsal }: { rehearsal: Rehearsal | undefined }) {
       </p>
       <Document body={{ format: "json", text: rehearsal.answer.body }} />
     </div>
+  );
+}
+
+/** The rows of tables that a step found or wrote, as they were then. */
+export function LookedUp({ looked }: { looked: Entry["looked"] }) {
+  if (!looked?.length) return null;
+  return (
+    <ul data-testid="looked" className="border-b border-line">
+      {looked.map((l, i) => (
+        <li key={i} className="px-3 py-1.5">
+          <b>{l.table}</b> <span className="data">{l.key}</span>
+          {l.version ? <span className="text-quiet"> version {l.version}</span> : null}
+          <p className={`data break-all ${l.row ? "" : "text-quiet"}`}>
+            {l.row ? JSON.stringify(l.row) : "no row"}
+            {l.default && <span className="text-quiet"> stands in for it</span>}
+          </p>
+        </li>
+      ))}
+    </ul>
   );
 }

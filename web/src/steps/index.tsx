@@ -6,8 +6,10 @@ import { convert } from "./convert";
 import { deliver } from "./deliver";
 import { filter } from "./filter";
 import type { StepView } from "./kit";
+import { lookup } from "./lookup";
 import { map } from "./map";
 import { note } from "./note";
+import { pair } from "./pair";
 import { resequence } from "./resequence";
 import { route } from "./route";
 import { scatter } from "./scatter";
@@ -29,6 +31,8 @@ const views: Record<string, StepView> = {
   aggregate,
   resequence,
   scatter,
+  lookup,
+  pair,
   deliver,
   answer,
   note,

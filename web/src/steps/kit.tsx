@@ -17,7 +17,7 @@ export type FormProps = {
   onFill: (fill: ((path: string) => void) | null) => void;
   onHoverField: (to: string | null) => void;
   litField: string | null;
-  names: { connections: string[]; queues: string[]; topics: string[]; flow: string };
+  names: { connections: string[]; queues: string[]; topics: string[]; tables: string[]; flow: string };
 };
 
 /** What the browser knows of a kind of step. */
@@ -98,7 +98,9 @@ export function Count(p: FormProps & { setting: string; label: string; usual: st
 }
 
 /** Named expressions or templates: vars and headers. */
-export function Pairs(p: FormProps & { label: string; setting: string; template?: boolean; nameHint: string }) {
+export function Pairs(
+  p: FormProps & { label: string; setting: string; template?: boolean; literal?: boolean; nameHint: string },
+) {
   const all = Object.entries((p.step[p.setting] ?? {}) as Record<string, unknown>);
   const put = (entries: [string, unknown][]) =>
     p.change(
@@ -127,7 +129,7 @@ export function Pairs(p: FormProps & { label: string; setting: string; template?
               >
                 <Code
                   label={`${p.label}, value of ${name}`}
-                  language={p.template ? "template" : "expression"}
+                  language={p.template || p.literal ? "template" : "expression"}
                   value={String(value ?? "")}
                   onChange={set}
                   completions={p.completions}
@@ -157,7 +159,7 @@ export function Pairs(p: FormProps & { label: string; setting: string; template?
         onClick={() => {
           let name = p.nameHint;
           for (let i = 2; all.some(([n]) => n === name); i++) name = `${p.nameHint}${i}`;
-          put([...all, [name, p.template ? "" : '""']]);
+          put([...all, [name, p.template || p.literal ? "" : '""']]);
         }}
       >
         + {p.nameHint}
@@ -165,6 +167,15 @@ export function Pairs(p: FormProps & { label: string; setting: string; template?
     </Setting>
   );
 }
+
+/** Names to choose from in a field that names the list. */
+export const NamedList = ({ id, names }: { id: string; names: string[] }) => (
+  <datalist id={id}>
+    {names.map((n) => (
+      <option key={n} value={n} />
+    ))}
+  </datalist>
+);
 
 /** What a message gets that does not pass. */
 export function ElseSetting(p: FormProps & { usual: "dead letter" | "turn away" }) {

@@ -1,0 +1,326 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { call, enc, get, type Imported, type Table } from "../api/client";
+import { queryClient, useTables } from "../api/queries";
+import { Dialog, Empty, PageHead, Select, Setting, Text, Trouble } from "../ui/parts";
+import { number, Time } from "../ui/time";
+import { OpenTable } from "./table";
+
+export default function TablesPage() {
+  const tables = useTables();
+  const [search, setSearch] = useSearchParams();
+  const [making, setMaking] = useState(false);
+  const open = search.get("open") ?? "";
+  const chosen = tables.data?.find((t) => t.name === open);
+  const go = useNavigate();
+  if (chosen) return <OpenTable key={chosen.name} table={chosen} onClose={() => setSearch({})} />;
+  return (
+    <>
+      <PageHead title="Tables" facts="reference data that flows look up in, and the keys that pair two systems">
+        <button type="button" className="btn btn-go" onClick={() => setMaking(true)}>
+          New table
+        </button>
+      </PageHead>
+      {tables.error && <Trouble error={tables.error} />}
+      <div className="min-h-0 flex-1 overflow-auto">
+        {tables.data?.length === 0 ? (
+          <Empty title="No table yet">
+            <p>
+              A table holds what messages do not say: the branch of a copy, the tariff for a weight, which key of one
+              system is which key of another.{" "}
+              <button type="button" className="btn-bare" onClick={() => setMaking(true)}>
+                Make one from a CSV or JSON file
+              </button>
+              , then find its rows with a look-up step.
+            </p>
+          </Empty>
+        ) : (
+          <table className="grid-table">
+            <thead>
+              <tr>
+                <th>Table</th>
+                <th>Kind</th>
+                <th>Keys</th>
+                <th className="!text-right">Rows</th>
+                <th className="!text-right">Version</th>
+                <th>Changed</th>
+                <th>Used by</th>
+              </tr>
+            </thead>
+            <tbody>
+              {tables.data?.map((t) => (
+                <tr key={t.name} data-table={t.name}>
+                  <td>
+                    <button type="button" className="btn-bare" onClick={() => setSearch({ open: t.name })}>
+                      {t.title}
+                    </button>{" "}
+                    {t.title !== t.name && <span className="data text-quiet">{t.name}</span>}
+                  </td>
+                  <td>{t.kind}</td>
+                  <td className="data">{keysOf(t)}</td>
+                  <td className="text-right">
+                    {t.loading ? `${number(t.loading.done)} of ${number(t.loading.total)}…` : number(t.rows)}
+                  </td>
+                  <td className="text-right">{number(t.version)}</td>
+                  <td>
+                    <Time at={t.updatedAt} withDate />
+                  </td>
+                  <td>
+                    <UsedBy table={t} go={(f) => go(`/flows/${f}`)} />
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </div>
+      {making && (
+        <NewTable
+          onClose={() => setMaking(false)}
+          onMade={(n) => {
+            setMaking(false);
+            setSearch({ open: n });
+          }}
+        />
+      )}
+    </>
+  );
+}
+
+/** The keys of a table in words. */
+export function keysOf(t: Table): string {
+  const d = t.document as { keys?: string[][]; range?: { from: string; to: string } };
+  const keys = (d.keys ?? []).map((k, i) => {
+    const range = i === 0 && d.range ? `${d.range.from}–${d.range.to}` : "";
+    return [...k, range].filter(Boolean).join(", ");
+  });
+  return keys.join(t.kind === "cross-reference" ? " = " : "; ") || "none yet";
+}
+
+export function UsedBy({ table, go }: { table: Table; go: (flow: string) => void }) {
+  if (table.usedBy.length + table.drafts.length === 0) return <span className="text-quiet">no flow</span>;
+  return (
+    <>
+      {table.usedBy.map((f) => (
+        <button key={f} type="button" className="btn-bare mr-3" onClick={() => go(f)}>
+          {f}
+        </button>
+      ))}
+      {table.drafts.map((f) => (
+        <button key={f} type="button" className="btn-bare mr-3 !text-quiet" onClick={() => go(f)}>
+          {f} (draft)
+        </button>
+      ))}
+    </>
+  );
+}
+
+type Definition = {
+  readyferry: "table/1";
+  name: string;
+  title?: string;
+  kind?: string;
+  columns?: string[];
+  keys?: string[][];
+  range?: { from: string; to: string; ends?: string };
+};
+
+/** Reads a file that a person chose. */
+const textOf = (f: File) => f.text();
+
+/** Makes a table, from a file or empty. */
+function NewTable({ onClose, onMade }: { onClose: () => void; onMade: (name: string) => void }) {
+  const [d, setD] = useState<Definition>({ readyferry: "table/1", name: "" });
+  const [file, setFile] = useState<{ name: string; text: string } | null>(null);
+  const [error, setError] = useState<unknown>();
+  const [busy, setBusy] = useState(false);
+  const guess = useQuery({
+    queryKey: ["guess", file?.name, file?.text.length],
+    enabled: !!file,
+    retry: false,
+    queryFn: async () =>
+      (
+        await call<{ rows: number; document: Definition }>("/api/v1/tables/new/guess", {
+          method: "POST",
+          text: file?.text,
+          headers: { "Content-Type": "text/plain" },
+        })
+      ).value,
+  });
+  const columns = guess.data?.document.columns ?? [];
+  const cross = d.kind === "cross-reference";
+  const key = d.keys ?? (cross ? [columns.slice(0, 1), columns.slice(1, 2)] : (guess.data?.document.keys ?? [[]]));
+  const range = d.keys || d.range || cross ? d.range : guess.data?.document.range;
+  const choose = async (f: File | undefined) => {
+    if (!f) return;
+    setFile({ name: f.name, text: await textOf(f) });
+    if (!d.name)
+      setD((x) => ({
+        ...x,
+        name: f.name
+          .replace(/\.[^.]*$/, "")
+          .replace(/[^A-Za-z0-9._-]+/g, "-")
+          .replace(/^[^A-Za-z0-9]+/, ""),
+      }));
+  };
+  const make = async () => {
+    setBusy(true);
+    setError(undefined);
+    try {
+      const kept = Object.fromEntries(
+        Object.entries({
+          ...d,
+          columns: columns.length ? columns : undefined,
+          keys: key.some((k) => k.length) || range ? key : undefined,
+          range,
+        }).filter(([, v]) => v !== undefined && v !== ""),
+      );
+      await call(`/api/v1/tables/${enc(d.name)}`, { method: "PUT", body: kept, headers: { "If-None-Match": "*" } });
+      if (file) {
+        try {
+          await call<Imported>(`/api/v1/tables/${enc(d.name)}/import`, {
+            method: "POST",
+            text: file.text,
+            headers: { "Content-Type": "text/plain" },
+          });
+        } catch (e) {
+          await call(`/api/v1/tables/${enc(d.name)}`, { method: "DELETE" }).catch(() => {});
+          throw e;
+        }
+      }
+      await queryClient.invalidateQueries({ queryKey: ["tables"] });
+      onMade(d.name);
+    } catch (e) {
+      setError(e);
+    }
+    setBusy(false);
+  };
+  return (
+    <Dialog open onClose={onClose} title="New table">
+      <Setting
+        label="File"
+        hint="CSV whose first row names the columns, or a JSON list of maps; or none for an empty table"
+      >
+        <input
+          type="file"
+          aria-label="File"
+          accept=".csv,.json,.txt"
+          className="field"
+          onChange={(e) => choose(e.target.files?.[0])}
+        />
+      </Setting>
+      {guess.error && <Trouble error={guess.error} />}
+      <div className="flex gap-2">
+        <Setting inline label="Name" hint="letters, digits, hyphens">
+          <Text mono label="Name" value={d.name} onChange={(name) => setD({ ...d, name })} placeholder="branches" />
+        </Setting>
+        <Setting inline label="Title">
+          <Text label="Title" value={d.title ?? ""} onChange={(title) => setD({ ...d, title: title || undefined })} />
+        </Setting>
+      </div>
+      <Setting label="Kind">
+        <Select
+          label="Kind"
+          value={d.kind ?? "reference"}
+          onChange={(kind) => setD({ ...d, kind: kind === "reference" ? undefined : kind, keys: undefined })}
+          options={[
+            ["reference", "reference: flows read it"],
+            ["cross-reference", "cross-reference: it pairs keys of two systems, and flows write it"],
+          ]}
+        />
+      </Setting>
+      <KeyFields columns={columns} cross={cross} keys={key} onChange={(keys) => setD({ ...d, keys })} />
+      {!cross && <RangeFields range={range} onChange={(r) => setD({ ...d, keys: key, range: r })} />}
+      {error !== undefined && <Trouble error={error} />}
+      <div className="mt-3 flex justify-end gap-2">
+        <button type="button" className="btn" onClick={onClose}>
+          Cancel
+        </button>
+        <button type="button" className="btn btn-go" disabled={!d.name || busy} onClick={make}>
+          {busy ? "Loading…" : guess.data ? `Make it with ${number(guess.data.rows)} rows` : "Make it"}
+        </button>
+      </div>
+    </Dialog>
+  );
+}
+
+const columnsOf = (text: string) =>
+  text
+    .split(",")
+    .map((s) => s.trim())
+    .filter(Boolean);
+
+/** The columns of each key, as text. */
+export function KeyFields(p: {
+  columns: string[];
+  cross: boolean;
+  keys: string[][];
+  onChange: (keys: string[][]) => void;
+}) {
+  const keys = p.cross ? [p.keys[0] ?? [], p.keys[1] ?? []] : p.keys.length ? p.keys : [[]];
+  const put = (i: number, text: string) => p.onChange(keys.map((k, j) => (j === i ? columnsOf(text) : k)));
+  const labels = p.cross ? ["Key of one system", "Key of the other"] : ["Key"];
+  const known = p.columns.length ? `columns: ${p.columns.join(", ")}` : "columns, with commas between them";
+  return (
+    <div className="flex gap-2">
+      {keys.slice(0, p.cross ? 2 : 1).map((k, i) => (
+        <Setting key={i} inline label={labels[i] ?? "Key"} hint={i === 0 ? known : undefined}>
+          <Blurred label={labels[i] ?? "Key"} value={k.join(", ")} onChange={(v) => put(i, v)} />
+        </Setting>
+      ))}
+    </div>
+  );
+}
+
+/** The columns of a range, from and to. */
+export function RangeFields(p: { range: Definition["range"]; onChange: (r: Definition["range"]) => void }) {
+  const put = (part: Partial<NonNullable<Definition["range"]>>) => {
+    const r = { from: "", to: "", ...p.range, ...part };
+    p.onChange(r.from || r.to ? r : undefined);
+  };
+  return (
+    <div className="flex gap-2">
+      <Setting inline label="Range from" hint="a column; empty where rows have no range">
+        <Text mono label="Range from" value={p.range?.from ?? ""} onChange={(from) => put({ from })} />
+      </Setting>
+      <Setting inline label="Range to">
+        <Text mono label="Range to" value={p.range?.to ?? ""} onChange={(to) => put({ to })} />
+      </Setting>
+      <Setting inline label="Its upper end">
+        <Select
+          label="Its upper end"
+          value={p.range?.ends ?? "included"}
+          onChange={(ends) => put({ ends: ends === "included" ? undefined : ends })}
+          options={[
+            ["included", "belongs to it"],
+            ["excluded", "does not"],
+          ]}
+        />
+      </Setting>
+    </div>
+  );
+}
+
+/** A text that counts when the field is left. */
+function Blurred(p: { label: string; value: string; onChange: (v: string) => void }) {
+  const [text, setText] = useState<string | null>(null);
+  return (
+    <input
+      aria-label={p.label}
+      className="field data"
+      value={text ?? p.value}
+      onChange={(e) => {
+        setText(e.target.value);
+        p.onChange(e.target.value);
+      }}
+      onBlur={() => setText(null)}
+    />
+  );
+}
+
+export const rowsOf = (name: string, query: string, signal?: AbortSignal) =>
+  get<{ version: number; columns: string[]; rows: { n: number; place: number; value: Record<string, unknown> }[] }>(
+    `/api/v1/tables/${enc(name)}/rows?${query}`,
+    signal,
+  );
