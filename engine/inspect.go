@@ -36,7 +36,7 @@ func (e *Engine) Inspect(id store.ID) (*run.Rehearsal, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := run.Rehearse(p, b.envelope, run.Options{Known: b.input.Effects, Origin: b.input.Origin, Resume: b.input.Resume, Live: true})
+	r := run.Rehearse(p, b.envelope, run.Options{Known: b.input.Effects, Origin: b.input.Origin, Resume: b.input.Resume, Letter: b.input.Letter, LetterMessage: &b.input.Message, Live: true})
 	r.State, r.Reason = t.State.String(), nil
 	if t.Reason != "" {
 		r.Reason = &t.Reason
@@ -108,6 +108,9 @@ func (e *Engine) overlay(entry *run.Entry, d *store.Delivery) error {
 		return err
 	}
 	entry.Took = float64(last.At.Add(time.Duration(last.Took)*time.Microsecond).Sub(tries[0].At).Microseconds()) / 1000
+	if entry.Caught != "" {
+		return nil // it has said why
+	}
 	switch d.State {
 	case store.Done:
 		entry.Outcome = fmt.Sprintf("%s, %s try", what, ordinal(d.Total))

@@ -55,13 +55,13 @@ func (w *walking) letters(failures []step.Failure, deliveries []*store.Delivery)
 
 // die makes or reopens the dead letter of a failure.
 func (w *walking) die(old []store.Letter, f step.Failure) error {
-	l := &store.Letter{ID: store.NewID(), Tx: w.t.ID, At: w.e.clock()}
+	l, known := &store.Letter{ID: store.NewID(), Tx: w.t.ID, At: w.e.clock()}, false
 	for i := range old {
 		if old[i].Path == f.Path && old[i].State != store.LetterDiscarded {
 			if old[i].State == store.LetterOpen && old[i].Reason == f.Reason {
 				return nil
 			}
-			l = &old[i]
+			l, known = &old[i], true
 		}
 	}
 	l.Flow, l.Version, l.Step, l.Path, l.Kind, l.Phase = w.t.Flow, w.t.Version, f.Step, f.Path, f.Kind, f.Phase
@@ -70,7 +70,10 @@ func (w *walking) die(old []store.Letter, f step.Failure) error {
 	sum := sha256.Sum256([]byte(w.t.Flow + "\x00" + f.Step + "\x00" + l.CauseText))
 	l.Cause = hex.EncodeToString(sum[:8])
 	w.after.events[TopicDeadLetters] = true
-	return w.tx.SaveLetter(l, w.e.clock(), "died", f.Reason)
+	if err := w.tx.SaveLetter(l, w.e.clock(), "died", f.Reason); err != nil || known {
+		return err
+	}
+	return w.tellDeath(l)
 }
 
 var (

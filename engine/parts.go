@@ -50,6 +50,8 @@ func (e *Engine) walkOf(j journal, t *store.Transaction, m *store.Message, p *pl
 	case t.Parent != nil:
 		b.input.Origin, err = e.originOf(j, t, m, p)
 		return b, err
+	case t.OfLetter != nil:
+		return b, ofLetter(p, &b)
 	case t.FromGroup:
 		b.input.Resume, err = e.groupOf(j, t, m)
 		return b, err

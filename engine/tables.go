@@ -116,7 +116,7 @@ func (e *Engine) SaveTable(ctx context.Context, name string, document []byte, ve
 		e.Events.Publish(TopicTables)
 		return t.Version, err
 	}
-	before, findings := table.Read(old.Document)
+	before, _ := table.Read(old.Document)
 	if before != nil && sameShape(before, d) {
 		return e.change(ctx, old, d, nil, nil, "defined", "")
 	}

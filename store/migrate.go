@@ -150,6 +150,12 @@ func migrate(db *gorm.DB) error {
 				`CREATE INDEX table_keys_to ON table_keys ("table", "to") WHERE "to" > 0`,
 			)
 		}},
+		{ID: "0008 steps for dead letters", Migrate: func(db *gorm.DB) error {
+			if err := addColumns(db, []column{{&Transaction{}, "OfLetter", "ALTER TABLE transactions ADD COLUMN of_letter blob"}}); err != nil {
+				return err
+			}
+			return db.Exec("CREATE INDEX transactions_of_letter ON transactions (of_letter) WHERE of_letter IS NOT NULL").Error
+		}},
 	}).Migrate()
 }
 

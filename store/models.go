@@ -155,6 +155,8 @@ type Transaction struct {
 	Own   []byte
 	// FromGroup tells that a group goes on in it; its id is that of the group.
 	FromGroup bool
+	// OfLetter is the dead letter whose steps run in it; nil for anything else.
+	OfLetter *ID
 	// Gathered counts the groups that it waits in and the turns that it waits
 	// for; GatherPlace is the path of the last, GatherText says it in words.
 	Gathered    int

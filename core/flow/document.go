@@ -17,6 +17,7 @@ type Document struct {
 	Name, Title, Note string
 	Intake            Intake
 	Steps             []*Step
+	OnDead            []*Step // run once for each dead letter; nil where there are none
 	Source            *Source
 }
 
@@ -79,6 +80,9 @@ func Read(s *Source) (*Document, []Finding) {
 	d.Intake, findings = readIntake(s)
 	if steps := root.Get("steps"); steps != nil {
 		d.Steps = Steps(steps, "/steps")
+	}
+	if steps := root.Get("on-dead-letter").Get("steps"); steps != nil {
+		d.OnDead = Steps(steps, "/on-dead-letter/steps")
 	}
 	return d, findings
 }

@@ -21,7 +21,8 @@ import (
 type Plan struct {
 	Document *flow.Document
 	Block    *step.Block
-	Uses     []step.Use // what the flow names outside itself
+	OnDead   *step.Block // run once for each dead letter; nil where there are none
+	Uses     []step.Use  // what the flow names outside itself
 
 	Once, Reference, Order *expr.Program // nil where the intake has none
 
@@ -86,6 +87,7 @@ func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Findin
 	}
 	r.intake(c, d)
 	p.Block = c.Block(d.Steps)
+	p.OnDead = c.Dead(d.OnDead)
 	p.Uses = c.Uses
 	findings = append(findings, c.Findings...)
 	flow.Sort(findings)

@@ -22,7 +22,9 @@ const flowSchema = `{
 		"title": {"type": "string", "maxLength": 200},
 		"note": {"type": "string"},
 		"intake": {"$ref": "#/$defs/intake"},
-		"steps": {"$ref": "#/$defs/steps"}
+		"steps": {"$ref": "#/$defs/steps"},
+		"on-dead-letter": {"type": "object", "additionalProperties": false, "required": ["steps"], "description": "steps that run once for each dead letter of the flow; letter is about it, body is the message as it came in", "properties": {
+			"note": {"type": "string"}, "steps": {"$ref": "#/$defs/steps"}}}
 	},
 	"$defs": {
 		"intake": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["webhook", "queue", "topic"]}},
@@ -74,6 +76,7 @@ const flowSchema = `{
 		"reference": {"type": "string", "description": "expression; the business reference that people search by"},
 		"order": {"type": "string", "description": "expression; deliveries of equal value keep their order, per target"},
 		"retry": ` + step.RetrySchema + `,
+		"else": ` + step.CatchSchema + `,
 		"steps": {"type": "array", "items": {"$ref": "#/$defs/step"}}
 	}
 }`
@@ -85,7 +88,8 @@ const common = `{
 	"title": {"type": "string", "maxLength": 200},
 	"note": {"type": "string", "description": "why the step is there, for people"},
 	"when": {"type": ["string", "boolean"], "description": "condition; the step is skipped unless it is true"},
-	"off": {"type": "boolean", "description": "neither checked nor run"}
+	"off": {"type": "boolean", "description": "neither checked nor run"},
+	"else": {"$ref": "#/$defs/else"}
 }`
 
 // Schema gives the JSON Schema of flow documents, with every kind of step.

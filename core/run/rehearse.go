@@ -83,6 +83,10 @@ type Options struct {
 	Origin *Origin
 	// Resume is where a group goes on; nil for anything else.
 	Resume *Resume
+	// Letter is about the dead letter whose steps run; nil for anything else.
+	Letter *message.Node
+	// LetterMessage is the message that it is about.
+	LetterMessage *message.Message
 	// Live leaves wants without a known effect open: nothing stands in, and
 	// what was handed over before is shown, too.
 	Live bool
@@ -124,6 +128,8 @@ type rehearsing struct {
 	end     progress
 	id      string
 	webhook bool
+	p       *plan.Plan
+	input   Input
 }
 
 func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, tables *table.Scratch) *rehearsing {
@@ -148,6 +154,9 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, tables *ta
 	case opt.Origin != nil:
 		r.webhook = false
 		out.Intake.Outcome = fmt.Sprintf("part %d of %d", opt.Origin.State.Part.Index+1, opt.Origin.Count)
+	case opt.Letter != nil:
+		r.webhook = false
+		out.Intake.Outcome = "steps for a dead letter"
 	case opt.Resume != nil:
 		r.webhook = false
 		out.Intake.Outcome = fmt.Sprintf("group of %s, %s", counted(len(opt.Resume.Group.Items), "member"), opt.Resume.Group.Why)
@@ -167,7 +176,7 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, tables *ta
 		out.Deliveries = append(out.Deliveries, d)
 	}
 	input := Input{
-		Message: received.Message, Origin: opt.Origin, Resume: opt.Resume, Inline: !opt.Live, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
+		Message: received.Message, Origin: opt.Origin, Resume: opt.Resume, Letter: opt.Letter, Inline: !opt.Live, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
 		StandIn: func(want step.Want) (StandInReply, bool) {
 			show(want)
 			if !opt.Live && (want.Kind == step.WantLookup || want.Kind == step.WantPair) {
@@ -181,6 +190,7 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, tables *ta
 	} else {
 		input.Groups = groups
 	}
+	r.p, r.input = p, input
 	r.w = newWalker(p, input)
 	r.end = r.w.begin(p)
 	groups.settleAll()
@@ -202,6 +212,9 @@ func (r *rehearsing) finish() Rehearsal {
 	}
 	r.out.Trace = append(r.out.Trace, w.Trace...)
 	r.out.Notes = append(r.out.Notes, w.Notes...)
+	if r.input.Inline && r.input.Letter == nil && r.p.OnDead != nil {
+		r.tellDeaths(w.Failures)
+	}
 	if r.webhook {
 		answer := w.Answer
 		if answer == nil {
@@ -218,6 +231,8 @@ func arrive(p *plan.Plan, in Envelope, opt *Options) (Received, error) {
 	case opt.Origin != nil:
 		m := message.Message{Format: "json", Body: opt.Origin.State.Part.Value}
 		return Received{Message: m, Reference: in.Reference}, nil
+	case opt.Letter != nil:
+		return Received{Message: *opt.LetterMessage, Reference: in.Reference}, nil
 	case opt.Resume != nil:
 		return Received{Message: opt.Resume.Message, Reference: in.Reference}, nil
 	}

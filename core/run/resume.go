@@ -45,12 +45,12 @@ func (w *walker) seek(b *step.Block, prefix string, r *Resume, st *step.State) (
 			inside := r.Path[:len(path)+1+strings.IndexByte(r.Path[len(path):], '/')]
 			return w.seek(s.Inside, inside, r, st) // what stands behind the split is not of its parts
 		default:
-			for _, way := range s.Ways {
+			for _, way := range s.Branches() {
 				inside := path + "." + way.Name + "/"
 				if !strings.HasPrefix(r.Path, inside) {
 					continue
 				}
-				if end, found = w.seek(way.Block, inside, r, st); s.Every {
+				if end, found = w.seek(way.Block, inside, r, st); s.Every && way.Name != step.ElseWay {
 					return end, found // each way works on its own copy
 				}
 			}
@@ -90,7 +90,15 @@ func (w *walker) gathered(s *step.Compiled, path string, r *Resume, st *step.Sta
 }
 
 // StepAt gives the step at a path without numbers of parts, or nil.
-func StepAt(p *plan.Plan, path string) *step.Compiled { return stepIn(p.Block, "", path) }
+func StepAt(p *plan.Plan, path string) *step.Compiled {
+	if strings.HasPrefix(path, DeadPrefix) {
+		if p.OnDead == nil {
+			return nil
+		}
+		return stepIn(p.OnDead, DeadPrefix, path)
+	}
+	return stepIn(p.Block, "", path)
+}
 
 func stepIn(b *step.Block, prefix, path string) *step.Compiled {
 	for _, s := range b.Steps {
@@ -101,7 +109,7 @@ func stepIn(b *step.Block, prefix, path string) *step.Compiled {
 		case s.Inside != nil && strings.HasPrefix(path, here+"/"):
 			return stepIn(s.Inside, here+"/", path)
 		}
-		for _, way := range s.Ways {
+		for _, way := range s.Branches() {
 			if inside := here + "." + way.Name + "/"; strings.HasPrefix(path, inside) {
 				return stepIn(way.Block, inside, path)
 			}

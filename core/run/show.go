@@ -54,6 +54,8 @@ func named(st *step.State) []Named {
 	if st.Group != nil {
 		add("group", st.Group.Node())
 	}
+	add("caught", st.Caught)
+	add("letter", st.Letter)
 	add("vars", st.Vars)
 	add("replies", st.Replies)
 	return out

@@ -28,6 +28,8 @@ type Input struct {
 	Origin *Origin
 	// Resume is where a group goes on, in the middle of the flow.
 	Resume *Resume
+	// Letter is about the dead letter whose steps are walked; nil for anything else.
+	Letter *message.Node
 	// Groups takes members where nothing is real; nil in live runs.
 	Groups *Groups
 	// Inline walks the parts of a split together with their message, as a
@@ -76,7 +78,8 @@ type Entry struct {
 	State   string        `json:"state"` // delivered, waiting, turned away, dead letter, or "" for an ordinary step
 	Before  *Body         `json:"before,omitempty"`
 	After   *Body         `json:"after,omitempty"`
-	Took    float64       `json:"took"` // milliseconds
+	Took    float64       `json:"took"`             // milliseconds
+	Caught  string        `json:"caught,omitempty"` // why it failed, where its else went on
 	Error   *string       `json:"error"`
 	Reads   []string      `json:"reads,omitempty"` // JSON Pointers into the body before
 	Ways    []string      `json:"ways,omitempty"`
@@ -116,7 +119,7 @@ func (w *walker) ended(end progress) *Result {
 }
 
 func newWalker(p *plan.Plan, in Input) *walker {
-	w := &walker{in: in, result: &Result{}, awaited: p.Document.Intake.Kind == "webhook" && in.Origin == nil}
+	w := &walker{in: in, result: &Result{}, awaited: p.Document.Intake.Kind == "webhook" && in.Origin == nil && in.Letter == nil}
 	switch {
 	case in.Origin != nil:
 		w.in.Message = in.Origin.State.Message
@@ -133,6 +136,8 @@ func (w *walker) begin(p *plan.Plan) progress {
 		return w.origin(w.in.Origin)
 	case w.in.Resume != nil:
 		return w.resume(p, w.in.Resume)
+	case w.in.Letter != nil:
+		return w.letter(p)
 	}
 	st := step.State{Message: w.in.Message}
 	return w.block(p.Block, "", &st)
@@ -185,7 +190,11 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	if s.When != nil {
 		holds, err := s.When.EvalBool(call.Scope())
 		if err != nil {
-			return w.failed(entry, before, st, &step.Failure{Phase: "when", Class: step.Data, Reason: err.Error()}, began)
+			f := &step.Failure{Phase: "when", Class: step.Data, Reason: err.Error()}
+			if s.Else != nil {
+				return w.caught(s, call, entry, before, st, f, began)
+			}
+			return w.failed(entry, before, st, f, began)
 		}
 		if !holds {
 			entry.Outcome = "skipped"
@@ -202,11 +211,11 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		res, err = w.want(s, call, res, &entry)
 	}
 	if err != nil {
-		var f *step.Failure
-		if !errors.As(err, &f) {
-			f = &step.Failure{Phase: "run", Class: step.Flow, Reason: err.Error()}
-		}
+		f := asFailure(err)
 		entry.Outcome, entry.Fields = res.Outcome, res.Fields
+		if s.Else != nil {
+			return w.caught(s, call, entry, before, st, f, began)
+		}
 		return w.failed(entry, before, st, f, began)
 	}
 	entry.Outcome, entry.Fields = res.Outcome, res.Fields
@@ -284,7 +293,7 @@ func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry 
 		return w.turn(s, call, res, want)
 	}
 	want.Path += w.suffix
-	want.Soft = w.soft > 0
+	want.Soft = w.soft > 0 || s.Else != nil
 	w.result.Wants = append(w.result.Wants, want)
 	if w.in.StandIn == nil {
 		return res, nil
@@ -304,6 +313,15 @@ func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry 
 	w.result.Wants = w.result.Wants[:len(w.result.Wants)-1]
 	call.Effect = &reply.Effect
 	return s.Runner.Run(call)
+}
+
+// asFailure gives any error of a step as a failure.
+func asFailure(err error) *step.Failure {
+	var f *step.Failure
+	if !errors.As(err, &f) {
+		f = &step.Failure{Phase: "run", Class: step.Flow, Reason: err.Error()}
+	}
+	return f
 }
 
 // sent tells what a step handed over whose effect is known.

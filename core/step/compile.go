@@ -23,6 +23,7 @@ type Compiler struct {
 	outside string
 	// scatter is the scatter in whose way the step stands, or "".
 	scatter string
+	dead    bool // the step runs for a dead letter
 	// parts is the id of the split around the step, or "".
 	parts string
 	reads []string // JSON Pointers into the body that the step being compiled reads
@@ -91,10 +92,14 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 	if c.scatter != "" && (s.Kind == "aggregate" || s.Kind == "resequence") {
 		c.Find(s.Pointer+"/kind", flow.Error, "wrong-value", "a way of the scatter "+c.scatter+" answers within a time, so no step in it can wait for other messages", "move the step in front of the scatter or behind it")
 	}
+	if c.dead && slices.Contains(append(gathers, "split", "answer"), s.Kind) {
+		c.Find(s.Pointer+"/kind", flow.Error, "wrong-value", "the steps for a dead letter tell somebody about it; none of them can be of kind "+s.Kind, "deliver to a queue, and do that in the flow which reads it")
+	}
 	if s.When != "" {
 		out.When = c.Condition(s.Pointer+"/when", s.When)
 	}
 	out.Runner = kind.compile(c, s)
+	out.Else = c.catch(s)
 	out.Reads = c.reads
 	for _, f := range c.Findings[before:] {
 		if f.Level == flow.Error && f.Step == s.ID {

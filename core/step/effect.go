@@ -28,7 +28,7 @@ type Want struct {
 	// Of a scatter: how long answers are waited for.
 	Within time.Duration
 	// Of steps that read or write a table:
-	Lookup *Lookup
+	Lookup *Lookup `json:"-"`
 	Pair   *Pair
 	// Soft tells that it stands in a way of a scatter: when it fails, an answer
 	// is missing, and nothing is a dead letter.

@@ -45,6 +45,7 @@ type Compiled struct {
 	Ways   []Way    // of a route
 	Every  bool     // of a route: all ways that fit, each with its own copy
 	Inside *Block   // of a split: the steps of each part
+	Else   *Catch   // what happens when it fails; nil: a dead letter
 }
 
 // Way is one branch.
@@ -64,6 +65,8 @@ type State struct {
 	Sent    []message.Header // headers that set steps put; they leave with the message
 	Part    *Part            // inside of a split
 	Group   *Closed          // behind an aggregate
+	Caught  *message.Node    // inside of an else: what failed
+	Letter  *message.Node    // in the steps for a dead letter: about it
 	Replied *message.Node    // the body when the last delivery was answered
 	Order   string           // behind a resequence: deliveries keep their order by it; "" for that of the message
 	// Answered tells that the outside world has had its say on the way here,
@@ -88,10 +91,16 @@ func (c *Call) Scope() *expr.Scope {
 		Vars: c.State.Vars, Replies: c.State.Replies, Message: m, Now: c.Now, Seed: m.ID + "/" + c.Path,
 	}
 	p, g := c.State.Part, c.State.Group
-	if p == nil && g == nil {
+	if p == nil && g == nil && c.State.Caught == nil && c.State.Letter == nil {
 		return s
 	}
 	s.Locals = map[string]*message.Node{}
+	if c.State.Caught != nil {
+		s.Locals["caught"] = c.State.Caught
+	}
+	if c.State.Letter != nil {
+		s.Locals["letter"] = c.State.Letter
+	}
 	if g != nil {
 		s.Locals["group"] = g.Node()
 	}

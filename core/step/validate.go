@@ -25,9 +25,9 @@ var validateKind = Kind{
 
 // elseSchema says what a message gets that does not pass.
 const elseSchema = `{
-	"description": "what a message gets that does not pass: dead letter, turn away, or {answer: status} for the caller",
+	"description": "what a message gets that does not pass: dead letter, turn away, {answer: status} for the caller, or {steps: [...]} to go another way, where caught says why",
 	"if": {"type": "string"}, "then": {"enum": ["dead letter", "turn away"]},
-	"else": {"type": "object", "additionalProperties": false, "required": ["answer"], "properties": {"answer": {"type": "integer", "minimum": 200, "maximum": 599}}}}`
+	"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 1, "properties": {"answer": {"type": "integer", "minimum": 200, "maximum": 599}, "steps": {"$ref": "#/$defs/steps"}}}}`
 
 // otherwise is what a step does with a message that does not pass it.
 type otherwise struct {
@@ -39,6 +39,8 @@ func readElse(n *message.Node, deadLetter bool) otherwise {
 	switch {
 	case n == nil:
 		return otherwise{deadLetter: deadLetter}
+	case n.Kind == message.Map && n.Get("steps") != nil:
+		return otherwise{deadLetter: true} // it fails, and its else catches that
 	case n.Kind == message.Map:
 		status := 0
 		_, _ = fmt.Sscan(scalar(n.Get("answer")), &status)

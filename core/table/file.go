@@ -16,7 +16,6 @@ import (
 type File struct {
 	Columns []string
 	Rows    []*message.Node
-	lines   []int // offsets of the rows in the file
 	src     []byte
 }
 

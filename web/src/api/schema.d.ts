@@ -1482,6 +1482,8 @@ export interface components {
         Entry: {
             /** @description rows of tables that it found or wrote */
             looked?: components["schemas"]["Looked"][];
+            /** @description why it failed, where its else went on */
+            caught?: string;
             path: string;
             step: string;
             kind: string;

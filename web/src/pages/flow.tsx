@@ -172,7 +172,8 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   };
   const remove = () => {
     if (!row || row.kind === "intake" || (row.kind === "way" && row.split)) return;
-    put(removeAt(doc, row.place));
+    const fixed = row.kind === "way" && row.fixed; // with its map around it
+    put(removeAt(doc, fixed ? row.place.slice(0, -1) : row.place));
     toast(row.kind === "way" ? `The way ${row.way.name} is gone` : `The step ${row.step.id} is gone`, {
       action: { label: "Undo", onClick: undo },
     });

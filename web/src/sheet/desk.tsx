@@ -1,6 +1,7 @@
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import type { Connection, Draft, Finding, Reference, Rehearsal, Sample } from "../api/client";
 import { viewOf } from "../steps";
+import { Pairs } from "../steps/kit";
 import { Code, type Completion } from "../ui/code";
 import { Document } from "../ui/document";
 import { Setting, Text } from "../ui/parts";
@@ -162,7 +163,7 @@ export function Desk(p: Props) {
           <button type="button" className="btn-bare" onClick={p.onAdd}>
             add below
           </button>
-          {row.kind !== "intake" && !(row.kind === "way" && row.otherwise) && (
+          {row.kind !== "intake" && !(row.kind === "way" && row.otherwise && !row.fixed) && (
             <button type="button" className="btn-bare" onClick={p.onRemove}>
               remove
             </button>
@@ -271,7 +272,7 @@ function StepForm(
         }}
       />
       <details className="border-t border-line px-3 py-1.5">
-        <summary className="head cursor-pointer">Id, title, condition and note</summary>
+        <summary className="head cursor-pointer">Id, title, condition, what if it fails, note</summary>
         <div className="mt-2 flex gap-2">
           <Setting inline label="Id" error={p.findings.find((f) => f.pointer === `${p.row.pointer}/id`)?.message}>
             <LazyText label="Id" value={step.id} onCommit={(id) => change({ ...step, id }, "")} />
@@ -293,6 +294,9 @@ function StepForm(
             completions={p.completions}
           />
         </Setting>
+        {!["validate", "filter", "aggregate", "resequence"].includes(step.kind) && (
+          <CatchSetting {...p} step={step} change={change} pointer={p.row.pointer} />
+        )}
         <Setting label="Note">
           <textarea
             aria-label="Note"
@@ -303,6 +307,50 @@ function StepForm(
           />
         </Setting>
       </details>
+    </>
+  );
+}
+
+/** What becomes of a message whose step fails. */
+function CatchSetting(
+  p: Pick<Props, "findings"> & FormExtra & { step: Step; change: (next: Step, mark: string) => void; pointer: string },
+) {
+  const v = p.step.else as undefined | "skip" | "dead letter" | { default?: object; steps?: Step[] };
+  const kind = typeof v === "object" ? (v.steps ? "steps" : "default") : v === "skip" ? "skip" : "dead letter";
+  const choose = (k: string) => {
+    const { else: _, ...rest } = p.step;
+    const next: Record<string, unknown> = {
+      skip: "skip",
+      default: { default: { value: '""' } },
+      steps: { steps: [{ id: `${p.step.id}-failed`, kind: "note", text: "${caught.reason}" }] },
+    };
+    p.change(k === "dead letter" ? (rest as Step) : ({ ...rest, else: next[k] } as Step), "");
+  };
+  return (
+    <>
+      <Setting
+        label="If it fails"
+        error={p.findings.find((f) => f.pointer === `${p.pointer}/else`)?.message}
+        hint={kind === "steps" ? "the steps stand below; caught is what failed" : undefined}
+      >
+        <select aria-label="If it fails" className="field" value={kind} onChange={(e) => choose(e.target.value)}>
+          <option value="dead letter">the message is a dead letter</option>
+          <option value="skip">it is skipped, and the message goes on</option>
+          <option value="default">values stand in for what it would have set</option>
+          <option value="steps">other steps run in its place</option>
+        </select>
+      </Setting>
+      {kind === "default" && (
+        <Pairs
+          {...(p as unknown as Parameters<typeof Pairs>[0])}
+          step={(v ?? {}) as unknown as Step}
+          change={(next, mark) => p.change({ ...p.step, else: { default: next.default ?? {} } }, mark)}
+          pointer={`${p.pointer}/else`}
+          label="Values that stand in"
+          setting="default"
+          nameHint="name"
+        />
+      )}
     </>
   );
 }
@@ -332,6 +380,21 @@ function WayForm(p: Props & FormExtra & { row: Extract<Row, { kind: "way" }> }) 
         The steps below run once for each part. In them <span className="data">part</span> is the item,{" "}
         <span className="data">index</span> counts from 0 and <span className="data">last</span> tells the last one. Add
         the first of them with “add below”.
+      </p>
+    );
+  if (row.fixed === "else")
+    return (
+      <p className="p-3 text-quiet">
+        The steps below run when <span className="data">{row.route.id}</span> fails, in its place; then the message goes
+        on behind it. In them <span className="data">caught</span> is what failed: step, kind, class, reason.
+      </p>
+    );
+  if (row.fixed === "dead")
+    return (
+      <p className="p-3 text-quiet">
+        The steps below run once for each dead letter of this flow, on the message as it came in. In them{" "}
+        <span className="data">letter</span> is about it: reason, step, reference, class, transaction, at. Should they
+        fail, that is a dead letter that nobody is told of: they cannot loop.
       </p>
     );
   if (row.otherwise)

@@ -57,6 +57,7 @@ export function duplicate(doc: FlowDocument, place: Place): { doc: FlowDocument;
     const copy: Step = { ...s, id };
     grown = { ...grown, steps: [...grown.steps, { id, kind: "note" }] }; // so that the next one is told apart
     if (s.ways) copy.ways = (s.ways as Way[]).map((w) => ({ ...w, steps: w.steps.map(renamed) }));
+    if (s.else?.steps) copy.else = { steps: (s.else.steps as Step[]).map(renamed) };
     if (s.kind === "split") copy.steps = (s.steps as Step[]).map(renamed);
     if (s.otherwise) copy.otherwise = { ...s.otherwise, steps: s.otherwise.steps.map(renamed) };
     return copy;

@@ -109,6 +109,17 @@ export function IntakeForm(p: Props) {
           </>
         )}
       </div>
+      <label className="mb-3 flex items-center gap-1.5">
+        <input
+          type="checkbox"
+          checked={!!p.doc["on-dead-letter"]}
+          onChange={(e) => {
+            const { "on-dead-letter": _, ...rest } = p.doc;
+            p.onChange(e.target.checked ? { ...rest, "on-dead-letter": { steps: [] } } : rest, "");
+          }}
+        />
+        run steps once for each dead letter of this flow: tell somebody, open a ticket
+      </label>
       {intake.kind === "webhook" && <Request {...p} />}
       {intake.kind === "topic" && (
         <Begin value={intake.begin} onChange={(begin) => put({ begin }, "begin")} error={error("begin")} />

@@ -33,6 +33,7 @@ export type FlowDocument = {
   note?: string;
   intake: Intake;
   steps: Step[];
+  "on-dead-letter"?: { note?: string; steps: Step[] };
 };
 
 /** Where a step or way stands: keys and indexes from the document's root. */
@@ -52,8 +53,9 @@ export type Row =
       routeKey: string;
       way: Way;
       otherwise: boolean;
-      /** The steps of each part of a split. */
+      /** Steps that are no way by choice: of each part of a split, of an else, for a dead letter. */
       split?: boolean;
+      fixed?: "else" | "dead";
       off: boolean;
     };
 
@@ -94,7 +96,24 @@ export function rowsOf(doc: FlowDocument): Row[] {
           off: stepOff,
         });
         block(step.steps, inside, `${key}/`, depth + 1, stepOff);
-        return;
+      }
+      if (step.else?.steps) {
+        const inside = [...here, "else", "steps"];
+        rows.push({
+          kind: "way",
+          key: `${key}.else`,
+          n: rows.length + 1,
+          depth: depth + 1,
+          place: inside,
+          pointer: `${pointer(inside)}/`,
+          route: step,
+          routeKey: key,
+          way: { name: "if it fails", steps: step.else.steps },
+          otherwise: true,
+          fixed: "else",
+          off: stepOff,
+        });
+        block(step.else.steps, inside, `${key}.else/`, depth + 1, stepOff);
       }
       if (step.kind !== "route" && step.kind !== "scatter") return;
       const ways: [Way, Place, boolean][] = (step.ways ?? []).map((w: Way, j: number) => [
@@ -122,6 +141,25 @@ export function rowsOf(doc: FlowDocument): Row[] {
     });
   };
   block(doc.steps ?? [], ["steps"], "", 0, false);
+  const dead = doc["on-dead-letter"];
+  if (dead) {
+    const inside = ["on-dead-letter", "steps"];
+    rows.push({
+      kind: "way",
+      key: "on-dead-letter",
+      n: rows.length + 1,
+      depth: 0,
+      place: inside,
+      pointer: `${pointer(inside)}/`,
+      route: { id: "on-dead-letter", kind: "dead" },
+      routeKey: "",
+      way: { name: "for each dead letter", steps: dead.steps },
+      otherwise: true,
+      fixed: "dead",
+      off: false,
+    });
+    block(dead.steps, inside, "on-dead-letter/", 1, false);
+  }
   return rows;
 }
 
@@ -133,12 +171,21 @@ const never: Cell = { text: "", state: "", reached: false };
 export function cellOf(row: Row, r: Rehearsal | undefined): Cell {
   if (!r) return never;
   if (row.kind === "intake") {
-    const ok = r.intake.outcome === "accepted" || /^(part \d+|group) of /.test(r.intake.outcome);
+    const ok =
+      r.intake.outcome === "accepted" || /^(part \d+|group) of |^steps for a dead letter$/.test(r.intake.outcome);
     return { text: r.intake.outcome, state: ok ? "" : r.state, reached: true, error: ok ? null : r.reason };
   }
   if (row.kind === "way" && row.split) {
     const n = partsIn(r, row.routeKey);
     return n ? { text: n === 1 ? "1 part" : `${n} parts`, state: "", reached: true } : never;
+  }
+  if (row.kind === "way" && row.fixed === "dead") {
+    const run = r.trace.some((e) => e.path.startsWith("on-dead-letter/"));
+    return run ? { text: "run", state: "", reached: true } : never;
+  }
+  if (row.kind === "way" && row.fixed === "else") {
+    const caught = entriesOf(r, row.routeKey).some((e) => e.caught);
+    return caught ? { text: "taken", state: "", reached: true } : never;
   }
   if (row.kind === "way") {
     const taken = entriesOf(r, row.routeKey).some((e) => e.ways?.includes(row.way.name));

@@ -180,6 +180,7 @@ function RowText({ row, intake }: { row: Row; intake: ReactNode }) {
     <>
       <b className="text-buoy">{row.way.name}</b>
       {row.split && <span className="text-quiet"> a transaction of its own</span>}
+      {row.fixed === "dead" && <span className="text-quiet"> once, as a transaction of its own</span>}
       {!row.otherwise && row.way.when !== undefined && (
         <>
           {" "}
@@ -194,5 +195,5 @@ function RowText({ row, intake }: { row: Row; intake: ReactNode }) {
 function belongs(row: Row, f: Finding): boolean {
   if (f.pointer !== row.pointer && !f.pointer.startsWith(`${row.pointer}/`)) return false;
   const rest = f.pointer.slice(row.pointer.length);
-  return !/^\/(steps|ways\/\d+|otherwise)(\/|$)/.test(rest) || (row.kind === "step" && rest === "/ways");
+  return !/^\/(steps|ways\/\d+|otherwise|else\/steps)(\/|$)/.test(rest) || (row.kind === "step" && rest === "/ways");
 }

@@ -179,8 +179,12 @@ export const NamedList = ({ id, names }: { id: string; names: string[] }) => (
 
 /** What a message gets that does not pass. */
 export function ElseSetting(p: FormProps & { usual: "dead letter" | "turn away" }) {
-  const v = p.step.else as string | { answer: number } | undefined;
-  const kind = v === undefined ? p.usual : typeof v === "string" ? v : "answer";
+  const v = p.step.else as string | { answer: number } | { steps: Step[] } | undefined;
+  const kind = v === undefined ? p.usual : typeof v === "string" ? v : "steps" in v ? "steps" : "answer";
+  const choose: Record<string, unknown> = {
+    answer: { answer: 422 },
+    steps: { steps: [{ id: `${p.step.id}-failed`, kind: "note", text: "${caught.reason}" }] },
+  };
   return (
     <Setting label="A message that does not pass" error={errorAt(p, "else")}>
       <div className="flex gap-1.5">
@@ -188,16 +192,12 @@ export function ElseSetting(p: FormProps & { usual: "dead letter" | "turn away" 
           aria-label="A message that does not pass"
           className="field !w-auto"
           value={kind}
-          onChange={(e) =>
-            p.change(
-              withSetting(p.step, "else", e.target.value === "answer" ? { answer: 422 } : e.target.value),
-              "else",
-            )
-          }
+          onChange={(e) => p.change(withSetting(p.step, "else", choose[e.target.value] ?? e.target.value), "else")}
         >
           <option value="dead letter">becomes a dead letter</option>
           <option value="turn away">is turned away</option>
           <option value="answer">is turned away, and the caller gets a status</option>
+          <option value="steps">goes another way, by the steps below</option>
         </select>
         {kind === "answer" && (
           <input
