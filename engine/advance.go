@@ -60,6 +60,11 @@ func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 		if err != nil {
 			return nil, err
 		}
+		limits, err := w.tx.LimitsOf(w.t.ID)
+		if err != nil {
+			return nil, err
+		}
+		at = append(at, limits...)
 		w.held = map[string]bool{}
 		for _, path := range at {
 			w.held[path] = true

@@ -57,6 +57,8 @@ type Engine struct {
 	reached *reachCache
 	split   chan struct{} // wakes the spawner
 	gather  chan struct{} // wakes the gatherer
+
+	changedTables chan string // wakes the watcher
 }
 
 type planKey struct {
@@ -93,7 +95,7 @@ func New(c Config) (*Engine, error) {
 		clock: func() time.Time { return c.Now().UTC().Truncate(time.Millisecond) },
 		flows: map[string]*flowState{}, connections: map[string]*connect.Connection{},
 		lanes: map[string]*lane{}, loading: map[string]*Loading{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
-		reached: newReachCache(), split: make(chan struct{}, 1), gather: make(chan struct{}, 1),
+		reached: newReachCache(), split: make(chan struct{}, 1), gather: make(chan struct{}, 1), changedTables: make(chan string, 256),
 	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	if err := e.reload(); err != nil {
@@ -118,6 +120,7 @@ func (e *Engine) Start() error {
 	e.work.Go(e.housekeeping)
 	e.work.Go(e.spawner)
 	e.work.Go(e.gatherer)
+	e.work.Go(e.watcher)
 	return nil
 }
 
@@ -143,7 +146,9 @@ func (e *Engine) housekeeping() {
 				e.log.Error("dropping old messages of topics", "error", err)
 			}
 		case <-tick.C:
-			err := e.store.Write(e.ctx, func(tx *store.Tx) error { return tx.ForgetOnce(e.clock(), 1000) })
+			err := e.store.Write(e.ctx, func(tx *store.Tx) error {
+				return errors.Join(tx.ForgetOnce(e.clock(), 1000), tx.ForgetPaces(e.clock(), 1000))
+			})
 			if err != nil && e.ctx.Err() == nil {
 				e.log.Error("forgetting old once values", "error", err)
 			}

@@ -2,12 +2,9 @@ package engine
 
 import (
 	"errors"
-	"slices"
 	"sync"
 	"time"
 
-	"readyferry/core/run"
-	"readyferry/core/step"
 	"readyferry/store"
 )
 
@@ -101,25 +98,4 @@ func (e *Engine) gatherSome() (more bool, err error) {
 		err = errors.Join(err, one)
 	}
 	return cap(errs) > 0, err
-}
-
-// timeOver lets a scatter go on without the answers that have not come, if it
-// still waits for them.
-func (e *Engine) timeOver(tx *store.Tx, l *store.TimeLimit, after *aftermath) error {
-	if err := tx.LimitOver(l); err != nil {
-		return err
-	}
-	w, err := e.load(tx, l.Tx, after)
-	if err != nil {
-		return err
-	}
-	waits := func(want step.Want) bool { return want.Kind == step.WantLimit && want.Path == l.Path }
-	if !slices.ContainsFunc(run.Walk(w.p, w.input).Wants, waits) {
-		return nil
-	}
-	if err := w.record(l.Path, step.Effect{Over: true}); err != nil {
-		return err
-	}
-	_, err = w.advance(nil)
-	return err
 }

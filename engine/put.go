@@ -84,17 +84,20 @@ func (w *walking) gatherOrPart(want *step.Want, refused map[string]step.Failure)
 	switch want.Kind {
 	case step.WantLookup, step.WantPair:
 		effect, failure, err = w.looked(want)
+	case step.WantOnce:
+		effect, err = w.stepOnce(want)
 	case step.WantParts:
 		e, splitErr := w.splitUp(want)
 		effect, err = &e, splitErr
 	case step.WantJoin:
 		e, f, joinErr := w.join(want)
 		effect, failure, err = &e, f, joinErr
-	case step.WantTurn:
+	case step.WantTurn, step.WantHold, step.WantPace:
 		if w.held[want.Path] {
 			return false, nil
 		}
-		if effect, failure, err = w.turn(want); effect == nil && failure == nil && err == nil {
+		wait := map[string]func(*step.Want) (*step.Effect, *step.Failure, error){step.WantTurn: w.turn, step.WantHold: w.hold, step.WantPace: w.pace}[want.Kind]
+		if effect, failure, err = wait(want); effect == nil && failure == nil && err == nil {
 			if w.held == nil {
 				w.held = map[string]bool{}
 			}
@@ -110,7 +113,7 @@ func (w *walking) gatherOrPart(want *step.Want, refused map[string]step.Failure)
 	case failure != nil:
 		f := *failure
 		if f.Kind == "" {
-			f.Kind = map[string]string{step.WantJoin: "aggregate", step.WantTurn: "resequence"}[want.Kind]
+			f.Kind = map[string]string{step.WantJoin: "aggregate", step.WantTurn: "resequence", step.WantHold: "hold", step.WantPace: "pace"}[want.Kind]
 		}
 		refused[want.Path] = f
 		return false, nil

@@ -240,6 +240,17 @@ func (e *Engine) dropUnfinished() error {
 // tableChanged tells everyone, and wakes what waits for a row.
 func (e *Engine) tableChanged(name string) {
 	e.Events.Publish(TopicTables)
+	select {
+	case e.changedTables <- name:
+	case <-e.ctx.Done():
+	default:
+		e.work.Go(func() {
+			select {
+			case e.changedTables <- name:
+			case <-e.ctx.Done():
+			}
+		})
+	}
 }
 
 // Imported is what an import comes to, or would come to.

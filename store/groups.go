@@ -184,6 +184,47 @@ func (tx *Tx) Limit(l *TimeLimit) error {
 	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(l).Error
 }
 
+// LimitsOf lists the paths at which a transaction waits for a time or a row.
+func (tx *Tx) LimitsOf(id ID) ([]string, error) {
+	var out []string
+	return out, tx.db.Model(&TimeLimit{}).Where("tx = ? AND waits", id).Pluck("path", &out).Error
+}
+
+// MoveLimit moves the end of a wait.
+func (tx *Tx) MoveLimit(l *TimeLimit, at time.Time) error {
+	return tx.db.Model(&TimeLimit{}).Where("tx = ? AND path = ?", l.Tx, l.Path).Update("at", at).Error
+}
+
+// Watching lists what waits for a row of a table, behind the one given.
+func (s *Store) Watching(table string, after TimeLimit, limit int) ([]TimeLimit, error) {
+	var out []TimeLimit
+	return out, s.read.Where(`"table" = ? AND (tx > ? OR tx = ? AND path > ?)`, table, after.Tx, after.Tx, after.Path).Order("tx, path").Limit(limit).Find(&out).Error
+}
+
+// Watched lists the tables that messages are held for.
+func (s *Store) Watched() ([]string, error) {
+	var out []string
+	return out, s.read.Model(&TimeLimit{}).Where(`"table" <> ''`).Distinct().Pluck("table", &out).Error
+}
+
+// Pace gives the times of a key; none when it is new.
+func (tx *Tx) Pace(flow, path, key string) (Pace, error) {
+	p := Pace{Flow: flow, Path: path, Key: key}
+	err := tx.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).Take(&p).Error
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return p, err
+}
+
+// SavePace writes the times of a key.
+func (tx *Tx) SavePace(p *Pace) error { return tx.db.Save(p).Error }
+
+// ForgetPaces removes keys whose times no longer matter.
+func (tx *Tx) ForgetPaces(now time.Time, limit int) error {
+	return tx.db.Exec("DELETE FROM paces WHERE rowid IN (SELECT rowid FROM paces WHERE until < ? LIMIT ?)", now, limit).Error
+}
+
 // DueLimits lists the waits whose time is over.
 func (s *Store) DueLimits(now time.Time, limit int) ([]TimeLimit, error) {
 	var out []TimeLimit

@@ -156,6 +156,21 @@ func migrate(db *gorm.DB) error {
 			}
 			return db.Exec("CREATE INDEX transactions_of_letter ON transactions (of_letter) WHERE of_letter IS NOT NULL").Error
 		}},
+		{ID: "0009 messages that are held, and paces", Migrate: func(db *gorm.DB) error {
+			if err := addColumns(db, []column{
+				{&TimeLimit{}, "Table", `ALTER TABLE time_limits ADD COLUMN "table" text NOT NULL DEFAULT ''`},
+				{&TimeLimit{}, "Waits", "ALTER TABLE time_limits ADD COLUMN waits numeric NOT NULL DEFAULT 0"},
+			}); err != nil {
+				return err
+			}
+			if err := db.AutoMigrate(&Pace{}); err != nil {
+				return err
+			}
+			return execAll(db,
+				`CREATE INDEX time_limits_table ON time_limits ("table", tx, path) WHERE "table" <> ''`,
+				"CREATE INDEX paces_until ON paces (until)",
+			)
+		}},
 	}).Migrate()
 }
 

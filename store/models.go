@@ -235,6 +235,20 @@ type TimeLimit struct {
 	Tx   ID     `gorm:"primaryKey"`
 	Path string `gorm:"primaryKey"`
 	At   time.Time
+	// Table is the table that a message is held for; "" for other waits.
+	Table string
+	// Waits tells that the transaction counts it among what it waits for.
+	Waits bool
+}
+
+// Pace is when messages of one key went on, and when those that wait are to go.
+type Pace struct {
+	Flow  string `gorm:"primaryKey"`
+	Path  string `gorm:"primaryKey"`
+	Key   string `gorm:"primaryKey"`
+	Plan  []byte // JSON: times in milliseconds since 1970
+	Went  []byte // the same of those that have gone
+	Until time.Time
 }
 
 // Try is one attempt of a delivery.

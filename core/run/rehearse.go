@@ -105,13 +105,13 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 // does. Behind the last of them time passes until nothing waits for it.
 func RehearseAll(p *plan.Plan, in []Envelope, opt []Options) []Rehearsal {
 	groups := NewGroups(p)
-	var tables *table.Scratch
+	v := &virtual{once: map[string]time.Time{}, paces: map[string][]time.Time{}}
 	if len(opt) > 0 {
-		tables = &table.Scratch{Under: p.Tables(opt[0].Tables)}
+		v.tables = &table.Scratch{Under: p.Tables(opt[0].Tables)}
 	}
 	all := make([]*rehearsing, len(in))
 	for i := range in {
-		all[i] = rehearse(p, in[i], opt[i], groups, tables)
+		all[i] = rehearse(p, in[i], opt[i], groups, v)
 	}
 	groups.end()
 	out := make([]Rehearsal, len(in))
@@ -132,7 +132,7 @@ type rehearsing struct {
 	input   Input
 }
 
-func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, tables *table.Scratch) *rehearsing {
+func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual) *rehearsing {
 	r := &rehearsing{id: in.ID, webhook: p.Document.Intake.Kind == "webhook"}
 	out := &r.out
 	*out = Rehearsal{Trace: []Entry{}, Deliveries: []Delivery{}, Notes: []step.Note{}, Findings: []flow.Finding{}}
@@ -179,8 +179,13 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, tables *ta
 		Message: received.Message, Origin: opt.Origin, Resume: opt.Resume, Letter: opt.Letter, Inline: !opt.Live, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
 		StandIn: func(want step.Want) (StandInReply, bool) {
 			show(want)
-			if !opt.Live && (want.Kind == step.WantLookup || want.Kind == step.WantPair) {
-				return fromTables(want, tables, opt.Replies), true
+			if !opt.Live {
+				switch want.Kind {
+				case step.WantLookup, step.WantPair:
+					return fromTables(want, v.tables, opt.Replies), true
+				case step.WantOnce, step.WantHold, step.WantPace:
+					return v.waits(want, received.Message.ReceivedAt, opt.Replies), true
+				}
 			}
 			return standIn(want, opt.Replies), !opt.Live
 		},

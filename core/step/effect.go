@@ -30,6 +30,9 @@ type Want struct {
 	// Of steps that read or write a table:
 	Lookup *Lookup `json:"-"`
 	Pair   *Pair
+	Once   *Once
+	Hold   *Hold `json:"-"`
+	Paced  *Paced
 	// Soft tells that it stands in a way of a scatter: when it fails, an answer
 	// is missing, and nothing is a dead letter.
 	Soft bool
@@ -49,6 +52,9 @@ const (
 	WantLimit  = "limit"  // to hear when a time is over
 	WantLookup = "lookup" // rows of tables
 	WantPair   = "pair"   // to write a row of a cross-reference table
+	WantOnce   = "once"   // to know whether a key came before
+	WantHold   = "hold"   // to go on at a time, or when a row fits
+	WantPace   = "pace"   // to go on when there is room
 )
 
 // Request is what a delivery hands over.
