@@ -74,6 +74,12 @@ func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 		if res == nil {
 			res = run.Walk(w.p, w.input)
 		}
+		for _, k := range res.Keep {
+			if err := w.record(k.Path, k.Effect); err != nil {
+				return nil, err
+			}
+		}
+		res.Keep = nil
 		moved, err := w.puts(res, refused)
 		if err != nil {
 			return nil, err

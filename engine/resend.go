@@ -5,11 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/plan"
 	"readyferry/core/pointer"
 	"readyferry/core/run"
+	"readyferry/core/step"
 	"readyferry/store"
 )
 
@@ -83,7 +85,8 @@ func (e *Engine) previewOne(id store.ID, d Decision, patch pointer.Patch) (*run.
 	if err != nil && (t.Parent != nil || t.FromGroup || !errors.As(err, &refused)) {
 		return nil, err
 	}
-	r := run.Rehearse(p, b.envelope, run.Options{Known: b.input.Effects, Origin: b.input.Origin, Resume: b.input.Resume})
+	maps.DeleteFunc(b.input.Effects, func(_ string, e step.Effect) bool { return e.OnlyRead() })
+	r := run.Rehearse(p, b.envelope, run.Options{Known: b.input.Effects, Origin: b.input.Origin, Resume: b.input.Resume, Letter: b.input.Letter, LetterMessage: &b.input.Message, Tables: e.store.LookIn()})
 	return &r, nil
 }
 
@@ -202,6 +205,7 @@ func (e *Engine) resendOne(tx *store.Tx, id store.ID, d Decision, patch pointer.
 		return fmt.Errorf("%w: %w", ErrDecision, err)
 	}
 	what := fmt.Sprintf("under version %d", version)
+	before, beforeVersion := m, t.Version
 	if string(body) != string(m.Body) {
 		m.N++
 		m.Body, m.Answer = body, nil
@@ -225,6 +229,16 @@ func (e *Engine) resendOne(tx *store.Tx, id store.ID, d Decision, patch pointer.
 			return fmt.Errorf("%w: the intake would refuse the message: %w", ErrDecision, err)
 		}
 		return err
+	}
+	if m.N > before.N || version != beforeVersion {
+		for path, effect := range w.input.Effects {
+			if effect.OnlyRead() {
+				delete(w.input.Effects, path)
+				if err := tx.ForgetEffect(t.ID, path); err != nil {
+					return err
+				}
+			}
+		}
 	}
 	l.State, l.Version = store.LetterResending, version
 	if err := tx.SaveLetter(&l, e.clock(), "resent", what); err != nil {

@@ -133,6 +133,11 @@ func (tx *Tx) AddEffect(e *Effect) error {
 	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(e).Error
 }
 
+// ForgetEffect removes an effect that is to be brought about anew.
+func (tx *Tx) ForgetEffect(id ID, path string) error {
+	return tx.db.Where("tx = ? AND path = ?", id, path).Delete(&Effect{}).Error
+}
+
 // Once remembers a message by its once value. When the value is known and its
 // time has not passed, first is the transaction that had it and fresh is false.
 func (tx *Tx) Once(k *OnceKey, now time.Time) (first ID, fresh bool, err error) {

@@ -13,6 +13,7 @@ import (
 	"readyferry/core/format/csv"
 	"readyferry/core/message"
 	"readyferry/core/schema"
+	"readyferry/core/script"
 	"readyferry/core/step"
 	"readyferry/core/table"
 )
@@ -31,9 +32,10 @@ type Plan struct {
 
 // Reader reads flow documents. Make one and share it.
 type Reader struct {
-	env    *expr.Env
-	schema *schema.Schema
-	root   *message.Node
+	env     *expr.Env
+	schema  *schema.Schema
+	root    *message.Node
+	sandbox *script.Sandbox
 }
 
 // NewReader makes a reader.
@@ -47,7 +49,11 @@ func NewReader() (*Reader, error) {
 	if err != nil {
 		return nil, fmt.Errorf("compiling the flow schema: %w", err)
 	}
-	return &Reader{env, s, root}, nil
+	sandbox, err := script.NewSandbox()
+	if err != nil {
+		return nil, err
+	}
+	return &Reader{env, s, root, sandbox}, nil
 }
 
 // Env gives the environment that the reader compiles expressions in.
@@ -72,6 +78,7 @@ func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Findin
 	d, more := flow.Read(source)
 	findings = append(findings, more...)
 	c := step.NewCompiler(r.env.WithTables(expr.NewTables(files)), d, files)
+	c.Sandbox = r.sandbox
 	p := &Plan{Document: d, tables: ownTables(files)}
 	for _, e := range []struct {
 		source, ptr string

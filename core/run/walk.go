@@ -65,8 +65,15 @@ type Result struct {
 	Answer   *step.Answer // nil when no step said one
 	Trace    []Entry
 	Wants    []step.Want // what is needed to go on
+	Keep     []Kept      // what steps have worked out and the journal is to keep
 	Failures []step.Failure
 	Notes    []step.Note
+}
+
+// Kept is an effect that a step has brought about itself.
+type Kept struct {
+	Path   string
+	Effect step.Effect
 }
 
 // Entry is what one step did.
@@ -234,6 +241,9 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	}
 	if res.Note != nil {
 		w.result.Notes = append(w.result.Notes, *res.Note)
+	}
+	if res.Keep != nil && call.Effect == nil {
+		w.result.Keep = append(w.result.Keep, Kept{path, *res.Keep})
 	}
 	if res.Parts != nil {
 		switch {

@@ -9,6 +9,7 @@ import (
 	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/core/pointer"
+	"readyferry/core/script"
 )
 
 // Compiler turns steps into runners and collects what is wrong with them.
@@ -16,6 +17,7 @@ type Compiler struct {
 	Env      *expr.Env
 	Document *flow.Document
 	Files    map[string][]byte // the flow's own files, by name
+	Sandbox  *script.Sandbox   // runs the scripts of code steps; nil: there are none
 	Findings []flow.Finding
 	Uses     []Use
 

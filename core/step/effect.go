@@ -1,6 +1,7 @@
 package step
 
 import (
+	"encoding/json"
 	"time"
 	"unicode/utf8"
 
@@ -79,8 +80,14 @@ type Effect struct {
 	Failed  string           `json:"failed,omitempty"`  // why a delivery in a way of a scatter was given up
 	Over    bool             `json:"over,omitempty"`    // the time of a scatter is over
 	Order   string           `json:"order,omitempty"`   // deliveries behind it keep their order by this
+	Value   json.RawMessage  `json:"value,omitempty"`   // what a script came to
 	Looked  []Looked         `json:"looked,omitempty"`  // rows of tables, hop by hop
 }
+
+// OnlyRead tells of an effect that has changed nothing anywhere: rows that were
+// looked up, or what a script came to. Such a one is brought about anew when the
+// message or the version under it changes.
+func (e *Effect) OnlyRead() bool { return e.Value != nil || len(e.Looked) > 0 && e.Said == "" }
 
 // reply gives an effect as what later steps see under replies.
 func (e *Effect) reply() *message.Node {

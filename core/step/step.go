@@ -113,10 +113,11 @@ func (c *Call) Scope() *expr.Scope {
 // Result is what a step did.
 type Result struct {
 	State   State
-	Outcome string // in a word or two
-	Ways    []int  // of a route: those to take, in order
-	Want    *Want  // what the step needs of the world before it can go on
-	Parts   *Parts // of a split
+	Outcome string  // in a word or two
+	Ways    []int   // of a route: those to take, in order
+	Keep    *Effect // what the step has worked out and the journal is to keep, so that it is not done again
+	Want    *Want   // what the step needs of the world before it can go on
+	Parts   *Parts  // of a split
 	Scatter *Scatter
 	Joined  bool    // it is in a group now, which goes on in its place
 	Answer  *Answer // what the caller gets, unless an earlier step has said

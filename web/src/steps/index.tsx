@@ -2,13 +2,17 @@ import type { ReactNode } from "react";
 import type { Step } from "../sheet/model";
 import { aggregate } from "./aggregate";
 import { answer } from "./answer";
+import { code } from "./code";
 import { convert } from "./convert";
 import { deliver } from "./deliver";
 import { filter } from "./filter";
+import { hold } from "./hold";
 import type { StepView } from "./kit";
 import { lookup } from "./lookup";
 import { map } from "./map";
 import { note } from "./note";
+import { once } from "./once";
+import { pace } from "./pace";
 import { pair } from "./pair";
 import { resequence } from "./resequence";
 import { route } from "./route";
@@ -33,6 +37,10 @@ const views: Record<string, StepView> = {
   scatter,
   lookup,
   pair,
+  once,
+  hold,
+  pace,
+  code,
   deliver,
   answer,
   note,

@@ -97,6 +97,22 @@ export function Count(p: FormProps & { setting: string; label: string; usual: st
   );
 }
 
+/** A setting that is a span of time; empty is the usual one. */
+export function SpanSetting(p: FormProps & { setting: string; label: string; usual: string }) {
+  return (
+    <Setting inline label={p.label} error={errorAt(p, p.setting)}>
+      <Text
+        mono
+        label={p.label}
+        placeholder={p.usual}
+        value={String(p.step[p.setting] ?? "")}
+        onChange={(v) => p.change(withSetting(p.step, p.setting, v || undefined), p.setting)}
+        invalid={!!errorAt(p, p.setting)}
+      />
+    </Setting>
+  );
+}
+
 /** Named expressions or templates: vars and headers. */
 export function Pairs(
   p: FormProps & { label: string; setting: string; template?: boolean; literal?: boolean; nameHint: string },
