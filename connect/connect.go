@@ -24,6 +24,13 @@ import (
 const (
 	KindHTTP   = "http"
 	KindCaller = "caller"
+	KindSQL    = "sql"
+)
+
+// The drivers of databases.
+const (
+	DriverSQLite     = "sqlite"
+	DriverPostgreSQL = "postgresql"
 )
 
 // The ways to sign in.
@@ -47,6 +54,8 @@ type Connection struct {
 	Trip                    int           // "again" outcomes in a row after which deliveries wait; 0: never
 	Probe                   time.Duration // pause between probes while they wait
 	TestMethod, TestPath    string        // what the test calls
+	Driver                  string        // of a database
+	Write                   bool          // statements may change the database
 }
 
 // SignIn is how one side proves who it is.
@@ -86,13 +95,27 @@ type Sender interface {
 const documentSchema = `{
 	"$schema": "https://json-schema.org/draft/2020-12/schema",
 	"type": "object", "required": ["readyferry", "name", "kind"],
-	"properties": {"readyferry": {"const": "connection/1"}, "kind": {"enum": ["http", "caller"]}},
+	"properties": {"readyferry": {"const": "connection/1"}, "kind": {"enum": ["http", "caller", "sql"]}},
 	"if": {"properties": {"kind": {"const": "caller"}}},
 	"then": {"additionalProperties": false, "required": ["sign-in"], "properties": {
 		"readyferry": true, "kind": true, "name": {"$ref": "#/$defs/name"}, "title": {"type": "string"}, "note": {"type": "string"},
 		"sign-in": {"type": "object", "required": ["kind"], "additionalProperties": false, "properties": {
 			"kind": {"enum": ["api-key", "basic", "hmac"]}, "user": {"type": "string"}, "header": {"$ref": "#/$defs/header"},
 			"scheme": {"enum": ["standard-webhooks"]}, "secret": {"type": "string"}, "secrets": {"type": "array", "items": {"type": "string"}}}}}},
+	"else": {"if": {"properties": {"kind": {"const": "sql"}}},
+	"then": {"additionalProperties": false, "required": ["address", "driver"], "properties": {
+		"readyferry": true, "kind": true, "name": {"$ref": "#/$defs/name"}, "title": {"type": "string"}, "note": {"type": "string"},
+		"driver": {"enum": ["sqlite", "postgresql"]},
+		"address": {"type": "string"},
+		"write": {"type": "boolean", "description": "statements may change the database; false by default"},
+		"sign-in": {"type": "object", "required": ["kind"], "additionalProperties": false, "properties": {
+			"kind": {"enum": ["none", "basic"]}, "user": {"type": "string"}, "secret": {"type": "string"}}},
+		"time-limit": {"type": "string"},
+		"limits": {"type": "object", "additionalProperties": false, "properties": {
+			"in-flight": {"type": "integer", "minimum": 1, "maximum": 1000}, "per-second": {"type": "number", "exclusiveMinimum": 0, "maximum": 100000}}},
+		"retry": ` + step.RetrySchema + `,
+		"breaker": {"type": "object", "additionalProperties": false, "required": ["trip"], "properties": {
+			"trip": {"type": "integer", "minimum": 1, "maximum": 1000}, "probe": {"type": "string"}}}}},
 	"else": {"additionalProperties": false, "required": ["address"], "properties": {
 		"readyferry": true, "kind": true, "name": {"$ref": "#/$defs/name"}, "title": {"type": "string"}, "note": {"type": "string"},
 		"address": {"type": "string"},
@@ -105,7 +128,7 @@ const documentSchema = `{
 		"breaker": {"type": "object", "additionalProperties": false, "required": ["trip"], "properties": {
 			"trip": {"type": "integer", "minimum": 1, "maximum": 1000}, "probe": {"type": "string"}}},
 		"test": {"type": "object", "additionalProperties": false, "properties": {
-			"method": {"enum": ["GET", "HEAD", "OPTIONS", "POST"]}, "path": {"type": "string"}}}}},
+			"method": {"enum": ["GET", "HEAD", "OPTIONS", "POST"]}, "path": {"type": "string"}}}}}},
 	"$defs": {
 		"name": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "maxLength": 100},
 		"header": {"type": "string", "pattern": "^[A-Za-z0-9._-]+$"}}
@@ -190,7 +213,7 @@ func connection(n *message.Node, found func(ptr, code, msg, repair string)) *Con
 		Name: text("/name"), Title: text("/title"), Note: text("/note"), Kind: text("/kind"), Address: strings.TrimRight(text("/address"), "/"),
 		SignIn:    SignIn{Kind: text("/sign-in/kind"), User: text("/sign-in/user"), Header: text("/sign-in/header"), Scheme: text("/sign-in/scheme")},
 		TimeLimit: 10 * time.Second, InFlight: 8, Probe: 30 * time.Second,
-		TestMethod: text("/test/method"), TestPath: text("/test/path"),
+		TestMethod: text("/test/method"), TestPath: text("/test/path"), Driver: text("/driver"), Write: text("/write") == "true",
 	}
 	if c.Title == "" {
 		c.Title = c.Name
@@ -241,6 +264,9 @@ func connection(n *message.Node, found func(ptr, code, msg, repair string)) *Con
 		}
 		c.Retry = plan
 	}
+	if c.Kind == KindSQL {
+		c.checkDatabase(found)
+	}
 	if c.Kind == KindHTTP {
 		u, err := url.Parse(c.Address)
 		switch {
@@ -253,4 +279,25 @@ func connection(n *message.Node, found func(ptr, code, msg, repair string)) *Con
 		}
 	}
 	return c
+}
+
+// checkDatabase says what is wrong with the address of a database.
+func (c *Connection) checkDatabase(found func(ptr, code, msg, repair string)) {
+	u, err := url.Parse(c.Address)
+	scheme := ""
+	if err == nil {
+		scheme = u.Scheme
+	}
+	switch {
+	case err != nil:
+		found("/address", "wrong-value", fmt.Sprintf("%q is no address", c.Address), "")
+	case u.User != nil:
+		found("/address", "secret-in-text", "the address holds a user or password", "take them out of the address and use sign-in")
+	case c.Driver == DriverPostgreSQL && (!slices.Contains([]string{"postgres", "postgresql"}, scheme) || u.Host == "" || len(u.Path) < 2):
+		found("/address", "wrong-value", fmt.Sprintf("%q is no address of a PostgreSQL database", c.Address), "write it as postgresql://host:5432/database")
+	case c.Driver == DriverSQLite && !(scheme == "file" && strings.HasPrefix(u.Path, "/")) && !(scheme == "stand-in" && u.Host != ""):
+		found("/address", "wrong-value", fmt.Sprintf("%q is no address of an SQLite file", c.Address), "write it as file:///folder/file.db, or stand-in://name for one that ships with the application")
+	case c.Driver == DriverSQLite && (u.RawQuery != "" || u.Fragment != ""):
+		found("/address", "wrong-value", "the address must not hold a query or fragment", "remove it")
+	}
 }

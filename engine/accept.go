@@ -140,9 +140,14 @@ func (e *Engine) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer, 
 	if err != nil {
 		return nil, err
 	}
-	if m.Answer, err = json.Marshal(answer); err != nil {
-		return nil, err
+	finished := in.plan.Document.Intake.Finished
+	if !finished || first.Answer != nil {
+		if m.Answer, err = json.Marshal(answer); err != nil {
+			return nil, err
+		}
 	}
+	heard, forget := e.expect(id)
+	defer forget()
 	var after *aftermath
 	var duplicate *store.ID
 	err = e.store.Write(ctx, func(tx *store.Tx) error {
@@ -156,7 +161,7 @@ func (e *Engine) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer, 
 			return err
 		}
 		last, err := e.begin(tx, in.plan, t, m, received, first, after)
-		if err != nil || last.Answer == nil || first.Answer != nil {
+		if err != nil || last.Answer == nil || first.Answer != nil || finished {
 			return err
 		}
 		// An answer behind a queue: what is inside the application is done before the caller is answered.
@@ -172,10 +177,27 @@ func (e *Engine) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer, 
 		return nil, &run.RefusedError{Status: 503, Title: "The message was not stored", Detail: "nothing of it was kept; send it again later"}
 	}
 	e.after(after)
-	if duplicate != nil {
+	switch {
+	case duplicate != nil && finished:
+		return e.finishedBefore(ctx, *duplicate, in.plan.Document.Intake.Wait)
+	case duplicate != nil:
 		return e.answerOf(*duplicate)
+	case finished && first.Answer == nil:
+		return e.finished(ctx, id, heard, in.plan.Document.Intake.Wait)
 	}
 	return answer, nil
+}
+
+// finishedBefore gives a repeat the answer of the first one, also when that is
+// not finished yet.
+func (e *Engine) finishedBefore(ctx context.Context, id store.ID, wait time.Duration) (*step.Answer, error) {
+	heard, forget := e.expect(id)
+	defer forget()
+	m, err := e.store.FirstMessage(id)
+	if err != nil || len(m.Answer) > 0 {
+		return e.answerOf(id)
+	}
+	return e.finished(ctx, id, heard, wait)
 }
 
 // admit checks who calls.

@@ -29,6 +29,7 @@ type walking struct {
 	pass  map[string]bool // paths at which a person lets it go on although its turn has not come
 	held  map[string]bool // paths at which it waits for its turn already
 	next  []func() error  // what follows for others, once this one is settled
+	quiet bool            // whoever called it hears of its end from the one who began it
 }
 
 // load reads what a walk needs of a transaction.
@@ -113,6 +114,11 @@ func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 	if err := w.settle(res, deliveries); err != nil {
 		return nil, err
 	}
+	if res.Answer != nil {
+		if err := w.answer(res.Answer); err != nil {
+			return nil, err
+		}
+	}
 	for len(w.next) > 0 {
 		do := w.next[0]
 		w.next = w.next[1:]
@@ -144,7 +150,7 @@ func (w *walking) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 	}
 	wanted := map[string]bool{}
 	for _, want := range res.Wants {
-		if want.Kind != step.WantHTTP {
+		if !want.Outside() {
 			continue
 		}
 		wanted[want.Path] = true
@@ -159,7 +165,10 @@ func (w *walking) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 				return nil, err
 			}
 			d = &store.Delivery{ID: id, Tx: w.t.ID, Flow: w.t.Flow, Path: want.Path, Step: want.Step, OrderValue: w.t.OrderValue, CreatedAt: now, Soft: want.Soft}
-			if want.Order != "" {
+			switch {
+			case want.Unordered:
+				d.OrderValue = ""
+			case want.Order != "":
 				d.OrderValue = want.Order
 			}
 			out = append(out, d)
@@ -294,7 +303,7 @@ func (w *walking) save(before store.State) error {
 	if w.t.Parent != nil {
 		return w.tell()
 	}
-	return nil
+	return w.ended()
 }
 
 // release lets the reader of a queue or topic take another message, now that

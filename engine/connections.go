@@ -127,7 +127,7 @@ func (e *Engine) TestConnection(ctx context.Context, name string) (Tested, error
 	if c == nil {
 		return Tested{}, ErrNotFound
 	}
-	if c.Kind != connect.KindHTTP {
+	if c.Kind == connect.KindCaller {
 		return Tested{}, fmt.Errorf("%w: a connection of kind %s is called by others, so there is nothing to call", ErrDecision, c.Kind)
 	}
 	began := time.Now()

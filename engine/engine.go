@@ -17,6 +17,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/plan"
+	"readyferry/core/step"
 	"readyferry/store"
 )
 
@@ -59,6 +60,8 @@ type Engine struct {
 	gather  chan struct{} // wakes the gatherer
 
 	changedTables chan string // wakes the watcher
+
+	expected map[store.ID][]chan *step.Answer // callers who wait for a transaction to be finished
 }
 
 type planKey struct {
@@ -94,7 +97,7 @@ func New(c Config) (*Engine, error) {
 		store: c.Store, reader: c.Reader, sender: c.Sender, log: c.Log, Events: newHub(), rates: newRates(),
 		clock: func() time.Time { return c.Now().UTC().Truncate(time.Millisecond) },
 		flows: map[string]*flowState{}, connections: map[string]*connect.Connection{},
-		lanes: map[string]*lane{}, loading: map[string]*Loading{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
+		lanes: map[string]*lane{}, loading: map[string]*Loading{}, expected: map[store.ID][]chan *step.Answer{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
 		reached: newReachCache(), split: make(chan struct{}, 1), gather: make(chan struct{}, 1), changedTables: make(chan string, 256),
 	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
@@ -274,10 +277,11 @@ type aftermath struct {
 	gather          bool           // a group may close, or a gap be given up
 	lines           []lineKey      // more messages may go on there
 	tables          map[string]bool
+	answers         map[store.ID]*step.Answer // for callers who wait
 }
 
 func newAftermath() *aftermath {
-	return &aftermath{targets: map[string]bool{}, queues: map[string]bool{}, events: map[string]bool{}, put: map[string]int{}, taken: map[string]int{}, tables: map[string]bool{}}
+	return &aftermath{targets: map[string]bool{}, queues: map[string]bool{}, events: map[string]bool{}, put: map[string]int{}, taken: map[string]int{}, tables: map[string]bool{}, answers: map[store.ID]*step.Answer{}}
 }
 
 func (e *Engine) after(a *aftermath) {
@@ -297,6 +301,9 @@ func (e *Engine) after(a *aftermath) {
 		if e.ctx.Err() == nil {
 			e.work.Go(func() { e.releaseMore(k) })
 		}
+	}
+	for id, answer := range a.answers {
+		e.tellCallers(id, answer)
 	}
 	for t := range a.tables {
 		e.tableChanged(t)

@@ -55,6 +55,9 @@ func (e *Engine) Read(name string, document []byte, files map[string][]byte) (*p
 			if strings.HasPrefix(u.Pointer, "/intake") {
 				want = connect.KindCaller
 			}
+			if u.SQL {
+				want = connect.KindSQL
+			}
 			if c := e.connection(u.Name); c == nil {
 				add(flow.Error, "unknown-connection", u.Step, u.Pointer, fmt.Sprintf("there is no connection named %q", u.Name), "make it on the Connections page, or name another")
 			} else if c.Kind != want {
@@ -62,6 +65,8 @@ func (e *Engine) Read(name string, document []byte, files map[string][]byte) (*p
 			}
 		case step.UseQueue, step.UseTopic:
 			e.readBy(p, u, add)
+		case step.UseFlow:
+			e.calls(name, u, add)
 		case step.UseTable:
 			e.looksIn(p, u, add)
 		}
@@ -102,10 +107,17 @@ func (e *Engine) readBy(p *plan.Plan, u step.Use, add func(level flow.Level, cod
 		channel, unread, level = topicChannel(u.Name), "what is put there is kept for later readers alone", flow.Warning
 	}
 	own, ok := sourceOf(&p.Document.Intake)
+	asks := []string{}
+	if u.Kind == step.UseQueue {
+		if e.takesReplies(u.Name) {
+			return
+		}
+		asks = e.asksBy(u.Name, true)
+	}
 	if len(e.readers(channel, false)) > 0 || ok && own.channel() == channel {
 		return
 	}
-	if drafts := e.readers(channel, true); len(drafts) > 0 {
+	if drafts := append(e.readers(channel, true), asks...); len(drafts) > 0 {
 		add(flow.Warning, u.Kind+"-unread", u.Step, u.Pointer, fmt.Sprintf("only the draft of %s reads the %s %q; until it is published, %s", strings.Join(drafts, ", "), u.Kind, u.Name, unread), "publish that flow first")
 		return
 	}

@@ -172,8 +172,8 @@ func (e *Engine) try(d *store.Delivery) retry.Outcome {
 	var answer connect.Answer
 	if err != nil {
 		err = fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
-	} else if c := e.connection(d.Target); c == nil || c.Kind != connect.KindHTTP {
-		err = fmt.Errorf("there is no HTTP connection named %s", d.Target)
+	} else if c := e.connection(d.Target); c == nil || (c.Kind == connect.KindSQL) != (req.Query != nil) || c.Kind == connect.KindCaller {
+		err = fmt.Errorf("there is no connection named %s that can be asked this", d.Target)
 	} else {
 		answer, err = e.sender.Send(e.ctx, c, req)
 	}

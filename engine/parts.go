@@ -50,6 +50,10 @@ func (e *Engine) walkOf(j journal, t *store.Transaction, m *store.Message, p *pl
 	case t.Parent != nil:
 		b.input.Origin, err = e.originOf(j, t, m, p)
 		return b, err
+	case t.Caller != nil:
+		b.input.Called = t.CallerWaits
+	}
+	switch {
 	case t.OfLetter != nil:
 		return b, ofLetter(p, &b)
 	case t.FromGroup:

@@ -14,7 +14,7 @@ import (
 // the step that asked for it: messages go into queues and topics, parts begin. refused gets those that a queue does not take.
 func (w *walking) puts(res *run.Result, refused map[string]step.Failure) (moved bool, err error) {
 	for _, want := range res.Wants {
-		if _, no := refused[want.Path]; no || want.Kind == step.WantHTTP {
+		if _, no := refused[want.Path]; no || want.Outside() {
 			continue
 		}
 		if want.Kind == step.WantLimit {
@@ -22,6 +22,14 @@ func (w *walking) puts(res *run.Result, refused map[string]step.Failure) (moved 
 			if err := w.tx.Limit(&store.TimeLimit{Tx: w.t.ID, Path: want.Path, At: w.e.clock().Add(want.Within)}); err != nil {
 				return false, err
 			}
+			continue
+		}
+		if want.Kind == step.WantReply || want.Kind == step.WantFlow {
+			done, err := w.elsewhere(&want, refused)
+			if err != nil {
+				return false, err
+			}
+			moved = moved || done
 			continue
 		}
 		if want.Kind != step.WantQueue && want.Kind != step.WantTopic {
@@ -51,6 +59,9 @@ func (w *walking) puts(res *run.Result, refused map[string]step.Failure) (moved 
 			failure, err := w.enqueue(item, want.Expires)
 			if err != nil {
 				return false, err
+			}
+			if failure == nil {
+				w.replied(item, want.Request)
 			}
 			switch {
 			case failure != nil && want.Soft:
@@ -123,7 +134,7 @@ func (w *walking) gatherOrPart(want *step.Want, refused map[string]step.Failure)
 
 // enqueue puts a message into its queue, or says why the queue does not take it.
 func (w *walking) enqueue(item *store.QueueItem, expires time.Duration) (*step.Failure, error) {
-	if len(w.e.queueReaders(item.Queue, false)) == 0 {
+	if len(w.e.queueReaders(item.Queue, false)) == 0 && !w.e.takesReplies(item.Queue) {
 		return &step.Failure{Class: step.Flow, Reason: fmt.Sprintf("no flow reads the queue %s", item.Queue)}, nil
 	}
 	free, limit, err := w.tx.QueueLimit(item.Queue)

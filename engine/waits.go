@@ -180,6 +180,8 @@ func (e *Engine) timeOver(tx *store.Tx, l *store.TimeLimit, after *aftermath) er
 	switch want.Kind {
 	case step.WantPace:
 		return w.paceOver(l, want)
+	case step.WantReply, step.WantFlow:
+		return w.noReply(l, want)
 	case step.WantHold:
 		if want.Hold.Fits == nil {
 			return w.goesOn(l, step.Effect{Over: true, Said: run.HeldSaid(w.t.ReceivedAt, e.clock())})

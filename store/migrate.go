@@ -171,6 +171,23 @@ func migrate(db *gorm.DB) error {
 				"CREATE INDEX paces_until ON paces (until)",
 			)
 		}},
+		{ID: "0010 questions by queues, and flows that call others", Migrate: func(db *gorm.DB) error {
+			if err := addColumns(db, []column{
+				{&Transaction{}, "Caller", "ALTER TABLE transactions ADD COLUMN caller blob"},
+				{&Transaction{}, "CallerPath", "ALTER TABLE transactions ADD COLUMN caller_path text NOT NULL DEFAULT ''"},
+				{&Transaction{}, "CallerWaits", "ALTER TABLE transactions ADD COLUMN caller_waits numeric NOT NULL DEFAULT 0"},
+				{&Transaction{}, "Depth", "ALTER TABLE transactions ADD COLUMN depth integer NOT NULL DEFAULT 0"},
+			}); err != nil {
+				return err
+			}
+			if err := db.AutoMigrate(&Ask{}); err != nil {
+				return err
+			}
+			return execAll(db,
+				"CREATE INDEX transactions_caller ON transactions (caller) WHERE caller IS NOT NULL",
+				"CREATE INDEX asks_tx ON asks (tx)",
+			)
+		}},
 	}).Migrate()
 }
 

@@ -157,6 +157,12 @@ type Transaction struct {
 	FromGroup bool
 	// OfLetter is the dead letter whose steps run in it; nil for anything else.
 	OfLetter *ID
+	// Caller is the transaction whose subflow it is, CallerPath the step there; it
+	// waits for the answer or not. Depth counts flows that called each other.
+	Caller      *ID
+	CallerPath  string
+	CallerWaits bool
+	Depth       int
 	// Gathered counts the groups that it waits in and the turns that it waits
 	// for; GatherPlace is the path of the last, GatherText says it in words.
 	Gathered    int

@@ -67,9 +67,12 @@ func Open(dir string) (*Store, error) {
 	return s, nil
 }
 
+// File is the name of the database in the folder of a store.
+const File = "readyferry.db"
+
 // The files of a folder.
 const (
-	dbFile  = "readyferry.db"
+	dbFile  = File
 	keyFile = "seal.key"
 )
 

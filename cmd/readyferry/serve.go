@@ -8,13 +8,16 @@ import (
 	"net/http"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"readyferry/api"
+	"readyferry/connect"
 	connecthttp "readyferry/connect/http"
+	connectsql "readyferry/connect/sql"
 	"readyferry/core/plan"
 	"readyferry/demo"
 	"readyferry/engine"
@@ -90,7 +93,10 @@ func serve(ctx context.Context, data, listen string, ready func(ctx context.Cont
 	if err != nil {
 		return err
 	}
-	e, err := engine.New(engine.Config{Store: st, Reader: reader, Sender: connecthttp.New(address + "/stand-ins"), Log: log})
+	databases := connectsql.New(standInDatabases(data), filepath.Join(data, store.File))
+	defer func() { _ = databases.Close() }()
+	senders := connect.Senders{connect.KindHTTP: connecthttp.New(address + "/stand-ins"), connect.KindSQL: databases}
+	e, err := engine.New(engine.Config{Store: st, Reader: reader, Sender: senders, Log: log})
 	if err != nil {
 		return err
 	}
@@ -139,3 +145,6 @@ func reachable(a *net.TCPAddr) string {
 	}
 	return a.String()
 }
+
+// standInDatabases is the folder of the databases that ship with the application.
+func standInDatabases(data string) string { return filepath.Join(data, "stand-ins") }

@@ -28,8 +28,12 @@ type Intake struct {
 	Methods []string
 	Format  string // name of a format, or auto
 	Callers []string
-	Queue   string // queue: its name
-	Topic   string // topic: its name
+	// Finished tells that the caller waits for an answer step or the end, for so
+	// long as Wait.
+	Finished bool
+	Wait     time.Duration
+	Queue    string // queue: its name
+	Topic    string // topic: its name
 	// Subscription is the place in the topic that the flow reads at: by
 	// default one of the flow's own name. Flows that name the same share it.
 	Subscription string
@@ -57,6 +61,8 @@ const (
 	DefaultLimit    = 1 << 20 // bytes of a body
 	DefaultOnceFor  = 24 * time.Hour
 	DefaultInFlight = 4
+	DefaultWait     = 30 * time.Second
+	MaxWait         = 5 * time.Minute
 )
 
 // Step is one row of a flow.
@@ -118,6 +124,17 @@ func readIntake(s *Source) (Intake, []Finding) {
 			wrong("/intake/once-for", err, "write it as 30s, 10m or 24h")
 		}
 		in.OnceFor = d
+	}
+	in.Finished, in.Wait = text(n, "answer") == "finished", DefaultWait
+	if t := text(n, "wait"); t != "" {
+		d, err := Duration(t)
+		if err == nil && d > MaxWait {
+			err = fmt.Errorf("a caller is kept waiting for at most %s", MaxWait)
+		}
+		if err != nil {
+			wrong("/intake/wait", err, "write it as 30s or 2m")
+		}
+		in.Wait = d
 	}
 	in.Begin.Latest = text(n, "begin") == "latest"
 	if t := text(n.Get("begin"), "time"); t != "" {

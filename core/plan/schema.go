@@ -27,7 +27,7 @@ const flowSchema = `{
 			"note": {"type": "string"}, "steps": {"$ref": "#/$defs/steps"}}}
 	},
 	"$defs": {
-		"intake": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["webhook", "queue", "topic"]}},
+		"intake": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["webhook", "queue", "topic", "subflow"]}},
 			"if": {"properties": {"kind": {"const": "queue"}}},
 			"then": {"additionalProperties": false, "required": ["queue"], "properties": {
 				"kind": true, "note": {"type": "string"},
@@ -51,17 +51,25 @@ const flowSchema = `{
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}},
+			"else": {"if": {"properties": {"kind": {"const": "subflow"}}},
+			"then": {"additionalProperties": false, "properties": {
+				"kind": true, "note": {"type": "string"},
+				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
+				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}},
 			"else": {"additionalProperties": false, "required": ["path"], "properties": {
 				"kind": true, "note": {"type": "string"},
 				"path": {"type": "string", "pattern": "^(/([A-Za-z0-9._~-]+|\\{[A-Za-z_][A-Za-z0-9_]*\\}))+$", "description": "served below /in; {name} is a parameter"},
 				"methods": {"type": "array", "minItems": 1, "items": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"]}, "description": "POST by default"},
 				"callers": {"type": "array", "items": {"type": "string"}, "description": "connections of kind caller that may call; none: anyone may"},
-				"answer": {"enum": ["stored"], "description": "stored: 202 once the message is durable, unless a step says otherwise"},
+				"answer": {"enum": ["stored", "finished"], "description": "stored (default): 202 once the message is durable, unless a step says otherwise; finished: the caller waits for an answer step, or the end"},
+				"wait": {"type": "string", "description": "finished: how long the caller is kept waiting, 30s by default and 5m at most; then it gets 202"},
 				"limit": {"type": "integer", "minimum": 1, "maximum": 67108864, "description": "largest body in bytes, 1048576 by default"},
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
-				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}}
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}}}
 		},
 		"format": {"enum": ["json", "xml", "csv", "hl7", "form", "text", "binary", "auto"], "description": "auto (default): by Content-Type"},
 		"header": {"type": "boolean", "description": "CSV: the first row names the members of the others"},

@@ -68,6 +68,8 @@ type ShownRequest struct {
 	// Of a message for a queue: 0 to 9, and milliseconds that it may wait there.
 	Priority *int  `json:"priority,omitempty"`
 	Expires  int64 `json:"expires,omitempty"`
+	// Of a question for a database: the values of its parameters.
+	Query *step.Query `json:"query,omitempty"`
 }
 
 // Options of a rehearsal.
@@ -222,10 +224,16 @@ func (r *rehearsing) finish() Rehearsal {
 	}
 	if r.webhook {
 		answer := w.Answer
-		if answer == nil {
+		switch {
+		case answer != nil:
+		case r.p.Document.Intake.Finished && w.State != Waiting:
+			answer = FinishedAnswer(r.id, w.State, w.Reason)
+		default:
 			answer = StoredAnswer(r.id)
 		}
 		r.out.Answer = ShowAnswer(answer)
+	} else if w.Answer != nil {
+		r.out.Answer = ShowAnswer(w.Answer)
 	}
 	return r.out
 }
@@ -249,10 +257,12 @@ func standIn(want step.Want, replies map[string]step.Effect) StandInReply {
 	e, ok := replies[want.Path]
 	if !ok {
 		if e, ok = replies[want.Step]; !ok {
-			e = step.Effect{Status: 200}
+			if e = (step.Effect{Status: 200}); want.Kind == step.WantSQL {
+				e.Body = []byte("[{}]")
+			}
 		}
 	}
-	if want.Kind != step.WantHTTP {
+	if !want.Outside() {
 		return StandInReply{Effect: e}
 	}
 	if e.Status == 0 {
@@ -275,7 +285,7 @@ func standIn(want step.Want, replies map[string]step.Effect) StandInReply {
 // system can tell repeats by.
 func ShowDelivery(transaction string, want step.Want) Delivery {
 	d := Delivery{Path: want.Path, Step: want.Step, Kind: want.Kind, Target: want.Target}
-	d.Request = ShownRequest{Method: want.Request.Method, URL: want.Request.Path, Headers: headerMap(want.Request.Headers)}
+	d.Request = ShownRequest{Query: want.Request.Query, Method: want.Request.Method, URL: want.Request.Path, Headers: headerMap(want.Request.Headers)}
 	if want.Kind == step.WantQueue {
 		d.Request.Priority, d.Request.Expires = &want.Priority, want.Expires.Milliseconds()
 	}
@@ -306,6 +316,19 @@ func DeliveryID(transaction, path string) string {
 func StoredAnswer(transaction string) *step.Answer {
 	body := jsonfmt.Encode(message.NewMap(message.Member{Name: "transaction", Value: message.NewString(transaction)}))
 	return &step.Answer{Status: 202, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: body}
+}
+
+// FinishedAnswer is what a caller gets who waits for the end, when no step says
+// otherwise.
+func FinishedAnswer(transaction, state, reason string) *step.Answer {
+	if state == DeadLetter {
+		return RefusalAnswer(&RefusedError{Status: 500, Title: "The message could not be worked on", Detail: fmt.Sprintf("%s; it is kept as transaction %s, and a person decides about it", reason, transaction)})
+	}
+	n := message.NewMap(message.Member{Name: "transaction", Value: message.NewString(transaction)}, message.Member{Name: "state", Value: message.NewString(state)})
+	if reason != "" {
+		n = n.With("reason", message.NewString(reason))
+	}
+	return &step.Answer{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: jsonfmt.Encode(n)}
 }
 
 // RefusalAnswer is the problem document (RFC 9457) for a refused message.

@@ -30,6 +30,8 @@ type Input struct {
 	Resume *Resume
 	// Letter is about the dead letter whose steps are walked; nil for anything else.
 	Letter *message.Node
+	// Called tells that another flow has handed the message over.
+	Called bool
 	// Groups takes members where nothing is real; nil in live runs.
 	Groups *Groups
 	// Inline walks the parts of a split together with their message, as a
@@ -67,6 +69,7 @@ type Result struct {
 	Wants    []step.Want // what is needed to go on
 	Keep     []Kept      // what steps have worked out and the journal is to keep
 	Failures []step.Failure
+	Final    *message.Message // the message behind the last step, where the walk came there
 	Notes    []step.Note
 }
 
@@ -127,6 +130,11 @@ func (w *walker) ended(end progress) *Result {
 
 func newWalker(p *plan.Plan, in Input) *walker {
 	w := &walker{in: in, result: &Result{}, awaited: p.Document.Intake.Kind == "webhook" && in.Origin == nil && in.Letter == nil}
+	if k := p.Document.Intake; k.Kind == "subflow" || in.Called {
+		w.awaited = in.Origin == nil && in.Letter == nil
+		w.patient = true
+	}
+	w.patient = w.patient || p.Document.Intake.Finished
 	switch {
 	case in.Origin != nil:
 		w.in.Message = in.Origin.State.Message
@@ -147,7 +155,11 @@ func (w *walker) begin(p *plan.Plan) progress {
 		return w.letter(p)
 	}
 	st := step.State{Message: w.in.Message}
-	return w.block(p.Block, "", &st)
+	end := w.block(p.Block, "", &st)
+	if end == done {
+		w.result.Final = &st.Message
+	}
+	return end
 }
 
 // progress says how a block ended.
@@ -163,6 +175,7 @@ const (
 type walker struct {
 	in      Input
 	awaited bool // a caller waits for an answer
+	patient bool // also behind a delivery
 	result  *Result
 	reason  string // of the last end
 	waits   string // why a stand-in delivery waits
@@ -233,7 +246,7 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		switch {
 		case !w.awaited:
 			w.result.Notes = append(w.result.Notes, step.Note{Level: "info", Text: s.ID + ": nobody waits for this answer"})
-		case st.Answered:
+		case st.Answered && !w.patient:
 			w.result.Notes = append(w.result.Notes, step.Note{Level: "info", Text: s.ID + ": nobody waits for this answer any more; the caller was answered before the first delivery"})
 		case w.result.Answer == nil:
 			w.result.Answer = res.Answer

@@ -32,7 +32,7 @@ type answer struct {
 
 func compileAnswer(c *Compiler, s *flow.Step) Runner {
 	r := &answer{status: 200, headers: c.headers(s)}
-	if c.outside != "" {
+	if c.outside != "" && !c.Document.Intake.Finished {
 		c.Find(s.Pointer, flow.Warning, "late-answer", fmt.Sprintf("the caller has been answered before the step %s, so nobody waits for this", c.outside), "move the answer above that step")
 	}
 	if n := s.Settings.Get("status"); n != nil {

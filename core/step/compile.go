@@ -47,6 +47,7 @@ type Use struct {
 	// a pair writes, and whether a value in a range is asked for.
 	Columns   []string
 	At, Pairs bool
+	SQL       bool // of a connection: it is asked with SQL
 }
 
 // The kinds of use.
@@ -55,6 +56,8 @@ const (
 	UseQueue      = "queue"
 	UseTopic      = "topic"
 	UseTable      = "table"
+	UseReplies    = "replies" // a queue for the replies to an ask
+	UseFlow       = "flow"
 )
 
 // Block compiles a list of steps.

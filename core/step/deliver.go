@@ -55,6 +55,12 @@ func compileDeliver(c *Compiler, s *flow.Step) Runner {
 	if r.method == "" {
 		r.method = "POST"
 	}
+	r.common(c, s)
+	return r
+}
+
+// common reads the settings that every call of an outside system has.
+func (r *deliver) common(c *Compiler, s *flow.Step) {
 	if n := s.Settings.Get("path"); n != nil {
 		if t := scalar(n); t != "" && !strings.HasPrefix(t, "/") && !strings.HasPrefix(t, "?") {
 			c.Find(s.Pointer+"/path", flow.Error, "wrong-value", "the path must begin with /", "write it as /"+t)
@@ -73,7 +79,6 @@ func compileDeliver(c *Compiler, s *flow.Step) Runner {
 			}
 		}
 	}
-	return r
 }
 
 // inside reads the settings of a delivery that stays in the application.
@@ -143,26 +148,41 @@ func (r *deliver) Run(c *Call) (Result, error) {
 	if r.kind == WantHTTP {
 		req.Method = r.method
 	}
-	if r.path != nil {
-		path, err := r.path.Eval(c.Scope())
-		if err != nil {
-			return Result{}, fail("path", err)
-		}
-		req.Path = path
-	}
-	own, err := fillHeaders(r.headers, c.Scope())
-	if err != nil {
+	if err := r.address(c, req); err != nil {
 		return Result{}, err
 	}
-	req.Headers = append(req.Headers, message.Header{Name: "Content-Type", Value: ContentType(&c.State.Message)})
-	for _, h := range append(c.State.Sent[:len(c.State.Sent):len(c.State.Sent)], own...) {
-		req.Headers = append(without(req.Headers, h.Name), message.Header{Name: textproto.CanonicalMIMEHeaderKey(h.Name), Value: h.Value})
-	}
+	req.typed(ContentType(&c.State.Message))
 	want, err := r.want(c, req)
 	if err != nil {
 		return Result{}, err
 	}
 	return Result{State: c.State, Outcome: "not yet", Want: want}, nil
+}
+
+// typed names the type of the body, unless the headers do.
+func (r *Request) typed(contentType string) {
+	if len(without(r.Headers, "Content-Type")) == len(r.Headers) {
+		r.Headers = append([]message.Header{{Name: "Content-Type", Value: contentType}}, r.Headers...)
+	}
+}
+
+// address fills in the path and headers of a request.
+func (r *deliver) address(c *Call, req *Request) error {
+	if r.path != nil {
+		path, err := r.path.Eval(c.Scope())
+		if err != nil {
+			return fail("path", err)
+		}
+		req.Path = path
+	}
+	own, err := fillHeaders(r.headers, c.Scope())
+	if err != nil {
+		return err
+	}
+	for _, h := range append(c.State.Sent[:len(c.State.Sent):len(c.State.Sent)], own...) {
+		req.Headers = append(without(req.Headers, h.Name), message.Header{Name: textproto.CanonicalMIMEHeaderKey(h.Name), Value: h.Value})
+	}
+	return nil
 }
 
 // done goes on with the answer that the delivery got.

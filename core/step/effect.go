@@ -32,15 +32,23 @@ type Want struct {
 	Lookup *Lookup `json:"-"`
 	Pair   *Pair
 	Once   *Once
-	Hold   *Hold `json:"-"`
-	Paced  *Paced
+	// Of an ask by a queue, and of a subflow:
+	Question *Question
+	Subflow  *Subflow
+	Hold     *Hold `json:"-"`
+	Paced    *Paced
 	// Soft tells that it stands in a way of a scatter: when it fails, an answer
 	// is missing, and nothing is a dead letter.
 	Soft bool
 	// Order is the value by which deliveries keep their order, where a step has
 	// said one; else it is that of the message.
 	Order string
+	// Unordered tells that the order of the message does not matter to it.
+	Unordered bool
 }
+
+// Outside tells whether the engine hands it to an outside system, with tries.
+func (w *Want) Outside() bool { return w.Kind == WantHTTP || w.Kind == WantSQL }
 
 // The kinds of want.
 const (
@@ -52,6 +60,9 @@ const (
 	WantTurn   = "turn"   // to go on when its number is next
 	WantLimit  = "limit"  // to hear when a time is over
 	WantLookup = "lookup" // rows of tables
+	WantSQL    = "sql"    // a query of a database, made by the engine
+	WantReply  = "reply"  // a question for a queue, and its reply
+	WantFlow   = "flow"   // another flow takes the message
 	WantPair   = "pair"   // to write a row of a cross-reference table
 	WantOnce   = "once"   // to know whether a key came before
 	WantHold   = "hold"   // to go on at a time, or when a row fits
@@ -65,6 +76,7 @@ type Request struct {
 	Headers []message.Header `json:"headers"`
 	Format  string           `json:"format"`
 	Body    []byte           `json:"body"`
+	Query   *Query           `json:"query,omitempty"` // for a database
 }
 
 // Effect is what a want came to. The journal keeps it.

@@ -1,0 +1,51 @@
+package store
+
+import "gorm.io/gorm/clause"
+
+// Ask is a question that waits for its reply by a queue.
+type Ask struct {
+	Correlation string `gorm:"primaryKey"`
+	Tx          ID
+	Path        string
+	ReplyTo     string
+}
+
+// Ask notes a question. One that is there already stays.
+func (tx *Tx) Ask(a *Ask) error {
+	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(a).Error
+}
+
+// TakeAsk gives the question that a reply in a queue is for, and forgets it;
+// ErrNotFound when none waits.
+func (tx *Tx) TakeAsk(correlation, queue string) (Ask, error) {
+	var a Ask
+	if err := tx.db.Where("correlation = ? AND reply_to = ?", correlation, queue).Take(&a).Error; err != nil {
+		return a, err
+	}
+	return a, tx.DropAsk(correlation)
+}
+
+// DropAsk forgets a question.
+func (tx *Tx) DropAsk(correlation string) error {
+	return tx.db.Where("correlation = ?", correlation).Delete(&Ask{}).Error
+}
+
+// HasLimit tells whether a transaction waits at a path.
+func (tx *Tx) HasLimit(id ID, path string) (bool, error) {
+	var n int64
+	err := tx.db.Model(&TimeLimit{}).Where("tx = ? AND path = ? AND waits", id, path).Count(&n).Error
+	return n > 0, err
+}
+
+// AnswerOnce keeps what the caller of a transaction gets, unless it has an
+// answer already.
+func (tx *Tx) AnswerOnce(id ID, answer []byte) error {
+	return tx.db.Model(&Message{}).Where("tx = ? AND n = 0 AND answer IS NULL", id).Update("answer", answer).Error
+}
+
+// Called lists the transactions that a transaction's steps have begun in other
+// flows.
+func (s *Store) Called(id ID, limit int) ([]Transaction, error) {
+	var out []Transaction
+	return out, s.read.Where("caller = ?", id).Order("id").Limit(limit).Find(&out).Error
+}
