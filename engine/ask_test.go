@@ -85,7 +85,7 @@ func TestARepliesThatIsLateOrComesTwiceIsKept(t *testing.T) {
 	w.publish(strings.Replace(replying0, "steps: []", `steps:
   - {id: wait, kind: hold, for: 600ms}
   - {id: m, kind: map, fields: [{to: /for, from: body.who}]}
-  - {id: r, kind: deliver, to: {queue: asks.replies}, headers: {correlation-id: '${headers["correlation-id"]}'}}
+  - {id: r, kind: deliver, to: {queue: asks.replies}, headers: {correlation-id: '${headers["correlation-id"]}', x-by: back}}
   - {id: again, kind: deliver, to: {queue: asks.replies}, headers: {correlation-id: '${headers["correlation-id"]}'}}`, 1))
 	a, err := w.post("/front", `{"who": "x"}`)
 	if err != nil || a.Status != 500 || !strings.Contains(string(a.Body), "no reply came in asks.replies within 300ms") {
