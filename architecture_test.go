@@ -60,7 +60,7 @@ var mayImport = map[string][]string{
 }
 
 // Within core: run → plan → step → flow, schema → expr, pointer, xpath, format → message.
-var coreOrder = []string{"message", "format", "xpath", "retry", "script", "pointer", "expr", "schema", "flow", "contract", "table", "group", "step", "plan", "run"}
+var coreOrder = []string{"message", "format", "xpath", "retry", "script", "timing", "pointer", "expr", "schema", "flow", "contract", "table", "group", "step", "plan", "run"}
 
 func layer(path string) string {
 	return strings.SplitN(strings.TrimPrefix(path, "readyferry/"), "/", 2)[0]

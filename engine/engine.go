@@ -59,7 +59,8 @@ type Engine struct {
 	split   chan struct{} // wakes the spawner
 	gather  chan struct{} // wakes the gatherer
 
-	changedTables chan string // wakes the watcher
+	changedTables chan string   // wakes the watcher
+	clocks        chan struct{} // wakes the timekeeper
 
 	expected map[store.ID][]chan *step.Answer // callers who wait for a transaction to be finished
 }
@@ -98,7 +99,7 @@ func New(c Config) (*Engine, error) {
 		clock: func() time.Time { return c.Now().UTC().Truncate(time.Millisecond) },
 		flows: map[string]*flowState{}, connections: map[string]*connect.Connection{},
 		lanes: map[string]*lane{}, loading: map[string]*Loading{}, expected: map[store.ID][]chan *step.Answer{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
-		reached: newReachCache(), split: make(chan struct{}, 1), gather: make(chan struct{}, 1), changedTables: make(chan string, 256),
+		reached: newReachCache(), split: make(chan struct{}, 1), gather: make(chan struct{}, 1), changedTables: make(chan string, 256), clocks: make(chan struct{}, 1),
 	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	if err := e.reload(); err != nil {
@@ -124,6 +125,10 @@ func (e *Engine) Start() error {
 	e.work.Go(e.spawner)
 	e.work.Go(e.gatherer)
 	e.work.Go(e.watcher)
+	if err := e.syncClocks(); err != nil {
+		return err
+	}
+	e.work.Go(e.timekeeper)
 	return nil
 }
 

@@ -52,7 +52,7 @@ func (e *Engine) Read(name string, document []byte, files map[string][]byte) (*p
 		switch u.Kind {
 		case step.UseConnection:
 			want := connect.KindHTTP
-			if strings.HasPrefix(u.Pointer, "/intake") {
+			if strings.HasPrefix(u.Pointer, "/intake") && !u.Poll {
 				want = connect.KindCaller
 			}
 			if u.SQL {
@@ -325,6 +325,9 @@ func (e *Engine) changed() error {
 		return err
 	}
 	e.startConsumers()
+	if err := e.syncClocks(); err != nil {
+		return err
+	}
 	e.Events.Publish(TopicFlows)
 	e.Events.Publish(TopicConnections)
 	return nil

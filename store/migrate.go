@@ -188,6 +188,9 @@ func migrate(db *gorm.DB) error {
 				"CREATE INDEX asks_tx ON asks (tx)",
 			)
 		}},
+		{ID: "0011 schedules and polls", Migrate: func(db *gorm.DB) error {
+			return db.AutoMigrate(&Clock{}, &PolledRow{})
+		}},
 	}).Migrate()
 }
 

@@ -23,7 +23,7 @@ type Document struct {
 
 // Intake says how messages enter.
 type Intake struct {
-	Kind    string // webhook, queue or topic
+	Kind    string // webhook, queue, topic, subflow, schedule, poll, table or load
 	Path    string // webhook: below /in, with {parameters}
 	Methods []string
 	Format  string // name of a format, or auto
@@ -40,6 +40,14 @@ type Intake struct {
 	Begin        Begin // topic: where a new subscription begins
 	InFlight     int   // queue and topic: messages worked on at once
 	Limit        int   // largest body, bytes
+	Timing       Timing
+	Of           string // poll and table: name of the connection
+	Each, Mark   string // poll: expressions
+	First        string // poll: the mark of the first one
+	Table, Key   string // table: its name, and the column that tells rows apart
+	Changed      string // table: the column with the time of the last change, or ""
+	Deleted      bool   // table: rows that are gone are looked for
+	Most         int    // table: rows that are read at once
 	Layout       message.Layout
 	Limits       format.Limits
 	Strict       bool   // members that stand twice are refused
@@ -48,6 +56,16 @@ type Intake struct {
 	Reference    string
 	Order        string
 }
+
+// Timing says when a schedule or a poll is due.
+type Timing struct {
+	Cron, Zone string
+	Every      time.Duration // in place of Cron
+	Missed     string        // once, each or skip
+}
+
+// DefaultPoll is how often a poll is due whose flow says nothing.
+const DefaultPoll = time.Minute
 
 // Begin says where in a topic a new subscription begins to read.
 type Begin struct {
@@ -104,6 +122,9 @@ func readIntake(s *Source) (Intake, []Finding) {
 		Strict: flag(n, "strict"), OnceFor: DefaultOnceFor, Layout: Layout(n),
 		Limits: format.Limits{Depth: number(n.Get("limits"), "depth", 0), Nodes: number(n.Get("limits"), "values", 0)},
 	}
+	if in.Format == "" && (in.Kind == "schedule" || in.Kind == "poll" || in.Kind == "table") {
+		in.Format = "json"
+	}
 	if in.Format == "" {
 		in.Format = "auto"
 	}
@@ -135,6 +156,19 @@ func readIntake(s *Source) (Intake, []Finding) {
 			wrong("/intake/wait", err, "write it as 30s or 2m")
 		}
 		in.Wait = d
+	}
+	in.Of, in.Each, in.Mark, in.First = text(n, "of"), text(n, "each"), text(n, "mark"), scalar(n, "first")
+	in.Table, in.Key, in.Changed, in.Deleted, in.Most = text(n, "table"), text(n, "key"), text(n, "changed"), flag(n, "deleted"), number(n, "most", 500)
+	in.Timing = Timing{Cron: text(n, "cron"), Zone: text(n, "zone"), Missed: text(n, "missed")}
+	if in.Timing.Missed == "" {
+		in.Timing.Missed = "once"
+	}
+	if t := text(n, "every"); t != "" {
+		d, err := Duration(t)
+		if err != nil {
+			wrong("/intake/every", err, "write it as 30s, 15m or 24h")
+		}
+		in.Timing.Every = d
 	}
 	in.Begin.Latest = text(n, "begin") == "latest"
 	if t := text(n.Get("begin"), "time"); t != "" {

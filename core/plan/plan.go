@@ -16,6 +16,7 @@ import (
 	"readyferry/core/script"
 	"readyferry/core/step"
 	"readyferry/core/table"
+	"readyferry/core/timing"
 )
 
 // Plan is a compiled flow. It is safe for concurrent use and never changes.
@@ -26,6 +27,9 @@ type Plan struct {
 	Uses     []step.Use  // what the flow names outside itself
 
 	Once, Reference, Order *expr.Program // nil where the intake has none
+
+	Due  *timing.Schedule // of a schedule or poll
+	Poll *Poll            // of an HTTP poll
 
 	tables map[string]func() (table.Table, error) // the flow's own
 }
@@ -93,6 +97,8 @@ func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Findin
 		}
 	}
 	r.intake(c, d)
+	p.timing(c, d)
+	r.poll(p, c, d)
 	p.Block = c.Block(d.Steps)
 	p.OnDead = c.Dead(d.OnDead)
 	p.Uses = c.Uses

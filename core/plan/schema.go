@@ -27,18 +27,29 @@ const flowSchema = `{
 			"note": {"type": "string"}, "steps": {"$ref": "#/$defs/steps"}}}
 	},
 	"$defs": {
-		"intake": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["webhook", "queue", "topic", "subflow"]}},
-			"if": {"properties": {"kind": {"const": "queue"}}},
-			"then": {"additionalProperties": false, "required": ["queue"], "properties": {
+		"intake": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["webhook", "queue", "topic", "subflow", "schedule", "poll", "table", "load"]}},
+			"allOf": [
+			{"if": {"properties": {"kind": {"const": "webhook"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": ["path"], "properties": {
+				"kind": true, "note": {"type": "string"},
+				"path": {"type": "string", "pattern": "^(/([A-Za-z0-9._~-]+|\\{[A-Za-z_][A-Za-z0-9_]*\\}))+$", "description": "served below /in; {name} is a parameter"},
+				"methods": {"type": "array", "minItems": 1, "items": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"]}, "description": "POST by default"},
+				"callers": {"type": "array", "items": {"type": "string"}, "description": "connections of kind caller that may call; none: anyone may"},
+				"answer": {"enum": ["stored", "finished"], "description": "stored (default): 202 once the message is durable, unless a step says otherwise; finished: the caller waits for an answer step, or the end"},
+				"wait": {"type": "string", "description": "finished: how long the caller is kept waiting, 30s by default and 5m at most; then it gets 202"},
+				"limit": {"type": "integer", "minimum": 1, "maximum": 67108864, "description": "largest body in bytes, 1048576 by default"},
+				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
+				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
+			{"if": {"properties": {"kind": {"const": "queue"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": ["queue"], "properties": {
 				"kind": true, "note": {"type": "string"},
 				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "name of the queue"},
 				"in-flight": {"type": "integer", "minimum": 1, "maximum": 1000, "description": "messages worked on at once, 4 by default"},
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
-				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}},
-			"else": {"if": {"properties": {"kind": {"const": "topic"}}},
-			"then": {"additionalProperties": false, "required": ["topic"], "properties": {
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
+			{"if": {"properties": {"kind": {"const": "topic"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": ["topic"], "properties": {
 				"kind": true, "note": {"type": "string"},
 				"topic": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "name of the topic"},
 				"subscription": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "the place in the topic that the flow reads at, its own name by default; flows that name the same share the messages"},
@@ -50,26 +61,57 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
-				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}},
-			"else": {"if": {"properties": {"kind": {"const": "subflow"}}},
-			"then": {"additionalProperties": false, "properties": {
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
+			{"if": {"properties": {"kind": {"const": "subflow"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": [], "properties": {
 				"kind": true, "note": {"type": "string"},
+				
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
-				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}},
-			"else": {"additionalProperties": false, "required": ["path"], "properties": {
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
+			{"if": {"properties": {"kind": {"const": "load"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": [], "properties": {
 				"kind": true, "note": {"type": "string"},
-				"path": {"type": "string", "pattern": "^(/([A-Za-z0-9._~-]+|\\{[A-Za-z_][A-Za-z0-9_]*\\}))+$", "description": "served below /in; {name} is a parameter"},
-				"methods": {"type": "array", "minItems": 1, "items": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"]}, "description": "POST by default"},
-				"callers": {"type": "array", "items": {"type": "string"}, "description": "connections of kind caller that may call; none: anyone may"},
-				"answer": {"enum": ["stored", "finished"], "description": "stored (default): 202 once the message is durable, unless a step says otherwise; finished: the caller waits for an answer step, or the end"},
-				"wait": {"type": "string", "description": "finished: how long the caller is kept waiting, 30s by default and 5m at most; then it gets 202"},
-				"limit": {"type": "integer", "minimum": 1, "maximum": 67108864, "description": "largest body in bytes, 1048576 by default"},
+				
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
-				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}}}
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
+			{"if": {"properties": {"kind": {"const": "schedule"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": [], "properties": {
+				"kind": true, "note": {"type": "string"},
+				"cron": {"type": "string", "description": "cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
+				"every": {"type": "string", "description": "in place of cron: 30s, 15m, 24h, counted from 1970"},
+				"zone": {"type": "string", "description": "time zone of the cron expression, such as Europe/Dublin; UTC by default"},
+				"missed": {"enum": ["once", "each", "skip"], "description": "times that passed while the application was down: one message for all of them (default), one for each, or none"},
+				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
+			{"if": {"properties": {"kind": {"const": "poll"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": ["of", "path", "each"], "properties": {
+				"kind": true, "note": {"type": "string"},
+				"cron": {"type": "string", "description": "cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
+				"every": {"type": "string", "description": "in place of cron: 30s, 15m, 24h, counted from 1970"},
+				"zone": {"type": "string", "description": "time zone of the cron expression, such as Europe/Dublin; UTC by default"},
+				"of": {"type": "string", "minLength": 1, "description": "name of an HTTP connection"},
+				"path": {"type": "string", "description": "template; mark is the remembered high-water mark"},
+				"headers": {"type": "object", "additionalProperties": {"type": ["string", "number", "null"]}},
+				"each": {"type": "string", "minLength": 1, "description": "expression over the answer's body: the list of items; each is a message"},
+				"mark": {"type": "string", "description": "expression for the mark: over item (the greatest counts), or over body"},
+				"first": {"type": ["string", "number"], "description": "the mark of the first poll"},
+				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
+			{"if": {"properties": {"kind": {"const": "table"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": ["of", "table", "key"], "properties": {
+				"kind": true, "note": {"type": "string"},
+				"cron": {"type": "string", "description": "cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
+				"every": {"type": "string", "description": "in place of cron: 30s, 15m, 24h, counted from 1970"},
+				"zone": {"type": "string", "description": "time zone of the cron expression, such as Europe/Dublin; UTC by default"},
+				"of": {"type": "string", "minLength": 1, "description": "name of an SQL connection"},
+				"table": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*(\\.[A-Za-z_][A-Za-z0-9_]*)?$", "description": "name of the table or view"},
+				"key": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description": "column that tells rows apart; without changed, it must increase"},
+				"changed": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description": "column with the time of the last change; without it, only new rows are seen"},
+				"deleted": {"type": "boolean", "description": "look for rows that are gone, too; needs changed"},
+				"begin": {"enum": ["earliest", "latest"], "description": "earliest (default): rows that are there at the first poll are new; latest: they are known"},
+				"most": {"type": "integer", "minimum": 1, "maximum": 5000, "description": "rows that are read at once, 500 by default"},
+				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
+				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}}
+			]
 		},
 		"format": {"enum": ["json", "xml", "csv", "hl7", "form", "text", "binary", "auto"], "description": "auto (default): by Content-Type"},
 		"header": {"type": "boolean", "description": "CSV: the first row names the members of the others"},

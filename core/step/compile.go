@@ -47,7 +47,7 @@ type Use struct {
 	// a pair writes, and whether a value in a range is asked for.
 	Columns   []string
 	At, Pairs bool
-	SQL       bool // of a connection: it is asked with SQL
+	SQL, Poll bool // of a connection: it is asked with SQL, or polled
 }
 
 // The kinds of use.

@@ -1,0 +1,119 @@
+// Package timing says when a schedule is due: by a cron expression in a time
+// zone, or every so often.
+//
+// A cron expression has five fields: minute, hour, day of the month, month, day
+// of the week (0 or 7 is Sunday); a field of seconds may stand before them. *,
+// lists, ranges and steps are known, names of months and days, and @hourly,
+// @daily, @weekly, @monthly, @yearly. Where both days are given, either will do
+// (POSIX, crontab). Daylight saving follows the clock on the wall, as
+// robfig/cron does: a time that the clock skips in spring is not due on that
+// day, and a time that it passes twice in autumn is due twice. Who wants
+// neither chooses the zone UTC.
+//
+// "every" counts from 1970-01-01 00:00 UTC, so that it is due at the same times
+// after every start.
+package timing
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/robfig/cron/v3"
+)
+
+// Schedule says when something is due.
+type Schedule struct {
+	spec  cron.Schedule
+	zone  *time.Location
+	every time.Duration
+}
+
+// Shortest is the least time between two times of a schedule by every.
+const Shortest = time.Second
+
+// Cron reads a cron expression for a zone of the IANA database; "" is UTC.
+func Cron(spec, zone string) (*Schedule, error) {
+	if strings.Contains(spec, "TZ=") {
+		return nil, errors.New("the zone stands beside the expression: write zone: Europe/Dublin")
+	}
+	if strings.HasPrefix(strings.TrimSpace(spec), "@every") {
+		return nil, errors.New("write every: 15m in place of @every")
+	}
+	loc, err := Zone(zone)
+	if err != nil {
+		return nil, err
+	}
+	p := cron.NewParser(cron.SecondOptional | cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow | cron.Descriptor)
+	s, err := p.Parse(sundays(spec))
+	if err != nil {
+		return nil, fmt.Errorf("%q is no cron expression: %w", spec, err)
+	}
+	return &Schedule{spec: s, zone: loc}, nil
+}
+
+// sundays lets 7 stand for Sunday, as crontab does, where it is a field alone.
+func sundays(spec string) string {
+	fields := strings.Fields(spec)
+	if n := len(fields); n >= 5 && fields[n-1] == "7" {
+		fields[n-1] = "0"
+		return strings.Join(fields, " ")
+	}
+	return spec
+}
+
+// Zone gives a time zone of the IANA database; "" is UTC.
+func Zone(name string) (*time.Location, error) {
+	if name == "Local" {
+		return nil, errors.New("name the zone itself, such as Europe/Dublin")
+	}
+	loc, err := time.LoadLocation(name)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no time zone; write one such as Europe/Dublin or UTC", name)
+	}
+	return loc, nil
+}
+
+// Every makes a schedule that is due every so often.
+func Every(d time.Duration) (*Schedule, error) {
+	if d < Shortest {
+		return nil, fmt.Errorf("%s is too short; the shortest time is %s", d, Shortest)
+	}
+	return &Schedule{every: d, zone: time.UTC}, nil
+}
+
+// Next gives the first time after another; zero when there is none within the
+// next five years, as for 31 April.
+func (s *Schedule) Next(after time.Time) time.Time {
+	if s.every > 0 {
+		return time.UnixMilli(0).UTC().Add(after.Sub(time.UnixMilli(0)).Truncate(s.every)).Add(s.every)
+	}
+	return s.spec.Next(after.In(s.zone))
+}
+
+// Times lists the next n times after another.
+func (s *Schedule) Times(after time.Time, n int) []time.Time {
+	out := []time.Time{}
+	for len(out) < n {
+		after = s.Next(after)
+		if after.IsZero() {
+			return out
+		}
+		out = append(out, after)
+	}
+	return out
+}
+
+// Missed counts the times after one moment and up to another, at most so many.
+func (s *Schedule) Missed(after, until time.Time, most int) (n int, last time.Time) {
+	for n < most {
+		next := s.Next(after)
+		if next.IsZero() || next.After(until) {
+			return n, last
+		}
+		n++
+		after, last = next, next
+	}
+	return n, last
+}

@@ -1,0 +1,109 @@
+package store
+
+import (
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// Clock is when the intake of a flow is due next, and how far it has come.
+type Clock struct {
+	Flow    string `gorm:"primaryKey"`
+	Spec    string // what it follows from; another one makes it anew
+	NextAt  time.Time
+	LastAt  *time.Time // of the last time that it was due
+	Mark    []byte     // JSON of the high-water mark; nil before the first poll
+	Error   string     // why the last poll failed, or ""
+	Fails   int        // in a row
+	Taken   int64      // messages so far
+	MarkKey []byte     // JSON: of rows with the same change time, the last key
+}
+
+// PolledRow is a row of an outside table that a poll has seen.
+type PolledRow struct {
+	Flow string `gorm:"primaryKey"`
+	Key  string `gorm:"primaryKey"` // JSON
+	Hash []byte
+}
+
+// Clocks lists the clocks of all flows.
+func (s *Store) Clocks() ([]Clock, error) {
+	var out []Clock
+	return out, s.read.Order("next_at").Find(&out).Error
+}
+
+// ClockOf gives the clock of a flow, or ErrNotFound.
+func (s *Store) ClockOf(flow string) (Clock, error) {
+	var c Clock
+	return c, s.read.Where("flow = ?", flow).Take(&c).Error
+}
+
+// Clock is Store.ClockOf inside a write.
+func (tx *Tx) Clock(flow string) (Clock, error) {
+	var c Clock
+	return c, tx.db.Where("flow = ?", flow).Take(&c).Error
+}
+
+// SaveClock writes a clock.
+func (tx *Tx) SaveClock(c *Clock) error { return tx.db.Save(c).Error }
+
+// DeleteClock removes the clock of a flow and what it has seen.
+func (tx *Tx) DeleteClock(flow string) error {
+	if err := tx.db.Where("flow = ?", flow).Delete(&PolledRow{}).Error; err != nil {
+		return err
+	}
+	return tx.db.Where("flow = ?", flow).Delete(&Clock{}).Error
+}
+
+// Polled gives the hashes of rows that were seen before, by key.
+func (s *Store) Polled(flow string, keys []string) (map[string]string, error) {
+	return polled(s.read, flow, keys)
+}
+
+// Polled is Store.Polled inside a write.
+func (tx *Tx) Polled(flow string, keys []string) (map[string]string, error) {
+	return polled(tx.db, flow, keys)
+}
+
+func polled(db *gorm.DB, flow string, keys []string) (map[string]string, error) {
+	out := map[string]string{}
+	for len(keys) > 0 {
+		some := keys[:min(500, len(keys))]
+		keys = keys[len(some):]
+		var rows []PolledRow
+		if err := db.Where("flow = ? AND key IN ?", flow, some).Find(&rows).Error; err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			out[r.Key] = string(r.Hash)
+		}
+	}
+	return out, nil
+}
+
+// SavePolled notes rows as they are now.
+func (tx *Tx) SavePolled(rows []PolledRow) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(&rows, 300).Error
+}
+
+// ForgetPolled forgets rows that are gone.
+func (tx *Tx) ForgetPolled(flow string, keys []string) error {
+	for len(keys) > 0 {
+		some := keys[:min(500, len(keys))]
+		keys = keys[len(some):]
+		if err := tx.db.Where("flow = ? AND key IN ?", flow, some).Delete(&PolledRow{}).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PolledKeys lists keys that were seen, behind one.
+func (s *Store) PolledKeys(flow, after string, limit int) ([]string, error) {
+	var out []string
+	return out, s.read.Model(&PolledRow{}).Where("flow = ? AND key > ?", flow, after).Order("key").Limit(limit).Pluck("key", &out).Error
+}
