@@ -54,6 +54,7 @@ type Engine struct {
 
 	loadingMu sync.Mutex
 	loading   map[string]*Loading // imports under way, by table
+	bulk      map[store.ID]bool   // bulk loads that are worked on
 
 	reached *reachCache
 	split   chan struct{} // wakes the spawner
@@ -98,7 +99,7 @@ func New(c Config) (*Engine, error) {
 		store: c.Store, reader: c.Reader, sender: c.Sender, log: c.Log, Events: newHub(), rates: newRates(),
 		clock: func() time.Time { return c.Now().UTC().Truncate(time.Millisecond) },
 		flows: map[string]*flowState{}, connections: map[string]*connect.Connection{},
-		lanes: map[string]*lane{}, loading: map[string]*Loading{}, expected: map[store.ID][]chan *step.Answer{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
+		lanes: map[string]*lane{}, loading: map[string]*Loading{}, bulk: map[store.ID]bool{}, expected: map[store.ID][]chan *step.Answer{}, consumers: map[string]*consumer{}, plans: map[planKey]*plan.Plan{},
 		reached: newReachCache(), split: make(chan struct{}, 1), gather: make(chan struct{}, 1), changedTables: make(chan string, 256), clocks: make(chan struct{}, 1),
 	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
@@ -129,6 +130,13 @@ func (e *Engine) Start() error {
 		return err
 	}
 	e.work.Go(e.timekeeper)
+	loads, err := e.store.OpenLoads()
+	if err != nil {
+		return err
+	}
+	for _, l := range loads {
+		e.goOnLoading(l.ID)
+	}
 	return nil
 }
 

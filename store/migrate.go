@@ -191,6 +191,12 @@ func migrate(db *gorm.DB) error {
 		{ID: "0011 schedules and polls", Migrate: func(db *gorm.DB) error {
 			return db.AutoMigrate(&Clock{}, &PolledRow{})
 		}},
+		{ID: "0012 bulk loads", Migrate: func(db *gorm.DB) error {
+			if err := db.AutoMigrate(&Load{}); err != nil {
+				return err
+			}
+			return db.Exec("CREATE INDEX loads_flow ON loads (flow, id)").Error
+		}},
 	}).Migrate()
 }
 

@@ -1,0 +1,90 @@
+package store
+
+import (
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// LoadState says where a bulk load stands.
+type LoadState string
+
+// The states of a bulk load.
+const (
+	LoadCounting LoadState = "counting" // its records are counted; nothing is loaded
+	LoadReady    LoadState = "ready"    // a person may begin it
+	LoadRunning  LoadState = "running"
+	LoadPaused   LoadState = "paused"
+	LoadDone     LoadState = "done"
+	LoadStopped  LoadState = "stopped" // given up by a person
+	LoadFailed   LoadState = "failed"
+)
+
+// Load is a bulk load: many records that become messages of one flow.
+type Load struct {
+	ID         ID `gorm:"primaryKey"`
+	Flow       string
+	Title      string
+	Format     string // csv, jsonl or query
+	Connection string // of a query
+	SQL        string
+	Key        string // of a query: the column by which its rows are read in order
+	Filter     string // expression over record, or ""
+	State      LoadState
+	Total      int64  // records, once they are counted
+	Matching   int64  // of those, what the filter lets pass
+	Read       int64  // records that have been read
+	Taken      int64  // messages so far
+	Skipped    int64  // by the filter
+	Refused    int64  // that the intake could not read; they are dead letters
+	Offset     int64  // bytes of the file
+	Last       []byte // JSON of the key of the last row
+	Error      string
+	CreatedAt  time.Time
+	FinishedAt *time.Time
+}
+
+// Load gives a bulk load, or ErrNotFound.
+func (s *Store) Load(id ID) (Load, error) {
+	var l Load
+	return l, s.read.Where("id = ?", id).Take(&l).Error
+}
+
+// Load is Store.Load inside a write.
+func (tx *Tx) Load(id ID) (Load, error) {
+	var l Load
+	return l, tx.db.Where("id = ?", id).Take(&l).Error
+}
+
+// Loads lists bulk loads of a flow, or of all, the newest first.
+func (s *Store) Loads(flow string, after *ID, limit int) ([]Load, error) {
+	q := s.read.Order("id DESC").Limit(limit)
+	if flow != "" {
+		q = q.Where("flow = ?", flow)
+	}
+	if after != nil {
+		q = q.Where("id < ?", *after)
+	}
+	var out []Load
+	return out, q.Find(&out).Error
+}
+
+// OpenLoads lists the loads that are to go on after a start.
+func (s *Store) OpenLoads() ([]Load, error) {
+	var out []Load
+	return out, s.read.Where("state IN ?", []LoadState{LoadCounting, LoadRunning}).Find(&out).Error
+}
+
+// SaveLoad writes a bulk load.
+func (tx *Tx) SaveLoad(l *Load) error { return tx.db.Save(l).Error }
+
+// LoadFile is where the file of a load lies.
+func (s *Store) LoadFile(id ID) string { return filepath.Join(s.Dir, "loads", id.String()) }
+
+// NewLoadFile makes the file of a load.
+func (s *Store) NewLoadFile(id ID) (*os.File, error) {
+	if err := os.MkdirAll(filepath.Join(s.Dir, "loads"), 0o700); err != nil {
+		return nil, err
+	}
+	return os.OpenFile(s.LoadFile(id), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+}
