@@ -31,7 +31,8 @@ func (s *Server) queues(c *gin.Context) {
 		PausedAt *time.Time `json:"pausedAt"`
 		In       int        `json:"inPerMinute"`
 		Out      int        `json:"outPerMinute"`
-		Limit    int64      `json:"limit"` // messages that may wait
+		Limit    int64      `json:"limit"`      // messages that may wait
+		Replies  []string   `json:"repliesFor"` // live flows that wait for replies in it
 	}
 	paused, err := s.store.PausedQueues()
 	if err != nil {
@@ -50,6 +51,12 @@ func (s *Server) queues(c *gin.Context) {
 	all := map[string]*view{}
 	for name, readers := range s.engine.QueueReaders() {
 		all[name] = &view{Name: name, Readers: readers}
+	}
+	for name, flows := range s.engine.ReplyQueues() {
+		if all[name] == nil {
+			all[name] = &view{Name: name, Readers: []string{}}
+		}
+		all[name].Replies = flows
 	}
 	for _, d := range depths {
 		v := all[d.Queue]

@@ -253,8 +253,17 @@ func (s *Server) transaction(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	called, about, err := s.calls(&t)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
 	c.JSON(http.StatusOK, struct {
 		transactionView
+		Caller      *store.ID      `json:"caller"`     // the transaction whose subflow it is
+		CallerPath  string         `json:"callerPath"` // the step there
+		Called      []calledView   `json:"called"`     // transactions that its subflows have begun
+		LetterOf    *store.ID      `json:"letterOf"`   // the transaction whose dead letter its steps tell of
 		Source      string         `json:"source"`
 		Size        int            `json:"size"`
 		Warnings    []string       `json:"warnings"`
@@ -264,7 +273,35 @@ func (s *Server) transaction(c *gin.Context) {
 		Group       *goneOn        `json:"group"`  // that goes on in it
 		Deliveries  []deliveryView `json:"deliveries"`
 		DeadLetters []letterView   `json:"deadLetters"`
-	}{viewTransaction(&t), first.Source, len(first.Body), warnings, parts, progress, groups, group, deliveries, views})
+	}{viewTransaction(&t), t.Caller, t.CallerPath, called, about, first.Source, len(first.Body), warnings, parts, progress, groups, group, deliveries, views})
+}
+
+type calledView struct {
+	ID    store.ID `json:"id"`
+	Flow  string   `json:"flow"`
+	Path  string   `json:"path"`
+	State string   `json:"state"`
+}
+
+// calls lists what a transaction has begun in other flows, and the transaction
+// whose dead letter it tells of.
+func (s *Server) calls(t *store.Transaction) ([]calledView, *store.ID, error) {
+	rows, err := s.store.Called(t.ID, 100)
+	if err != nil {
+		return nil, nil, err
+	}
+	out := make([]calledView, len(rows))
+	for i, r := range rows {
+		out[i] = calledView{r.ID, r.Flow, r.CallerPath, r.State.String()}
+	}
+	if t.OfLetter == nil {
+		return out, nil, nil
+	}
+	l, err := s.store.Letter(*t.OfLetter)
+	if err != nil {
+		return nil, nil, err
+	}
+	return out, &l.Tx, nil
 }
 
 func (s *Server) viewDelivery(d *store.Delivery) (deliveryView, error) {

@@ -1050,6 +1050,193 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows/{name}/clock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** When a schedule or poll is due, and how far it has come; null for other flows */
+        get: operations["getClock"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lets a schedule or poll be due now */
+        post: operations["runNow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/mark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets the high-water mark of a poll, null to begin anew */
+        put: operations["putMark"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When a schedule is due next */
+        get: operations["listTimes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Bulk loads, the newest first */
+        get: operations["listLoads"];
+        put?: never;
+        /** Keeps a file (csv, jsonl) or an SQL query for loading into a flow and counts its records; nothing is loaded before it is started */
+        post: operations["addLoad"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loads/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        /** How far a bulk load is */
+        get: operations["getLoad"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loads/{id}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins to load */
+        post: operations["startLoad"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loads/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pauses a load between two records */
+        post: operations["pauseLoad"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loads/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lets a load go on with the next record */
+        post: operations["resumeLoad"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loads/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives a load up; what is loaded stays */
+        post: operations["stopLoad"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tables": {
         parameters: {
             query?: never;
@@ -1641,6 +1828,18 @@ export interface components {
             request: components["schemas"]["ShownRequest"];
         };
         TransactionWhole: components["schemas"]["Transaction"] & {
+            /** @description the transaction whose subflow it is */
+            caller: null | components["schemas"]["Id"];
+            callerPath: string;
+            /** @description transactions that its subflows have begun */
+            called: {
+                id: components["schemas"]["Id"];
+                flow: string;
+                path: string;
+                state: components["schemas"]["State"];
+            }[];
+            /** @description the transaction whose dead letter its steps tell of */
+            letterOf: null | components["schemas"]["Id"];
             source: string;
             /** @description bytes */
             size: number;
@@ -1878,6 +2077,8 @@ export interface components {
             body: components["schemas"]["Body"];
         };
         Queue: {
+            /** @description live flows that wait for replies in it */
+            repliesFor: string[] | null;
             /** @description messages that may wait */
             limit: number;
             /** @description put in the last minute */
@@ -1909,7 +2110,7 @@ export interface components {
         Connection: {
             name: string;
             /** @enum {string} */
-            kind: "http" | "caller";
+            kind: "http" | "caller" | "sql";
             document: Record<string, never>;
             secretSet: boolean;
             usedBy: string[];
@@ -1917,6 +2118,46 @@ export interface components {
             waiting: number;
             /** Format: date-time */
             updatedAt: string;
+        };
+        Clock: {
+            /** Format: date-time */
+            nextAt: string | null;
+            /** Format: date-time */
+            lastAt: string | null;
+            /** @description high-water mark of a poll */
+            mark: string | number | null;
+            /** @description why the last poll failed */
+            error: string;
+            /** @description in a row */
+            fails: number;
+            /** @description messages so far */
+            taken: number;
+        };
+        Load: {
+            id: components["schemas"]["Id"];
+            flow: string;
+            title: string;
+            /** @enum {string} */
+            format: "csv" | "jsonl" | "query";
+            filter: string;
+            /** @enum {string} */
+            state: "counting" | "ready" | "running" | "paused" | "done" | "stopped" | "failed";
+            /** @description records */
+            total: number;
+            /** @description records that the filter lets pass */
+            matching: number;
+            read: number;
+            /** @description messages so far */
+            taken: number;
+            /** @description by the filter */
+            skipped: number;
+            /** @description that are dead letters because they cannot be read */
+            refused: number;
+            error: string;
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: date-time */
+            finishedAt: string | null;
         };
         Table: {
             name: string;
@@ -3780,6 +4021,284 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tested"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getClock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description clock */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": null | components["schemas"]["Clock"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runNow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it is due */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putMark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    mark: string | number | null;
+                };
+            };
+        };
+        responses: {
+            /** @description set */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTimes: {
+        parameters: {
+            query?: {
+                cron?: string;
+                /** @description of the IANA database; UTC when absent */
+                zone?: string;
+                /** @description in place of cron */
+                every?: string;
+                /** @description now when absent */
+                after?: string;
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description times */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLoads: {
+        parameters: {
+            query?: {
+                flow?: string;
+                limit?: components["parameters"]["Limit"];
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description loads */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Load"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addLoad: {
+        parameters: {
+            query: {
+                flow: string;
+                format: "csv" | "jsonl" | "query";
+                title?: string;
+                /** @description condition over record */
+                filter?: string;
+                /** @description of a query */
+                connection?: string;
+                /** @description of a query: the column by which rows are read in order */
+                key?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+                "application/x-ndjson": string;
+                "application/sql": string;
+            };
+        };
+        responses: {
+            /** @description load */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Load"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLoad: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description load */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Load"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startLoad: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description load */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Load"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    pauseLoad: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description load */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Load"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resumeLoad: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description load */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Load"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopLoad: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description load */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Load"];
                 };
             };
             default: components["responses"]["Problem"];

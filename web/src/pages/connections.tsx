@@ -17,10 +17,13 @@ export default function ConnectionsPage() {
   const [search, setSearch] = useSearchParams();
   const open = search.get("open") ?? "";
   const chosen = connections.data?.find((c) => c.name === open);
-  const fresh = open === "+http" || open === "+caller";
+  const fresh = open === "+http" || open === "+caller" || open === "+sql";
   return (
     <>
       <PageHead title="Connections" facts="outside systems, set up once and used by many flows">
+        <button type="button" className="btn" onClick={() => setSearch({ open: "+sql" })}>
+          Connect a database
+        </button>
         <button type="button" className="btn" onClick={() => setSearch({ open: "+caller" })}>
           Let somebody call
         </button>
@@ -92,14 +95,23 @@ export default function ConnectionsPage() {
             <Form
               key={open}
               doc={
-                open === "+http"
-                  ? { readyferry: "connection/1", name: "", kind: "http", address: "https://", "time-limit": "10s" }
-                  : {
+                open === "+sql"
+                  ? {
                       readyferry: "connection/1",
                       name: "",
-                      kind: "caller",
-                      "sign-in": { kind: "api-key", header: "x-api-key" },
+                      kind: "sql",
+                      driver: "sqlite",
+                      address: "file:///",
+                      "time-limit": "10s",
                     }
+                  : open === "+http"
+                    ? { readyferry: "connection/1", name: "", kind: "http", address: "https://", "time-limit": "10s" }
+                    : {
+                        readyferry: "connection/1",
+                        name: "",
+                        kind: "caller",
+                        "sign-in": { kind: "api-key", header: "x-api-key" },
+                      }
               }
               onDone={(n) => setSearch(n ? { open: n } : {})}
             />
@@ -178,7 +190,13 @@ function Form({
       }}
     >
       <h2 className="mb-3 text-[16px]">
-        {connection ? connection.name : d.kind === "http" ? "Connect a system" : "Let somebody call"}
+        {connection
+          ? connection.name
+          : d.kind === "sql"
+            ? "Connect a database"
+            : d.kind === "http"
+              ? "Connect a system"
+              : "Let somebody call"}
       </h2>
       <div className="flex gap-2">
         <Setting inline label="Name" hint={connection ? undefined : "letters, digits, hyphens"} error={at("/name")}>
@@ -192,12 +210,39 @@ function Form({
           <Text label="Title" value={d.title ?? ""} onChange={(title) => put({ title })} />
         </Setting>
       </div>
-      {d.kind === "http" && (
+      {d.kind === "sql" && (
+        <div className="flex gap-2">
+          <Setting inline label="Database">
+            <Select
+              label="Database"
+              value={d.driver}
+              onChange={(driver) => put({ driver })}
+              options={[
+                ["sqlite", "SQLite"],
+                ["postgresql", "PostgreSQL"],
+              ]}
+            />
+          </Setting>
+          <label className="mb-2.5 flex flex-[2] items-end gap-1.5">
+            <input
+              type="checkbox"
+              checked={d.write === true}
+              onChange={(e) => put({ write: e.target.checked || undefined })}
+            />
+            statements may change it; else it is told to refuse that
+          </label>
+        </div>
+      )}
+      {d.kind !== "caller" && (
         <div className="flex gap-2">
           <div className="flex-[3]">
             <Setting
               label="Base address"
-              hint="https://host/path, or stand-in://name for one that ships with the application"
+              hint={
+                d.kind === "sql"
+                  ? "postgresql://host:5432/database, file:///folder/file.db, or stand-in://name"
+                  : "https://host/path, or stand-in://name for one that ships with the application"
+              }
               error={at("/address")}
             >
               <Text
@@ -229,18 +274,23 @@ function Form({
             value={signIn.kind}
             onChange={(kind) => put({ "sign-in": { kind } })}
             options={
-              d.kind === "http"
+              d.kind === "sql"
                 ? [
                     ["none", "none"],
                     ["basic", "user and password"],
-                    ["bearer", "bearer token"],
-                    ["api-key", "API key in a header"],
                   ]
-                : [
-                    ["api-key", "API key in a header"],
-                    ["basic", "user and password"],
-                    ["hmac", "signature (Standard Webhooks)"],
-                  ]
+                : d.kind === "http"
+                  ? [
+                      ["none", "none"],
+                      ["basic", "user and password"],
+                      ["bearer", "bearer token"],
+                      ["api-key", "API key in a header"],
+                    ]
+                  : [
+                      ["api-key", "API key in a header"],
+                      ["basic", "user and password"],
+                      ["hmac", "signature (Standard Webhooks)"],
+                    ]
             }
           />
         </Setting>

@@ -25,6 +25,7 @@ import { YAML } from "../sheet/yaml";
 import { viewOf } from "../steps";
 import { Mark } from "../ui/marks";
 import { PageHead, says, Trouble } from "../ui/parts";
+import { LoadsDialog } from "./loads";
 
 /** A draft: the document, and its text where a person wrote it as YAML. */
 type Version = { doc: FlowDocument; text: string | null };
@@ -64,6 +65,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const [notSaved, setNotSaved] = useState<unknown>();
   const [adding, setAdding] = useState(false);
   const [history, setHistory] = useState(false);
+  const [loading, setLoading] = useState(false);
   const [files, setFiles] = useState(false);
   const [filesKey, setFilesKey] = useState(0); // counts changes to the files
   const [sample, setSample] = useState<Sample | "new" | null>(null);
@@ -335,6 +337,11 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
         <button type="button" className="btn" onClick={() => setFiles(true)}>
           Files
         </button>
+        {flow.live > 0 && doc?.intake.kind === "load" && (
+          <button type="button" className="btn" onClick={() => setLoading(true)}>
+            Load in bulk
+          </button>
+        )}
         <button type="button" className="btn" onClick={() => go(`/transactions?flow=${name}`)}>
           Transactions
         </button>
@@ -434,6 +441,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
         onTake={(taken, text) => change({ doc: taken, text })}
       />
       <FilesDialog flow={name} doc={doc} open={files} onClose={() => setFiles(false)} write={writeFile} />
+      {loading && <LoadsDialog flow={name} onClose={() => setLoading(false)} />}
       <PublishTrouble error={trouble} onClose={() => setTrouble(null)} />
     </>
   );

@@ -75,7 +75,17 @@ export default function QueuesPage() {
                       )}
                     </td>
                     <td>
-                      {q.readers.length === 0 ? (
+                      {(q.repliesFor ?? []).length > 0 ? (
+                        <>
+                          replies for{" "}
+                          {q.repliesFor?.map((r) => (
+                            <button key={r} type="button" className="btn-bare mr-3" onClick={() => go(`/flows/${r}`)}>
+                              {title(r)}
+                            </button>
+                          ))}
+                          {q.depth > 0 && <span className="text-wait">what is here came too late, or twice</span>}
+                        </>
+                      ) : q.readers.length === 0 ? (
                         <b className="text-dead">nobody</b>
                       ) : (
                         q.readers.map((r) => (

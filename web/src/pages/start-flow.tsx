@@ -27,13 +27,27 @@ export function StartFlow({ open, onClose }: { open: boolean; onClose: () => voi
   const [contract, setContract] = useState<Contract | null>(null);
   const [error, setError] = useState<unknown>();
   const name = plainName(title);
-  const whereLabel = { webhook: "Path below /in", queue: "Queue", topic: "Topic" }[kind] ?? "";
+  const whereLabel = {
+    webhook: "Path below /in",
+    queue: "Queue",
+    topic: "Topic",
+    schedule: "Cron: minute hour day month weekday",
+    poll: "HTTP connection",
+    table: "SQL connection",
+  }[kind];
   const save = async () => {
     setError(undefined);
     const made = contract?.made;
     const format = made?.format ?? "json";
-    const intake =
-      kind === "webhook" ? { kind, path: where || `/${name}`, format } : { kind, [kind]: where || name, format };
+    const begins: Record<string, object> = {
+      webhook: { kind, path: where || `/${name}`, format },
+      schedule: { kind, cron: where || "30 8 * * 1-5" },
+      poll: { kind, of: where || "connection", path: "/changes?since=${mark}", each: "body.items", every: "1m" },
+      table: { kind, of: where || "database", table: "records", key: "id", every: "1m" },
+      load: { kind, format: "json" },
+      subflow: { kind, format },
+    };
+    const intake = begins[kind] ?? { kind, [kind]: where || name, format };
     const steps = made ? [{ id: "valid", kind: "validate", schema: made.schema, else: { answer: 422 } }] : [];
     try {
       await call(`/api/v1/flows/${enc(name)}`, {
@@ -72,18 +86,33 @@ export function StartFlow({ open, onClose }: { open: boolean; onClose: () => voi
               ["webhook", "a webhook: others call an address here"],
               ["queue", "a queue inside the application: each message to one reader"],
               ["topic", "a topic inside the application: each message to every subscription"],
+              ["schedule", "a schedule: at times, or every so often"],
+              ["poll", "polling a system over HTTP for what is new"],
+              ["table", "polling a table of a database for new and changed rows"],
+              ["load", "bulk loads: a file or a query, one message for each record"],
+              ["subflow", "other flows, which hand messages over"],
             ]}
           />
         </Setting>
-        <Setting label={whereLabel}>
-          <Text
-            label={whereLabel}
-            mono
-            value={where}
-            onChange={setWhere}
-            placeholder={kind === "webhook" ? `/${name || "room-bookings"}` : name || "room-bookings"}
-          />
-        </Setting>
+        {whereLabel && (
+          <Setting label={whereLabel}>
+            <Text
+              label={whereLabel}
+              mono
+              value={where}
+              onChange={setWhere}
+              placeholder={
+                {
+                  webhook: `/${name || "room-bookings"}`,
+                  schedule: "30 8 * * 1-5",
+                  poll: "connection",
+                  table: "database",
+                }[kind] ??
+                (name || "room-bookings")
+              }
+            />
+          </Setting>
+        )}
         <FromContract contract={contract} onContract={setContract} onError={setError} />
         {error !== undefined && <Trouble error={error} />}
         <div className="mt-3 flex gap-2">

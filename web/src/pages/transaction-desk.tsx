@@ -131,6 +131,15 @@ function Said({
               </Link>
             </Setting>
           ))}
+        {tx.called
+          .filter((c) => rowKey(c.path) === row.key)
+          .map((c) => (
+            <Setting key={c.id} label={`The flow ${c.flow}, ${c.state}`}>
+              <Link className="font-bold hover:underline" to={`/transactions/${c.id}`}>
+                its transaction
+              </Link>
+            </Setting>
+          ))}
         {inspection?.notes.length ? (
           <Setting label="Notes">
             {inspection.notes.map((n) => (

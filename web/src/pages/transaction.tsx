@@ -102,6 +102,26 @@ export default function TransactionPage() {
       ),
     ],
     ["Size", `${tx.size} bytes`],
+    ...(tx.caller
+      ? [
+          [
+            "Called by",
+            <Link key="c" className="font-bold hover:underline" to={`/transactions/${tx.caller}`}>
+              step {tx.callerPath}
+            </Link>,
+          ] as [string, React.ReactNode],
+        ]
+      : []),
+    ...(tx.letterOf
+      ? [
+          [
+            "Tells of",
+            <Link key="l" className="font-bold hover:underline" to={`/transactions/${tx.letterOf}`}>
+              a dead letter
+            </Link>,
+          ] as [string, React.ReactNode],
+        ]
+      : []),
     ...(tx.parent
       ? [
           [

@@ -4,6 +4,7 @@ import { Code, type Completion } from "../ui/code";
 import { Select, Setting, Text } from "../ui/parts";
 import { update } from "./edit";
 import type { FlowDocument, Intake } from "./model";
+import { ClockState, PollForm, TimingForm } from "./timed";
 
 type Props = {
   doc: FlowDocument;
@@ -75,7 +76,7 @@ export function IntakeForm(p: Props) {
               />
             </Setting>
           </>
-        ) : (
+        ) : intake.kind !== "queue" && intake.kind !== "topic" ? null : (
           <>
             {intake.kind === "queue" ? (
               <Setting inline label="Queue" error={error("queue")}>
@@ -109,6 +110,39 @@ export function IntakeForm(p: Props) {
           </>
         )}
       </div>
+      {["schedule", "poll", "table"].includes(intake.kind) && (
+        <>
+          {intake.kind !== "schedule" && <PollForm intake={intake} put={put} error={error} />}
+          <TimingForm intake={intake} put={put} error={error} />
+          <ClockState flow={p.doc.name} />
+        </>
+      )}
+      {intake.kind === "webhook" && (
+        <div className="flex gap-2">
+          <Setting inline label="The caller is answered" error={error("answer")}>
+            <Select
+              label="The caller is answered"
+              value={String(intake.answer ?? "stored")}
+              onChange={(v) => put(v === "stored" ? { answer: undefined, wait: undefined } : { answer: v }, "answer")}
+              options={[
+                ["stored", "once the message is stored"],
+                ["finished", "when it is finished, or a step answers"],
+              ]}
+            />
+          </Setting>
+          {intake.answer === "finished" && (
+            <Setting inline label="Kept waiting" hint="then it gets 202" error={error("wait")}>
+              <Text
+                mono
+                label="Kept waiting"
+                placeholder="30s"
+                value={String(intake.wait ?? "")}
+                onChange={(wait) => put({ wait }, "wait")}
+              />
+            </Setting>
+          )}
+        </div>
+      )}
       <label className="mb-3 flex items-center gap-1.5">
         <input
           type="checkbox"
@@ -124,7 +158,7 @@ export function IntakeForm(p: Props) {
       {intake.kind === "topic" && (
         <Begin value={intake.begin} onChange={(begin) => put({ begin }, "begin")} error={error("begin")} />
       )}
-      <div className="flex items-end gap-2">
+      <div className={["schedule", "poll", "table"].includes(intake.kind) ? "hidden" : "flex items-end gap-2"}>
         <Setting inline label="Format" error={error("format")}>
           <Select
             label="Format of the messages"
@@ -155,7 +189,7 @@ export function IntakeForm(p: Props) {
           </>
         )}
       </div>
-      <details className="mb-2.5">
+      <details className={["schedule", "poll", "table"].includes(intake.kind) ? "hidden" : "mb-2.5"}>
         <summary className="head cursor-pointer">Limits</summary>
         <div className="mt-2 flex gap-2">
           {intake.kind === "webhook" && (

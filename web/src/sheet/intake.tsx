@@ -22,6 +22,35 @@ export function IntakeSentence({ intake }: { intake: Intake }) {
       </>
     );
   }
+  if (intake.kind === "schedule")
+    return (
+      <>
+        <b className="text-deep">Begin</b> {dueText(intake)}
+      </>
+    );
+  if (intake.kind === "poll" || intake.kind === "table")
+    return (
+      <>
+        <b className="text-deep">Poll</b> <Chip>{String(intake.of ?? "")}</Chip>{" "}
+        {intake.kind === "table" ? (
+          <>
+            table <Chip>{String(intake.table ?? "")}</Chip> for {intake.changed ? "new and changed" : "new"}
+            {intake.deleted ? " and deleted" : ""} rows
+          </>
+        ) : (
+          <>
+            for each of <Chip>{String(intake.each ?? "")}</Chip>
+          </>
+        )}
+        , {dueText(intake)}
+      </>
+    );
+  if (intake.kind === "subflow" || intake.kind === "load")
+    return (
+      <>
+        <b className="text-deep">Receive</b> {intake.kind === "load" ? "records of bulk loads" : "from other flows"}
+      </>
+    );
   return (
     <>
       <b className="text-deep">Receive</b> webhook{" "}
@@ -45,5 +74,17 @@ export function IntakeSentence({ intake }: { intake: Intake }) {
 export function intakeWhere(intake: Intake): string {
   if (intake.kind === "queue") return `queue ${intake.queue}`;
   if (intake.kind === "topic") return `topic ${intake.topic}`;
+  if (intake.kind === "schedule") return dueText(intake);
+  if (intake.kind === "poll" || intake.kind === "table") return `polled, ${dueText(intake)}`;
+  if (intake.kind === "subflow") return "called by other flows";
+  if (intake.kind === "load") return "loaded in bulk";
+  if (intake.answer === "finished")
+    return `${(intake.methods ?? ["POST"]).join(", ")} /in${intake.path} · answers when finished`;
   return `${(intake.methods ?? ["POST"]).join(", ")} /in${intake.path} · answers when stored`;
+}
+
+/** When a schedule or poll is due, in words. */
+function dueText(intake: Intake): string {
+  if (intake.cron) return `at ${intake.cron}, ${intake.zone ?? "UTC"}`;
+  return `every ${intake.every ?? "1m"}`;
 }

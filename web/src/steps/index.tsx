@@ -2,6 +2,7 @@ import type { ReactNode } from "react";
 import type { Step } from "../sheet/model";
 import { aggregate } from "./aggregate";
 import { answer } from "./answer";
+import { ask } from "./ask";
 import { code } from "./code";
 import { convert } from "./convert";
 import { deliver } from "./deliver";
@@ -19,6 +20,7 @@ import { route } from "./route";
 import { scatter } from "./scatter";
 import { set } from "./set";
 import { split } from "./split";
+import { subflow } from "./subflow";
 import { validate } from "./validate";
 import { write } from "./write";
 
@@ -41,6 +43,8 @@ const views: Record<string, StepView> = {
   hold,
   pace,
   code,
+  ask,
+  subflow,
   deliver,
   answer,
   note,

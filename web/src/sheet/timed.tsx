@@ -1,0 +1,207 @@
+import { useQuery } from "@tanstack/react-query";
+import { toast } from "sonner";
+import { call, enc, get, type Schemas } from "../api/client";
+import { queryClient } from "../api/queries";
+import { Select, Setting, says, Text } from "../ui/parts";
+import { number, Time } from "../ui/time";
+import type { Intake } from "./model";
+
+type Props = {
+  intake: Intake;
+  put: (part: Partial<Intake>, mark: string) => void;
+  error: (setting: string) => string | undefined;
+};
+
+const text = (v: unknown) => (v === undefined || v === null ? "" : String(v));
+
+/** When a schedule or poll is due, with its next times. */
+export function TimingForm({ intake, put, error }: Props) {
+  const cron = intake.every === undefined;
+  const zone = text(intake.zone);
+  const query = cron ? `cron=${enc(text(intake.cron))}&zone=${enc(zone)}` : `every=${enc(text(intake.every))}`;
+  const times = useQuery({
+    queryKey: ["times", query],
+    enabled: text(cron ? intake.cron : intake.every) !== "",
+    retry: false,
+    queryFn: () => get<string[]>(`/api/v1/times?${query}&limit=4`),
+  });
+  return (
+    <div>
+      <div className="flex gap-2">
+        <Setting inline label="Due">
+          <Select
+            label="Due"
+            value={cron ? "cron" : "every"}
+            onChange={(v) =>
+              put(
+                v === "cron"
+                  ? { every: undefined, cron: "30 8 * * 1-5" }
+                  : { cron: undefined, zone: undefined, every: "15m" },
+                "due",
+              )
+            }
+            options={[
+              ["cron", "at times, by cron"],
+              ["every", "every so often"],
+            ]}
+          />
+        </Setting>
+        {cron ? (
+          <>
+            <Setting inline label="Cron" hint="minute hour day month weekday" error={error("cron")}>
+              <Text mono label="Cron" value={text(intake.cron)} onChange={(v) => put({ cron: v }, "cron")} />
+            </Setting>
+            <Setting inline label="Time zone" error={error("zone")}>
+              <Text mono label="Time zone" placeholder="UTC" value={zone} onChange={(v) => put({ zone: v }, "zone")} />
+            </Setting>
+          </>
+        ) : (
+          <Setting inline label="Every" error={error("every")}>
+            <Text mono label="Every" value={text(intake.every)} onChange={(v) => put({ every: v }, "every")} />
+          </Setting>
+        )}
+        {intake.kind === "schedule" && (
+          <Setting inline label="Times that passed unseen">
+            <Select
+              label="Times that passed unseen"
+              value={text(intake.missed) || "once"}
+              onChange={(v) => put({ missed: v === "once" ? undefined : v }, "missed")}
+              options={[
+                ["once", "one message for all"],
+                ["each", "one message for each"],
+                ["skip", "no message"],
+              ]}
+            />
+          </Setting>
+        )}
+      </div>
+      {times.data && times.data.length > 0 && (
+        <p className="data mb-2.5 text-quiet" data-testid="times">
+          next: {times.data.map((t) => t.replace("T", " ")).join(", ")}
+        </p>
+      )}
+      {times.data?.length === 0 && <p className="mb-2.5 text-wait">It is never due.</p>}
+    </div>
+  );
+}
+
+/** What a poll asks and takes. */
+export function PollForm({ intake, put, error }: Props) {
+  const field = (name: string, label: string, hint?: string, placeholder?: string) => (
+    <Setting inline label={label} hint={hint} error={error(name)}>
+      <Text
+        mono
+        label={label}
+        value={text(intake[name])}
+        placeholder={placeholder}
+        onChange={(v) => put({ [name]: v }, name)}
+        invalid={!!error(name)}
+      />
+    </Setting>
+  );
+  if (intake.kind === "table")
+    return (
+      <>
+        <div className="flex gap-2">
+          {field("of", "SQL connection")}
+          {field("table", "Table or view")}
+          {field("key", "Key", "the column that tells rows apart")}
+        </div>
+        <div className="flex gap-2">
+          {field("changed", "Change time", "empty: only new rows are seen")}
+          {field("most", "Read at once", undefined, "500")}
+          <Setting inline label="At the first poll">
+            <Select
+              label="At the first poll"
+              value={text(intake.begin) || "earliest"}
+              onChange={(v) => put({ begin: v === "earliest" ? undefined : v }, "begin")}
+              options={[
+                ["earliest", "all rows are new"],
+                ["latest", "all rows are known"],
+              ]}
+            />
+          </Setting>
+        </div>
+        <label className="mb-3 flex items-center gap-1.5">
+          <input
+            type="checkbox"
+            checked={!!intake.deleted}
+            disabled={!intake.changed}
+            onChange={(e) => put({ deleted: e.target.checked || undefined }, "deleted")}
+          />
+          look for rows that are gone, too
+        </label>
+      </>
+    );
+  return (
+    <>
+      <div className="flex gap-2">
+        {field("of", "HTTP connection")}
+        {field("path", "Path", "text with ${mark}")}
+      </div>
+      <div className="flex gap-2">
+        {field("each", "Each item of", "the list in the answer's body", "body.items")}
+        {field("mark", "Mark", "of item: the greatest counts; or of body")}
+        {field("first", "First mark")}
+      </div>
+    </>
+  );
+}
+
+/** How far the clock of a live flow has come. */
+export function ClockState({ flow }: { flow: string }) {
+  const clock = useQuery({
+    queryKey: ["flows", flow, "clock"],
+    queryFn: () => get<Schemas["Clock"] | null>(`/api/v1/flows/${enc(flow)}/clock`),
+  });
+  const c = clock.data;
+  if (!c) return <p className="mb-3 text-quiet">It is due once the flow is published.</p>;
+  const again = () => queryClient.invalidateQueries({ queryKey: ["flows", flow, "clock"] });
+  const run = async () => {
+    try {
+      await call(`/api/v1/flows/${enc(flow)}/run`, { method: "POST" });
+      setTimeout(again, 500);
+    } catch (e) {
+      toast.error(says(e));
+    }
+  };
+  const reset = async () => {
+    try {
+      await call(`/api/v1/flows/${enc(flow)}/mark`, { method: "PUT", body: { mark: null } });
+      await again();
+      toast.success("The next poll begins anew");
+    } catch (e) {
+      toast.error(says(e));
+    }
+  };
+  return (
+    <div className="mb-3 border-l-4 border-line pl-3" data-testid="clock">
+      <p>
+        Due next {c.nextAt ? <Time at={c.nextAt} withDate /> : "never"}
+        {c.lastAt && (
+          <>
+            , last <Time at={c.lastAt} withDate />
+          </>
+        )}
+        ; {number(c.taken)} messages so far{" "}
+        <button type="button" className="btn-bare ml-2" onClick={run}>
+          run it now
+        </button>
+      </p>
+      {c.mark !== null && (
+        <p>
+          mark <span className="chip">{text(c.mark)}</span>{" "}
+          <button type="button" className="btn-bare ml-2" onClick={reset}>
+            begin anew
+          </button>
+        </p>
+      )}
+      {c.error && (
+        <p role="alert" className="text-dead">
+          The last {c.fails === 1 ? "poll" : `${c.fails} polls`} failed: {c.error}. The next one tries again; nothing is
+          lost.
+        </p>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,186 @@
+import { Code } from "../ui/code";
+import { Select, Setting, Text } from "../ui/parts";
+import { RetryForm } from "./deliver";
+import {
+  Chip,
+  Count,
+  Expression,
+  errorAt,
+  type FormProps,
+  NamedList,
+  Pairs,
+  SpanSetting,
+  type StepView,
+  withSetting,
+} from "./kit";
+
+type Retry = Parameters<typeof RetryForm>[0]["value"];
+const kindOf = (s: FormProps["step"]) => (s.sql !== undefined ? "sql" : typeof s.of === "object" ? "queue" : "http");
+
+function Form(p: FormProps) {
+  const kind = kindOf(p.step);
+  const of = p.step.of as string | { queue: string; "reply-to"?: string };
+  const put = (name: string, v: unknown, mark = name) => p.change(withSetting(p.step, name, v), mark);
+  const choose = (k: string) => {
+    const { id, kind: step, title, note, when, off, else: caught } = p.step;
+    const kept = Object.fromEntries(
+      Object.entries({ id, kind: step, title, note, when, off, else: caught }).filter(([, v]) => v !== undefined),
+    );
+    const next: Record<string, object> = {
+      http: { of: p.names.connections[0] ?? "connection", path: "/" },
+      sql: { of: "database", sql: "SELECT * FROM t WHERE id = :id", params: { id: "body.id" }, rows: "one" },
+      queue: { of: { queue: p.names.queues[0] ?? "queue" }, within: "30s" },
+    };
+    p.change({ ...kept, ...next[k] } as FormProps["step"], "");
+  };
+  const retry = (p.step.retry ?? null) as Retry | null;
+  return (
+    <div className="p-3">
+      <div className="flex gap-2">
+        <Setting inline label="Asked">
+          <Select
+            label="Asked"
+            value={kind}
+            onChange={choose}
+            options={[
+              ["http", "over HTTP"],
+              ["sql", "by an SQL query"],
+              ["queue", "by a queue, with a reply"],
+            ]}
+          />
+        </Setting>
+        {typeof of === "object" ? (
+          <>
+            <Setting inline label="Queue" error={errorAt(p, "of/queue") ?? errorAt(p, "of")}>
+              <Text
+                mono
+                label="Queue"
+                list="queues"
+                value={of.queue}
+                onChange={(queue) => put("of", { ...of, queue })}
+              />
+            </Setting>
+            <Setting inline label="Replies come in" error={errorAt(p, "of/reply-to")}>
+              <Text
+                mono
+                label="Replies come in"
+                placeholder={`${of.queue}.replies`}
+                value={of["reply-to"] ?? ""}
+                onChange={(v) => put("of", v ? { ...of, "reply-to": v } : { queue: of.queue })}
+              />
+            </Setting>
+            <SpanSetting {...p} setting="within" label="Waited for" usual="30s" />
+            <NamedList id="queues" names={p.names.queues} />
+          </>
+        ) : (
+          <>
+            <Setting inline label="Connection" error={errorAt(p, "of")}>
+              <Text mono label="Connection" list="connections" value={of} onChange={(v) => put("of", v)} />
+            </Setting>
+            <NamedList id="connections" names={p.names.connections} />
+            {kind === "http" && (
+              <Setting inline label="Method">
+                <Select
+                  label="Method"
+                  value={p.step.method ?? "GET"}
+                  onChange={(v) => put("method", v === "GET" ? undefined : v)}
+                  options={["GET", "POST", "PUT", "PATCH", "DELETE"]}
+                />
+              </Setting>
+            )}
+          </>
+        )}
+      </div>
+      {kind === "sql" && (
+        <>
+          <Setting label="Statement" hint=":name stands for a parameter; values are bound" error={errorAt(p, "sql")}>
+            <Code
+              key={`${p.pointer}/sql`}
+              label="Statement"
+              language="writing"
+              value={String(p.step.sql ?? "")}
+              onChange={(v) => put("sql", v)}
+              completions={[]}
+              invalid={!!errorAt(p, "sql")}
+            />
+          </Setting>
+          <Pairs {...p} label="Parameters" setting="params" nameHint="name" />
+          <div className="flex gap-2">
+            <Setting inline label="The answer is">
+              <Select
+                label="The answer is"
+                value={p.step.rows ?? "many"}
+                onChange={(v) => put("rows", v === "many" ? undefined : v)}
+                options={[
+                  ["many", "the list of rows"],
+                  ["one", "exactly one row"],
+                  ["first", "the first row, or null"],
+                ]}
+              />
+            </Setting>
+            <Count {...p} setting="most" label="Most rows" usual="1000" />
+          </div>
+        </>
+      )}
+      {kind === "http" && (
+        <Expression {...p} label="Path" setting="path" template optional hint="below the connection's address" />
+      )}
+      {kind !== "sql" && (
+        <>
+          <Expression
+            {...p}
+            optional
+            label="What is sent"
+            setting="body"
+            hint={
+              kind === "http"
+                ? "an expression, sent as JSON; nothing by default"
+                : "an expression, sent as JSON; the present message by default"
+            }
+          />
+          <Pairs {...p} label="Headers" setting="headers" template nameHint="x-header" />
+        </>
+      )}
+      {kind !== "queue" && (
+        <Setting label="Retry plan" error={errorAt(p, "retry")}>
+          <label className="mb-1 flex items-center gap-1.5">
+            <input
+              type="checkbox"
+              checked={retry !== null}
+              onChange={(e) => put("retry", e.target.checked ? { first: "1s", tries: 4 } : undefined, "")}
+            />
+            its own, instead of the connection's
+          </label>
+          {retry && (
+            <RetryForm value={retry} onChange={(r) => put("retry", r)} errors={(s) => errorAt(p, `retry/${s}`)} />
+          )}
+        </Setting>
+      )}
+    </div>
+  );
+}
+
+export const ask: StepView = {
+  verb: "Ask",
+  sentence: (s) => {
+    const kind = kindOf(s);
+    if (kind === "queue")
+      return (
+        <>
+          by queue <Chip>{s.of.queue}</Chip>, for a reply within {s.within ?? "30s"}
+        </>
+      );
+    return (
+      <>
+        <Chip>{String(s.of)}</Chip>{" "}
+        {kind === "sql" ? (
+          <span className="data">{String(s.sql).slice(0, 80)}</span>
+        ) : (
+          `${s.method ?? "GET"} ${s.path ?? ""}`
+        )}
+      </>
+    );
+  },
+  Form,
+  begin: () => ({ of: "connection", path: "/" }),
+};
