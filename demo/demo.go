@@ -23,7 +23,7 @@ import (
 	"readyferry/standin"
 )
 
-//go:embed flows connections samples stand-ins schemas tables reference
+//go:embed flows connections samples stand-ins schemas tables reference databases
 var files embed.FS
 
 // key is what the demo's callers send; it guards nothing but made-up data.
@@ -31,8 +31,11 @@ const key = "larkfield-demo-key"
 
 // Load puts the demo's documents into an engine and publishes its flows. What
 // a person has changed since an earlier load stays: a flow that exists already
-// is left alone.
-func Load(ctx context.Context, e *engine.Engine, set *standin.Set) error {
+// is left alone. databases is the folder of simulated databases.
+func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases string) error {
+	if _, err := circulation(databases); err != nil {
+		return err
+	}
 	if err := each("stand-ins", func(_ string, b []byte) error {
 		var d standin.Definition
 		if err := json.Unmarshal(b, &d); err != nil {
@@ -53,16 +56,34 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set) error {
 	if err := loadTables(ctx, e); err != nil {
 		return err
 	}
+	var fresh []string
 	// The flow that reads a queue or topic comes before the one that fills it.
-	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes", "return-scans", "overdue-notices"} {
+	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes", "return-scans", "overdue-notices",
+		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours", "loan-changes", "member-load", "supplier-news"} {
 		if e.IntakeOf(name) != nil {
 			continue
 		}
 		if err := loadFlow(ctx, e, name); err != nil {
 			return fmt.Errorf("flow %s: %w", name, err)
 		}
+		fresh = append(fresh, name)
+	}
+	// All are there before the first is live: some name each other.
+	for _, name := range fresh {
+		if _, _, err := e.Publish(ctx, name); err != nil {
+			return fmt.Errorf("flow %s: %w", name, err)
+		}
 	}
 	return nil
+}
+
+// circulation is the simulated database of the circulation desk.
+func circulation(dir string) (*standin.Database, error) {
+	script, err := files.ReadFile("databases/circulation.db.sql")
+	if err != nil {
+		return nil, err
+	}
+	return standin.NewDatabase(dir, "circulation.db", string(script))
 }
 
 // loadTables makes the tables of reference data that are not there yet.
@@ -131,8 +152,7 @@ func loadFlow(ctx context.Context, e *engine.Engine, name string) error {
 	}); err != nil {
 		return err
 	}
-	_, _, err = e.Publish(ctx, name)
-	return err
+	return nil
 }
 
 func each(dir string, do func(name string, content []byte) error) error {
@@ -166,7 +186,11 @@ var first = []int{70, 30, 31, 10, 44, 48, 32}
 
 // Trickle posts a made-up hold request and a return every so often until ctx ends; the
 // first ones come quickly and cover all that can happen.
-func Trickle(ctx context.Context, address string, every time.Duration) {
+func Trickle(ctx context.Context, address string, every time.Duration, databases string) {
+	db, err := circulation(databases)
+	if err != nil {
+		slog.Debug("the demo's trickle has no database", "error", err)
+	}
 	client := &http.Client{Timeout: 10 * time.Second}
 	r := rand.New(rand.NewPCG(20811, uint64(time.Now().UnixNano())))
 	base := 21000 + r.IntN(9)*1000
@@ -175,8 +199,8 @@ func Trickle(ctx context.Context, address string, every time.Duration) {
 		if n < len(first) {
 			kind, pause = first[n], every/8
 		}
-		post := func(path, kind, body string) {
-			req, err := http.NewRequestWithContext(ctx, http.MethodPost, address+"/in"+path, strings.NewReader(body))
+		send := func(method, path, kind, body string) {
+			req, err := http.NewRequestWithContext(ctx, method, address+"/in"+path, strings.NewReader(body))
 			if err != nil {
 				return
 			}
@@ -187,16 +211,36 @@ func Trickle(ctx context.Context, address string, every time.Duration) {
 				id = fmt.Sprintf("OD-%d", base+n) // people look for it by this
 			}
 			req.Header.Set("Request-Id", id)
+			req.Header.Set("X-Sender", pick(r, "friends", "friends", "school", "circus"))
 			if res, err := client.Do(req); err == nil {
 				_ = res.Body.Close()
 			} else if ctx.Err() == nil {
 				slog.Debug("the demo's trickle could not post", "error", err)
 			}
 		}
+		post := func(path, kind, body string) { send(http.MethodPost, path, kind, body) }
 		post("/hold-requests/"+pick(r, "web", "kiosk", "desk"), "application/json", hold(r, base+n, kind))
 		post("/returns/"+pick(r, branches...), "application/json", scan(r, base+n))
 		if n%40 == 3 {
 			post("/overdue", "text/csv", overdue(r))
+		}
+		switch n % 5 {
+		case 1:
+			post("/member-changes", "application/json", fmt.Sprintf(`{"member": "M-%d"}`, 100+r.IntN(60)))
+		case 2:
+			post("/post-room", "application/json", fmt.Sprintf(`{"ref": "PO-%d", "kind": %q, "branch": %q}`, base+n, pick(r, "booking", "booking", "purchase"), pick(r, branches...)))
+		case 3:
+			send(http.MethodGet, "/patrons/"+pick(r, "LC4417203", "LC2090118", "LC8821530", "LC0000000"), "", "")
+		}
+		if db != nil && n%6 == 4 {
+			at := time.Now().UTC().Format(time.RFC3339)
+			err := db.Exec("UPDATE loans SET state = ?, changed = ? WHERE loan = ?", pick(r, "out", "overdue", "back"), at, 1+r.IntN(3))
+			if err == nil && n%12 == 4 {
+				err = db.Exec("INSERT INTO loans (card, item, state, changed) VALUES (?, ?, 'out', ?)", pick(r, "LC4417203", "LC2090118", "LC1177042"), fmt.Sprintf("31408%06d", r.IntN(1000000)), at)
+			}
+			if err != nil {
+				slog.Debug("the demo's trickle could not change the database", "error", err)
+			}
 		}
 		select {
 		case <-ctx.Done():

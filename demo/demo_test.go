@@ -35,8 +35,9 @@ func load(t *testing.T) (*engine.Engine, *store.Store) {
 		_ = s.Close()
 	})
 	set := standin.NewSet(time.Now, func() {})
+	databases := t.TempDir()
 	for range 2 { // a second time nothing changes
-		if err := Load(context.Background(), e, set); err != nil {
+		if err := Load(context.Background(), e, set, databases); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -32,6 +32,8 @@ type Definition struct {
 	Delay   int               `json:"delay,omitempty"` // milliseconds before every answer
 	// Falters makes every N-th call fail with a status, as real systems do now and then.
 	Falters *Falters `json:"falters,omitempty"`
+	// Routes are answers to particular calls; what fits none gets the usual one.
+	Routes []Route `json:"routes,omitempty"`
 }
 
 // Falters is how often a stand-in fails by itself.
@@ -227,7 +229,7 @@ func (s *Set) Serve(w http.ResponseWriter, r *http.Request, name, path string) e
 			call.Headers[k] = "(given, not shown)"
 		}
 	}
-	status, headers, text, delay := sys.decide(s.now())
+	status, headers, text, delay := sys.decide(s.now(), r.Method, call.Path)
 	if delay > 0 {
 		select {
 		case <-time.After(delay):
@@ -255,7 +257,7 @@ func (s *Set) Serve(w http.ResponseWriter, r *http.Request, name, path string) e
 }
 
 // decide says what the next answer is, and counts refusals down.
-func (sys *System) decide(now time.Time) (status int, headers map[string]string, body string, delay time.Duration) {
+func (sys *System) decide(now time.Time, method, path string) (status int, headers map[string]string, body string, delay time.Duration) {
 	sys.mu.Lock()
 	defer sys.mu.Unlock()
 	b := &sys.behaviour
@@ -291,6 +293,11 @@ func (sys *System) decide(now time.Time) (status int, headers map[string]string,
 		return f.Status, asProblem, problem(f.Status, "Fails now and then"), delay
 	}
 	status, body = sys.def.Status, sys.def.Body
+	if r, names := sys.def.route(method, path); r != nil {
+		if body = fill(r.Body, names); r.Status != 0 {
+			status = r.Status
+		}
+	}
 	if b.Status != nil {
 		status = *b.Status
 	}

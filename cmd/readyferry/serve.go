@@ -56,7 +56,7 @@ func demoCommand() *cobra.Command {
 					return err
 				}
 				if trickle > 0 {
-					go demo.Trickle(ctx, address, trickle)
+					go demo.Trickle(ctx, address, trickle, standInDatabases(data))
 				}
 				return nil
 			})
@@ -108,7 +108,7 @@ func serve(ctx context.Context, data, listen string, ready func(ctx context.Cont
 		return err
 	}
 	defer e.Stop()
-	loadDemo := func() error { return demo.Load(ctx, e, standIns) }
+	loadDemo := func() error { return demo.Load(ctx, e, standIns, standInDatabases(data)) }
 	server := &http.Server{
 		Handler: api.New(api.Config{
 			Engine: e, Store: st, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo,
