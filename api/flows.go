@@ -13,6 +13,7 @@ import (
 
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/run"
 	"readyferry/engine"
 	"readyferry/store"
 )
@@ -137,9 +138,28 @@ func (s *Server) flowView(f store.Flow) flowView {
 			v.Intake.Where, v.Intake.Methods = in.Queue, []string{}
 		case "topic":
 			v.Intake.Where, v.Intake.Methods = in.Topic, []string{}
+		case "schedule":
+			v.Intake.Where, v.Intake.Methods = due(in), []string{}
+		case "poll", "table":
+			v.Intake.Where, v.Intake.Methods = in.Of+" "+in.Table+due(in), []string{}
+		case "subflow", "load":
+			v.Intake.Methods = []string{}
 		}
 	}
 	return v
+}
+
+// due says in a few words when an intake is due.
+func due(in *flow.Intake) string {
+	switch t := in.Timing; {
+	case t.Cron != "" && t.Zone != "":
+		return t.Cron + ", " + t.Zone
+	case t.Cron != "":
+		return t.Cron + ", UTC"
+	case t.Every > 0:
+		return " every " + run.Span(t.Every)
+	}
+	return " every " + run.Span(flow.DefaultPoll)
 }
 
 // draftView is a flow with its draft.

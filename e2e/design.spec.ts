@@ -174,7 +174,7 @@ test("connections are made, tested and kept without showing their secret", async
 });
 
 // One test for each page, so that each has its own time on a slow machine.
-for (const path of ["/flows", "/flows/hold-requests", "/transactions", "/dead-letters", "/queues", "/queues?topic=returns", "/connections?open=shelf-printer", "/stand-ins", "/help"]) {
+for (const path of ["/flows", "/flows/hold-requests", "/transactions", "/dead-letters", "/queues", "/queues?topic=returns", "/connections?open=shelf-printer", "/connections?open=circulation-db", "/tables", "/tables?open=runs", "/flows/loan-changes", "/stand-ins", "/help"]) {
   test(`${path} is accessible and reads well in both themes`, async ({ page, goto, app }) => {
     if (path.includes("topic"))
       await page.request.post(`${app.base}/in/returns/STOW`, { headers: { "x-api-key": "larkfield-demo-key" }, data: { scan: "RS-77", item: "1", home: "MARL" } });

@@ -109,6 +109,13 @@ func Names() []Name {
 		Name{"part", "inside of a split: the item"},
 		Name{"index", "inside of a split, or of a loop of a map: which one it is, from 0"},
 		Name{"last", "inside of a split: whether it is the last part"},
+		Name{"group", "behind an aggregate: key, count, items, openedAt, closedAt, why"},
+		Name{"row", "in a look-up: the row of the hop before; in a hold: the row that is waited for"},
+		Name{"caught", "in the else of a step: step, path, kind, setting, class, reason of what failed"},
+		Name{"letter", "in the steps for a dead letter: id, flow, version, transaction, reference, step, path, kind, setting, class, reason, at"},
+		Name{"item", "in the mark of a poll: one item of the answer"},
+		Name{"mark", "in the path of a poll: how far it has come"},
+		Name{"record", "in the filter of a bulk load: one record"},
 	)
 }
 

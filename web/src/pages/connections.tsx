@@ -326,7 +326,7 @@ function Form({
           </Setting>
         )}
       </div>
-      {d.kind === "http" && (
+      {d.kind !== "caller" && (
         <>
           <div className="flex gap-2">
             <Setting inline label="At once" hint="tries in flight" error={at("/limits/in-flight")}>
@@ -357,15 +357,17 @@ function Form({
                 onChange={(v) => put({ breaker: v ? { probe: "30s", ...d.breaker, trip: Number(v) } : undefined })}
               />
             </Setting>
-            <Setting inline label="The test calls" hint="path below the address" error={at("/test/path")}>
-              <Text
-                label="The test calls"
-                mono
-                value={d.test?.path ?? ""}
-                placeholder="/"
-                onChange={(path) => put({ test: path ? { ...d.test, path } : undefined })}
-              />
-            </Setting>
+            {d.kind === "http" && (
+              <Setting inline label="The test calls" hint="path below the address" error={at("/test/path")}>
+                <Text
+                  label="The test calls"
+                  mono
+                  value={d.test?.path ?? ""}
+                  placeholder="/"
+                  onChange={(path) => put({ test: path ? { ...d.test, path } : undefined })}
+                />
+              </Setting>
+            )}
           </div>
           <Setting label="Retry plan of deliveries that name none" error={at("/retry")}>
             <RetryForm
@@ -381,7 +383,7 @@ function Form({
         <button type="submit" className="btn btn-go" disabled={!d.name || (!changed && !!connection)}>
           Save
         </button>
-        {connection && d.kind === "http" && (
+        {connection && d.kind !== "caller" && (
           <button
             type="button"
             className="btn"

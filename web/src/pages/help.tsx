@@ -108,6 +108,81 @@ export default function HelpPage() {
               <span className="data">rehearse</span> takes <span className="data">--message</span> several times.
             </p>
           </section>
+          <section id="tables">
+            <h2 className="mb-1 text-[17px]">Tables</h2>
+            <p className="mb-1">
+              A table holds reference data: load a CSV or JSON file, or write rows by hand. Its first column is the key
+              unless it says otherwise; a key may have several columns, and a row may apply for a range from one column
+              to another, both ends included by default. Numbers are compared as numbers, everything else as text, so
+              dates such as 2026-03-17 sort as they should. A file whose rows have no key, clash or overlap is refused
+              with the line, and nothing is changed; a load that is stopped leaves the table as it was.
+            </p>
+            <p className="mb-1">
+              Every change makes a version, and any version can be brought back. A transaction keeps the rows that it
+              found, so inspection shows what was true then. A table that is not there, or has other keys than the step
+              asks for, is an error when the flow is published and a dead letter afterwards; sent again, the message
+              looks anew.
+            </p>
+            <p>
+              A cross-reference table pairs the keys of two systems, and a pair step writes it in the same database
+              transaction as the step itself. Each key stands for one key of the other system; what conflicts is a dead
+              letter, or keeps or replaces the old pair, as the step says.
+            </p>
+          </section>
+          <section id="asking">
+            <h2 className="mb-1 text-[17px]">Asking and waiting</h2>
+            <p className="mb-1">
+              An ask over HTTP or SQL is tried again like a delivery and is a dead letter in the end. Name statuses that
+              are answers, too, under retry: <span className="data">delivered: [404]</span>. A query binds its
+              parameters and may only read unless its connection allows more; one that gives too many rows, or not
+              exactly one where one is asked for, fails and says so.
+            </p>
+            <p className="mb-1">
+              An ask by a queue puts the message there with the headers correlation-id and reply-to. The other flow
+              delivers to the queue of reply-to with the same correlation-id, and the one that asked goes on. A reply
+              that comes too late, or a second time, stays in that queue, where it can be looked at and purged. With{" "}
+              <span className="data">answer: finished</span> the caller of a webhook is kept waiting until an answer
+              step or the end; when that takes longer than <span className="data">wait</span>, it gets 202.
+            </p>
+            <p>
+              A hold keeps a message for a time, until a time, or until a row of a table fits. A pace lets so many of a
+              key go on within any span of that length. Both wait on disk, survive a restart and hold up nothing else;
+              when the clock jumps forward, what is due goes on, a pace one by one.
+            </p>
+          </section>
+          <section id="failing">
+            <h2 className="mb-1 text-[17px]">When a step fails</h2>
+            <p>
+              Usually the message is a dead letter. With <span className="data">else</span> a step is skipped, values
+              stand in for it, or other steps run in its place; what was caught is noted. Steps under{" "}
+              <span className="data">on-dead-letter</span> run once for each dead letter of the flow, as a transaction
+              of their own: to open a ticket, say, with the reason and the reference. A letter that is sent again and
+              dies again is the same letter, and a dead letter of those steps begins nothing more, so they cannot loop.
+            </p>
+          </section>
+          <section id="ways-in">
+            <h2 className="mb-1 text-[17px]">Ways in besides webhooks and queues</h2>
+            <p className="mb-1">
+              A schedule is due by a cron expression in a time zone, or every so often. Daylight saving follows the
+              clock on the wall: a time that is skipped in spring is not due that day, and a time that comes twice in
+              autumn is due twice; the zone UTC knows neither. Times that passed while the application was down are one
+              message, one each, or none, as the flow says. When the clock jumps back, none comes a second time.
+            </p>
+            <p className="mb-1">
+              A poll over HTTP asks with the mark of the last time and takes each item of the answer; items and mark are
+              kept together. A poll of a table reads new rows by an increasing key, or new and changed rows by a change
+              time, and says created, updated or deleted. Rows with the time of the mark are read again, so that one
+              that was committed late is not missed; one that is as it was is passed over. Give change times that only
+              grow: a row written with an older time than the mark is not seen. A poll that fails says why on the
+              intake's desk and tries again when it is due; its mark stays.
+            </p>
+            <p>
+              A bulk load counts the records of a CSV file, a file of JSON lines or a query, and what the filter lets
+              pass; then it makes one message of each. It can be paused, and goes on with the next record, also after a
+              crash: none is missing and none comes twice. A line that is no JSON, and a last line that was cut off, are
+              dead letters; a CSV row with too many fields stops the load there.
+            </p>
+          </section>
           <section id="steps">
             <h2 className="mb-2 text-[17px]">Steps</h2>
             {r?.kinds.map((k) => (
