@@ -65,16 +65,17 @@ steps: []
   await settings.getByLabel("In the table").fill("slots");
   await expect(settings).toContainText("the key of the table \"slots\" has several columns");
   await settings.getByRole("button", { name: "a key by its columns" }).click();
-  await settings.getByLabel("Column 1 of the key").fill("slot");
-  await settings.getByLabel("Key, slot").click();
+  await settings.getByLabel("Column 1 of the key", { exact: true }).fill("slot");
+  await settings.getByLabel("Value of column 1 of the key").click();
   await page.keyboard.press("ControlOrMeta+a");
   await page.keyboard.type("body.slot");
   await settings.getByRole("button", { name: "+ column" }).click();
-  await settings.getByLabel("Column 2 of the key").fill("day");
-  await settings.getByLabel("Key, day").click();
+  await settings.getByLabel("Column 2 of the key", { exact: true }).fill("day");
+  await settings.getByLabel("Value of column 2 of the key").click();
   await page.keyboard.type("body.day");
   await expect(sheet.locator("[data-path=lookup]")).toContainText("found");
   await expect(page.getByTestId("looked")).toContainText('"van":"Dunlin"');
+  await page.waitForTimeout(700); // the draft is saved half a second after the last edit
   await goto("/tables");
   await expect(page.locator("[data-table=slots]")).toContainText("slotting (draft)");
 });

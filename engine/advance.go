@@ -111,13 +111,13 @@ func (w *walking) advance(first *run.Result) (last *run.Result, err error) {
 	if err := w.letters(res.Failures, deliveries); err != nil {
 		return nil, err
 	}
-	if err := w.settle(res, deliveries); err != nil {
-		return nil, err
-	}
-	if res.Answer != nil {
+	if res.Answer != nil { // before the end is told, which has an answer of its own
 		if err := w.answer(res.Answer); err != nil {
 			return nil, err
 		}
+	}
+	if err := w.settle(res, deliveries); err != nil {
+		return nil, err
 	}
 	for len(w.next) > 0 {
 		do := w.next[0]

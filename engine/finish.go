@@ -77,10 +77,13 @@ func (w *walking) answer(a *step.Answer) error {
 		if err != nil {
 			return err
 		}
-		if err := w.tx.AnswerOnce(w.t.ID, b); err != nil {
+		first, err := w.tx.AnswerOnce(w.t.ID, b)
+		if err != nil {
 			return err
 		}
-		w.after.answers[w.t.ID] = a
+		if first {
+			w.after.answers[w.t.ID] = a
+		}
 	}
 	if w.t.CallerWaits && !w.quiet {
 		return w.e.answerCaller(w.tx, w.t, step.Effect{Item: w.t.ID.String(), Status: a.Status, Headers: a.Headers, Body: a.Body}, w.after)

@@ -38,9 +38,10 @@ func (tx *Tx) HasLimit(id ID, path string) (bool, error) {
 }
 
 // AnswerOnce keeps what the caller of a transaction gets, unless it has an
-// answer already.
-func (tx *Tx) AnswerOnce(id ID, answer []byte) error {
-	return tx.db.Model(&Message{}).Where("tx = ? AND n = 0 AND answer IS NULL", id).Update("answer", answer).Error
+// answer already; first tells whether it had none.
+func (tx *Tx) AnswerOnce(id ID, answer []byte) (first bool, err error) {
+	res := tx.db.Model(&Message{}).Where("tx = ? AND n = 0 AND answer IS NULL", id).Update("answer", answer)
+	return res.RowsAffected > 0, res.Error
 }
 
 // Called lists the transactions that a transaction's steps have begun in other

@@ -116,6 +116,7 @@ export function useLive(onChange?: (topics: string[]) => void) {
       const topics: string[] = JSON.parse((e as MessageEvent<string>).data).changed;
       for (const t of topics) client.invalidateQueries({ queryKey: [t] });
       if (topics.includes("transactions")) client.invalidateQueries({ queryKey: ["flows"], exact: true });
+      if (topics.includes("flows")) client.invalidateQueries({ queryKey: ["tables"], exact: true }); // who uses them
       onChange?.(topics);
     });
     return () => source.close();

@@ -55,7 +55,7 @@ export function KeySetting(
                   <div className="min-w-0 flex-1" onFocus={() => p.onFill((path) => set(path))}>
                     <Code
                       key={p.pointer + p.at + i + String(several)}
-                      label={several ? `Key, ${column}` : "Key"}
+                      label={several ? `Value of column ${i + 1} of the key` : "Key"}
                       language="expression"
                       value={value}
                       onChange={set}
