@@ -23,13 +23,15 @@ type walking struct {
 	p        *plan.Plan
 	messageN int // the message that counts
 	begun
-	after *aftermath
-	fresh bool            // just made: nothing of it is stored yet but itself
-	rearm map[string]bool // paths whose ended deliveries a person sends again
-	pass  map[string]bool // paths at which a person lets it go on although its turn has not come
-	held  map[string]bool // paths at which it waits for its turn already
-	next  []func() error  // what follows for others, once this one is settled
-	quiet bool            // whoever called it hears of its end from the one who began it
+	after       *aftermath
+	fresh       bool            // just made: nothing of it is stored yet but itself
+	rearm       map[string]bool // paths whose ended deliveries a person sends again
+	pass        map[string]bool // paths at which a person lets it go on although its turn has not come
+	held        map[string]bool // paths at which it waits for its turn already
+	next        []func() error  // what follows for others, once this one is settled
+	lettersRead bool
+	lettersNow  []store.Letter // of the transaction, before this walk
+	quiet       bool           // whoever called it hears of its end from the one who began it
 }
 
 // load reads what a walk needs of a transaction.
@@ -155,7 +157,7 @@ func (w *walking) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 		}
 		wanted[want.Path] = true
 		d := byPath[want.Path]
-		if d != nil && (d.State <= store.Behind || d.State == store.Done || d.State == store.Dead && !w.rearm[want.Path]) {
+		if d != nil && (d.State <= store.Behind || d.State >= store.Done && d.State <= store.Dead && !w.rearm[want.Path]) {
 			continue
 		}
 		fresh := d == nil

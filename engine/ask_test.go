@@ -262,3 +262,78 @@ steps:
 		return err == nil && a.Status == 200 && string(a.Body) == "done 1"
 	})
 }
+
+// An answer that is not what it says, and a query that gives too few rows, are
+// dead letters; sent again, the question is asked anew.
+func TestAnAnswerThatIsNotInItsFormatIsAskedAnewWhenAPersonSaysSo(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("desk", fast)
+	w.publish(`
+readyferry: flow/1
+name: f
+intake: {kind: webhook, path: /f}
+steps:
+  - {id: a, kind: ask, of: desk, path: /m}
+  - {id: n, kind: note, text: '${replies.a.body.x}'}
+`)
+	answer := func(body string) {
+		w.out.say(func(int, call) (connect.Answer, error) {
+			return connect.Answer{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
+		})
+	}
+	answer(`{"x": 1`)
+	id := w.accepted("/f", `{}`)
+	w.becomes(id, store.DeadLetter)
+	if l := w.letter(id); l.Phase != "reply" || !strings.HasPrefix(l.Reason, "the answer is not JSON, as its Content-Type says: ") {
+		t.Errorf("%+v", l)
+	}
+	answer(`{"x": 1}`)
+	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
+		t.Fatal(err)
+	}
+	w.becomes(id, store.Delivered)
+	if n := len(w.out.got()); n != 2 {
+		t.Errorf("it was asked %d times", n)
+	}
+}
+
+// A dead letter stays until a person decides, also when another way of the same
+// message moves on meanwhile.
+func TestADeadLetterStaysWhenAnotherWayMovesOn(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", "retry: {first: 150ms, growth: constant, cap: 150ms, spread: none, tries: 5, within: 5s}")
+	w.table("name: k\n", "k,v\na,1\n")
+	w.publish(`
+readyferry: flow/1
+name: two
+intake: {kind: webhook, path: /two}
+steps:
+  - id: r
+    kind: route
+    take: every
+    ways:
+      - {name: x, when: 'true', steps: [{id: f, kind: lookup, in: k, key: body.k}, {id: e, kind: deliver, to: out, path: /x}]}
+      - {name: y, when: 'true', steps: [{id: d, kind: deliver, to: out, path: /y}]}
+    otherwise: {steps: []}
+`)
+	w.out.say(func(n int, _ call) (connect.Answer, error) {
+		if n == 1 {
+			return connect.Answer{Status: 503}, nil
+		}
+		return connect.Answer{Status: 200}, nil
+	})
+	id := w.accepted("/two", `{"k": "b"}`)
+	w.becomes(id, store.DeadLetter)
+	if _, err := w.EditRows(context.Background(), "k", nil, []RowEdit{{Value: node(t, `{"k":"b","v":"2"}`)}}); err != nil {
+		t.Fatal(err)
+	}
+	w.until("the other way is delivered", func() bool { return len(w.out.got()) == 2 })
+	time.Sleep(100 * time.Millisecond)
+	if l := w.letter(id); l.State != store.LetterOpen {
+		t.Errorf("the letter is %s", l.State)
+	}
+	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
+		t.Fatal(err)
+	}
+	w.becomes(id, store.Delivered)
+}

@@ -53,6 +53,28 @@ func (w *walking) letters(failures []step.Failure, deliveries []*store.Delivery)
 	return nil
 }
 
+// lettered gives the failure of a place whose dead letter a person has not sent
+// again; nil for any other place. What stands there is not done again by the way,
+// when something else of the transaction moves on.
+func (w *walking) lettered(path string) (*step.Failure, error) {
+	if w.fresh || w.rearm[path] {
+		return nil, nil
+	}
+	if !w.lettersRead {
+		var err error
+		if w.lettersNow, err = w.tx.LettersOf(w.t.ID); err != nil {
+			return nil, err
+		}
+		w.lettersRead = true
+	}
+	for _, l := range w.lettersNow {
+		if l.Path == path && (l.State == store.LetterOpen || l.State == store.LetterDiscarded) {
+			return &step.Failure{Step: l.Step, Path: l.Path, Kind: l.Kind, Phase: l.Phase, Class: step.Class(l.Class), Reason: l.Reason}, nil
+		}
+	}
+	return nil, nil
+}
+
 // die makes or reopens the dead letter of a failure.
 func (w *walking) die(old []store.Letter, f step.Failure) error {
 	l, known := &store.Letter{ID: store.NewID(), Tx: w.t.ID, At: w.e.clock()}, false

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -142,7 +143,18 @@ func (e *Engine) SetLoad(ctx context.Context, id store.ID, do string) error {
 		return err
 	}
 	e.Events.Publish(TopicLoads)
+	if to == store.LoadStopped {
+		return e.dropLoadFile(id)
+	}
 	e.goOnLoading(id)
+	return nil
+}
+
+// dropLoadFile removes the file of a load that has ended.
+func (e *Engine) dropLoadFile(id store.ID) error {
+	if err := os.Remove(e.store.LoadFile(id)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("the file of the load: %w", err)
+	}
 	return nil
 }
 
@@ -318,7 +330,10 @@ func (e *Engine) loadAll(l *store.Load) error {
 		}
 		e.after(after)
 		e.Events.Publish(TopicLoads)
-		if ended || !running {
+		if ended {
+			return e.dropLoadFile(l.ID)
+		}
+		if !running {
 			return nil
 		}
 		if bad != nil {

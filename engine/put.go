@@ -17,6 +17,12 @@ func (w *walking) puts(res *run.Result, refused map[string]step.Failure) (moved 
 		if _, no := refused[want.Path]; no || want.Outside() {
 			continue
 		}
+		if f, err := w.lettered(want.Path); err != nil {
+			return false, err
+		} else if f != nil {
+			refused[want.Path] = *f
+			continue
+		}
 		if want.Kind == step.WantLimit {
 			w.after.gather = true
 			if err := w.tx.Limit(&store.TimeLimit{Tx: w.t.ID, Path: want.Path, At: w.e.clock().Add(want.Within)}); err != nil {

@@ -240,6 +240,12 @@ func (e *Engine) resendOne(tx *store.Tx, id store.ID, d Decision, patch pointer.
 			}
 		}
 	}
+	if l.Kind == "ask" && (l.Phase == step.PhaseReply || l.Phase == step.PhaseRows) {
+		delete(w.input.Effects, l.Path)
+		if err := tx.ForgetEffect(t.ID, l.Path); err != nil {
+			return err
+		}
+	}
 	l.State, l.Version = store.LetterResending, version
 	if err := tx.SaveLetter(&l, e.clock(), "resent", what); err != nil {
 		return err

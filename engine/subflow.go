@@ -20,9 +20,6 @@ func (w *walking) elsewhere(want *step.Want, refused map[string]step.Failure) (m
 	if w.held[want.Path] {
 		return false, nil
 	}
-	if dead, err := w.lettered(want.Path); dead || err != nil {
-		return false, err // a person must decide first
-	}
 	do := w.callFlow
 	if want.Kind == step.WantReply {
 		do = w.question
@@ -45,24 +42,6 @@ func (w *walking) elsewhere(want *step.Want, refused map[string]step.Failure) (m
 		return false, nil
 	}
 	return true, w.record(want.Path, *effect)
-}
-
-// lettered tells whether an open dead letter stands at a path, and no person
-// sends it again now.
-func (w *walking) lettered(path string) (bool, error) {
-	if w.fresh || w.rearm[path] {
-		return false, nil
-	}
-	letters, err := w.tx.LettersOf(w.t.ID)
-	if err != nil {
-		return false, err
-	}
-	for _, l := range letters {
-		if l.Path == path && (l.State == store.LetterOpen || l.State == store.LetterDiscarded) {
-			return true, nil
-		}
-	}
-	return false, nil
 }
 
 // callFlow begins the transaction of another flow. Without effect and failure

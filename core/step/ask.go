@@ -59,6 +59,13 @@ const DefaultRows = 1000
 // DefaultReply is how long a reply by a queue is waited for where a step says nothing.
 const DefaultReply = 30 * time.Second
 
+// The phases of an ask at which the answer itself is at fault: sent again, it is
+// asked anew.
+const (
+	PhaseReply = "reply"
+	PhaseRows  = "rows"
+)
+
 // Question is what is asked by a queue.
 type Question struct {
 	ReplyTo string
@@ -253,6 +260,9 @@ func (r *ask) answered(c *Call) (Result, error) {
 	if st.Replies == nil {
 		st.Replies = message.NewMap()
 	}
+	if err := c.Effect.unreadable(); err != nil {
+		return Result{Outcome: "unreadable"}, &Failure{Phase: PhaseReply, Class: Target, Reason: err.Error()}
+	}
 	reply, outcome := c.Effect.reply(), fmt.Sprint(c.Effect.Status)
 	if r.kind == WantSQL {
 		list := reply.Get("body")
@@ -265,7 +275,7 @@ func (r *ask) answered(c *Call) (Result, error) {
 		}
 		switch {
 		case r.rows == "one" && n != 1:
-			return Result{Outcome: outcome}, &Failure{Phase: "rows", Class: Data, Reason: fmt.Sprintf("the query gives %s, and there must be exactly one", outcome)}
+			return Result{Outcome: outcome}, &Failure{Phase: PhaseRows, Class: Data, Reason: fmt.Sprintf("the query gives %s, and there must be exactly one", outcome)}
 		case r.rows == "one", r.rows == "first" && n > 0:
 			reply = reply.With("body", list.Items[0])
 		case r.rows == "first":

@@ -2,6 +2,8 @@ package step
 
 import (
 	"encoding/json"
+	"fmt"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -100,6 +102,21 @@ type Effect struct {
 // looked up, or what a script came to. Such a one is brought about anew when the
 // message or the version under it changes.
 func (e *Effect) OnlyRead() bool { return e.Value != nil || len(e.Looked) > 0 && e.Said == "" }
+
+// unreadable says why the body of an answer is not of the format that its
+// Content-Type states, or nil.
+func (e *Effect) unreadable() error {
+	kind := message.HeaderMap(e.Headers).Get("content-type")
+	if kind == nil || len(e.Body) == 0 {
+		return nil
+	}
+	name := FormatOf("auto", kind, e.Body)
+	_, err := format.Decode(name, e.Body, message.Layout{Charset: Charset(kind)}, format.Limits{})
+	if err != nil {
+		return fmt.Errorf("the answer is not %s, as its Content-Type says: %w", strings.ToUpper(name), err)
+	}
+	return nil
+}
 
 // reply gives an effect as what later steps see under replies.
 func (e *Effect) reply() *message.Node {
