@@ -54,6 +54,9 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 	headers := message.HeaderMap(in.Headers)
 	kind := headers.Get("content-type")
 	name, layout := step.FormatOf(intake.Format, kind, in.Body), intake.Layout
+	if intake.Format == "auto" && kind == nil && len(in.Body) == 0 {
+		name = format.Text // a call without a body, such as a GET
+	}
 	layout.Charset = step.Charset(kind)
 	d, err := format.Decode(name, in.Body, layout, intake.Limits)
 	if err != nil {

@@ -18,9 +18,6 @@ func FormatOf(set string, contentType *message.Node, body []byte) string {
 	if contentType != nil {
 		kind = contentType.Text
 	}
-	if set == "auto" && kind == "" && len(body) == 0 {
-		return format.Text // a call without a body, such as a GET
-	}
 	f := format.Of(set, kind)
 	if start := bytes.TrimLeft(body, " \t\r\n"); set == "auto" && f == format.Form && len(start) > 0 && (start[0] == '{' || start[0] == '[') {
 		return format.JSON
