@@ -87,7 +87,6 @@ test("a queue is paused, and its messages are purged with a named loss", async (
   await expect(row.locator("td").nth(2)).toHaveText("3");
   await row.getByRole("button", { name: "look inside" }).press("Enter");
   const inside = page.getByRole("region", { name: "Messages of interloan-asks" });
-  await expect(inside.getByRole("button", { name: "Move all 3" })).toBeDisabled(); // no other queue has a reader
   await inside.getByRole("checkbox").nth(1).check();
   await inside.getByRole("button", { name: "Purge 1 chosen" }).press("Enter");
   const dialog = page.getByRole("dialog", { name: "Purge 1 message" });
@@ -103,7 +102,7 @@ test("a queue is paused, and its messages are purged with a named loss", async (
     await page.request.post(`${app.base}/api/v1/flows/by-hand/publish`);
     await page.reload();
     await inside.getByRole("button", { name: "Move all 2" }).click();
-    await expect(page.getByRole("dialog").getByLabel("To the queue")).toHaveValue("by-hand");
+    await page.getByRole("dialog").getByLabel("To the queue").selectOption("by-hand");
     await page.getByRole("dialog").getByRole("button", { name: "Move" }).click();
     await expect(page.getByText("2 messages moved to by-hand")).toBeVisible();
     await expect(inside).toContainText("The queue is empty");

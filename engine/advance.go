@@ -286,8 +286,9 @@ func (w *walking) settle(res *run.Result, deliveries []*store.Delivery) error {
 func (w *walking) save(before store.State) error {
 	// What waits for other messages lets those behind it go on: they may be what
 	// it waits for.
-	aside := w.t.State == store.Waiting && w.t.Gathered > 0 && w.t.Place == w.t.GatherPlace
-	if w.t.State >= store.Delivered || aside {
+	waits := w.t.State == store.Waiting && w.t.Gathered > 0 && w.t.Place == w.t.GatherPlace
+	aside := waits && w.t.Gathered > w.t.OwnWaits
+	if w.t.State >= store.Delivered || waits && w.t.Idle {
 		if err := w.release(); err != nil {
 			return err
 		}

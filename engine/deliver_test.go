@@ -198,7 +198,9 @@ func TestABreakerProbesOneAtATime(t *testing.T) {
 }
 
 func TestWorkGoesOnAfterARestart(t *testing.T) {
-	w := simpleWorld(t)
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", "retry: {first: 400ms, growth: constant, cap: 400ms, spread: none, tries: 50, within: 60s}")
+	w.publish(simple)
 	w.out.say(func(int, call) (connect.Answer, error) { return connect.Answer{Status: 503}, nil })
 	id := w.accepted("/simple", `{"v":1,"ref":"R"}`)
 	w.becomes(id, store.Waiting)

@@ -76,6 +76,7 @@ func (w *walking) join(want *step.Want) (effect step.Effect, failure *step.Failu
 		return effect, nil, errors.Join(err, fmt.Errorf("member %d of %s is there already", m.N, g.ID))
 	}
 	w.t.Gathered++
+	w.t.Idle = true
 	w.t.GatherPlace, w.t.GatherText = want.Path, "group "+j.Key
 	w.after.gather, w.after.events[TopicQueues] = true, true
 	effect = step.Effect{Group: g.ID.String(), Said: fmt.Sprintf("member %d of %s", m.N, j.Key)}

@@ -103,7 +103,7 @@ func (w *walking) callFlow(want *step.Want) (*step.Effect, *step.Failure, error)
 		}
 		return e, nil, nil
 	}
-	return nil, nil, w.waitsAt(want.Path, w.e.clock().Add(want.Subflow.Within), "", "waits for the flow "+name)
+	return nil, nil, w.waitsAt(want.Path, w.e.clock().Add(want.Subflow.Within), "", "waits for the flow "+name, false)
 }
 
 // The headers of a question by a queue, and of its reply. (From memory: these
@@ -138,7 +138,7 @@ func (w *walking) question(want *step.Want) (*step.Effect, *step.Failure, error)
 	if err := w.tx.Ask(&store.Ask{Correlation: id, Tx: w.t.ID, Path: want.Path, ReplyTo: q.ReplyTo}); err != nil {
 		return nil, nil, err
 	}
-	return nil, nil, w.waitsAt(want.Path, now.Add(q.Within), "", "waits for a reply in "+q.ReplyTo)
+	return nil, nil, w.waitsAt(want.Path, now.Add(q.Within), "", "waits for a reply in "+q.ReplyTo, false)
 }
 
 // takesReplies tells whether a live flow waits for replies in a queue.

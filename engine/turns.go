@@ -39,6 +39,7 @@ func (w *walking) turn(want *step.Want) (effect *step.Effect, failure *step.Fail
 			return nil, nil, err
 		}
 		w.t.Gathered++
+		w.t.Idle = true
 		w.t.GatherPlace, w.t.GatherText = want.Path, fmt.Sprintf("number %d of %s", s.Next, t.Key)
 		w.after.gather, w.after.events[TopicQueues] = true, true
 		return nil, nil, w.tx.Hold(&store.Held{Flow: w.t.Flow, Path: path, Key: t.Key, Number: t.Number, Tx: w.t.ID, At: want.Path, Until: now.Add(t.Order.Wait)})

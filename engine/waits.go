@@ -26,9 +26,12 @@ func (w *walking) stepOnce(want *step.Want) (*step.Effect, error) {
 	return &step.Effect{Refused: "duplicate of " + first.String()}, nil
 }
 
-// waitsAt notes that a transaction waits at a step for a time.
-func (w *walking) waitsAt(path string, at time.Time, table, text string) error {
+// waitsAt notes that a transaction waits at a step for a time. One that is idle
+// lets the reader of its queue take another message meanwhile.
+func (w *walking) waitsAt(path string, at time.Time, table, text string, idle bool) error {
 	w.t.Gathered++
+	w.t.OwnWaits++
+	w.t.Idle = idle
 	w.t.GatherPlace, w.t.GatherText = path, text
 	w.after.gather = true
 	return w.tx.Limit(&store.TimeLimit{Tx: w.t.ID, Path: path, At: at, Table: table, Waits: true})
@@ -37,7 +40,7 @@ func (w *walking) waitsAt(path string, at time.Time, table, text string) error {
 // waitsNot notes that a transaction waits there no more.
 func (w *walking) waitsNot(l *store.TimeLimit) error {
 	if l.Waits {
-		w.t.Gathered = max(0, w.t.Gathered-1)
+		w.t.Gathered, w.t.OwnWaits = max(0, w.t.Gathered-1), max(0, w.t.OwnWaits-1)
 	}
 	return w.tx.LimitOver(l)
 }
@@ -50,7 +53,7 @@ func (w *walking) hold(want *step.Want) (*step.Effect, *step.Failure, error) {
 		if !until.After(now) {
 			return &step.Effect{Over: true, Said: run.HeldSaid(now, until)}, nil, nil
 		}
-		return nil, nil, w.waitsAt(want.Path, until, "", "held until "+until.Format("2006-01-02 15:04:05")+" UTC")
+		return nil, nil, w.waitsAt(want.Path, until, "", "held until "+until.Format("2006-01-02 15:04:05")+" UTC", true)
 	}
 	fits, looked, err := h.Fits(w.p.Tables(w.tx.LookIn()))
 	if f := step.HoldFailure(err); f != nil {
@@ -62,7 +65,7 @@ func (w *walking) hold(want *step.Want) (*step.Effect, *step.Failure, error) {
 	if fits {
 		return &step.Effect{Said: "the row is there", Looked: []step.Looked{looked}}, nil, nil
 	}
-	return nil, nil, w.waitsAt(want.Path, until, h.Table, "held for a row of "+h.Table)
+	return nil, nil, w.waitsAt(want.Path, until, h.Table, "held for a row of "+h.Table, true)
 }
 
 // moments are times as they are stored.
@@ -111,7 +114,7 @@ func (w *walking) pace(want *step.Want) (*step.Effect, *step.Failure, error) {
 	}
 	row.Until = at.Add(p.Per)
 	if wait > 0 {
-		if err := w.waitsAt(want.Path, at, "", paceText(want.Paced)); err != nil {
+		if err := w.waitsAt(want.Path, at, "", paceText(want.Paced), true); err != nil {
 			return nil, nil, err
 		}
 		return nil, nil, w.tx.SavePace(&row)

@@ -170,3 +170,32 @@ steps:
 		t.Errorf("%s", l.Reason)
 	}
 }
+
+// The next part of a split in order waits for one that is held: only what waits
+// for other messages lets them go first.
+func TestPartsInOrderWaitForOneThatIsHeld(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("out", fast)
+	w.publish(`
+readyferry: flow/1
+name: s
+intake: {kind: webhook, path: /s}
+steps:
+  - id: each
+    kind: split
+    each: body.l
+    parts: in order
+    steps:
+      - {id: h, kind: hold, for: 150ms, when: 'part == 1'}
+      - {id: d, kind: deliver, to: out, path: '/${part}'}
+`)
+	id := w.accepted("/s", `{"l": [1, 2, 3]}`)
+	w.becomes(id, store.Delivered)
+	var got []string
+	for _, c := range w.out.got() {
+		got = append(got, c.path)
+	}
+	if fmt.Sprint(got) != "[/1 /2 /3]" {
+		t.Errorf("%v", got)
+	}
+}

@@ -159,6 +159,8 @@ func migrate(db *gorm.DB) error {
 		{ID: "0009 messages that are held, and paces", Migrate: func(db *gorm.DB) error {
 			if err := addColumns(db, []column{
 				{&TimeLimit{}, "Table", `ALTER TABLE time_limits ADD COLUMN "table" text NOT NULL DEFAULT ''`},
+				{&Transaction{}, "OwnWaits", "ALTER TABLE transactions ADD COLUMN own_waits integer NOT NULL DEFAULT 0"},
+				{&Transaction{}, "Idle", "ALTER TABLE transactions ADD COLUMN idle numeric NOT NULL DEFAULT 0"},
 				{&TimeLimit{}, "Waits", "ALTER TABLE time_limits ADD COLUMN waits numeric NOT NULL DEFAULT 0"},
 			}); err != nil {
 				return err

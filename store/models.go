@@ -168,6 +168,11 @@ type Transaction struct {
 	Gathered    int
 	GatherPlace string
 	GatherText  string
+	// OwnWaits counts, of those, the waits that have nothing to do with other
+	// messages: for a time, a row, a reply. Idle tells that whoever reads its queue
+	// need not wait for it.
+	OwnWaits int
+	Idle     bool
 	// Aside tells that it waits for other messages and for nothing else.
 	Aside bool
 	// DuplicateOf is the transaction that had the same once value before.

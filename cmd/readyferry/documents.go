@@ -230,7 +230,7 @@ func rehearseCommand() *cobra.Command {
 	f.StringArrayVar(&params, "param", nil, "a parameter of the path, name=value")
 	f.StringArrayVar(&queries, "query", nil, "a parameter of the query, name=value")
 	f.StringArrayVar(&replies, "reply", nil, "the answer of an outside system, STEP=FILE or STEP=FILE;status=503")
-	f.StringArrayVar(&tables, "table", nil, "a table for lookup(), NAME=FILE.csv; those beside the flow under tables/ are there anyway")
+	f.StringArrayVar(&tables, "table", nil, "a table for lookup and pair steps and for lookup(), NAME=FILE.csv: its first column is the key, columns from and to are a range; those beside the flow under tables/ are there anyway")
 	f.StringVar(&at, "at", time.Now().UTC().Truncate(time.Second).Format(time.RFC3339), "when the message counts as received")
 	f.StringVar(&id, "id", "019cf2b1-77a4-7000-8000-000000000001", "id of the transaction")
 	f.BoolVar(&noBodies, "no-bodies", false, "leave the messages before and after each step out")

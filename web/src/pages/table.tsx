@@ -195,14 +195,16 @@ export function OpenTable({ table, onClose }: { table: Table; onClose: () => voi
                     onSave={(value) => edit([{ row: row.n, value: { ...row.value, [c]: value } }])}
                   />
                 ))}
-                <button
-                  type="button"
-                  className="btn-bare text-left !text-quiet"
-                  aria-label={`Remove row ${v.index + 1}`}
-                  onClick={() => edit([{ row: row.n, value: null }])}
-                >
-                  remove
-                </button>
+                <span role="gridcell">
+                  <button
+                    type="button"
+                    className="btn-bare text-left !text-quiet"
+                    aria-label={`Remove row ${v.index + 1}`}
+                    onClick={() => edit([{ row: row.n, value: null }])}
+                  >
+                    remove
+                  </button>
+                </span>
               </div>
             );
           })}
@@ -248,6 +250,16 @@ function Cell(p: { label: string; value: unknown; first: boolean; onSave: (v: un
   };
   const onKey = (e: KeyboardEvent<HTMLInputElement>) => {
     if (e.key === "Enter") (e.target as HTMLInputElement).blur();
+    if (e.key === "ArrowDown" || e.key === "ArrowUp") {
+      const at = / row (\d+)$/.exec(p.label);
+      const next = Number(at?.[1] ?? 0) + (e.key === "ArrowDown" ? 1 : -1);
+      const label = p.label.replace(/ row \d+$/, ` row ${next}`);
+      const cell = document.querySelector<HTMLInputElement>(`[role=gridcell][aria-label=${JSON.stringify(label)}]`);
+      if (cell) {
+        e.preventDefault();
+        cell.focus();
+      }
+    }
     if (e.key === "Escape") {
       setText(null);
       e.stopPropagation();

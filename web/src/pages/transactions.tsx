@@ -199,16 +199,28 @@ export function TransactionsPage() {
                 style={{ gridTemplateColumns: columns, height: 31, transform: `translateY(${v.start}px)` }}
                 onClick={() => go(`/transactions/${t.id}`)}
               >
-                <StateWord state={t.state} />
-                <b className="data truncate !font-bold">{t.reference || t.id.slice(0, 13)}</b>
-                <span className="truncate">{title.get(t.flow) ?? t.flow}</span>
-                <span className="truncate">{where(t)}</span>
-                <span className="text-right">{t.tries || ""}</span>
-                <span className="pl-4">{t.nextTryAt && upcoming(t.nextTryAt, now)}</span>
-                <span className="text-right">
+                <span role="gridcell">
+                  <StateWord state={t.state} />
+                </span>
+                <span role="gridcell" className="data truncate !font-bold">
+                  {t.reference || t.id.slice(0, 13)}
+                </span>
+                <span role="gridcell" className="truncate">
+                  {title.get(t.flow) ?? t.flow}
+                </span>
+                <span role="gridcell" className="truncate">
+                  {where(t)}
+                </span>
+                <span role="gridcell" className="text-right">
+                  {t.tries || ""}
+                </span>
+                <span role="gridcell" className="pl-4">
+                  {t.nextTryAt && upcoming(t.nextTryAt, now)}
+                </span>
+                <span role="gridcell" className="text-right">
                   {t.finishedAt && span(new Date(t.finishedAt).getTime() - new Date(t.receivedAt).getTime())}
                 </span>
-                <span className="text-right text-quiet" title={t.receivedAt}>
+                <span role="gridcell" className="text-right text-quiet" title={t.receivedAt}>
                   {age(now - new Date(t.receivedAt).getTime())}
                 </span>
               </div>
