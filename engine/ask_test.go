@@ -28,7 +28,7 @@ name: back
 intake: {kind: queue, queue: asks, in-flight: 20}
 steps:
   - {id: m, kind: map, fields: [{to: /for, from: body.who}]}
-  - {id: r, kind: deliver, to: {queue: asks.replies}, headers: {correlation-id: '${headers["correlation-id"]}', x-by: back}}
+  - {id: r, kind: deliver, to: {queue: '${headers["reply-to"]}'}, headers: {correlation-id: '${headers["correlation-id"]}', x-by: back}}
 `
 
 // Correlation under load: 200 callers at once, none of whom may get the reply

@@ -18,7 +18,7 @@ import (
 var askKind = Kind{
 	Name:    "ask",
 	Summary: "Asks another system and waits for its answer: over HTTP, by an SQL query, or by a queue with a reply.",
-	Reason:  "Use it when the message is not enough: call back for the full record, read a row of a database, ask a system behind a queue. The answer stands under replies and the message stays as it is. What cannot be asked now is tried again on the retry plan. The present message is not sent unless body says what is.",
+	Reason:  "Use it when the message is not enough: call back for the full record, read a row of a database, ask a system behind a queue. The answer stands under replies and the message stays as it is. Behind a queue the other flow delivers its reply to the queue that the header reply-to names, with the same correlation-id. What cannot be asked now is tried again on the retry plan. The present message is not sent unless body says what is.",
 	Example: `{id: record, kind: ask, of: member-desk, path: '/members/${body.member}', retry: {first: 1s, tries: 4, delivered: [404]}}`,
 	Properties: `{
 		"of": {"description": "name of a connection, or {queue: name, reply-to: name} for a question by a queue", "if": {"type": "string"}, "then": {"minLength": 1},

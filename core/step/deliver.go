@@ -3,6 +3,7 @@ package step
 import (
 	"fmt"
 	"net/textproto"
+	"regexp"
 	"strings"
 	"time"
 
@@ -19,7 +20,7 @@ var deliverKind = Kind{
 	Properties: `{
 		"to": {"description": "name of a connection, {queue: name} or {topic: name}", "if": {"type": "string"}, "then": {"minLength": 1},
 			"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "properties": {
-				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "each message goes to one reader"},
+				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$|[$][{]", "description": "each message goes to one reader; a template such as ${headers[\"reply-to\"]} is filled in for each message"},
 				"topic": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "every subscription gets each message"},
 				"priority": {"type": ["string", "integer"], "description": "expression from 0 to 9, 4 by default; the higher are taken first"},
 				"expires": {"type": "string", "description": "how long it may wait in the queue, such as 10m; then it is a dead letter"}}}},
@@ -37,9 +38,12 @@ type deliver struct {
 	path                 *expr.Template
 	headers              []headerTemplate
 	retry                *Retry
-	priority             *expr.Program // nil for the usual one
+	queue                *expr.Template // nil for a queue whose name stands there
+	priority             *expr.Program  // nil for the usual one
 	expires              time.Duration
 }
+
+var queueName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
 // UsualPriority is that of a message for a queue whose step says none.
 const UsualPriority = 4
@@ -88,7 +92,10 @@ func (r *deliver) inside(c *Compiler, s *flow.Step, to *message.Node) {
 	case queue == "" && topic == "" || queue != "" && topic != "":
 		c.Find(s.Pointer+"/to", flow.Error, "wrong-value", "a delivery goes either to a queue or to a topic", "write {queue: name} or {topic: name}")
 	case queue != "":
-		r.kind, r.target = WantQueue, queue
+		if r.kind, r.target = WantQueue, queue; strings.Contains(queue, "${") {
+			r.queue = c.Template(s.Pointer+"/to/queue", queue, expr.PlainText)
+			break
+		}
 		c.Uses = append(c.Uses, Use{Kind: UseQueue, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to/queue"})
 	default:
 		r.kind, r.target = WantTopic, topic
@@ -122,6 +129,16 @@ func (r *deliver) want(c *Call, req *Request) (*Want, error) {
 		return w, nil
 	}
 	w.Priority = UsualPriority
+	if r.queue != nil {
+		name, err := r.queue.Eval(c.Scope())
+		if err != nil {
+			return nil, fail("to/queue", err)
+		}
+		if !queueName.MatchString(name) {
+			return nil, &Failure{Phase: "to/queue", Class: Data, Reason: fmt.Sprintf("%s comes to %q, which is no name of a queue", r.queue.Source, name)}
+		}
+		w.Target = name
+	}
 	if r.priority == nil {
 		return w, nil
 	}
