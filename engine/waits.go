@@ -34,7 +34,7 @@ func (w *walking) waitsAt(path string, at time.Time, table, text string, idle bo
 	w.t.Idle = idle
 	w.t.GatherPlace, w.t.GatherText = path, text
 	w.after.gather = true
-	return w.tx.Limit(&store.TimeLimit{Tx: w.t.ID, Path: path, At: at, Table: table, Waits: true})
+	return w.tx.Limit(&store.TimeLimit{Tx: w.t.ID, Path: path, At: at, Watched: table, Waits: true})
 }
 
 // waitsNot notes that a transaction waits there no more.

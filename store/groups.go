@@ -198,13 +198,13 @@ func (tx *Tx) MoveLimit(l *TimeLimit, at time.Time) error {
 // Watching lists what waits for a row of a table, behind the one given.
 func (s *Store) Watching(table string, after TimeLimit, limit int) ([]TimeLimit, error) {
 	var out []TimeLimit
-	return out, s.read.Where(`"table" = ? AND (tx > ? OR tx = ? AND path > ?)`, table, after.Tx, after.Tx, after.Path).Order("tx, path").Limit(limit).Find(&out).Error
+	return out, s.read.Where("watched = ? AND (tx > ? OR tx = ? AND path > ?)", table, after.Tx, after.Tx, after.Path).Order("tx, path").Limit(limit).Find(&out).Error
 }
 
 // Watched lists the tables that messages are held for.
 func (s *Store) Watched() ([]string, error) {
 	var out []string
-	return out, s.read.Model(&TimeLimit{}).Where(`"table" <> ''`).Distinct().Pluck("table", &out).Error
+	return out, s.read.Model(&TimeLimit{}).Where("watched <> ''").Distinct().Pluck("watched", &out).Error
 }
 
 // Pace gives the times of a key; none when it is new.

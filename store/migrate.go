@@ -158,7 +158,7 @@ func migrate(db *gorm.DB) error {
 		}},
 		{ID: "0009 messages that are held, and paces", Migrate: func(db *gorm.DB) error {
 			if err := addColumns(db, []column{
-				{&TimeLimit{}, "Table", `ALTER TABLE time_limits ADD COLUMN "table" text NOT NULL DEFAULT ''`},
+				{&TimeLimit{}, "Watched", "ALTER TABLE time_limits ADD COLUMN watched text NOT NULL DEFAULT ''"},
 				{&Transaction{}, "OwnWaits", "ALTER TABLE transactions ADD COLUMN own_waits integer NOT NULL DEFAULT 0"},
 				{&Transaction{}, "Idle", "ALTER TABLE transactions ADD COLUMN idle numeric NOT NULL DEFAULT 0"},
 				{&TimeLimit{}, "Waits", "ALTER TABLE time_limits ADD COLUMN waits numeric NOT NULL DEFAULT 0"},
@@ -169,7 +169,7 @@ func migrate(db *gorm.DB) error {
 				return err
 			}
 			return execAll(db,
-				`CREATE INDEX time_limits_table ON time_limits ("table", tx, path) WHERE "table" <> ''`,
+				"CREATE INDEX time_limits_watched ON time_limits (watched, tx, path) WHERE watched <> ''",
 				"CREATE INDEX paces_until ON paces (until)",
 			)
 		}},

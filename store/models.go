@@ -246,8 +246,8 @@ type TimeLimit struct {
 	Tx   ID     `gorm:"primaryKey"`
 	Path string `gorm:"primaryKey"`
 	At   time.Time
-	// Table is the table that a message is held for; "" for other waits.
-	Table string
+	// Watched is the table that a message is held for; "" for other waits.
+	Watched string
 	// Waits tells that the transaction counts it among what it waits for.
 	Waits bool
 }
