@@ -107,11 +107,8 @@ export function useLive(onChange?: (topics: string[]) => void) {
   const client = useQueryClient();
   useEffect(() => {
     const source = new EventSource("/api/v1/events");
-    let opened = false;
-    source.onopen = () => {
-      if (opened) client.invalidateQueries(); // after a break anything may have changed
-      opened = true;
-    };
+    // What changed before the stream was open, at first or after a break, was not heard.
+    source.onopen = () => client.invalidateQueries();
     source.addEventListener("changed", (e) => {
       const topics: string[] = JSON.parse((e as MessageEvent<string>).data).changed;
       for (const t of topics) client.invalidateQueries({ queryKey: [t] });
