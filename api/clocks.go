@@ -7,7 +7,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"readyferry/core/flow"
 	"readyferry/core/timing"
 )
 
@@ -66,7 +65,7 @@ func (s *Server) times(c *gin.Context) {
 			return
 		}
 	}
-	due, err := Due(c.Query("cron"), c.Query("zone"), c.Query("every"))
+	due, err := timing.Read(c.Query("cron"), c.Query("zone"), c.Query("every"))
 	if err != nil {
 		s.fail(c, bad("%w", err))
 		return
@@ -76,16 +75,4 @@ func (s *Server) times(c *gin.Context) {
 		out = append(out, at.Format(time.RFC3339))
 	}
 	c.JSON(http.StatusOK, out)
-}
-
-// Due reads a schedule: a cron expression with its zone, or every so often.
-func Due(cron, zone, every string) (*timing.Schedule, error) {
-	if every == "" {
-		return timing.Cron(cron, zone)
-	}
-	d, err := flow.Duration(every)
-	if err != nil {
-		return nil, err
-	}
-	return timing.Every(d)
 }

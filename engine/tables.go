@@ -57,7 +57,7 @@ func (e *Engine) LoadingOf(name string) (Loading, bool) {
 	return *l, true
 }
 
-// begin keeps a table to one change of many rows at a time.
+// beginLoading keeps a table to one change of many rows at a time.
 func (e *Engine) beginLoading(name string, total int) (progress func(done int), end func(), err error) {
 	e.loadingMu.Lock()
 	defer e.loadingMu.Unlock()

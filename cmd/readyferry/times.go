@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"readyferry/api"
+	"readyferry/core/timing"
 )
 
 func timesCommand() *cobra.Command {
@@ -21,7 +21,7 @@ func timesCommand() *cobra.Command {
 			if (cron == "") == (every == "") {
 				return fmt.Errorf("give either --cron or --every")
 			}
-			due, err := api.Due(cron, zone, every)
+			due, err := timing.Read(cron, zone, every)
 			if err != nil {
 				return err
 			}

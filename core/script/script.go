@@ -45,9 +45,6 @@ const (
 // Names are what a script sees, each a value of the message.
 var names = []string{"body", "headers", "params", "query", "message", "vars", "replies", "part", "index", "group", "caught", "letter", "now"}
 
-// Names lists what a script sees.
-func Names() []string { return append([]string{}, names...) }
-
 // Sandbox runs scripts, one at a time: what they hold on to is measured for the
 // whole process. Make one and share it.
 type Sandbox struct {

@@ -2,7 +2,6 @@ package script
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -166,8 +165,5 @@ func TestTheSameMessageGivesTheSameAnswer(t *testing.T) {
 	}
 	if !strings.Contains(first, `"k":["1","b","a"]`) {
 		t.Errorf("%s", first) // the order that ECMAScript prescribes for own keys
-	}
-	if len(fmt.Sprint(Names())) < 10 {
-		t.Error("no names")
 	}
 }

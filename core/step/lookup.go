@@ -300,8 +300,8 @@ func (r *lookup) done(c *Call) (Result, error) {
 	return Result{State: st, Outcome: outcome}, nil
 }
 
-// Columns that a lookup or pair asks for are checked where the tables are
-// known: TableFindings says what is wrong with a use, or "".
+// TableFinding says what is wrong with the use of a table, or "": columns that a
+// lookup or pair asks for are checked where the tables are known.
 func TableFinding(d *table.Definition, u Use) string {
 	if u.Pairs {
 		if !d.Cross {

@@ -109,7 +109,7 @@ func (d *Definition) Covers(p Place, at string) bool {
 	return p.Hi == "" || at < p.Hi || at == p.Hi && !d.Range.Excluded
 }
 
-// clash tells whether two places of the same key overlap.
+// overlap tells whether the ranges of two places share a value.
 func (d *Definition) overlap(a, b Place) bool {
 	if a.Lo > b.Lo {
 		a, b = b, a

@@ -83,6 +83,19 @@ func Every(d time.Duration) (*Schedule, error) {
 	return &Schedule{every: d, zone: time.UTC}, nil
 }
 
+// Read makes a schedule of texts: a cron expression with its zone, or every so
+// often, such as 15m, in their place.
+func Read(cron, zone, every string) (*Schedule, error) {
+	if every == "" {
+		return Cron(cron, zone)
+	}
+	d, err := time.ParseDuration(every)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no span of time; write it as 30s, 15m or 24h", every)
+	}
+	return Every(d)
+}
+
 // Next gives the first time after another; zero when there is none within the
 // next five years, as for 31 April.
 func (s *Schedule) Next(after time.Time) time.Time {

@@ -126,9 +126,6 @@ type Definition = {
   range?: { from: string; to: string; ends?: string };
 };
 
-/** Reads a file that a person chose. */
-const textOf = (f: File) => f.text();
-
 /** Makes a table, from a file or empty. */
 function NewTable({ onClose, onMade }: { onClose: () => void; onMade: (name: string) => void }) {
   const [d, setD] = useState<Definition>({ readyferry: "table/1", name: "" });
@@ -154,7 +151,7 @@ function NewTable({ onClose, onMade }: { onClose: () => void; onMade: (name: str
   const range = d.keys || d.range || cross ? d.range : guess.data?.document.range;
   const choose = async (f: File | undefined) => {
     if (!f) return;
-    setFile({ name: f.name, text: await textOf(f) });
+    setFile({ name: f.name, text: await f.text() });
     if (!d.name)
       setD((x) => ({
         ...x,
