@@ -1,5 +1,8 @@
-// Package readyferry_test checks that imports point down:
-// cmd → api → engine → store, connect → core, and that core stays pure.
+// Package readyferry_test checks that imports point down, and that core stays
+// pure:
+//
+//	cmd → api → engine → intake, lane, design, watch → perform → journal →
+//	catalog → store, connect → core
 package readyferry_test
 
 import (
@@ -54,13 +57,26 @@ var mayImport = map[string][]string{
 	"engine":  {"store", "connect", "standin", "core"},
 	"web":     {},
 	"demo":    {"engine", "standin", "core"},
-	"api":     {"engine", "store", "standin", "connect", "core"},
+	"api":     {"engine", "standin", "connect", "core"}, // never the store: it reads through engine/watch
 	"cmd":     {"api", "engine", "store", "connect", "standin", "demo", "web", "core"},
 	"bench":   {"core"},
 }
 
+// Within engine. Those of one rank do not know each other.
+var engineRank = map[string]int{"catalog": 1, "journal": 2, "perform": 3, "intake": 4, "lane": 4, "design": 4, "watch": 4, "": 5}
+
 // Within core: run → plan → step → flow, schema → expr, pointer, xpath, format → message.
-var coreOrder = []string{"message", "format", "xpath", "retry", "script", "timing", "pointer", "expr", "schema", "flow", "contract", "table", "group", "step", "plan", "run"}
+var coreOrder = []string{"message", "format", "xpath", "retry", "script", "timing", "pointer", "expr", "schema", "flow", "contract", "table", "group", "want", "step", "plan", "run"}
+
+func rank(t *testing.T, path string) int {
+	t.Helper()
+	name := strings.TrimPrefix(strings.TrimPrefix(path, "readyferry/engine"), "/")
+	r, known := engineRank[name]
+	if !known {
+		t.Errorf("%s has no rank within engine", path)
+	}
+	return r
+}
 
 func layer(path string) string {
 	return strings.SplitN(strings.TrimPrefix(path, "readyferry/"), "/", 2)[0]
@@ -83,6 +99,9 @@ func TestImportsPointDown(t *testing.T) {
 			}
 			if to := layer(i); to != from && !slices.Contains(allowed, to) {
 				t.Errorf("%s imports %s, which points up", p.ImportPath, i)
+			}
+			if from == "engine" && layer(i) == "engine" && rank(t, p.ImportPath) <= rank(t, i) {
+				t.Errorf("%s imports %s, which points up within engine", p.ImportPath, i)
 			}
 			if from == "core" && layer(i) == "core" {
 				a := slices.Index(coreOrder, strings.Split(p.ImportPath, "/")[2])

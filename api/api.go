@@ -21,8 +21,9 @@ import (
 	"readyferry/core/flow"
 	"readyferry/core/run"
 	"readyferry/engine"
+	"readyferry/engine/design"
+	"readyferry/engine/watch"
 	"readyferry/standin"
-	"readyferry/store"
 )
 
 // maxDocument is the largest body that the interface reads, in bytes.
@@ -31,7 +32,6 @@ const maxDocument = 4 << 20
 // Server answers requests.
 type Server struct {
 	engine   *engine.Engine
-	store    *store.Store
 	standIns *standin.Set
 	web      fs.FS
 	log      *slog.Logger
@@ -42,7 +42,6 @@ type Server struct {
 // Config is what a server needs.
 type Config struct {
 	Engine   *engine.Engine
-	Store    *store.Store
 	StandIns *standin.Set
 	Web      fs.FS        // the built web application
 	LoadDemo func() error // loads the demo's documents
@@ -54,7 +53,7 @@ type Config struct {
 
 // New makes the handler of everything.
 func New(c Config) http.Handler {
-	s := &Server{engine: c.Engine, store: c.Store, standIns: c.StandIns, web: c.Web, log: c.Log, loadDemo: c.LoadDemo, loopback: c.Loopback}
+	s := &Server{engine: c.Engine, standIns: c.StandIns, web: c.Web, log: c.Log, loadDemo: c.LoadDemo, loopback: c.Loopback}
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
@@ -255,7 +254,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 		return // whoever asked has gone
 	}
 	var refused *run.RefusedError
-	var findings *engine.FindingsError
+	var findings *design.FindingsError
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &refused):
@@ -332,8 +331,8 @@ func revision(c *gin.Context) (*int64, error) {
 
 func etag(c *gin.Context, revision int64) { c.Header("ETag", fmt.Sprintf(`"%d"`, revision)) }
 
-func id(c *gin.Context) (store.ID, error) {
-	id, err := store.ParseID(c.Param("id"))
+func id(c *gin.Context) (watch.ID, error) {
+	id, err := watch.ParseID(c.Param("id"))
 	if err != nil {
 		return id, engine.ErrNotFound
 	}

@@ -12,7 +12,7 @@ import (
 
 // clock tells when a schedule or poll is due; null for other flows.
 func (s *Server) clock(c *gin.Context) {
-	state, err := s.engine.ClockOf(c.Param("name"))
+	state, err := s.engine.Watch.ClockOf(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -22,7 +22,7 @@ func (s *Server) clock(c *gin.Context) {
 
 // runNow lets a schedule or poll be due now.
 func (s *Server) runNow(c *gin.Context) {
-	if err := s.engine.RunNow(c.Param("name")); err != nil {
+	if err := s.engine.Intake.RunNow(c.Param("name")); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -44,7 +44,7 @@ func (s *Server) putMark(c *gin.Context) {
 		s.fail(c, bad("a mark is a text or number, or null to begin anew"))
 		return
 	}
-	if err := s.engine.SetMark(c.Param("name"), in.Mark); err != nil {
+	if err := s.engine.Intake.SetMark(c.Param("name"), in.Mark); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -16,6 +16,7 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/engine"
+	"readyferry/engine/design"
 )
 
 // eval evaluates one expression over a body.
@@ -34,7 +35,7 @@ func (s *Server) eval(c *gin.Context) {
 	for name, text := range in.Tables {
 		tables[expr.TableFile(name)] = []byte(text)
 	}
-	value, err := s.evaluate(s.engine.Env().WithTables(expr.NewTables(tables)), in.Expression, in.Body, format.Of(in.Format, ""))
+	value, err := s.evaluate(s.engine.Design.Env().WithTables(expr.NewTables(tables)), in.Expression, in.Body, format.Of(in.Format, ""))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -46,7 +47,7 @@ func (s *Server) evaluate(env *expr.Env, source, body, name string) (string, err
 	p, err := env.Compile(source)
 	var bad *expr.CompileError
 	if errors.As(err, &bad) {
-		return "", &engine.FindingsError{What: "the expression cannot be compiled", Findings: []flow.Finding{{
+		return "", &design.FindingsError{What: "the expression cannot be compiled", Findings: []flow.Finding{{
 			Level: flow.Error, Code: "expression", Line: bad.Line, Column: bad.Column, Message: bad.Message, Repair: bad.Repair,
 		}}}
 	}
@@ -107,7 +108,7 @@ func (s *Server) infer(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	schema, left, err := s.engine.InferSchema(c.Param("name"), in.Samples, in.Enums)
+	schema, left, err := s.engine.Design.InferSchema(c.Param("name"), in.Samples, in.Enums)
 	if err != nil {
 		s.fail(c, err)
 		return

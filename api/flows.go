@@ -15,7 +15,9 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/run"
 	"readyferry/engine"
-	"readyferry/store"
+	"readyferry/engine/catalog"
+	"readyferry/engine/design"
+	"readyferry/engine/watch"
 )
 
 // flowView is a flow in the list.
@@ -48,22 +50,22 @@ type minuteCount struct {
 	DeadLetters int64     `json:"deadLetters"`
 }
 
-func (m *minuteCount) add(state store.State, n int64) {
+func (m *minuteCount) add(state watch.State, n int64) {
 	switch state {
-	case store.UnderWay:
+	case watch.UnderWay:
 		m.UnderWay += n
-	case store.Waiting:
+	case watch.Waiting:
 		m.Waiting += n
-	case store.Delivered:
+	case watch.Delivered:
 		m.Delivered += n
-	case store.TurnedAway:
+	case watch.TurnedAway:
 		m.TurnedAway += n
-	case store.DeadLetter:
+	case watch.DeadLetter:
 		m.DeadLetters += n
 	}
 }
 
-func byMinute(counts []store.Count) []minuteCount {
+func byMinute(counts []watch.Count) []minuteCount {
 	out := []minuteCount{}
 	for _, c := range counts {
 		if len(out) == 0 || !out[len(out)-1].Minute.Equal(c.Minute) {
@@ -75,7 +77,7 @@ func byMinute(counts []store.Count) []minuteCount {
 }
 
 func (s *Server) flows(c *gin.Context) {
-	rows, err := s.store.Flows()
+	rows, err := s.engine.Watch.Flows()
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -85,18 +87,18 @@ func (s *Server) flows(c *gin.Context) {
 	if from, err := time.Parse(time.RFC3339, c.Query("today")); err == nil && from.After(now.Add(-25*time.Hour)) {
 		today = from // midnight where the reader is
 	}
-	counts, err := s.store.Counts("", today, now)
+	counts, err := s.engine.Watch.Counts("", today, now)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	totals, err := s.store.Totals()
+	totals, err := s.engine.Watch.Totals()
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	hour := map[string][]store.Count{}
-	recent, err := s.store.Counts("", now.Add(-59*time.Minute), now)
+	hour := map[string][]watch.Count{}
+	recent, err := s.engine.Watch.Counts("", now.Add(-59*time.Minute), now)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -115,9 +117,9 @@ func (s *Server) flows(c *gin.Context) {
 		for _, n := range totals {
 			if n.Flow == f.Name {
 				switch n.State {
-				case store.Waiting:
+				case watch.Waiting:
 					v.Waiting += n.N
-				case store.DeadLetter:
+				case watch.DeadLetter:
 					v.Dead += n.N
 				}
 			}
@@ -128,10 +130,10 @@ func (s *Server) flows(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) flowView(f store.Flow) flowView {
+func (s *Server) flowView(f watch.Flow) flowView {
 	v := flowView{Name: f.Name, Title: f.Title, Live: f.Live, Paused: f.Paused, Edits: f.Edits, UpdatedAt: f.UpdatedAt, LastHour: []minuteCount{}}
 	v.Intake.Methods = []string{}
-	if in := s.engine.IntakeOf(f.Name); in != nil {
+	if in := s.engine.Watch.IntakeOf(f.Name); in != nil {
 		v.Intake = intakeView{Kind: in.Kind, Where: in.Path, Methods: in.Methods}
 		switch in.Kind {
 		case "queue":
@@ -172,7 +174,7 @@ type draftView struct {
 }
 
 func (s *Server) flow(c *gin.Context) {
-	f, err := s.store.Flow(c.Param("name"))
+	f, err := s.engine.Watch.Flow(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -185,8 +187,8 @@ func (s *Server) flow(c *gin.Context) {
 	s.draft(c, f)
 }
 
-func (s *Server) draft(c *gin.Context, f store.Flow) {
-	files, err := s.store.Files(f.Name)
+func (s *Server) draft(c *gin.Context, f watch.Flow) {
+	files, err := s.engine.Watch.Files(f.Name)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -196,7 +198,7 @@ func (s *Server) draft(c *gin.Context, f store.Flow) {
 	if syntax == nil {
 		v.Document = jsonfmt.Encode(source.Root)
 	}
-	_, v.Findings = s.engine.Read(f.Name, []byte(f.Draft), files)
+	_, v.Findings = s.engine.Design.Read(f.Name, []byte(f.Draft), files)
 	c.JSON(http.StatusOK, v)
 }
 
@@ -211,13 +213,13 @@ func (s *Server) putFlow(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	next, _, err := s.engine.SaveDraft(c.Request.Context(), c.Param("name"), document, seen)
+	next, _, err := s.engine.Design.SaveDraft(c.Request.Context(), c.Param("name"), document, seen)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	etag(c, next)
-	f, err := s.store.Flow(c.Param("name"))
+	f, err := s.engine.Watch.Flow(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -226,7 +228,7 @@ func (s *Server) putFlow(c *gin.Context) {
 }
 
 func (s *Server) deleteFlow(c *gin.Context) {
-	if err := s.engine.Delete(c.Request.Context(), c.Param("name")); err != nil {
+	if err := s.engine.Design.Delete(c.Request.Context(), c.Param("name")); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -246,7 +248,7 @@ func (s *Server) checkFlow(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	files, err := s.store.Files(c.Param("name"))
+	files, err := s.engine.Watch.Files(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -263,12 +265,12 @@ func (s *Server) checkFlow(c *gin.Context) {
 			out.Text = string(text)
 		}
 	}
-	_, out.Findings = s.engine.Read(c.Param("name"), []byte(out.Text), files)
+	_, out.Findings = s.engine.Design.Read(c.Param("name"), []byte(out.Text), files)
 	c.JSON(http.StatusOK, out)
 }
 
 func (s *Server) publish(c *gin.Context) {
-	n, findings, err := s.engine.Publish(c.Request.Context(), c.Param("name"))
+	n, findings, err := s.engine.Design.Publish(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -278,11 +280,11 @@ func (s *Server) publish(c *gin.Context) {
 
 func (s *Server) pause(paused bool) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		if err := s.engine.Pause(c.Request.Context(), c.Param("name"), paused); err != nil {
+		if err := s.engine.Design.Pause(c.Request.Context(), c.Param("name"), paused); err != nil {
 			s.fail(c, err)
 			return
 		}
-		f, err := s.store.Flow(c.Param("name"))
+		f, err := s.engine.Watch.Flow(c.Param("name"))
 		if err != nil {
 			s.fail(c, err)
 			return
@@ -292,11 +294,11 @@ func (s *Server) pause(paused bool) gin.HandlerFunc {
 }
 
 func (s *Server) versions(c *gin.Context) {
-	if _, err := s.store.Flow(c.Param("name")); err != nil {
+	if _, err := s.engine.Watch.Flow(c.Param("name")); err != nil {
 		s.fail(c, err)
 		return
 	}
-	rows, err := s.store.Versions(c.Param("name"))
+	rows, err := s.engine.Watch.Versions(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -314,7 +316,7 @@ func (s *Server) version(c *gin.Context) {
 		s.fail(c, engine.ErrNotFound)
 		return
 	}
-	v, err := s.store.Version(c.Param("name"), n)
+	v, err := s.engine.Watch.Version(c.Param("name"), n)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -328,8 +330,8 @@ func (s *Server) version(c *gin.Context) {
 
 func (s *Server) rehearse(c *gin.Context) {
 	var in struct {
-		Document json.RawMessage `json:"document"` // a map, or a string of YAML
-		Samples  []engine.Sample `json:"samples"`
+		Document json.RawMessage  `json:"document"` // a map, or a string of YAML
+		Samples  []catalog.Sample `json:"samples"`
 	}
 	if err := input(c, &in); err != nil {
 		s.fail(c, err)
@@ -343,13 +345,13 @@ func (s *Server) rehearse(c *gin.Context) {
 			document = []byte(text)
 		}
 	}
-	out, findings, err := s.engine.RehearseSamples(c.Param("name"), document, in.Samples)
+	out, findings, err := s.engine.Design.RehearseSamples(c.Param("name"), document, in.Samples)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	if len(out) == 0 && flow.HasErrors(findings) {
-		s.fail(c, &engine.FindingsError{What: "the document cannot be rehearsed", Findings: findings})
+		s.fail(c, &design.FindingsError{What: "the document cannot be rehearsed", Findings: findings})
 		return
 	}
 	for i := range out {

@@ -8,13 +8,12 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"readyferry/core/run"
-	"readyferry/engine"
-	"readyferry/store"
+	"readyferry/engine/watch"
 )
 
 // groupView is an open group as people read it.
 type groupView struct {
-	ID       store.ID   `json:"id"` // also of the transaction in which it goes on
+	ID       watch.ID   `json:"id"` // also of the transaction in which it goes on
 	Flow     string     `json:"flow"`
 	Version  int        `json:"version"`
 	Path     string     `json:"path"` // of the step that gathers it
@@ -28,7 +27,7 @@ type groupView struct {
 	In       int        `json:"inPerMinute"`
 }
 
-func viewGroup(g *engine.OpenGroup) groupView {
+func viewGroup(g *watch.OpenGroup) groupView {
 	return groupView{g.ID, g.Flow, g.Version, g.Path, g.Key, g.Members, g.Bytes, g.OpenedAt, g.LastAt, g.CloseAt, g.Missing, g.In}
 }
 
@@ -44,7 +43,7 @@ func (s *Server) groups(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	rows, err := s.engine.OpenGroups(c.Query("flow"), after, n)
+	rows, err := s.engine.Watch.OpenGroups(c.Query("flow"), after, n)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -53,7 +52,7 @@ func (s *Server) groups(c *gin.Context) {
 	for i := range rows {
 		out[i] = viewGroup(&rows[i])
 	}
-	total, err := s.store.CountAllOpenGroups()
+	total, err := s.engine.Watch.CountAllOpenGroups()
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -80,18 +79,18 @@ func (s *Server) groupMembers(c *gin.Context) {
 			return
 		}
 	}
-	if _, err := s.store.Group(id); err != nil {
+	if _, err := s.engine.Watch.Group(id); err != nil {
 		s.fail(c, err)
 		return
 	}
-	rows, err := s.store.Members(id, after, n)
+	rows, err := s.engine.Watch.Members(id, after, n)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	type view struct {
 		N           int       `json:"n"`
-		Transaction store.ID  `json:"transaction"`
+		Transaction watch.ID  `json:"transaction"`
 		Reference   string    `json:"reference"`
 		At          time.Time `json:"at"`
 		Item        *run.Body `json:"item,omitempty"` // gone once the group has closed: it stands in its transaction
@@ -99,7 +98,7 @@ func (s *Server) groupMembers(c *gin.Context) {
 	out := make([]view, len(rows))
 	for i, m := range rows {
 		out[i] = view{N: m.N, Transaction: m.Tx, At: m.At}
-		if t, err := s.store.Transaction(m.Tx); err == nil {
+		if t, err := s.engine.Watch.Transaction(m.Tx); err == nil {
 			out[i].Reference = t.Reference
 		}
 		if m.Item != nil {
@@ -113,7 +112,7 @@ func (s *Server) groupMembers(c *gin.Context) {
 func (s *Server) closeGroup(c *gin.Context) {
 	id, err := id(c)
 	if err == nil {
-		err = s.engine.CloseGroup(c.Request.Context(), id)
+		err = s.engine.Perform.CloseGroup(c.Request.Context(), id)
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -124,7 +123,7 @@ func (s *Server) closeGroup(c *gin.Context) {
 
 // lines lists the keys whose messages wait for a number.
 func (s *Server) lines(c *gin.Context) {
-	rows, err := s.store.Lines(200)
+	rows, err := s.engine.Watch.Lines(200)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -153,7 +152,7 @@ func (s *Server) skipGap(c *gin.Context) {
 	}
 	err := input(c, &in)
 	if err == nil {
-		err = s.engine.SkipGap(c.Request.Context(), in.Flow, in.Path, in.Key)
+		err = s.engine.Perform.SkipGap(c.Request.Context(), in.Flow, in.Path, in.Key)
 	}
 	if err != nil {
 		s.fail(c, err)

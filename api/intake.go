@@ -10,13 +10,13 @@ import (
 
 	"readyferry/core/message"
 	"readyferry/core/step"
-	"readyferry/engine"
+	"readyferry/engine/intake"
 )
 
 // intake serves the webhooks below /in.
 func (s *Server) intake(c *gin.Context) {
 	path := strings.TrimPrefix(c.Request.URL.EscapedPath(), "/in")
-	in, allowed := s.engine.Find(c.Request.Method, path)
+	in, allowed := s.engine.Intake.Find(c.Request.Method, path)
 	if in == nil {
 		if len(allowed) > 0 {
 			sort.Strings(allowed)
@@ -39,7 +39,7 @@ func (s *Server) intake(c *gin.Context) {
 		}
 	}
 	sort.SliceStable(query, func(i, j int) bool { return query[i].Name < query[j].Name })
-	answer, err := s.engine.Accept(c.Request.Context(), in, engine.Call{Method: c.Request.Method, Path: path, Header: c.Request.Header, Query: query, Body: content})
+	answer, err := s.engine.Intake.Accept(c.Request.Context(), in, intake.Call{Method: c.Request.Method, Path: path, Header: c.Request.Header, Query: query, Body: content})
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -9,14 +9,14 @@ import (
 	"github.com/google/uuid"
 
 	jsonfmt "readyferry/core/format/json"
-	"readyferry/engine"
-	"readyferry/store"
+	"readyferry/engine/journal"
+	"readyferry/engine/watch"
 )
 
 // letterView is a dead letter.
 type letterView struct {
-	ID          store.ID  `json:"id"`
-	Transaction store.ID  `json:"transaction"`
+	ID          watch.ID  `json:"id"`
+	Transaction watch.ID  `json:"transaction"`
 	Flow        string    `json:"flow"`
 	Version     int       `json:"version"`
 	Step        string    `json:"step"`
@@ -31,7 +31,7 @@ type letterView struct {
 	At          time.Time `json:"at"`
 }
 
-func viewLetter(l *store.Letter) letterView {
+func viewLetter(l *watch.Letter) letterView {
 	return letterView{l.ID, l.Tx, l.Flow, l.Version, l.Step, l.Path, l.Kind, l.Phase, l.Class, l.Reason, l.Cause, l.Reference, l.State.String(), l.At}
 }
 
@@ -46,7 +46,7 @@ func (s *Server) deadLetters(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	rows, err := s.store.OpenLetters(c.Query("cause"), after, n)
+	rows, err := s.engine.Watch.OpenLetters(c.Query("cause"), after, n)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -59,7 +59,7 @@ func (s *Server) deadLetters(c *gin.Context) {
 }
 
 func (s *Server) causes(c *gin.Context) {
-	rows, err := s.store.Causes(500)
+	rows, err := s.engine.Watch.Causes(500)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -90,12 +90,12 @@ func (s *Server) deadLetter(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	l, err := s.store.Letter(id)
+	l, err := s.engine.Watch.Letter(id)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	rows, err := s.store.History(id)
+	rows, err := s.engine.Watch.History(id)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -119,7 +119,7 @@ func (s *Server) deadLetter(c *gin.Context) {
 const most = 1000
 
 // decision reads what a person decides.
-func (s *Server) decision(c *gin.Context) (d engine.Decision, preview bool, err error) {
+func (s *Server) decision(c *gin.Context) (d journal.Decision, preview bool, err error) {
 	var in struct {
 		IDs     []string        `json:"ids"`
 		Cause   string          `json:"cause"`
@@ -132,7 +132,7 @@ func (s *Server) decision(c *gin.Context) (d engine.Decision, preview bool, err 
 	if err := input(c, &in); err != nil {
 		return d, false, err
 	}
-	d = engine.Decision{Version: in.Version, Why: in.Why}
+	d = journal.Decision{Version: in.Version, Why: in.Why}
 	if len(in.Patch) > 0 && string(in.Patch) != "null" {
 		d.Patch = in.Patch
 	}
@@ -149,7 +149,7 @@ func (s *Server) decision(c *gin.Context) (d engine.Decision, preview bool, err 
 	case in.Cause != "" && in.IDs != nil:
 		return d, false, bad("give either ids or a cause")
 	case in.Cause != "":
-		rows, err := s.store.OpenLetters(in.Cause, nil, most)
+		rows, err := s.engine.Watch.OpenLetters(in.Cause, nil, most)
 		if err != nil {
 			return d, false, err
 		}
@@ -160,7 +160,7 @@ func (s *Server) decision(c *gin.Context) (d engine.Decision, preview bool, err 
 		return d, false, bad("at most %d dead letters are decided about at once", most)
 	}
 	for _, text := range in.IDs {
-		id, err := store.ParseID(text)
+		id, err := watch.ParseID(text)
 		if err != nil {
 			return d, false, bad("ids: %w", err)
 		}
@@ -175,11 +175,11 @@ func (s *Server) resend(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	var out []engine.Resent
+	var out []journal.Resent
 	if preview {
-		out, err = s.engine.Preview(d)
+		out, err = s.engine.Watch.Preview(d)
 	} else {
-		out, err = s.engine.Resend(c.Request.Context(), d)
+		out, err = s.engine.Journal.Resend(c.Request.Context(), d)
 	}
 	if err != nil {
 		s.fail(c, err)
@@ -191,15 +191,15 @@ func (s *Server) resend(c *gin.Context) {
 func (s *Server) discard(c *gin.Context) {
 	d, preview, err := s.decision(c)
 	if err == nil && !preview {
-		err = s.engine.Discard(c.Request.Context(), d)
+		err = s.engine.Journal.Discard(c.Request.Context(), d)
 	}
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	out := make([]engine.Resent, len(d.IDs))
+	out := make([]journal.Resent, len(d.IDs))
 	for i, id := range d.IDs {
-		out[i] = engine.Resent{Letter: id}
+		out[i] = journal.Resent{Letter: id}
 	}
 	c.JSON(http.StatusOK, out)
 }

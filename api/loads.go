@@ -7,12 +7,12 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"readyferry/engine"
-	"readyferry/store"
+	"readyferry/engine/intake"
+	"readyferry/engine/watch"
 )
 
 type loadView struct {
-	ID         store.ID   `json:"id"`
+	ID         watch.ID   `json:"id"`
 	Flow       string     `json:"flow"`
 	Title      string     `json:"title"`
 	Format     string     `json:"format"`
@@ -29,7 +29,7 @@ type loadView struct {
 	FinishedAt *time.Time `json:"finishedAt"`
 }
 
-func viewLoad(l store.Load) loadView {
+func viewLoad(l watch.Load) loadView {
 	return loadView{l.ID, l.Flow, l.Title, l.Format, l.Filter, string(l.State), l.Total, l.Matching, l.Read, l.Taken, l.Skipped, l.Refused, l.Error, l.CreatedAt, l.FinishedAt}
 }
 
@@ -44,7 +44,7 @@ func (s *Server) loads(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	rows, err := s.store.Loads(c.Query("flow"), after, n)
+	rows, err := s.engine.Watch.Loads(c.Query("flow"), after, n)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -58,8 +58,8 @@ func (s *Server) loads(c *gin.Context) {
 
 // addLoad keeps a file or query for loading, and counts its records.
 func (s *Server) addLoad(c *gin.Context) {
-	n := engine.NewLoad{Flow: c.Query("flow"), Title: c.DefaultQuery("title", "records"), Format: c.Query("format"), Filter: c.Query("filter"), Connection: c.Query("connection"), Key: c.Query("key")}
-	content := http.MaxBytesReader(c.Writer, c.Request.Body, engine.MaxLoadFile+1)
+	n := intake.NewLoad{Flow: c.Query("flow"), Title: c.DefaultQuery("title", "records"), Format: c.Query("format"), Filter: c.Query("filter"), Connection: c.Query("connection"), Key: c.Query("key")}
+	content := http.MaxBytesReader(c.Writer, c.Request.Body, intake.MaxLoadFile+1)
 	if n.Format == "query" {
 		sql, err := io.ReadAll(io.LimitReader(content, 1<<20))
 		if err != nil {
@@ -70,7 +70,7 @@ func (s *Server) addLoad(c *gin.Context) {
 	} else {
 		n.File = content
 	}
-	l, err := s.engine.AddLoad(c.Request.Context(), n)
+	l, err := s.engine.Intake.AddLoad(c.Request.Context(), n)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -84,7 +84,7 @@ func (s *Server) load(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	l, err := s.store.Load(id)
+	l, err := s.engine.Watch.Load(id)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -100,7 +100,7 @@ func (s *Server) setLoad(do string) gin.HandlerFunc {
 			s.fail(c, err)
 			return
 		}
-		if err := s.engine.SetLoad(c.Request.Context(), id, do); err != nil {
+		if err := s.engine.Intake.SetLoad(c.Request.Context(), id, do); err != nil {
 			s.fail(c, err)
 			return
 		}

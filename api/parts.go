@@ -3,7 +3,7 @@ package api
 import (
 	"time"
 
-	"readyferry/store"
+	"readyferry/engine/watch"
 )
 
 // partView says which part a transaction is.
@@ -26,19 +26,19 @@ type progressView struct {
 }
 
 // parts tells how far the parts of a transaction are, and names the first.
-func (s *Server) parts(t *store.Transaction) ([]progressView, []store.ID, error) {
-	progress, parts := []progressView{}, []store.ID{}
+func (s *Server) parts(t *watch.Transaction) ([]progressView, []watch.ID, error) {
+	progress, parts := []progressView{}, []watch.ID{}
 	if t.Parts == 0 {
 		return progress, parts, nil
 	}
-	splits, err := s.store.Splits(t.ID)
+	splits, err := s.engine.Watch.Splits(t.ID)
 	if err != nil {
 		return nil, nil, err
 	}
 	for _, p := range splits {
 		progress = append(progress, progressView{p.Path, p.Total, p.Next, p.Stop && p.Dead > 0 && p.Next < p.Total, p.UnderWay, p.Waiting, p.Delivered, p.TurnedAway, p.Dead})
 	}
-	rows, err := s.store.Parts(t.ID, nil, nil, 100)
+	rows, err := s.engine.Watch.Parts(t.ID, nil, nil, 100)
 	for _, r := range rows {
 		parts = append(parts, r.ID)
 	}
@@ -47,7 +47,7 @@ func (s *Server) parts(t *store.Transaction) ([]progressView, []store.ID, error)
 
 // membership is a group that a transaction is a member of.
 type membership struct {
-	ID   store.ID `json:"id"` // of the group, and once it has closed of its transaction
+	ID   watch.ID `json:"id"` // of the group, and once it has closed of its transaction
 	Key  string   `json:"key"`
 	N    int      `json:"n"`
 	Path string   `json:"path"`
@@ -63,22 +63,22 @@ type goneOn struct {
 	Why      string     `json:"why"`
 }
 
-func (s *Server) gathering(t *store.Transaction) ([]membership, *goneOn, error) {
+func (s *Server) gathering(t *watch.Transaction) ([]membership, *goneOn, error) {
 	out := []membership{}
-	rows, err := s.store.Memberships(t.ID)
+	rows, err := s.engine.Watch.Memberships(t.ID)
 	if err != nil {
 		return nil, nil, err
 	}
 	for _, m := range rows {
-		g, err := s.store.Group(m.GroupID)
+		g, err := s.engine.Watch.Group(m.GroupID)
 		if err != nil {
 			return nil, nil, err
 		}
-		out = append(out, membership{g.ID, g.Key, m.N, m.Path, g.State == store.GroupOpen})
+		out = append(out, membership{g.ID, g.Key, m.N, m.Path, g.State == watch.GroupOpen})
 	}
 	if !t.FromGroup {
 		return out, nil, nil
 	}
-	g, err := s.store.Group(t.ID)
+	g, err := s.engine.Watch.Group(t.ID)
 	return out, &goneOn{g.Key, g.Members, g.OpenedAt, g.ClosedAt, g.Why}, err
 }

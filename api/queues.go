@@ -12,12 +12,12 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/run"
 	"readyferry/core/step"
-	"readyferry/store"
+	"readyferry/engine/watch"
 )
 
 // queues lists every queue that a live flow reads or that holds something.
 func (s *Server) queues(c *gin.Context) {
-	depths, err := s.store.QueueDepths()
+	depths, err := s.engine.Watch.QueueDepths()
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -34,12 +34,12 @@ func (s *Server) queues(c *gin.Context) {
 		Limit    int64      `json:"limit"`      // messages that may wait
 		Replies  []string   `json:"repliesFor"` // live flows that wait for replies in it
 	}
-	paused, err := s.store.PausedQueues()
+	paused, err := s.engine.Watch.PausedQueues()
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	settings, err := s.store.QueueSettings()
+	settings, err := s.engine.Watch.QueueSettings()
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -49,10 +49,10 @@ func (s *Server) queues(c *gin.Context) {
 		limits[set.Queue] = set.Limit
 	}
 	all := map[string]*view{}
-	for name, readers := range s.engine.QueueReaders() {
+	for name, readers := range s.engine.Watch.Catalog.QueueReaders() {
 		all[name] = &view{Name: name, Readers: readers}
 	}
-	for name, flows := range s.engine.ReplyQueues() {
+	for name, flows := range s.engine.Watch.Catalog.ReplyQueues() {
 		if all[name] == nil {
 			all[name] = &view{Name: name, Readers: []string{}}
 		}
@@ -76,8 +76,8 @@ func (s *Server) queues(c *gin.Context) {
 	}
 	out := make([]view, 0, len(all))
 	for _, v := range all {
-		v.In, v.Out = s.engine.QueueRate(v.Name)
-		if v.Limit = store.UsualQueueLimit; limits[v.Name] > 0 {
+		v.In, v.Out = s.engine.Watch.QueueRate(v.Name)
+		if v.Limit = watch.UsualQueueLimit; limits[v.Name] > 0 {
 			v.Limit = limits[v.Name]
 		}
 		out = append(out, *v)
@@ -100,7 +100,7 @@ func (s *Server) peek(c *gin.Context) {
 			return
 		}
 	}
-	rows, err := s.store.Peek(c.Param("name"), after, n)
+	rows, err := s.engine.Watch.Peek(c.Param("name"), after, n)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -119,7 +119,7 @@ func (s *Server) peek(c *gin.Context) {
 // storedMessage is a message of a queue or topic as people read it.
 type storedMessage struct {
 	N         int64            `json:"n"`
-	From      store.ID         `json:"from"` // the transaction that put it there
+	From      watch.ID         `json:"from"` // the transaction that put it there
 	Reference string           `json:"reference"`
 	PutAt     time.Time        `json:"putAt"`
 	Headers   []message.Header `json:"headers"`
@@ -129,12 +129,12 @@ type storedMessage struct {
 
 // queued is what only a message of a queue has.
 type queued struct {
-	TakenBy   *store.ID  `json:"takenBy"`
+	TakenBy   *watch.ID  `json:"takenBy"`
 	Priority  int        `json:"priority"`
 	ExpiresAt *time.Time `json:"expiresAt"`
 }
 
-func showStored(n int64, from store.ID, reference string, putAt time.Time, headers, body []byte) (storedMessage, error) {
+func showStored(n int64, from watch.ID, reference string, putAt time.Time, headers, body []byte) (storedMessage, error) {
 	m := storedMessage{N: n, From: from, Reference: reference, PutAt: putAt, Headers: []message.Header{}}
 	err := json.Unmarshal(headers, &m.Headers)
 	name := step.FormatOf("auto", message.HeaderMap(m.Headers).Get("content-type"), body)
@@ -146,7 +146,7 @@ func (s *Server) pauseQueue(c *gin.Context)  { s.setQueue(c, true) }
 func (s *Server) resumeQueue(c *gin.Context) { s.setQueue(c, false) }
 
 func (s *Server) setQueue(c *gin.Context, pause bool) {
-	if err := s.engine.PauseQueue(c.Request.Context(), c.Param("name"), pause); err != nil {
+	if err := s.engine.Perform.PauseQueue(c.Request.Context(), c.Param("name"), pause); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -162,7 +162,7 @@ func (s *Server) putQueue(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if err := s.engine.LimitQueue(c.Request.Context(), c.Param("name"), in.Limit); err != nil {
+	if err := s.engine.Perform.LimitQueue(c.Request.Context(), c.Param("name"), in.Limit); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -198,7 +198,7 @@ func (s *Server) moveMessages(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	n, err := s.engine.MoveMessages(c.Request.Context(), c.Param("name"), in.To, in.Messages)
+	n, err := s.engine.Perform.MoveMessages(c.Request.Context(), c.Param("name"), in.To, in.Messages)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -213,7 +213,7 @@ func (s *Server) purgeMessages(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	n, err := s.engine.PurgeMessages(c.Request.Context(), c.Param("name"), in.Messages, in.Why)
+	n, err := s.engine.Perform.PurgeMessages(c.Request.Context(), c.Param("name"), in.Messages, in.Why)
 	if err != nil {
 		s.fail(c, err)
 		return

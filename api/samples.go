@@ -12,6 +12,7 @@ import (
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/engine"
+	"readyferry/engine/catalog"
 )
 
 func fileName(c *gin.Context) (string, error) {
@@ -23,11 +24,11 @@ func fileName(c *gin.Context) (string, error) {
 }
 
 func (s *Server) files(c *gin.Context) {
-	if _, err := s.store.Flow(c.Param("name")); err != nil {
+	if _, err := s.engine.Watch.Flow(c.Param("name")); err != nil {
 		s.fail(c, err)
 		return
 	}
-	files, err := s.store.Files(c.Param("name"))
+	files, err := s.engine.Watch.Files(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -45,7 +46,7 @@ func (s *Server) file(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	files, err := s.store.Files(c.Param("name"))
+	files, err := s.engine.Watch.Files(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -87,7 +88,7 @@ func (s *Server) saveFile(c *gin.Context, name string, content []byte) {
 		s.fail(c, err)
 		return
 	}
-	next, err := s.engine.SaveFile(c.Request.Context(), c.Param("name"), name, content, seen)
+	next, err := s.engine.Design.SaveFile(c.Request.Context(), c.Param("name"), name, content, seen)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -118,11 +119,11 @@ func (s *Server) deleteFile(c *gin.Context) {
 }
 
 func (s *Server) samples(c *gin.Context) {
-	if _, err := s.store.Flow(c.Param("name")); err != nil {
+	if _, err := s.engine.Watch.Flow(c.Param("name")); err != nil {
 		s.fail(c, err)
 		return
 	}
-	out, err := s.engine.Samples(c.Param("name"))
+	out, err := s.engine.Watch.Catalog.Samples(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -131,7 +132,7 @@ func (s *Server) samples(c *gin.Context) {
 }
 
 func (s *Server) sample(c *gin.Context) {
-	row, err := s.store.Sample(c.Param("name"), c.Param("sample"))
+	row, err := s.engine.Watch.Sample(c.Param("name"), c.Param("sample"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -140,7 +141,7 @@ func (s *Server) sample(c *gin.Context) {
 }
 
 func (s *Server) putSample(c *gin.Context) {
-	var in engine.Sample
+	var in catalog.Sample
 	if err := input(c, &in); err != nil {
 		s.fail(c, err)
 		return
@@ -162,7 +163,7 @@ func (s *Server) putSample(c *gin.Context) {
 			*m = map[string]string{}
 		}
 	}
-	if err := s.engine.SaveSample(c.Request.Context(), c.Param("name"), in); err != nil {
+	if err := s.engine.Design.SaveSample(c.Request.Context(), c.Param("name"), in); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -170,7 +171,7 @@ func (s *Server) putSample(c *gin.Context) {
 }
 
 func (s *Server) deleteSample(c *gin.Context) {
-	if err := s.engine.DeleteSample(c.Request.Context(), c.Param("name"), c.Param("sample")); err != nil {
+	if err := s.engine.Design.DeleteSample(c.Request.Context(), c.Param("name"), c.Param("sample")); err != nil {
 		s.fail(c, err)
 		return
 	}

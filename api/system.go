@@ -36,7 +36,7 @@ func (s *Server) openAPI(c *gin.Context) {
 }
 
 func (s *Server) health(c *gin.Context) {
-	if err := s.store.Check(c.Request.Context()); err != nil {
+	if err := s.engine.Watch.Check(c.Request.Context()); err != nil {
 		problem(c, http.StatusServiceUnavailable, "The store cannot be written", err.Error(), nil)
 		return
 	}
@@ -73,7 +73,7 @@ func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 }
 
 func (m *collector) Collect(ch chan<- prometheus.Metric) {
-	totals, err := m.s.store.Totals()
+	totals, err := m.s.engine.Watch.Totals()
 	if err != nil {
 		ch <- prometheus.NewInvalidMetric(m.transactions, err)
 		return
@@ -81,7 +81,7 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 	for _, t := range totals {
 		ch <- prometheus.MustNewConstMetric(m.transactions, prometheus.GaugeValue, float64(t.N), t.Flow, t.State.String())
 	}
-	depths, err := m.s.store.QueueDepths()
+	depths, err := m.s.engine.Watch.QueueDepths()
 	if err != nil {
 		ch <- prometheus.NewInvalidMetric(m.queues, err)
 		return
@@ -89,7 +89,7 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 	for _, d := range depths {
 		ch <- prometheus.MustNewConstMetric(m.queues, prometheus.GaugeValue, float64(d.Depth), d.Queue)
 	}
-	n, err := m.s.store.CountOpenLetters()
+	n, err := m.s.engine.Watch.CountOpenLetters()
 	if err != nil {
 		ch <- prometheus.NewInvalidMetric(m.dead, err)
 		return
@@ -100,12 +100,12 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 
 // gathered tells of topics and open groups.
 func (m *collector) gathered(ch chan<- prometheus.Metric) {
-	topics, err := m.s.store.Topics()
+	topics, err := m.s.engine.Watch.Topics()
 	if err != nil {
 		ch <- prometheus.NewInvalidMetric(m.lag, err)
 		return
 	}
-	subscriptions, err := m.s.store.Subscriptions("")
+	subscriptions, err := m.s.engine.Watch.Subscriptions("")
 	if err != nil {
 		ch <- prometheus.NewInvalidMetric(m.lag, err)
 		return
@@ -118,7 +118,7 @@ func (m *collector) gathered(ch chan<- prometheus.Metric) {
 	for _, s := range subscriptions {
 		ch <- prometheus.MustNewConstMetric(m.lag, prometheus.GaugeValue, float64(next[s.Topic]-s.Position), s.Topic, s.Name)
 	}
-	open, err := m.s.store.CountAllOpenGroups()
+	open, err := m.s.engine.Watch.CountAllOpenGroups()
 	if err != nil {
 		ch <- prometheus.NewInvalidMetric(m.groups, err)
 		return
@@ -128,7 +128,7 @@ func (m *collector) gathered(ch chan<- prometheus.Metric) {
 
 // events tells what has changed, as server-sent events.
 func (s *Server) events(c *gin.Context) {
-	changes, cancel := s.engine.Events.Listen()
+	changes, cancel := s.engine.Watch.Events.Listen()
 	defer cancel()
 	h := c.Writer.Header()
 	h.Set("Content-Type", "text/event-stream")

@@ -7,9 +7,9 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"readyferry/engine"
+	"readyferry/engine/journal"
+	"readyferry/engine/watch"
 	"readyferry/standin"
-	"readyferry/store"
 )
 
 // connectionView is a connection without its secrets.
@@ -23,13 +23,13 @@ type connectionView struct {
 	UpdatedAt time.Time       `json:"updatedAt"`
 }
 
-func (s *Server) viewConnection(row store.Connection) (connectionView, error) {
-	n, err := s.store.WaitingFor(row.Name)
-	return connectionView{row.Name, row.Kind, row.Document, len(row.Sealed) > 0, s.engine.UsedBy(row.Name), n, row.UpdatedAt}, err
+func (s *Server) viewConnection(row watch.Connection) (connectionView, error) {
+	n, err := s.engine.Watch.WaitingFor(row.Name)
+	return connectionView{row.Name, row.Kind, row.Document, len(row.Sealed) > 0, s.engine.Watch.Catalog.UsedBy(row.Name), n, row.UpdatedAt}, err
 }
 
 func (s *Server) connections(c *gin.Context) {
-	rows, err := s.store.Connections()
+	rows, err := s.engine.Watch.Connections()
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -47,7 +47,7 @@ func (s *Server) connections(c *gin.Context) {
 }
 
 func (s *Server) connection(c *gin.Context) {
-	row, err := s.store.Connection(c.Param("name"))
+	row, err := s.engine.Watch.Connection(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -72,7 +72,7 @@ func (s *Server) putConnection(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if _, err := s.engine.SaveConnection(c.Request.Context(), c.Param("name"), document, seen); err != nil {
+	if _, err := s.engine.Design.SaveConnection(c.Request.Context(), c.Param("name"), document, seen); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -80,7 +80,7 @@ func (s *Server) putConnection(c *gin.Context) {
 }
 
 func (s *Server) deleteConnection(c *gin.Context) {
-	if err := s.engine.DeleteConnection(c.Request.Context(), c.Param("name")); err != nil {
+	if err := s.engine.Design.DeleteConnection(c.Request.Context(), c.Param("name")); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -88,7 +88,7 @@ func (s *Server) deleteConnection(c *gin.Context) {
 }
 
 func (s *Server) testConnection(c *gin.Context) {
-	t, err := s.engine.TestConnection(c.Request.Context(), c.Param("name"))
+	t, err := s.engine.Design.TestConnection(c.Request.Context(), c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -121,7 +121,7 @@ func (s *Server) behave(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	s.engine.Events.Publish(engine.TopicStandIns)
+	s.engine.Watch.Events.Publish(journal.EventStandIns)
 	s.standIn(c)
 }
 

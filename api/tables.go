@@ -14,7 +14,8 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/table"
 	"readyferry/engine"
-	"readyferry/store"
+	"readyferry/engine/design"
+	"readyferry/engine/watch"
 )
 
 // tableView is a table without its rows.
@@ -28,10 +29,10 @@ type tableView struct {
 	UpdatedAt time.Time       `json:"updatedAt"`
 	UsedBy    []string        `json:"usedBy"` // live flows
 	Drafts    []string        `json:"drafts"` // flows of which only the draft uses it
-	Loading   *engine.Loading `json:"loading"`
+	Loading   *design.Loading `json:"loading"`
 }
 
-func (s *Server) viewTable(t store.Table) tableView {
+func (s *Server) viewTable(t watch.Table) tableView {
 	v := tableView{Name: t.Name, Title: t.Name, Kind: "reference", Document: t.Document, Version: t.Version, Rows: t.Rows, UpdatedAt: t.UpdatedAt}
 	if d, _ := table.Read(t.Document); d != nil {
 		v.Title = d.Title
@@ -39,15 +40,15 @@ func (s *Server) viewTable(t store.Table) tableView {
 			v.Kind = "cross-reference"
 		}
 	}
-	v.UsedBy, v.Drafts = s.engine.TableUses(t.Name)
-	if l, ok := s.engine.LoadingOf(t.Name); ok {
+	v.UsedBy, v.Drafts = s.engine.Watch.Catalog.TableUses(t.Name)
+	if l, ok := s.engine.Design.LoadingOf(t.Name); ok {
 		v.Loading = &l
 	}
 	return v
 }
 
 func (s *Server) tables(c *gin.Context) {
-	all, err := s.store.Tables()
+	all, err := s.engine.Watch.Tables()
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -60,7 +61,7 @@ func (s *Server) tables(c *gin.Context) {
 }
 
 func (s *Server) table(c *gin.Context) {
-	t, err := s.store.TableInfo(c.Param("name"))
+	t, err := s.engine.Watch.TableInfo(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -80,7 +81,7 @@ func (s *Server) putTable(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if _, err := s.engine.SaveTable(c.Request.Context(), c.Param("name"), document, seen); err != nil {
+	if _, err := s.engine.Design.SaveTable(c.Request.Context(), c.Param("name"), document, seen); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -88,7 +89,7 @@ func (s *Server) putTable(c *gin.Context) {
 }
 
 func (s *Server) deleteTable(c *gin.Context) {
-	if err := s.engine.DeleteTable(c.Request.Context(), c.Param("name")); err != nil {
+	if err := s.engine.Design.DeleteTable(c.Request.Context(), c.Param("name")); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -114,7 +115,7 @@ type rowView struct {
 	Value json.RawMessage `json:"value"`
 }
 
-func rowViews(rows []store.TableRow) []rowView {
+func rowViews(rows []watch.TableRow) []rowView {
 	out := make([]rowView, len(rows))
 	for i, r := range rows {
 		out[i] = rowView{r.N, r.Pos, r.Body}
@@ -124,7 +125,7 @@ func rowViews(rows []store.TableRow) []rowView {
 
 // tableRows pages through the rows of a version.
 func (s *Server) tableRows(c *gin.Context) {
-	t, err := s.store.TableInfo(c.Param("name"))
+	t, err := s.engine.Watch.TableInfo(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -144,14 +145,14 @@ func (s *Server) tableRows(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	rows, err := s.store.TableRows(t.Name, min(version, t.Version), after, c.Query("find"), n)
+	rows, err := s.engine.Watch.TableRows(t.Name, min(version, t.Version), after, c.Query("find"), n)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	d, findings := table.Read(t.Document)
 	if d == nil {
-		s.fail(c, &engine.FindingsError{What: "the table cannot be read", Findings: findings})
+		s.fail(c, &design.FindingsError{What: "the table cannot be read", Findings: findings})
 		return
 	}
 	c.JSON(http.StatusOK, gin.H{"version": version, "columns": append([]string{}, d.Columns...), "rows": rowViews(rows)})
@@ -169,7 +170,7 @@ func (s *Server) importTable(c *gin.Context) {
 		s.fail(c, bad("mode must be replace or merge, not %q", mode))
 		return
 	}
-	out, err := s.engine.Import(c.Request.Context(), c.Param("name"), c.Query("format"), file, mode == "merge", c.Query("preview") == "true")
+	out, err := s.engine.Design.Import(c.Request.Context(), c.Param("name"), c.Query("format"), file, mode == "merge", c.Query("preview") == "true")
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -179,7 +180,7 @@ func (s *Server) importTable(c *gin.Context) {
 
 // exportTable writes all rows of a version as a file.
 func (s *Server) exportTable(c *gin.Context) {
-	t, err := s.store.TableInfo(c.Param("name"))
+	t, err := s.engine.Watch.TableInfo(c.Param("name"))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -195,13 +196,13 @@ func (s *Server) exportTable(c *gin.Context) {
 		return
 	}
 	var rows []*message.Node
-	if err := s.store.EachTableRow(t.Name, min(version, t.Version), func(r *table.Row) error { rows = append(rows, r.Value); return nil }); err != nil {
+	if err := s.engine.Watch.EachTableRow(t.Name, min(version, t.Version), func(r *table.Row) error { rows = append(rows, r.Value); return nil }); err != nil {
 		s.fail(c, err)
 		return
 	}
 	d, findings := table.Read(t.Document)
 	if d == nil {
-		s.fail(c, &engine.FindingsError{What: "the table cannot be read", Findings: findings})
+		s.fail(c, &design.FindingsError{What: "the table cannot be read", Findings: findings})
 		return
 	}
 	file, err := table.WriteFile(format, d.Columns, rows)
@@ -229,7 +230,7 @@ func (s *Server) editTable(c *gin.Context) {
 		s.fail(c, bad("edits must name from 1 to 1000 rows"))
 		return
 	}
-	edits := make([]engine.RowEdit, len(in.Edits))
+	edits := make([]design.RowEdit, len(in.Edits))
 	for i, e := range in.Edits {
 		edits[i].Row = e.Row
 		if len(e.Value) == 0 || string(e.Value) == "null" {
@@ -247,7 +248,7 @@ func (s *Server) editTable(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	version, err := s.engine.EditRows(c.Request.Context(), c.Param("name"), seen, edits)
+	version, err := s.engine.Design.EditRows(c.Request.Context(), c.Param("name"), seen, edits)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -262,7 +263,7 @@ func (s *Server) restoreTable(c *gin.Context) {
 		s.fail(c, engine.ErrNotFound)
 		return
 	}
-	version, err := s.engine.RestoreTable(c.Request.Context(), c.Param("name"), n)
+	version, err := s.engine.Design.RestoreTable(c.Request.Context(), c.Param("name"), n)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -276,7 +277,7 @@ type tableChange struct {
 	What        string    `json:"what"`
 	Detail      string    `json:"detail"`
 	By          string    `json:"by"`
-	Transaction *store.ID `json:"transaction"`
+	Transaction *watch.ID `json:"transaction"`
 	Added       int64     `json:"added"`
 	Removed     int64     `json:"removed"`
 }
@@ -293,7 +294,7 @@ func (s *Server) tableVersions(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	rows, err := s.store.TableChanges(c.Param("name"), before, n)
+	rows, err := s.engine.Watch.TableChanges(c.Param("name"), before, n)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -312,7 +313,7 @@ func (s *Server) tableVersion(c *gin.Context) {
 		s.fail(c, engine.ErrNotFound)
 		return
 	}
-	added, removed, err := s.store.ChangedRows(c.Param("name"), n, 200)
+	added, removed, err := s.engine.Watch.ChangedRows(c.Param("name"), n, 200)
 	if err != nil {
 		s.fail(c, err)
 		return

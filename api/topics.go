@@ -8,7 +8,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"readyferry/core/flow"
-	"readyferry/engine"
+	"readyferry/engine/perform"
+	"readyferry/engine/watch"
 )
 
 // topicView is a topic as people read it.
@@ -40,32 +41,32 @@ type subscriptionView struct {
 
 // topics lists every topic with its subscriptions.
 func (s *Server) topics(c *gin.Context) {
-	topics, err := s.store.Topics()
+	topics, err := s.engine.Watch.Topics()
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	subscriptions, err := s.store.Subscriptions("")
+	subscriptions, err := s.engine.Watch.Subscriptions("")
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	flights, err := s.store.TopicFlights()
+	flights, err := s.engine.Watch.TopicFlights()
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	inFlight, readers := map[string]int64{}, s.engine.TopicReaders()
+	inFlight, readers := map[string]int64{}, s.engine.Watch.Catalog.TopicReaders()
 	for _, f := range flights {
-		inFlight[engine.SubscriptionKey(f.Topic, f.Subscription)] = f.N
+		inFlight[watch.SubscriptionKey(f.Topic, f.Subscription)] = f.N
 	}
 	out := make([]topicView, len(topics))
 	for i, t := range topics {
 		v := topicView{
-			Name: t.Name, First: t.First, Next: t.Next, Messages: t.Next - t.First, Bytes: t.Bytes, In: s.engine.TopicRate(t.Name), Unheard: t.Unheard,
+			Name: t.Name, First: t.First, Next: t.Next, Messages: t.Next - t.First, Bytes: t.Bytes, In: s.engine.Watch.TopicRate(t.Name), Unheard: t.Unheard,
 			KeepFor: t.KeepFor.Milliseconds(), KeepBytes: t.KeepBytes, DropUnread: t.DropUnread, Subscriptions: []subscriptionView{},
 		}
-		if v.OldestAt, err = s.store.PutAt(t.Name, t.First); err != nil {
+		if v.OldestAt, err = s.engine.Watch.PutAt(t.Name, t.First); err != nil {
 			s.fail(c, err)
 			return
 		}
@@ -73,12 +74,12 @@ func (s *Server) topics(c *gin.Context) {
 			if sub.Topic != t.Name {
 				continue
 			}
-			key := engine.SubscriptionKey(t.Name, sub.Name)
+			key := watch.SubscriptionKey(t.Name, sub.Name)
 			w := subscriptionView{
 				Name: sub.Name, Position: sub.Position, Lag: t.Next - sub.Position, InFlight: inFlight[key],
-				Out: s.engine.SubscriptionRate(t.Name, sub.Name), Missed: sub.Missed, Readers: append([]string{}, readers[key]...),
+				Out: s.engine.Watch.SubscriptionRate(t.Name, sub.Name), Missed: sub.Missed, Readers: append([]string{}, readers[key]...),
 			}
-			if w.OldestAt, err = s.store.PutAt(t.Name, sub.Position); err != nil {
+			if w.OldestAt, err = s.engine.Watch.PutAt(t.Name, sub.Position); err != nil {
 				s.fail(c, err)
 				return
 			}
@@ -107,7 +108,7 @@ func (s *Server) topicMessages(c *gin.Context) {
 			newest = name == "before"
 		}
 	}
-	rows, err := s.store.ReadLog(c.Param("name"), at, newest, n)
+	rows, err := s.engine.Watch.ReadLog(c.Param("name"), at, newest, n)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -137,8 +138,8 @@ func (s *Server) putTopic(c *gin.Context) {
 		s.fail(c, bad("keepFor is at most a hundred years; 0 stands for no bound"))
 		return
 	}
-	r := engine.Retention{KeepFor: time.Duration(in.KeepFor) * time.Millisecond, KeepBytes: in.KeepBytes, DropUnread: in.DropUnread}
-	if err := s.engine.SetRetention(c.Request.Context(), c.Param("name"), r); err != nil {
+	r := perform.Retention{KeepFor: time.Duration(in.KeepFor) * time.Millisecond, KeepBytes: in.KeepBytes, DropUnread: in.DropUnread}
+	if err := s.engine.Perform.SetRetention(c.Request.Context(), c.Param("name"), r); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -170,7 +171,7 @@ func (s *Server) rewind(c *gin.Context) {
 	if in.Time != nil {
 		begin.Time = *in.Time
 	}
-	at, err := s.engine.Rewind(c.Request.Context(), c.Param("name"), c.Param("subscription"), begin)
+	at, err := s.engine.Perform.Rewind(c.Request.Context(), c.Param("name"), c.Param("subscription"), begin)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -179,7 +180,7 @@ func (s *Server) rewind(c *gin.Context) {
 }
 
 func (s *Server) unsubscribe(c *gin.Context) {
-	if err := s.engine.Unsubscribe(c.Request.Context(), c.Param("name"), c.Param("subscription")); err != nil {
+	if err := s.engine.Perform.Unsubscribe(c.Request.Context(), c.Param("name"), c.Param("subscription")); err != nil {
 		s.fail(c, err)
 		return
 	}

@@ -10,14 +10,13 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/retry"
 	"readyferry/core/run"
-	"readyferry/core/step"
-	"readyferry/engine"
-	"readyferry/store"
+	"readyferry/core/want"
+	"readyferry/engine/watch"
 )
 
 // transactionView is a transaction in the list.
 type transactionView struct {
-	ID         store.ID   `json:"id"`
+	ID         watch.ID   `json:"id"`
 	Flow       string     `json:"flow"`
 	Version    int        `json:"version"`
 	State      string     `json:"state"`
@@ -29,12 +28,12 @@ type transactionView struct {
 	NextTryAt  *time.Time `json:"nextTryAt"`
 	ReceivedAt time.Time  `json:"receivedAt"`
 	FinishedAt *time.Time `json:"finishedAt"`
-	Parent     *store.ID  `json:"parent"` // of a part: its whole
+	Parent     *watch.ID  `json:"parent"` // of a part: its whole
 	Part       *partView  `json:"part"`
 	Parts      int        `json:"partCount"`
 }
 
-func viewTransaction(t *store.Transaction) transactionView {
+func viewTransaction(t *watch.Transaction) transactionView {
 	v := transactionView{
 		ID: t.ID, Flow: t.Flow, Version: t.Version, State: t.State.String(), Reference: t.Reference,
 		Place: t.Place, PlaceText: t.PlaceText, Tries: t.Tries, NextTryAt: t.NextTryAt, ReceivedAt: t.ReceivedAt, FinishedAt: t.FinishedAt,
@@ -55,14 +54,14 @@ func (s *Server) transactions(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	list := func() ([]store.Transaction, error) { return s.store.Transactions(f) }
+	list := func() ([]watch.Transaction, error) { return s.engine.Watch.Transactions(f) }
 	parent, err := idIn(c, "parent", "a transaction")
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	if parent != nil {
-		list = func() ([]store.Transaction, error) { return s.store.Parts(*parent, f.State, f.After, f.Limit) }
+		list = func() ([]watch.Transaction, error) { return s.engine.Watch.Parts(*parent, f.State, f.After, f.Limit) }
 	}
 	rows, err := list()
 	if err != nil {
@@ -76,14 +75,14 @@ func (s *Server) transactions(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func filter(c *gin.Context) (store.Filter, error) {
-	f := store.Filter{Flow: c.Query("flow"), Reference: c.Query("reference")}
+func filter(c *gin.Context) (watch.Filter, error) {
+	f := watch.Filter{Flow: c.Query("flow"), Reference: c.Query("reference")}
 	var err error
 	if f.Limit, err = limit(c, 100, 1000); err != nil {
 		return f, err
 	}
 	if word := c.Query("state"); word != "" {
-		state, ok := store.ParseState(word)
+		state, ok := watch.ParseState(word)
 		if !ok {
 			return f, bad("state must be under way, waiting, delivered, turned away or dead letter, not %q", word)
 		}
@@ -100,12 +99,12 @@ func filter(c *gin.Context) (store.Filter, error) {
 }
 
 // idIn reads an id in the query; nil when it is not there.
-func idIn(c *gin.Context, name, of string) (*store.ID, error) {
+func idIn(c *gin.Context, name, of string) (*watch.ID, error) {
 	text := c.Query(name)
 	if text == "" {
 		return nil, nil
 	}
-	id, err := store.ParseID(text)
+	id, err := watch.ParseID(text)
 	if err != nil {
 		return nil, bad("%s must be the id of %s: %w", name, of, err)
 	}
@@ -147,7 +146,7 @@ func (s *Server) counts(c *gin.Context) {
 		s.fail(c, bad("from and to must be in order and at most 48 hours apart"))
 		return
 	}
-	counts, err := s.store.Counts(c.Query("flow"), from, to)
+	counts, err := s.engine.Watch.Counts(c.Query("flow"), from, to)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -157,17 +156,17 @@ func (s *Server) counts(c *gin.Context) {
 
 // deliveryView is a delivery with all that is known of its tries.
 type deliveryView struct {
-	ID        store.ID            `json:"id"`
-	Path      string              `json:"path"`
-	Step      string              `json:"step"`
-	Target    string              `json:"target"`
-	State     string              `json:"state"`
-	Tries     []tryView           `json:"tries"`
-	NextTryAt *time.Time          `json:"nextTryAt"`
-	Upcoming  []engine.PlannedTry `json:"upcoming"`
-	Plan      planView            `json:"plan"`
-	Behind    bool                `json:"behind"` // waits for an earlier one of the same order value
-	Request   run.ShownRequest    `json:"request"`
+	ID        watch.ID           `json:"id"`
+	Path      string             `json:"path"`
+	Step      string             `json:"step"`
+	Target    string             `json:"target"`
+	State     string             `json:"state"`
+	Tries     []tryView          `json:"tries"`
+	NextTryAt *time.Time         `json:"nextTryAt"`
+	Upcoming  []watch.PlannedTry `json:"upcoming"`
+	Plan      planView           `json:"plan"`
+	Behind    bool               `json:"behind"` // waits for an earlier one of the same order value
+	Request   run.ShownRequest   `json:"request"`
 }
 
 type tryView struct {
@@ -203,22 +202,22 @@ func (s *Server) transaction(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	t, err := s.store.Transaction(id)
+	t, err := s.engine.Watch.Transaction(id)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	first, err := s.store.FirstMessage(id)
+	first, err := s.engine.Watch.FirstMessage(id)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	rows, err := s.store.Deliveries(id)
+	rows, err := s.engine.Watch.Deliveries(id)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	letters, err := s.store.LettersOf(id)
+	letters, err := s.engine.Watch.LettersOf(id)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -260,14 +259,14 @@ func (s *Server) transaction(c *gin.Context) {
 	}
 	c.JSON(http.StatusOK, struct {
 		transactionView
-		Caller      *store.ID      `json:"caller"`     // the transaction whose subflow it is
+		Caller      *watch.ID      `json:"caller"`     // the transaction whose subflow it is
 		CallerPath  string         `json:"callerPath"` // the step there
 		Called      []calledView   `json:"called"`     // transactions that its subflows have begun
-		LetterOf    *store.ID      `json:"letterOf"`   // the transaction whose dead letter its steps tell of
+		LetterOf    *watch.ID      `json:"letterOf"`   // the transaction whose dead letter its steps tell of
 		Source      string         `json:"source"`
 		Size        int            `json:"size"`
 		Warnings    []string       `json:"warnings"`
-		Parts       []store.ID     `json:"parts"` // the first hundred
+		Parts       []watch.ID     `json:"parts"` // the first hundred
 		Progress    []progressView `json:"progress"`
 		Groups      []membership   `json:"groups"` // that it is a member of
 		Group       *goneOn        `json:"group"`  // that goes on in it
@@ -277,7 +276,7 @@ func (s *Server) transaction(c *gin.Context) {
 }
 
 type calledView struct {
-	ID    store.ID `json:"id"`
+	ID    watch.ID `json:"id"`
 	Flow  string   `json:"flow"`
 	Path  string   `json:"path"`
 	State string   `json:"state"`
@@ -285,8 +284,8 @@ type calledView struct {
 
 // calls lists what a transaction has begun in other flows, and the transaction
 // whose dead letter it tells of.
-func (s *Server) calls(t *store.Transaction) ([]calledView, *store.ID, error) {
-	rows, err := s.store.Called(t.ID, 100)
+func (s *Server) calls(t *watch.Transaction) ([]calledView, *watch.ID, error) {
+	rows, err := s.engine.Watch.Called(t.ID, 100)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -297,26 +296,26 @@ func (s *Server) calls(t *store.Transaction) ([]calledView, *store.ID, error) {
 	if t.OfLetter == nil {
 		return out, nil, nil
 	}
-	l, err := s.store.Letter(*t.OfLetter)
+	l, err := s.engine.Watch.Letter(*t.OfLetter)
 	if err != nil {
 		return nil, nil, err
 	}
 	return out, &l.Tx, nil
 }
 
-func (s *Server) viewDelivery(d *store.Delivery) (deliveryView, error) {
-	v := deliveryView{ID: d.ID, Path: d.Path, Step: d.Step, Target: d.Target, State: d.State.String(), NextTryAt: d.NextAt, Tries: []tryView{}, Behind: d.State == store.Behind}
+func (s *Server) viewDelivery(d *watch.Delivery) (deliveryView, error) {
+	v := deliveryView{ID: d.ID, Path: d.Path, Step: d.Step, Target: d.Target, State: d.State.String(), NextTryAt: d.NextAt, Tries: []tryView{}, Behind: d.State == watch.Behind}
 	var rules retry.Plan
 	if err := json.Unmarshal(d.Plan, &rules); err != nil {
 		return v, err
 	}
 	v.Plan = viewPlan(rules)
-	var request step.Request
+	var request want.Request
 	if err := json.Unmarshal(d.Request, &request); err != nil {
 		return v, err
 	}
-	v.Request = run.ShowDelivery(d.Tx.String(), step.Want{Path: d.Path, Kind: step.WantHTTP, Request: &request}).Request
-	tries, err := s.store.Tries(d.ID)
+	v.Request = run.ShowDelivery(d.Tx.String(), d.Path, d.Step, &want.Send{System: "http", Connection: d.Target, Request: &request}).Request
+	tries, err := s.engine.Watch.Tries(d.ID)
 	if err != nil {
 		return v, err
 	}
@@ -330,7 +329,7 @@ func (s *Server) viewDelivery(d *store.Delivery) (deliveryView, error) {
 		}
 		v.Tries = append(v.Tries, tryView{t.N, t.Round, t.At, float64(t.Took) / 1000, t.Outcome, t.Status, t.Detail, headers, string(t.Body)})
 	}
-	v.Upcoming, err = s.engine.Upcoming(d)
+	v.Upcoming, err = s.engine.Watch.Upcoming(d)
 	return v, err
 }
 
@@ -340,7 +339,7 @@ func (s *Server) transactionRehearsal(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	r, err := s.engine.Inspect(id)
+	r, err := s.engine.Watch.Inspect(id)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -355,11 +354,11 @@ func (s *Server) transactionMessages(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	if _, err := s.store.Transaction(id); err != nil {
+	if _, err := s.engine.Watch.Transaction(id); err != nil {
 		s.fail(c, err)
 		return
 	}
-	rows, err := s.store.Messages(id)
+	rows, err := s.engine.Watch.Messages(id)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -395,7 +394,7 @@ func (s *Server) transactionMessages(c *gin.Context) {
 func (s *Server) tryNow(c *gin.Context) {
 	id, err := id(c)
 	if err == nil {
-		err = s.engine.TryNow(c.Request.Context(), id)
+		err = s.engine.Lane.TryNow(c.Request.Context(), id)
 	}
 	if err != nil {
 		s.fail(c, err)

@@ -16,6 +16,7 @@ import (
 	"readyferry/connect"
 	"readyferry/core/plan"
 	"readyferry/engine"
+	"readyferry/engine/intake"
 	"readyferry/store"
 )
 
@@ -49,10 +50,10 @@ func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
 	})
 	for i, d := range documents {
 		name := fmt.Sprint("f", i)
-		if _, _, err := e.SaveDraft(context.Background(), name, []byte(d), nil); err != nil {
+		if _, _, err := e.Design.SaveDraft(context.Background(), name, []byte(d), nil); err != nil {
 			b.Fatal(err)
 		}
-		if _, _, err := e.Publish(context.Background(), name); err != nil {
+		if _, _, err := e.Design.Publish(context.Background(), name); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -62,8 +63,8 @@ func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
 // post sends a message in and waits until all that it has to do is done.
 func post(b *testing.B, e *engine.Engine, s *store.Store, path, body string) {
 	b.Helper()
-	in, _ := e.Find("POST", path)
-	a, err := e.Accept(context.Background(), in, engine.Call{Method: "POST", Path: path, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)})
+	in, _ := e.Intake.Find("POST", path)
+	a, err := e.Intake.Accept(context.Background(), in, intake.Call{Method: "POST", Path: path, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -16,8 +16,10 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/pointer"
+	"readyferry/core/retry"
 	"readyferry/core/schema"
 	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 // The kinds of connection.
@@ -50,7 +52,7 @@ type Connection struct {
 	TimeLimit               time.Duration // for one try
 	InFlight                int           // tries at once
 	PerSecond               float64       // tries per second, 0 for no limit
-	Retry                   *step.Retry   // what a delivery uses that names none
+	Retry                   *retry.Plan   // what a delivery uses that names none
 	Trip                    int           // "again" outcomes in a row after which deliveries wait; 0: never
 	Probe                   time.Duration // pause between probes while they wait
 	TestMethod, TestPath    string        // what the test calls
@@ -72,7 +74,7 @@ type SignIn struct {
 // Request is one try of a delivery.
 type Request struct {
 	ID string // the same on every try: the Idempotency-Key
-	step.Request
+	want.Request
 }
 
 // Answer is what an outside system said.
@@ -259,7 +261,7 @@ func connection(n *message.Node, found func(ptr, code, msg, repair string)) *Con
 		for _, b := range bad {
 			found("/retry/"+b.Setting, "retry", b.Reason, "")
 		}
-		if err := plan.Plan().Check(); err != nil && len(bad) == 0 {
+		if err := plan.Check(); err != nil && len(bad) == 0 {
 			found("/retry", "retry", err.Error(), "")
 		}
 		c.Retry = plan

@@ -20,6 +20,7 @@ import (
 
 	"readyferry/core/expr"
 	"readyferry/engine"
+	"readyferry/engine/catalog"
 	"readyferry/standin"
 )
 
@@ -42,13 +43,13 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 			return err
 		}
 		set.Define(d)
-		return e.SaveStandIn(ctx, d)
+		return e.Design.SaveStandIn(ctx, d)
 	}); err != nil {
 		return err
 	}
 	create := int64(0)
 	if err := each("connections", func(name string, b []byte) error {
-		_, err := e.SaveConnection(ctx, name, b, &create)
+		_, err := e.Design.SaveConnection(ctx, name, b, &create)
 		return unlessThere(err)
 	}); err != nil {
 		return err
@@ -60,7 +61,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 	// The flow that reads a queue or topic comes before the one that fills it.
 	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes", "return-scans", "overdue-notices",
 		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours", "loan-changes", "member-load", "supplier-news"} {
-		if e.IntakeOf(name) != nil {
+		if e.Watch.IntakeOf(name) != nil {
 			continue
 		}
 		if err := loadFlow(ctx, e, name); err != nil {
@@ -70,7 +71,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 	}
 	// All are there before the first is live: some name each other.
 	for _, name := range fresh {
-		if _, _, err := e.Publish(ctx, name); err != nil {
+		if _, _, err := e.Design.Publish(ctx, name); err != nil {
 			return fmt.Errorf("flow %s: %w", name, err)
 		}
 	}
@@ -99,7 +100,7 @@ func loadTables(ctx context.Context, e *engine.Engine) error {
 		if err != nil {
 			return err
 		}
-		if _, err := e.SaveTable(ctx, name, document, &create); errors.Is(err, engine.ErrConflict) {
+		if _, err := e.Design.SaveTable(ctx, name, document, &create); errors.Is(err, engine.ErrConflict) {
 			continue
 		} else if err != nil {
 			return fmt.Errorf("table %s: %w", name, err)
@@ -111,7 +112,7 @@ func loadTables(ctx context.Context, e *engine.Engine) error {
 		if err != nil {
 			return err
 		}
-		if _, err := e.Import(ctx, name, "csv", rows, false, false); err != nil {
+		if _, err := e.Design.Import(ctx, name, "csv", rows, false, false); err != nil {
 			return fmt.Errorf("table %s: %w", name, err)
 		}
 	}
@@ -140,15 +141,15 @@ func loadFlow(ctx context.Context, e *engine.Engine, name string) error {
 			return err
 		}
 	}
-	if err := e.CreateFlow(ctx, name, document, own); err != nil {
+	if err := e.Design.CreateFlow(ctx, name, document, own); err != nil {
 		return err
 	}
 	if err := each("samples/"+name, func(_ string, b []byte) error {
-		var s engine.Sample
+		var s catalog.Sample
 		if err := json.Unmarshal(b, &s); err != nil {
 			return err
 		}
-		return e.SaveSample(ctx, name, s)
+		return e.Design.SaveSample(ctx, name, s)
 	}); err != nil {
 		return err
 	}

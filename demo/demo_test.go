@@ -58,7 +58,7 @@ func TestTheDemoIsWithoutFaultAndShowsEveryEnd(t *testing.T) {
 		if f.Live != 1 || f.Edits != 0 {
 			t.Errorf("%s: version %d with %d edits", f.Name, f.Live, f.Edits)
 		}
-		r, findings, err := e.RehearseSamples(f.Name, nil, nil)
+		r, findings, err := e.Design.RehearseSamples(f.Name, nil, nil)
 		if err != nil || len(findings) != 0 {
 			t.Errorf("%s: %v %v", f.Name, findings, err)
 		}

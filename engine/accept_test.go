@@ -67,7 +67,7 @@ func TestTheDoor(t *testing.T) {
 	if a, err := w.post("/f/x", `{"a":1}`, "x-api-key: s3cret"); err != nil || a.Status != 202 || !strings.Contains(string(a.Body), "sample") {
 		t.Errorf("%+v %v", a, err)
 	}
-	samples, err := w.Samples("f")
+	samples, err := w.Engine.Catalog.Samples("f")
 	if err != nil || len(samples) != 1 || samples[0].Params["p"] != "x" || samples[0].Headers["x-api-key"] != "" {
 		t.Errorf("%+v %v", samples, err)
 	}
@@ -102,7 +102,7 @@ func TestTheDoor(t *testing.T) {
 	if in, allowed := w.Find("GET", "/f/x"); in != nil || len(allowed) != 1 {
 		t.Errorf("GET: %v %v", in, allowed)
 	}
-	if in, _ := w.Find("POST", "/f/a%2Fb"); in == nil || in.params[0].Value != "a/b" {
+	if in, _ := w.Find("POST", "/f/a%2Fb"); in == nil || in.Params[0].Value != "a/b" {
 		t.Errorf("an escaped slash: %+v", in)
 	}
 }
@@ -146,7 +146,7 @@ func TestEveryCapturedSampleIsKept(t *testing.T) {
 		})
 	}
 	all.Wait()
-	samples, err := w.Samples("f")
+	samples, err := w.Engine.Catalog.Samples("f")
 	if err != nil || len(samples) != 15 || len(names) != 15 {
 		t.Errorf("%d samples, %d names, %v", len(samples), len(names), err)
 	}

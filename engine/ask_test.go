@@ -10,6 +10,8 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/message"
+	"readyferry/engine/design"
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -110,7 +112,7 @@ func TestARepliesThatIsLateOrComesTwiceIsKept(t *testing.T) {
 	}
 	// Sent again by a person it asks anew, with time enough now.
 	w.publish(strings.Replace(asking, "within: 15s", "within: 5s", 1))
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(rows[0].ID).ID}, Version: "live"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(rows[0].ID).ID}, Version: "live"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(rows[0].ID, store.Delivered)
@@ -288,7 +290,7 @@ steps:
 		t.Errorf("%+v", l)
 	}
 	answer(`{"x": 1}`)
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)
@@ -324,7 +326,7 @@ steps:
 	})
 	id := w.accepted("/two", `{"k": "b"}`)
 	w.becomes(id, store.DeadLetter)
-	if _, err := w.EditRows(context.Background(), "k", nil, []RowEdit{{Value: node(t, `{"k":"b","v":"2"}`)}}); err != nil {
+	if _, err := w.EditRows(context.Background(), "k", nil, []design.RowEdit{{Value: node(t, `{"k":"b","v":"2"}`)}}); err != nil {
 		t.Fatal(err)
 	}
 	w.until("the other way is delivered", func() bool { return len(w.out.got()) == 2 })
@@ -332,7 +334,7 @@ steps:
 	if l := w.letter(id); l.State != store.LetterOpen {
 		t.Errorf("the letter is %s", l.State)
 	}
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)

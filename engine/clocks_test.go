@@ -17,6 +17,7 @@ import (
 	connectsql "readyferry/connect/sql"
 	"readyferry/core/message"
 	"readyferry/core/plan"
+	"readyferry/engine/watch"
 	"readyferry/store"
 )
 
@@ -56,9 +57,7 @@ func startAt(t *testing.T, dir string, out connect.Sender, now func() time.Time)
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &world{Engine: e, t: t, dir: dir}
-	t.Cleanup(w.close)
-	return w
+	return newWorld(e, t, dir, nil)
 }
 
 // A clock that jumps: forward, the times that passed are there once, each or not
@@ -79,7 +78,7 @@ func TestASchedulesTimesThatPassed(t *testing.T) {
 				t.Fatalf("%+v, %v", all, err)
 			}
 			if !all[0].NextAt.After(now) {
-				if err := w.due(all[0]); err != nil {
+				if err := w.Due(all[0]); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -125,7 +124,7 @@ intake: {kind: poll, of: desk, path: '/changes?since=${mark}', every: 24h, each:
 steps: []
 `)
 	w.until("two items came", func() bool { return len(w.bodies("poll")) == 2 })
-	state := func() *ClockState {
+	state := func() *watch.ClockState {
 		c, err := w.ClockOf("poll")
 		if err != nil {
 			t.Fatal(err)
@@ -197,14 +196,16 @@ steps: []
 `)
 	events := func(name string) string {
 		t.Helper()
-		f := w.flow(name)
-		c, err := w.store.ClockOf(name)
+		c, err := w.store.Clock(name)
 		if err != nil {
 			t.Fatal(err)
 		}
 		before := len(w.bodies(name))
-		if err := w.pollTable(f, c); err != nil {
-			return err.Error()
+		if err := w.Due(c); err != nil {
+			t.Fatal(err)
+		}
+		if c, err = w.store.Clock(name); err != nil || c.Error != "" {
+			return c.Error
 		}
 		var out []string
 		for _, b := range w.bodies(name)[before:] {

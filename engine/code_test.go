@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -28,7 +29,7 @@ steps:
 	if err != nil || len(effects) != 2 || !strings.Contains(string(effects[0].Result), `"value":{"twice":2,"k":"a","bad":"y"}`) {
 		t.Fatalf("%s, %v", effects, err)
 	}
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own", Message: []byte(`{"k": "b"}`)}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own", Message: []byte(`{"k": "b"}`)}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)

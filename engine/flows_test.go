@@ -8,6 +8,9 @@ import (
 	"testing"
 
 	"readyferry/core/run"
+	"readyferry/engine/catalog"
+	"readyferry/engine/design"
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -20,13 +23,13 @@ func TestVersions(t *testing.T) {
 	w.publish(strings.Replace(simple, "from: body.v", "from: body.w", 1))
 	ctx := context.Background()
 	ids := []store.ID{w.letter(id).ID}
-	if p, err := w.Preview(Decision{IDs: ids}); err != nil || p[0].Rehearsal.State != run.DeadLetter {
+	if p, err := w.Preview(journal.Decision{IDs: ids}); err != nil || p[0].Rehearsal.State != run.DeadLetter {
 		t.Errorf("under its own version: %+v %v", p, err)
 	}
-	if _, err := w.Resend(ctx, Decision{IDs: ids, Version: "draft"}); !errors.Is(err, ErrDecision) {
+	if _, err := w.Resend(ctx, journal.Decision{IDs: ids, Version: "draft"}); !errors.Is(err, ErrDecision) {
 		t.Errorf("under the draft: %v", err)
 	}
-	if _, err := w.Resend(ctx, Decision{IDs: ids, Version: "live"}); err != nil {
+	if _, err := w.Resend(ctx, journal.Decision{IDs: ids, Version: "live"}); err != nil {
 		t.Fatal(err)
 	}
 	if tx := w.becomes(id, store.Delivered); tx.Version != 2 {
@@ -43,7 +46,7 @@ func TestDraftsThatCannotBeReadAreNotSaved(t *testing.T) {
 		"no YAML":                 "a: [",
 		"a schema with a mistake": strings.Replace(simple, "steps:", "steps:\n  - {id: v, kind: validate, schema: {type: objct}}", 1),
 	} {
-		var refused *FindingsError
+		var refused *design.FindingsError
 		if _, _, err := w.SaveDraft(ctx, "simple", []byte(doc), nil); !errors.As(err, &refused) || len(refused.Findings) == 0 {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -59,7 +62,7 @@ func TestDraftsThatCannotBeReadAreNotSaved(t *testing.T) {
 	if _, _, err := w.SaveDraft(ctx, "simple", []byte(simple), &one); !errors.Is(err, ErrConflict) {
 		t.Errorf("a lost edit: %v", err)
 	}
-	var refused *FindingsError
+	var refused *design.FindingsError
 	if _, _, err := w.Publish(ctx, "simple"); !errors.As(err, &refused) {
 		t.Errorf("published with an error: %v", err)
 	}
@@ -80,11 +83,11 @@ func TestSecretsStaySealed(t *testing.T) {
 	if _, err := w.SaveConnection(ctx, "c", row.Document, nil); err != nil {
 		t.Fatal(err)
 	}
-	if got := w.connection("c").SignIn.Secrets; len(got) != 1 || got[0] != "very-secret-token" {
+	if got := w.Engine.Catalog.Connection("c").SignIn.Secrets; len(got) != 1 || got[0] != "very-secret-token" {
 		t.Errorf("%v", got)
 	}
 	// Another way to sign in needs a secret of its own.
-	var refused *FindingsError
+	var refused *design.FindingsError
 	if _, err := w.SaveConnection(ctx, "c", []byte(strings.Replace(string(row.Document), "bearer", "api-key", 1)), nil); !errors.As(err, &refused) {
 		t.Errorf("%v", err)
 	}
@@ -94,7 +97,7 @@ func TestSecretsStaySealed(t *testing.T) {
 func TestSamplesAreRehearsed(t *testing.T) {
 	w := simpleWorld(t)
 	ctx := context.Background()
-	s := Sample{Name: "one", Body: `{"v":1,"ref":"R"}`, Replies: map[string]Reply{"d": {Status: 503}}}
+	s := catalog.Sample{Name: "one", Body: `{"v":1,"ref":"R"}`, Replies: map[string]catalog.Reply{"d": {Status: 503}}}
 	if err := w.SaveSample(ctx, "simple", s); err != nil {
 		t.Fatal(err)
 	}
@@ -106,19 +109,19 @@ func TestSamplesAreRehearsed(t *testing.T) {
 	for _, e := range r[0].Trace {
 		outcomes[e.Path] = e.Outcome
 	}
-	s.Expect = &Expectation{State: run.Waiting, Answer: 202, Outcomes: outcomes}
+	s.Expect = &catalog.Expectation{State: run.Waiting, Answer: 202, Outcomes: outcomes}
 	for what, c := range map[string]struct {
-		change func(*Sample)
+		change func(*catalog.Sample)
 		want   string
 	}{
-		"as it was":     {func(*Sample) {}, "as expected"},
-		"another reply": {func(s *Sample) { s.Replies = nil }, "differs"},
-		"another body":  {func(s *Sample) { s.Body = `{"ref":"R"}` }, "differs"},
-		"no body":       {func(s *Sample) { s.Body = "" }, "differs"},
+		"as it was":     {func(*catalog.Sample) {}, "as expected"},
+		"another reply": {func(s *catalog.Sample) { s.Replies = nil }, "differs"},
+		"another body":  {func(s *catalog.Sample) { s.Body = `{"ref":"R"}` }, "differs"},
+		"no body":       {func(s *catalog.Sample) { s.Body = "" }, "differs"},
 	} {
 		changed := s
 		c.change(&changed)
-		r, _, err := w.RehearseSamples("simple", nil, []Sample{changed})
+		r, _, err := w.RehearseSamples("simple", nil, []catalog.Sample{changed})
 		if err != nil || r[0].Expected != c.want {
 			t.Errorf("%s: %+v %v", what, r[0], err)
 		}
@@ -170,7 +173,7 @@ func TestConcurrentChangesLeaveTheNewestVersionLive(t *testing.T) {
 	}
 	all.Wait()
 	f, err := w.store.Flow("simple")
-	if err != nil || w.flow("simple").version != f.Live {
-		t.Errorf("version %d is stored and %d runs, %v", f.Live, w.flow("simple").version, err)
+	if err != nil || w.Engine.Catalog.Flow("simple").Version != f.Live {
+		t.Errorf("version %d is stored and %d runs, %v", f.Live, w.Engine.Catalog.Flow("simple").Version, err)
 	}
 }

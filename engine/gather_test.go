@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"readyferry/connect"
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -184,11 +185,11 @@ func TestAGroupWhoseResultFailsIsRepaired(t *testing.T) {
 	if l.Path != "agg" || l.Phase != "fields/0/0 /all[]/n" || l.Kind != "aggregate" {
 		t.Errorf("%+v", l)
 	}
-	d := Decision{IDs: []store.ID{l.ID}, Patch: []byte(`[{"op":"add","path":"/1/n","value":2}]`)}
+	d := journal.Decision{IDs: []store.ID{l.ID}, Patch: []byte(`[{"op":"add","path":"/1/n","value":2}]`)}
 	if p, err := w.Preview(d); err != nil || p[0].Rehearsal == nil || p[0].Rehearsal.State != "delivered" {
 		t.Errorf("%+v %v", p, err)
 	}
-	if _, err := w.Resend(context.Background(), Decision{IDs: d.IDs, Message: []byte(`{"no":"list"}`)}); !errors.Is(err, ErrDecision) {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: d.IDs, Message: []byte(`{"no":"list"}`)}); !errors.Is(err, ErrDecision) {
 		t.Error(err)
 	}
 	if _, err := w.Resend(context.Background(), d); err != nil {
@@ -216,7 +217,7 @@ func TestGroupsOfAllPartsOfASplit(t *testing.T) {
 	w.close()
 	w = start(t, dir, out)
 	parts := w.parts(id)
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(parts[3].ID).ID}, Patch: []byte(`[{"op":"replace","path":"/fine","value":"4"}]`)}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(parts[3].ID).ID}, Patch: []byte(`[{"op":"replace","path":"/fine","value":"4"}]`)}); err != nil {
 		t.Fatal(err)
 	}
 	w.until("both are sent", func() bool { return len(w.out.got()) == 2 })
@@ -312,7 +313,7 @@ func TestAGapIsWaitedForAndGivenUp(t *testing.T) {
 				t.Errorf("%+v", l)
 			}
 			// What a person resends goes on.
-			if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{l.ID}}); err != nil {
+			if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{l.ID}}); err != nil {
 				t.Fatal(err)
 			}
 			w.becomes(third, store.Delivered)
@@ -489,7 +490,7 @@ steps:
 	if l.Path != "per[1]/m" || len(parts) != 2 {
 		t.Errorf("%+v", l)
 	}
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{l.ID}, Message: []byte("4")}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{l.ID}, Message: []byte("4")}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(pair.ID, store.Delivered)

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"readyferry/core/run"
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -88,7 +89,7 @@ func TestInspectionShowsDeliveriesThatAreDone(t *testing.T) {
 	w.out.status(422)
 	id = w.accepted("/simple", `{"v":8,"ref":"R"}`)
 	w.becomes(id, store.DeadLetter)
-	p, err := w.Preview(Decision{IDs: []store.ID{w.letter(id).ID}})
+	p, err := w.Preview(journal.Decision{IDs: []store.ID{w.letter(id).ID}})
 	if err != nil || len(p[0].Rehearsal.Deliveries) != 1 {
 		t.Errorf("%+v %v", p, err)
 	}

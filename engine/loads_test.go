@@ -11,6 +11,7 @@ import (
 
 	"readyferry/connect"
 	connectsql "readyferry/connect/sql"
+	"readyferry/engine/intake"
 	"readyferry/store"
 )
 
@@ -22,7 +23,7 @@ steps:
   - {id: n, kind: note, text: '${body.card}'}
 `
 
-func (w *world) load(n NewLoad, until ...store.LoadState) store.Load {
+func (w *world) load(n intake.NewLoad, until ...store.LoadState) store.Load {
 	w.t.Helper()
 	n.Flow, n.Title = "members", "test"
 	l, err := w.AddLoad(context.Background(), n)
@@ -77,7 +78,7 @@ func TestABulkLoadIsPausedAndGoesOnAfterARestart(t *testing.T) {
 	for i := range n {
 		fmt.Fprintf(&file, "c%d,\"line\r\nbreak, %d\"\r\n", i, i)
 	}
-	l := w.load(NewLoad{Format: "csv", Filter: `!record.card.endsWith("7")`, File: strings.NewReader(file.String())}, store.LoadReady)
+	l := w.load(intake.NewLoad{Format: "csv", Filter: `!record.card.endsWith("7")`, File: strings.NewReader(file.String())}, store.LoadReady)
 	if l.Total != n || l.Matching != n-n/10 || l.Taken != 0 || len(w.references("members")) != 0 {
 		t.Fatalf("the count: %+v", l)
 	}
@@ -89,7 +90,7 @@ func TestABulkLoadIsPausedAndGoesOnAfterARestart(t *testing.T) {
 	if err := w.SetLoad(ctx, l.ID, "pause"); err == nil {
 		paused := w.loadIs(l.ID, store.LoadPaused)
 		time.Sleep(50 * time.Millisecond)
-		if again, _ := w.store.Load(l.ID); again.Read != paused.Read && again.Read > paused.Read+loadBatch {
+		if again, _ := w.store.Load(l.ID); again.Read != paused.Read && again.Read > paused.Read+200 {
 			t.Errorf("it goes on although it is paused: %+v", again)
 		}
 		if err := w.SetLoad(ctx, l.ID, "resume"); err != nil {
@@ -120,7 +121,7 @@ func TestABulkLoadIsPausedAndGoesOnAfterARestart(t *testing.T) {
 func TestJSONLinesAndWhatCannotBeRead(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.publish(loadable)
-	l := w.load(NewLoad{Format: "jsonl", File: strings.NewReader("{\"card\": \"a\"}\n\n{\"card\": \"b\"}\r\n{\"card\": \"c\n{\"card\": \"d\"}")}, store.LoadReady)
+	l := w.load(intake.NewLoad{Format: "jsonl", File: strings.NewReader("{\"card\": \"a\"}\n\n{\"card\": \"b\"}\r\n{\"card\": \"c\n{\"card\": \"d\"}")}, store.LoadReady)
 	if l.Total != 4 {
 		t.Errorf("%+v", l)
 	}
@@ -134,7 +135,7 @@ func TestJSONLinesAndWhatCannotBeRead(t *testing.T) {
 	if got := fmt.Sprint(w.references("members")); got != "map[:1 a:1 b:1 d:1]" {
 		t.Error(got)
 	}
-	for name, n := range map[string]NewLoad{
+	for name, n := range map[string]intake.NewLoad{
 		"filter":              {Format: "csv", Filter: "record.", File: strings.NewReader("a\n1\n")},
 		"there is no SQL":     {Format: "query", Connection: "none", SQL: "SELECT 1", Key: "id"},
 		"a load reads csv":    {Format: "xml"},
@@ -145,12 +146,12 @@ func TestJSONLinesAndWhatCannotBeRead(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	failed := w.load(NewLoad{Format: "csv", File: strings.NewReader("card\na\nb,c\n")}, store.LoadFailed)
+	failed := w.load(intake.NewLoad{Format: "csv", File: strings.NewReader("card\na\nb,c\n")}, store.LoadFailed)
 	if failed.Error != "at record 2: a row has 2 fields, and the first row names 1 columns" {
 		t.Errorf("%q", failed.Error)
 	}
 	// What the filter cannot decide stops the load before anything is loaded.
-	odd := w.load(NewLoad{Format: "csv", Filter: "int(record.n) > 1", File: strings.NewReader("card,n\na,2\nb,x\n")}, store.LoadFailed)
+	odd := w.load(intake.NewLoad{Format: "csv", Filter: "int(record.n) > 1", File: strings.NewReader("card,n\na,2\nb,x\n")}, store.LoadFailed)
 	if !strings.HasPrefix(odd.Error, "at record 2: filter: ") || odd.Taken != 0 {
 		t.Errorf("%+v", odd)
 	}
@@ -169,14 +170,14 @@ func TestTheRowsOfAQueryAreLoaded(t *testing.T) {
 	databases := connectsql.New("", "")
 	defer databases.Close()
 	w := startAt(t, t.TempDir(), connect.Senders{connect.KindSQL: databases}, time.Now)
-	if err := w.Start(); err != nil {
+	if err := w.Engine.Start(); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.SaveConnection(context.Background(), "circ", []byte("readyferry: connection/1\nname: circ\nkind: sql\ndriver: sqlite\naddress: file://"+file+"\n"), nil); err != nil {
 		t.Fatal(err)
 	}
 	w.publish(loadable)
-	l := w.load(NewLoad{Format: "query", Connection: "circ", SQL: "SELECT id, card FROM members WHERE id % 2 = 0;", Key: "id"}, store.LoadReady)
+	l := w.load(intake.NewLoad{Format: "query", Connection: "circ", SQL: "SELECT id, card FROM members WHERE id % 2 = 0;", Key: "id"}, store.LoadReady)
 	if l.Total != 600 {
 		t.Fatalf("%+v", l)
 	}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"readyferry/connect"
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -47,7 +48,7 @@ func TestADeadLetterIsToldOnceAndCannotLoop(t *testing.T) {
 		t.Errorf("%s", got)
 	}
 	// Sent again and dead again, it is the same letter.
-	if _, err := w.Resend(t.Context(), Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
+	if _, err := w.Resend(t.Context(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
 		t.Fatal(err)
 	}
 	w.until("it is tried again", func() bool { return len(w.out.got()) >= 3 })

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"readyferry/connect"
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -81,7 +82,7 @@ func TestAPartDiesIsRepairedAndResent(t *testing.T) {
 	if whole.Reason != "part 2: "+l.Reason || whole.Place != "per[1]/m" || l.Phase != "fields/1 /item" || l.Path != "per[1]/m" || l.Class != "data" {
 		t.Errorf("%+v %+v", whole, l)
 	}
-	d := Decision{IDs: []store.ID{l.ID}, Patch: []byte(`[{"op":"add","path":"/id","value":"b"}]`)}
+	d := journal.Decision{IDs: []store.ID{l.ID}, Patch: []byte(`[{"op":"add","path":"/id","value":"b"}]`)}
 	if p, err := w.Preview(d); err != nil || p[0].Error != "" || p[0].Rehearsal.State != "delivered" || p[0].Rehearsal.Deliveries[0].Path != "per[1]/d" {
 		t.Fatalf("%+v %v", p, err)
 	}
@@ -137,7 +138,7 @@ func TestADeadPartStopsThoseThatHaveNotBegun(t *testing.T) {
 		}
 		// When a person has decided, the rest goes on.
 		parts := w.parts(id)
-		if err := w.Discard(context.Background(), Decision{IDs: []store.ID{w.letter(parts[1].ID).ID}}); err != nil {
+		if err := w.Discard(context.Background(), journal.Decision{IDs: []store.ID{w.letter(parts[1].ID).ID}}); err != nil {
 			t.Fatal(err)
 		}
 		w.becomes(id, store.Delivered)
@@ -249,10 +250,10 @@ func TestPartsAndGroupsAreResentUnderANewVersion(t *testing.T) {
 	for _, p := range w.parts(id) {
 		letters = append(letters, w.letter(p.ID).ID)
 	}
-	if p, err := w.Preview(Decision{IDs: letters, Version: "live"}); err != nil || p[0].Error != "" || p[0].Rehearsal.Trace[0].Outcome != "1 of 1 set" {
+	if p, err := w.Preview(journal.Decision{IDs: letters, Version: "live"}); err != nil || p[0].Error != "" || p[0].Rehearsal.Trace[0].Outcome != "1 of 1 set" {
 		t.Fatalf("%+v %v", p, err)
 	}
-	if _, err := w.Resend(context.Background(), Decision{IDs: letters, Version: "live"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: letters, Version: "live"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)
@@ -265,7 +266,7 @@ func TestPartsAndGroupsAreResentUnderANewVersion(t *testing.T) {
 		t.Errorf("%+v", l)
 	}
 	w.publish(flow("id", "items"))
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(g.ID).ID}, Version: "live"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(g.ID).ID}, Version: "live"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(g.ID, store.Delivered)
@@ -277,7 +278,7 @@ func TestPartsAndGroupsAreResentUnderANewVersion(t *testing.T) {
 	w.becomes(bad, store.DeadLetter)
 	w.until("the part is dead", func() bool { p := w.parts(bad); return len(p) == 1 && p[0].State == store.DeadLetter })
 	w.publish("readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps: [{id: n, kind: note, text: x}]\n")
-	_, err = w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(w.parts(bad)[0].ID).ID}, Version: "live"})
+	_, err = w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(w.parts(bad)[0].ID).ID}, Version: "live"})
 	if err == nil || !strings.Contains(err.Error(), "does not come to per") {
 		t.Error(err)
 	}

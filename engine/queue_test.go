@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"testing"
 
+	"readyferry/engine/design"
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -22,7 +24,7 @@ steps:
 	if _, findings, err := w.SaveDraft(context.Background(), "filler", []byte(filler), nil); err != nil || findings[1].Code != "queue-unread" {
 		t.Fatalf("%v %v", findings, err)
 	}
-	var refused *FindingsError
+	var refused *design.FindingsError
 	if _, _, err := w.Publish(context.Background(), "filler"); !errors.As(err, &refused) {
 		t.Fatalf("published although nobody reads the queue: %v", err)
 	}
@@ -65,7 +67,7 @@ steps:
 		t.Errorf("%+v", l)
 	}
 	w.publish(reader)
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)

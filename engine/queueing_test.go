@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -91,7 +92,7 @@ func TestAMessageThatWaitsTooLongIsADeadLetterAndCanBeResent(t *testing.T) {
 	if r, err := w.Inspect(dead.ID); err != nil || len(r.Trace) != 0 {
 		t.Errorf("%+v %v", r, err)
 	}
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(dead.ID).ID}}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(dead.ID).ID}}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(dead.ID, store.Delivered)

@@ -9,6 +9,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/run"
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -28,16 +29,16 @@ func TestGivingUpRepairingAndResending(t *testing.T) {
 	}
 	ctx := context.Background()
 	// A resend that fails adds to the same dead letter.
-	if _, err := w.Resend(ctx, Decision{IDs: []store.ID{l.ID}}); err != nil {
+	if _, err := w.Resend(ctx, journal.Decision{IDs: []store.ID{l.ID}}); err != nil {
 		t.Fatal(err)
 	}
 	w.until("it is dead again", func() bool { return w.letter(id).State == store.LetterOpen && len(w.out.got()) == 6 })
 	w.out.say(nil)
-	p, err := w.Preview(Decision{IDs: []store.ID{l.ID}, Message: []byte(`{"v":2,"ref":"R"}`)})
+	p, err := w.Preview(journal.Decision{IDs: []store.ID{l.ID}, Message: []byte(`{"v":2,"ref":"R"}`)})
 	if err != nil || p[0].Rehearsal == nil || p[0].Rehearsal.Deliveries[0].Request.URL != "/x/2" {
 		t.Fatalf("%+v %v", p, err)
 	}
-	if _, err := w.Resend(ctx, Decision{IDs: []store.ID{l.ID}, Message: []byte(`{"v":2,"ref":"R"}`), Why: "asked by phone"}); err != nil {
+	if _, err := w.Resend(ctx, journal.Decision{IDs: []store.ID{l.ID}, Message: []byte(`{"v":2,"ref":"R"}`), Why: "asked by phone"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)
@@ -64,7 +65,7 @@ func TestGivingUpRepairingAndResending(t *testing.T) {
 	if got := strings.Join(what, " "); got != "died resent died resent resolved" {
 		t.Error(got)
 	}
-	if _, err := w.Resend(ctx, Decision{IDs: []store.ID{l.ID}}); !errors.Is(err, ErrDecision) {
+	if _, err := w.Resend(ctx, journal.Decision{IDs: []store.ID{l.ID}}); !errors.Is(err, ErrDecision) {
 		t.Errorf("a second resend: %v", err)
 	}
 	tries, err := w.store.Tries(mustID(t, run.DeliveryID(id.String(), "d")))
@@ -81,7 +82,7 @@ func TestDiscardEndsAMessageWithAReason(t *testing.T) {
 	if l.Class != "data" || l.Phase != "fields/0 /v" || !strings.HasPrefix(l.Reason, "body.v is missing") {
 		t.Errorf("%+v", l)
 	}
-	if err := w.Discard(context.Background(), Decision{IDs: []store.ID{l.ID}, Why: "a test"}); err != nil {
+	if err := w.Discard(context.Background(), journal.Decision{IDs: []store.ID{l.ID}, Why: "a test"}); err != nil {
 		t.Fatal(err)
 	}
 	if tx := w.becomes(id, store.TurnedAway); !strings.HasPrefix(tx.Reason, "discarded: ") {
@@ -104,14 +105,14 @@ func TestAPatchRepairsMany(t *testing.T) {
 	if err != nil || len(causes) != 1 || causes[0].N != 3 {
 		t.Fatalf("%+v %v", causes, err)
 	}
-	bad := Decision{IDs: ids, Patch: []byte(`[{"op":"move","from":"/nothing","path":"/v"}]`)}
+	bad := journal.Decision{IDs: ids, Patch: []byte(`[{"op":"move","from":"/nothing","path":"/v"}]`)}
 	if _, err := w.Resend(context.Background(), bad); !errors.Is(err, ErrDecision) {
 		t.Errorf("a patch that does not fit: %v", err)
 	}
 	if n, _ := w.store.CountOpenLetters(); n != 3 {
 		t.Errorf("%d open letters after a refused resend", n)
 	}
-	if _, err := w.Resend(context.Background(), Decision{IDs: ids, Patch: []byte(`[{"op":"move","from":"/value","path":"/v"}]`)}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: ids, Patch: []byte(`[{"op":"move","from":"/value","path":"/v"}]`)}); err != nil {
 		t.Fatal(err)
 	}
 	w.until("all are delivered", func() bool { return len(w.out.got()) == 3 })
@@ -127,7 +128,7 @@ func TestARepairedMessageMayTakeAnotherWay(t *testing.T) {
 	id := w.accepted("/ways", `{"to":"a"}`)
 	w.becomes(id, store.DeadLetter)
 	w.out.say(nil)
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}, Message: []byte(`{"to":"b"}`)}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Message: []byte(`{"to":"b"}`)}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)
@@ -153,7 +154,7 @@ func TestADiscardedWayStaysDiscarded(t *testing.T) {
 	})
 	id := w.accepted("/ways", `{"to":"a","bad":true}`)
 	w.becomes(id, store.DeadLetter)
-	if err := w.Discard(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}}); err != nil {
+	if err := w.Discard(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}}); err != nil {
 		t.Fatal(err)
 	}
 	close(hold)

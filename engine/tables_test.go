@@ -10,6 +10,8 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/table"
+	"readyferry/engine/design"
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -86,13 +88,13 @@ func TestALookupOverThreeHops(t *testing.T) {
 	}
 	// The table changes: the message that is sent again looks anew, and what
 	// the first one found then is still shown.
-	if _, err := w.EditRows(context.Background(), "branches", nil, []RowEdit{{Value: node(t, `{"code":"MARL","name":"Marlow Road","run":"1"}`)}}); err != nil {
+	if _, err := w.EditRows(context.Background(), "branches", nil, []design.RowEdit{{Value: node(t, `{"code":"MARL","name":"Marlow Road","run":"1"}`)}}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.Import(context.Background(), "runs", "csv", []byte("run,day,van\n1,tue,Z\n"), false, false); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{l.ID}, Version: "own"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{l.ID}, Version: "own"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(second, store.Delivered)
@@ -177,7 +179,7 @@ func TestATableKeepsItsVersions(t *testing.T) {
 	w.table("name: t\n", "k,v\n1,a\n2,b\n")
 	first, _ := w.store.TableInfo("t")
 	preview, err := w.Import(ctx, "t", "csv", []byte("k,v\n2,B\n3,c\n"), false, true)
-	if err != nil || preview != (Imported{Rows: 2, Added: 1, Changed: 1, Removed: 1}) {
+	if err != nil || preview != (design.Imported{Rows: 2, Added: 1, Changed: 1, Removed: 1}) {
 		t.Errorf("%+v, %v", preview, err)
 	}
 	if got := w.rows("t"); got != `{"k":"1","v":"a"} {"k":"2","v":"b"}` {
@@ -189,10 +191,10 @@ func TestATableKeepsItsVersions(t *testing.T) {
 	if got := w.rows("t"); got != `{"k":"1","v":"a"} {"k":"2","v":"B"} {"k":"3","v":"c"}` {
 		t.Errorf("merged: %s", got)
 	}
-	if _, err := w.EditRows(ctx, "t", nil, []RowEdit{{Value: node(t, `{"k":"3","v":"again"}`)}}); err == nil || !strings.Contains(err.Error(), "clashes") {
+	if _, err := w.EditRows(ctx, "t", nil, []design.RowEdit{{Value: node(t, `{"k":"3","v":"again"}`)}}); err == nil || !strings.Contains(err.Error(), "clashes") {
 		t.Errorf("a key stands twice: %v", err)
 	}
-	if _, err := w.EditRows(ctx, "t", &first.Version, []RowEdit{{Value: node(t, `{"k":"9"}`)}}); !errors.Is(err, ErrConflict) {
+	if _, err := w.EditRows(ctx, "t", &first.Version, []design.RowEdit{{Value: node(t, `{"k":"9"}`)}}); !errors.Is(err, ErrConflict) {
 		t.Errorf("a lost edit: %v", err)
 	}
 	// Keys change places in one edit.
@@ -201,7 +203,7 @@ func TestATableKeepsItsVersions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.EditRows(ctx, "t", nil, []RowEdit{{Row: rows[0].N, Value: node(t, `{"k":"2","v":"a"}`)}, {Row: rows[1].N, Value: node(t, `{"k":"1","v":"B"}`)}, {Row: rows[2].N}}); err != nil {
+	if _, err := w.EditRows(ctx, "t", nil, []design.RowEdit{{Row: rows[0].N, Value: node(t, `{"k":"2","v":"a"}`)}, {Row: rows[1].N, Value: node(t, `{"k":"1","v":"B"}`)}, {Row: rows[2].N}}); err != nil {
 		t.Fatal(err)
 	}
 	if got := w.rows("t"); got != `{"k":"2","v":"a"} {"k":"1","v":"B"}` {
@@ -226,7 +228,7 @@ func TestALoadThatIsStoppedHalfWay(t *testing.T) {
 	w.table("name: big\n", "k,v\n0,old\n")
 	var file strings.Builder
 	file.WriteString("k,v\n")
-	for i := range 3 * changeBatch {
+	for i := range 3 * 2000 {
 		fmt.Fprintf(&file, "%d,new\n", i)
 	}
 	ctx, stop := context.WithCancel(context.Background())
@@ -245,7 +247,7 @@ func TestALoadThatIsStoppedHalfWay(t *testing.T) {
 	if _, err := w.Import(context.Background(), "big", "csv", []byte(file.String()), false, false); err != nil {
 		t.Fatal(err)
 	}
-	if n := strings.Count(w.rows("big"), "new"); n != 3*changeBatch {
+	if n := strings.Count(w.rows("big"), "new"); n != 3*2000 {
 		t.Errorf("%d rows", n)
 	}
 }

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"readyferry/core/flow"
+	"readyferry/engine/journal"
+	"readyferry/engine/perform"
 	"readyferry/store"
 )
 
@@ -69,7 +71,7 @@ func TestASubscriptionBeginsWhereItSays(t *testing.T) {
 	w.scan(0)
 	w.scan(1)
 	time.Sleep(5 * time.Millisecond)
-	at := w.clock().Format(time.RFC3339Nano)
+	at := w.Engine.Journal.Now().Format(time.RFC3339Nano)
 	time.Sleep(5 * time.Millisecond)
 	w.scan(2)
 	for name, begin := range map[string]string{
@@ -97,9 +99,7 @@ func TestASubscriptionBeginsWhereItSays(t *testing.T) {
 	if err := w.Unsubscribe(context.Background(), "returns", "late"); !errors.Is(err, ErrInUse) {
 		t.Error(err)
 	}
-	if err := w.Delete(context.Background(), "late"); err != nil {
-		t.Fatal(err)
-	}
+	w.until("all of late has ended, and it goes", func() bool { return w.Delete(context.Background(), "late") == nil })
 	if err := w.Unsubscribe(context.Background(), "returns", "late"); err != nil {
 		t.Error(err)
 	}
@@ -164,7 +164,7 @@ func TestRetentionNeverDropsTheUnreadUnlessTold(t *testing.T) {
 		w.scan(i)
 	}
 	kept := func() int { rows, _ := w.store.ReadLog("returns", 0, false, 10); return len(rows) }
-	small := Retention{KeepBytes: 1}
+	small := perform.Retention{KeepBytes: 1}
 	if err := w.SetRetention(context.Background(), "returns", small); err != nil || kept() != 3 {
 		t.Errorf("%d kept, %v", kept(), err)
 	}
@@ -176,7 +176,7 @@ func TestRetentionNeverDropsTheUnreadUnlessTold(t *testing.T) {
 	if err != nil || len(subs) != 1 || subs[0].Missed != 3 || subs[0].Position != 3 {
 		t.Errorf("%+v %v", subs, err)
 	}
-	if err := w.SetRetention(context.Background(), "returns", Retention{KeepFor: -1}); !errors.Is(err, ErrDecision) {
+	if err := w.SetRetention(context.Background(), "returns", perform.Retention{KeepFor: -1}); !errors.Is(err, ErrDecision) {
 		t.Error(err)
 	}
 }
@@ -197,7 +197,7 @@ func TestAFullQueueRefusesAndLosesNothing(t *testing.T) {
 	}
 	w.pauseQueue(false)
 	w.until("the queue is read", func() bool { return w.depth("q") == 0 })
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)

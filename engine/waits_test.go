@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"readyferry/engine/design"
+	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -80,13 +82,13 @@ steps:
 		if err != nil {
 			t.Fatal(err)
 		}
-		e := RowEdit{Value: node(t, value)}
+		e := design.RowEdit{Value: node(t, value)}
 		for _, r := range rows {
 			if strings.Contains(string(r.Body), `"ELMS"`) && strings.Contains(value, `"ELMS"`) {
 				e.Row = r.N
 			}
 		}
-		if _, err := w.EditRows(context.Background(), "branches", nil, []RowEdit{e}); err != nil {
+		if _, err := w.EditRows(context.Background(), "branches", nil, []design.RowEdit{e}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -114,7 +116,7 @@ steps:
 	}
 	// A person makes the row and sends it again.
 	edit(`{"code":"GONE","open":"yes"}`)
-	if _, err := w.Resend(context.Background(), Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)

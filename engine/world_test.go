@@ -16,6 +16,12 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/step"
+	"readyferry/engine/design"
+	"readyferry/engine/intake"
+	"readyferry/engine/journal"
+	"readyferry/engine/lane"
+	"readyferry/engine/perform"
+	"readyferry/engine/watch"
 	"readyferry/store"
 )
 
@@ -60,11 +66,25 @@ func (f *target) got() []call {
 	return append([]call(nil), f.calls...)
 }
 
+// world is an engine as a test uses it.
 type world struct {
 	*Engine
-	t   *testing.T
-	dir string
-	out *target
+	*journal.Journal
+	*design.Designs
+	*intake.Intakes
+	*lane.Lanes
+	*perform.Performers
+	*watch.Watch
+	t     *testing.T
+	dir   string
+	out   *target
+	store *store.Store
+}
+
+func newWorld(e *Engine, t *testing.T, dir string, out *target) *world {
+	w := &world{e, e.Journal, e.Design, e.Intake, e.Lane, e.Perform, e.Watch, t, dir, out, e.Journal.Store}
+	t.Cleanup(w.close)
+	return w
 }
 
 func start(t *testing.T, dir string, out *target) *world {
@@ -84,9 +104,7 @@ func start(t *testing.T, dir string, out *target) *world {
 	if err := e.Start(); err != nil {
 		t.Fatal(err)
 	}
-	w := &world{e, t, dir, out}
-	t.Cleanup(w.close)
-	return w
+	return newWorld(e, t, dir, out)
 }
 
 func (w *world) close() {
@@ -128,7 +146,7 @@ func (w *world) post(path, body string, headers ...string) (*step.Answer, error)
 		k, v, _ := strings.Cut(p, ":")
 		h.Set(k, strings.TrimSpace(v))
 	}
-	return w.Accept(context.Background(), in, Call{Method: "POST", Path: path, Header: h, Body: []byte(body)})
+	return w.Accept(context.Background(), in, intake.Call{Method: "POST", Path: path, Header: h, Body: []byte(body)})
 }
 
 // accepted posts a message and gives its transaction.

@@ -31,9 +31,9 @@ func (tx *Tx) DropAsk(correlation string) error {
 }
 
 // HasLimit tells whether a transaction waits at a path.
-func (tx *Tx) HasLimit(id ID, path string) (bool, error) {
+func (v View) HasLimit(id ID, path string) (bool, error) {
 	var n int64
-	err := tx.db.Model(&TimeLimit{}).Where("tx = ? AND path = ? AND waits", id, path).Count(&n).Error
+	err := v.db.Model(&TimeLimit{}).Where("tx = ? AND path = ? AND waits", id, path).Count(&n).Error
 	return n > 0, err
 }
 
@@ -46,7 +46,7 @@ func (tx *Tx) AnswerOnce(id ID, answer []byte) (first bool, err error) {
 
 // Called lists the transactions that a transaction's steps have begun in other
 // flows.
-func (s *Store) Called(id ID, limit int) ([]Transaction, error) {
+func (v View) Called(id ID, limit int) ([]Transaction, error) {
 	var out []Transaction
-	return out, s.read.Where("caller = ?", id).Order("id").Limit(limit).Find(&out).Error
+	return out, v.db.Where("caller = ?", id).Order("id").Limit(limit).Find(&out).Error
 }

@@ -28,21 +28,15 @@ type PolledRow struct {
 }
 
 // Clocks lists the clocks of all flows.
-func (s *Store) Clocks() ([]Clock, error) {
+func (v View) Clocks() ([]Clock, error) {
 	var out []Clock
-	return out, s.read.Order("next_at").Find(&out).Error
+	return out, v.db.Order("next_at").Find(&out).Error
 }
 
-// ClockOf gives the clock of a flow, or ErrNotFound.
-func (s *Store) ClockOf(flow string) (Clock, error) {
+// Clock gives the clock of a flow, or ErrNotFound.
+func (v View) Clock(flow string) (Clock, error) {
 	var c Clock
-	return c, s.read.Where("flow = ?", flow).Take(&c).Error
-}
-
-// Clock is Store.ClockOf inside a write.
-func (tx *Tx) Clock(flow string) (Clock, error) {
-	var c Clock
-	return c, tx.db.Where("flow = ?", flow).Take(&c).Error
+	return c, v.db.Where("flow = ?", flow).Take(&c).Error
 }
 
 // SaveClock writes a clock.
@@ -57,13 +51,8 @@ func (tx *Tx) DeleteClock(flow string) error {
 }
 
 // Polled gives the hashes of rows that were seen before, by key.
-func (s *Store) Polled(flow string, keys []string) (map[string]string, error) {
-	return polled(s.read, flow, keys)
-}
-
-// Polled is Store.Polled inside a write.
-func (tx *Tx) Polled(flow string, keys []string) (map[string]string, error) {
-	return polled(tx.db, flow, keys)
+func (v View) Polled(flow string, keys []string) (map[string]string, error) {
+	return polled(v.db, flow, keys)
 }
 
 func polled(db *gorm.DB, flow string, keys []string) (map[string]string, error) {
@@ -103,7 +92,7 @@ func (tx *Tx) ForgetPolled(flow string, keys []string) error {
 }
 
 // PolledKeys lists keys that were seen, behind one.
-func (s *Store) PolledKeys(flow, after string, limit int) ([]string, error) {
+func (v View) PolledKeys(flow, after string, limit int) ([]string, error) {
 	var out []string
-	return out, s.read.Model(&PolledRow{}).Where("flow = ? AND key > ?", flow, after).Order("key").Limit(limit).Pluck("key", &out).Error
+	return out, v.db.Model(&PolledRow{}).Where("flow = ? AND key > ?", flow, after).Order("key").Limit(limit).Pluck("key", &out).Error
 }

@@ -57,8 +57,8 @@ type Count struct {
 
 // Counts gives the counts of the minutes from (included) to to (excluded), of
 // one flow or of all when flow is empty.
-func (s *Store) Counts(flow string, from, to time.Time) ([]Count, error) {
-	q := s.read.Model(&count{}).Where("minute >= ? AND minute < ? AND n <> 0", max(1, from.Unix()/60), to.Unix()/60+1)
+func (v View) Counts(flow string, from, to time.Time) ([]Count, error) {
+	q := v.db.Model(&count{}).Where("minute >= ? AND minute < ? AND n <> 0", max(1, from.Unix()/60), to.Unix()/60+1)
 	if flow != "" {
 		q = q.Where("flow = ?", flow)
 	}
@@ -66,8 +66,8 @@ func (s *Store) Counts(flow string, from, to time.Time) ([]Count, error) {
 }
 
 // Totals gives the counts over all time.
-func (s *Store) Totals() ([]Count, error) {
-	return readCounts(s.read.Model(&count{}).Where("minute = 0 AND n <> 0"))
+func (v View) Totals() ([]Count, error) {
+	return readCounts(v.db.Model(&count{}).Where("minute = 0 AND n <> 0"))
 }
 
 func readCounts(q *gorm.DB) ([]Count, error) {

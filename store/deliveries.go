@@ -3,8 +3,6 @@ package store
 import (
 	"errors"
 	"time"
-
-	"gorm.io/gorm"
 )
 
 // AddDelivery stores a new delivery. With an order value it waits behind an
@@ -63,38 +61,28 @@ func (tx *Tx) SaveDelivery(d *Delivery, now time.Time) error {
 }
 
 // Delivery gives a delivery by id, or ErrNotFound.
-func (s *Store) Delivery(id ID) (Delivery, error) { return delivery(s.read, id) }
-
-// Delivery is Store.Delivery inside a write.
-func (tx *Tx) Delivery(id ID) (Delivery, error) { return delivery(tx.db, id) }
-
-func delivery(db *gorm.DB, id ID) (Delivery, error) {
+func (v View) Delivery(id ID) (Delivery, error) {
 	var d Delivery
-	return d, db.Where("id = ?", id).Take(&d).Error
+	return d, v.db.Where("id = ?", id).Take(&d).Error
 }
 
 // Deliveries lists the deliveries of a transaction in the order of their making.
-func (s *Store) Deliveries(txID ID) ([]Delivery, error) { return deliveries(s.read, txID) }
-
-// Deliveries is Store.Deliveries inside a write.
-func (tx *Tx) Deliveries(txID ID) ([]Delivery, error) { return deliveries(tx.db, txID) }
-
-func deliveries(db *gorm.DB, txID ID) ([]Delivery, error) {
+func (v View) Deliveries(txID ID) ([]Delivery, error) {
 	var out []Delivery
-	return out, db.Where("tx = ?", txID).Order("seq").Find(&out).Error
+	return out, v.db.Where("tx = ?", txID).Order("seq").Find(&out).Error
 }
 
 // Due lists deliveries to a target whose time has come, the longest due first.
-func (s *Store) Due(target string, now time.Time, limit int) ([]Delivery, error) {
+func (v View) Due(target string, now time.Time, limit int) ([]Delivery, error) {
 	var out []Delivery
-	return out, s.read.Where("target = ? AND state = 0 AND next_at <= ?", target, now).Order("next_at").Limit(limit).Find(&out).Error
+	return out, v.db.Where("target = ? AND state = 0 AND next_at <= ?", target, now).Order("next_at").Limit(limit).Find(&out).Error
 }
 
 // NextDue gives the time of the earliest delivery to a target; ok is false
 // when none waits.
-func (s *Store) NextDue(target string) (at time.Time, ok bool, err error) {
+func (v View) NextDue(target string) (at time.Time, ok bool, err error) {
 	var d Delivery
-	err = s.read.Select("next_at").Where("target = ? AND state = 0", target).Order("next_at").Take(&d).Error
+	err = v.db.Select("next_at").Where("target = ? AND state = 0", target).Order("next_at").Take(&d).Error
 	if errors.Is(err, ErrNotFound) || err == nil && d.NextAt == nil {
 		return at, false, nil
 	}
@@ -106,9 +94,9 @@ func (s *Store) NextDue(target string) (at time.Time, ok bool, err error) {
 
 // After gives the time of the earliest delivery to a target that is due later
 // than now, or nil.
-func (s *Store) After(target string, now time.Time) (*time.Time, error) {
+func (v View) After(target string, now time.Time) (*time.Time, error) {
 	var d Delivery
-	err := s.read.Select("next_at").Where("target = ? AND state = 0 AND next_at > ?", target, now).Order("next_at").Take(&d).Error
+	err := v.db.Select("next_at").Where("target = ? AND state = 0 AND next_at > ?", target, now).Order("next_at").Take(&d).Error
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
@@ -116,21 +104,21 @@ func (s *Store) After(target string, now time.Time) (*time.Time, error) {
 }
 
 // PendingTargets lists the targets for which deliveries wait.
-func (s *Store) PendingTargets() ([]string, error) {
+func (v View) PendingTargets() ([]string, error) {
 	var out []string
-	return out, s.read.Model(&Delivery{}).Where("state = 0").Distinct().Pluck("target", &out).Error
+	return out, v.db.Model(&Delivery{}).Where("state = 0").Distinct().Pluck("target", &out).Error
 }
 
 // WaitingFor counts deliveries that wait for a target, up to a thousand.
-func (s *Store) WaitingFor(target string) (n int64, err error) {
-	return n, s.read.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM deliveries WHERE target = ? AND state = 0 LIMIT 1000)", target).Scan(&n).Error
+func (v View) WaitingFor(target string) (n int64, err error) {
+	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM deliveries WHERE target = ? AND state = 0 LIMIT 1000)", target).Scan(&n).Error
 }
 
 // AddTry stores an attempt.
 func (tx *Tx) AddTry(t *Try) error { return tx.db.Create(t).Error }
 
 // Tries lists the attempts of a delivery in order.
-func (s *Store) Tries(id ID) ([]Try, error) {
+func (v View) Tries(id ID) ([]Try, error) {
 	var out []Try
-	return out, s.read.Where("delivery = ?", id).Order("n").Find(&out).Error
+	return out, v.db.Where("delivery = ?", id).Order("n").Find(&out).Error
 }

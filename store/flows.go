@@ -9,21 +9,15 @@ import (
 )
 
 // Flows lists all flows by title.
-func (s *Store) Flows() ([]Flow, error) {
+func (v View) Flows() ([]Flow, error) {
 	var out []Flow
-	return out, s.read.Order("title, name").Find(&out).Error
+	return out, v.db.Order("title, name").Find(&out).Error
 }
 
 // Flow gives a flow by name, or ErrNotFound.
-func (s *Store) Flow(name string) (Flow, error) {
+func (v View) Flow(name string) (Flow, error) {
 	var f Flow
-	return f, s.read.Where("name = ?", name).Take(&f).Error
-}
-
-// Flow is Store.Flow inside a write.
-func (tx *Tx) Flow(name string) (Flow, error) {
-	var f Flow
-	return f, tx.db.Where("name = ?", name).Take(&f).Error
+	return f, v.db.Where("name = ?", name).Take(&f).Error
 }
 
 // SaveFlow creates or replaces a flow.
@@ -41,14 +35,9 @@ func (tx *Tx) DeleteFlow(name string) error {
 }
 
 // Files gives the files of a flow's draft.
-func (s *Store) Files(flow string) (map[string][]byte, error) { return files(s.read, flow) }
-
-// Files is Store.Files inside a write.
-func (tx *Tx) Files(flow string) (map[string][]byte, error) { return files(tx.db, flow) }
-
-func files(db *gorm.DB, flow string) (map[string][]byte, error) {
+func (v View) Files(flow string) (map[string][]byte, error) {
 	var rows []FlowFile
-	if err := db.Where("flow = ?", flow).Find(&rows).Error; err != nil {
+	if err := v.db.Where("flow = ?", flow).Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	out := map[string][]byte{}
@@ -72,15 +61,15 @@ func (tx *Tx) SaveFile(flow, name string, body []byte) error {
 }
 
 // Version gives a published version, or ErrNotFound.
-func (s *Store) Version(flow string, n int) (Version, error) {
-	var v Version
-	return v, s.read.Where("flow = ? AND n = ?", flow, n).Take(&v).Error
+func (v View) Version(flow string, n int) (Version, error) {
+	var out Version
+	return out, v.db.Where("flow = ? AND n = ?", flow, n).Take(&out).Error
 }
 
 // Versions lists the versions of a flow, the newest first, without documents.
-func (s *Store) Versions(flow string) ([]Version, error) {
+func (v View) Versions(flow string) ([]Version, error) {
 	var out []Version
-	return out, s.read.Select("flow, n, published_at").Where("flow = ?", flow).Order("n DESC").Find(&out).Error
+	return out, v.db.Select("flow, n, published_at").Where("flow = ?", flow).Order("n DESC").Find(&out).Error
 }
 
 // AddVersion stores a new version and gives it the next number.
@@ -94,15 +83,15 @@ func (tx *Tx) AddVersion(v *Version) error {
 }
 
 // Samples lists the samples of a flow in their order.
-func (s *Store) Samples(flow string) ([]Sample, error) {
+func (v View) Samples(flow string) ([]Sample, error) {
 	var out []Sample
-	return out, s.read.Where("flow = ?", flow).Order("position, name").Find(&out).Error
+	return out, v.db.Where("flow = ?", flow).Order("position, name").Find(&out).Error
 }
 
 // Sample gives a sample by name, or ErrNotFound.
-func (s *Store) Sample(flow, name string) (Sample, error) {
+func (v View) Sample(flow, name string) (Sample, error) {
 	var out Sample
-	return out, s.read.Where("flow = ? AND name = ?", flow, name).Take(&out).Error
+	return out, v.db.Where("flow = ? AND name = ?", flow, name).Take(&out).Error
 }
 
 // SaveSample creates or replaces a sample; a new one goes to the end.
@@ -126,9 +115,9 @@ func (tx *Tx) SaveSample(sample *Sample) error {
 
 // FreeSampleName gives the name, or the name with a number behind it when it
 // is taken.
-func (tx *Tx) FreeSampleName(flow, name string) (string, error) {
+func (v View) FreeSampleName(flow, name string) (string, error) {
 	for free, n := name, 2; ; free, n = fmt.Sprintf("%s (%d)", name, n), n+1 {
-		err := tx.db.Where("flow = ? AND name = ?", flow, free).Take(&Sample{}).Error
+		err := v.db.Where("flow = ? AND name = ?", flow, free).Take(&Sample{}).Error
 		if errors.Is(err, ErrNotFound) {
 			return free, nil
 		}
@@ -139,8 +128,8 @@ func (tx *Tx) FreeSampleName(flow, name string) (string, error) {
 }
 
 // CountSamples tells how many samples a flow has.
-func (tx *Tx) CountSamples(flow string) (n int64, err error) {
-	return n, tx.db.Model(&Sample{}).Where("flow = ?", flow).Count(&n).Error
+func (v View) CountSamples(flow string) (n int64, err error) {
+	return n, v.db.Model(&Sample{}).Where("flow = ?", flow).Count(&n).Error
 }
 
 // DeleteSample removes a sample, or gives ErrNotFound.
@@ -149,15 +138,15 @@ func (tx *Tx) DeleteSample(flow, name string) error {
 }
 
 // Connections lists all connections by name.
-func (s *Store) Connections() ([]Connection, error) {
+func (v View) Connections() ([]Connection, error) {
 	var out []Connection
-	return out, s.read.Order("name").Find(&out).Error
+	return out, v.db.Order("name").Find(&out).Error
 }
 
 // Connection gives a connection by name, or ErrNotFound.
-func (s *Store) Connection(name string) (Connection, error) {
+func (v View) Connection(name string) (Connection, error) {
 	var c Connection
-	return c, s.read.Where("name = ?", name).Take(&c).Error
+	return c, v.db.Where("name = ?", name).Take(&c).Error
 }
 
 // SaveConnection creates or replaces a connection.
@@ -169,9 +158,9 @@ func (tx *Tx) DeleteConnection(name string) error {
 }
 
 // StandIns lists the definitions of simulated systems.
-func (s *Store) StandIns() ([]StandIn, error) {
+func (v View) StandIns() ([]StandIn, error) {
 	var out []StandIn
-	return out, s.read.Order("name").Find(&out).Error
+	return out, v.db.Order("name").Find(&out).Error
 }
 
 // SaveStandIn creates or replaces a definition.

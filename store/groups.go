@@ -4,7 +4,6 @@ import (
 	"errors"
 	"time"
 
-	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 )
 
@@ -16,6 +15,7 @@ const (
 	GroupOpen    GroupState = iota // members may come
 	GroupLeaving                   // it has closed, and its members learn of it
 	GroupClosed
+	GroupClosing // it has closed, and is yet to go on as a transaction
 )
 
 // Group is a group of messages that an aggregate gathers. Its id is that of the
@@ -52,36 +52,31 @@ type Member struct {
 }
 
 // OpenGroup gives the open group of a key, or ErrNotFound.
-func (tx *Tx) OpenGroup(flow, path, scope, key string) (Group, error) {
+func (v View) OpenGroup(flow, path, scope, key string) (Group, error) {
 	var g Group
-	return g, tx.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state = 0", flow, path, scope, key).Take(&g).Error
+	return g, v.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state = 0", flow, path, scope, key).Take(&g).Error
 }
 
 // ClosedGroup gives the group of a key that closed last, after a moment; or
 // ErrNotFound.
-func (tx *Tx) ClosedGroup(flow, path, scope, key string, after time.Time) (Group, error) {
+func (v View) ClosedGroup(flow, path, scope, key string, after time.Time) (Group, error) {
 	var g Group
-	return g, tx.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state > 0 AND closed_at > ?", flow, path, scope, key, after).
+	return g, v.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state > 0 AND closed_at > ?", flow, path, scope, key, after).
 		Order("closed_at DESC").Take(&g).Error
 }
 
 // CountOpenGroups counts the open groups of a step, up to a limit.
-func (tx *Tx) CountOpenGroups(flow, path string, limit int) (n int, err error) {
-	return n, tx.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM groups WHERE flow = ? AND path = ? AND state = 0 LIMIT ?)", flow, path, limit).Scan(&n).Error
+func (v View) CountOpenGroups(flow, path string, limit int) (n int, err error) {
+	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM groups WHERE flow = ? AND path = ? AND state = 0 LIMIT ?)", flow, path, limit).Scan(&n).Error
 }
 
 // SaveGroup creates or replaces a group.
 func (tx *Tx) SaveGroup(g *Group) error { return tx.db.Save(g).Error }
 
 // Group gives a group by id, or ErrNotFound.
-func (s *Store) Group(id ID) (Group, error) { return groupByID(s.read, id) }
-
-// Group is Store.Group inside a write.
-func (tx *Tx) Group(id ID) (Group, error) { return groupByID(tx.db, id) }
-
-func groupByID(db *gorm.DB, id ID) (Group, error) {
+func (v View) Group(id ID) (Group, error) {
 	var g Group
-	return g, db.Where("id = ?", id).Take(&g).Error
+	return g, v.db.Where("id = ?", id).Take(&g).Error
 }
 
 // AddMember adds a message to a group; there is none when its unique key is
@@ -92,15 +87,15 @@ func (tx *Tx) AddMember(m *Member) (added bool, err error) {
 }
 
 // HasMember tells whether a group has a member with a unique key.
-func (tx *Tx) HasMember(group ID, key []byte) (bool, error) {
+func (v View) HasMember(group ID, key []byte) (bool, error) {
 	var n int64
-	return n > 0, tx.db.Model(&Member{}).Where("group_id = ? AND unique_key = ?", group, key).Count(&n).Error
+	return n > 0, v.db.Model(&Member{}).Where("group_id = ? AND unique_key = ?", group, key).Count(&n).Error
 }
 
 // Items gives the items of a group in the order in which they came.
-func (tx *Tx) Items(group ID) ([][]byte, error) {
+func (v View) Items(group ID) ([][]byte, error) {
 	var rows []Member
-	if err := tx.db.Select("item").Where("group_id = ?", group).Order("n").Find(&rows).Error; err != nil {
+	if err := v.db.Select("item").Where("group_id = ?", group).Order("n").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	out := make([][]byte, len(rows))
@@ -117,9 +112,9 @@ func (tx *Tx) ForgetItems(group ID) error {
 
 // WaitingMembers lists members whose transactions wait for a group that has
 // closed.
-func (tx *Tx) WaitingMembers(group ID, limit int) ([]Member, error) {
+func (v View) WaitingMembers(group ID, limit int) ([]Member, error) {
 	var out []Member
-	return out, tx.db.Where("group_id = ? AND NOT gone", group).Order("n").Limit(limit).Find(&out).Error
+	return out, v.db.Where("group_id = ? AND NOT gone", group).Order("n").Limit(limit).Find(&out).Error
 }
 
 // MemberGone notes that a member's transaction does not wait any more.
@@ -135,30 +130,36 @@ func (tx *Tx) CloseScope(scope string, at time.Time, why string) error {
 
 // CountSince counts the members of a group that have come since a moment, up
 // to a limit.
-func (s *Store) CountSince(group ID, since time.Time, limit int) (n int, err error) {
-	return n, s.read.Raw("SELECT COUNT(*) FROM (SELECT at FROM members WHERE group_id = ? ORDER BY n DESC LIMIT ?) WHERE at > ?", group, limit, since).Scan(&n).Error
+func (v View) CountSince(group ID, since time.Time, limit int) (n int, err error) {
+	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT at FROM members WHERE group_id = ? ORDER BY n DESC LIMIT ?) WHERE at > ?", group, limit, since).Scan(&n).Error
 }
 
 // DueGroups lists groups that time closes now.
-func (s *Store) DueGroups(now time.Time, limit int) ([]Group, error) {
+func (v View) DueGroups(now time.Time, limit int) ([]Group, error) {
 	var out []Group
-	return out, s.read.Where("state = 0 AND close_at <= ?", now).Order("close_at").Limit(limit).Find(&out).Error
+	return out, v.db.Where("state = 0 AND close_at <= ?", now).Order("close_at").Limit(limit).Find(&out).Error
+}
+
+// ClosingGroups lists groups that have closed and are yet to go on.
+func (v View) ClosingGroups(limit int) ([]Group, error) {
+	var out []Group
+	return out, v.db.Where("state = 3").Order("id").Limit(limit).Find(&out).Error
 }
 
 // LeavingGroups lists groups whose members still have to learn that they have
 // closed.
-func (s *Store) LeavingGroups(limit int) ([]Group, error) {
+func (v View) LeavingGroups(limit int) ([]Group, error) {
 	var out []Group
-	return out, s.read.Where("state = 1").Order("id").Limit(limit).Find(&out).Error
+	return out, v.db.Where("state = 1").Order("id").Limit(limit).Find(&out).Error
 }
 
 // NextGather tells when time next closes a group, gives up a gap or ends a wait;
 // nil for never.
-func (s *Store) NextGather() (*time.Time, error) {
+func (v View) NextGather() (*time.Time, error) {
 	var g Group
 	var h Held
 	var l TimeLimit
-	err := s.read.Select("close_at").Where("state = 0 AND close_at IS NOT NULL").Order("close_at").Take(&g).Error
+	err := v.db.Select("close_at").Where("state = 0 AND close_at IS NOT NULL").Order("close_at").Take(&g).Error
 	if err != nil && !errors.Is(err, ErrNotFound) {
 		return nil, err
 	}
@@ -172,10 +173,10 @@ func (s *Store) NextGather() (*time.Time, error) {
 		}
 		return err
 	}
-	if err := sooner(&h.Until, s.read.Select("until").Order("until").Take(&h).Error); err != nil {
+	if err := sooner(&h.Until, v.db.Select("until").Order("until").Take(&h).Error); err != nil {
 		return nil, err
 	}
-	return next, sooner(&l.At, s.read.Select("at").Order("at").Take(&l).Error)
+	return next, sooner(&l.At, v.db.Select("at").Order("at").Take(&l).Error)
 }
 
 // Limit sets the end of the time for which a transaction waits at a step. One
@@ -185,9 +186,9 @@ func (tx *Tx) Limit(l *TimeLimit) error {
 }
 
 // LimitsOf lists the paths at which a transaction waits for a time or a row.
-func (tx *Tx) LimitsOf(id ID) ([]string, error) {
+func (v View) LimitsOf(id ID) ([]string, error) {
 	var out []string
-	return out, tx.db.Model(&TimeLimit{}).Where("tx = ? AND waits", id).Pluck("path", &out).Error
+	return out, v.db.Model(&TimeLimit{}).Where("tx = ? AND waits", id).Pluck("path", &out).Error
 }
 
 // MoveLimit moves the end of a wait.
@@ -196,21 +197,21 @@ func (tx *Tx) MoveLimit(l *TimeLimit, at time.Time) error {
 }
 
 // Watching lists what waits for a row of a table, behind the one given.
-func (s *Store) Watching(table string, after TimeLimit, limit int) ([]TimeLimit, error) {
+func (v View) Watching(table string, after TimeLimit, limit int) ([]TimeLimit, error) {
 	var out []TimeLimit
-	return out, s.read.Where("watched = ? AND (tx > ? OR tx = ? AND path > ?)", table, after.Tx, after.Tx, after.Path).Order("tx, path").Limit(limit).Find(&out).Error
+	return out, v.db.Where("watched = ? AND (tx > ? OR tx = ? AND path > ?)", table, after.Tx, after.Tx, after.Path).Order("tx, path").Limit(limit).Find(&out).Error
 }
 
 // Watched lists the tables that messages are held for.
-func (s *Store) Watched() ([]string, error) {
+func (v View) Watched() ([]string, error) {
 	var out []string
-	return out, s.read.Model(&TimeLimit{}).Where("watched <> ''").Distinct().Pluck("watched", &out).Error
+	return out, v.db.Model(&TimeLimit{}).Where("watched <> ''").Distinct().Pluck("watched", &out).Error
 }
 
 // Pace gives the times of a key; none when it is new.
-func (tx *Tx) Pace(flow, path, key string) (Pace, error) {
+func (v View) Pace(flow, path, key string) (Pace, error) {
 	p := Pace{Flow: flow, Path: path, Key: key}
-	err := tx.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).Take(&p).Error
+	err := v.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).Take(&p).Error
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}
@@ -226,9 +227,15 @@ func (tx *Tx) ForgetPaces(now time.Time, limit int) error {
 }
 
 // DueLimits lists the waits whose time is over.
-func (s *Store) DueLimits(now time.Time, limit int) ([]TimeLimit, error) {
+func (v View) DueLimits(now time.Time, limit int) ([]TimeLimit, error) {
 	var out []TimeLimit
-	return out, s.read.Where("at <= ?", now).Order("at").Limit(limit).Find(&out).Error
+	return out, v.db.Where("at <= ?", now).Order("at").Limit(limit).Find(&out).Error
+}
+
+// TimeLimit gives the end of a wait, or ErrNotFound.
+func (v View) TimeLimit(id ID, path string) (TimeLimit, error) {
+	var l TimeLimit
+	return l, v.db.Where("tx = ? AND path = ?", id, path).Take(&l).Error
 }
 
 // LimitOver forgets a time limit.
@@ -237,8 +244,8 @@ func (tx *Tx) LimitOver(l *TimeLimit) error {
 }
 
 // OpenGroups lists open groups, the oldest first.
-func (s *Store) OpenGroups(flow string, after *ID, limit int) ([]Group, error) {
-	q := s.read.Where("state = 0").Order("id").Limit(limit)
+func (v View) OpenGroups(flow string, after *ID, limit int) ([]Group, error) {
+	q := v.db.Where("state = 0").Order("id").Limit(limit)
 	if flow != "" {
 		q = q.Where("flow = ?", flow)
 	}
@@ -250,18 +257,18 @@ func (s *Store) OpenGroups(flow string, after *ID, limit int) ([]Group, error) {
 }
 
 // CountAllOpenGroups counts the open groups of all flows.
-func (s *Store) CountAllOpenGroups() (n int64, err error) {
-	return n, s.read.Model(&Group{}).Where("state = 0").Count(&n).Error
+func (v View) CountAllOpenGroups() (n int64, err error) {
+	return n, v.db.Model(&Group{}).Where("state = 0").Count(&n).Error
 }
 
 // Members lists the members of a group, in the order in which they came.
-func (s *Store) Members(group ID, after, limit int) ([]Member, error) {
+func (v View) Members(group ID, after, limit int) ([]Member, error) {
 	var out []Member
-	return out, s.read.Where("group_id = ? AND n > ?", group, after).Order("n").Limit(limit).Find(&out).Error
+	return out, v.db.Where("group_id = ? AND n > ?", group, after).Order("n").Limit(limit).Find(&out).Error
 }
 
 // Memberships lists the groups that a transaction is in.
-func (s *Store) Memberships(id ID) ([]Member, error) {
+func (v View) Memberships(id ID) ([]Member, error) {
 	var out []Member
-	return out, s.read.Select("group_id", "n", "tx", "path", "at", "gone").Where("tx = ?", id).Order("at").Find(&out).Error
+	return out, v.db.Select("group_id", "n", "tx", "path", "at", "gone").Where("tx = ?", id).Order("at").Find(&out).Error
 }

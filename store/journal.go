@@ -4,7 +4,6 @@ import (
 	"errors"
 	"time"
 
-	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 )
 
@@ -40,14 +39,9 @@ func (tx *Tx) tally(t *Transaction, state State, by int64) error {
 }
 
 // Transaction gives a transaction by id, or ErrNotFound.
-func (s *Store) Transaction(id ID) (Transaction, error) { return transaction(s.read, id) }
-
-// Transaction is Store.Transaction inside a write.
-func (tx *Tx) Transaction(id ID) (Transaction, error) { return transaction(tx.db, id) }
-
-func transaction(db *gorm.DB, id ID) (Transaction, error) {
+func (v View) Transaction(id ID) (Transaction, error) {
 	var t Transaction
-	return t, db.Where("id = ?", id).Take(&t).Error
+	return t, v.db.Where("id = ?", id).Take(&t).Error
 }
 
 // Filter chooses transactions. Zero values choose all.
@@ -62,8 +56,8 @@ type Filter struct {
 
 // Transactions lists transactions, the newest first, without the parts of
 // others: those are in their whole.
-func (s *Store) Transactions(f Filter) ([]Transaction, error) {
-	q := s.read.Where("parent IS NULL").Order("id DESC").Limit(f.Limit)
+func (v View) Transactions(f Filter) ([]Transaction, error) {
+	q := v.db.Where("parent IS NULL").Order("id DESC").Limit(f.Limit)
 	if f.Flow != "" {
 		q = q.Where("flow = ?", f.Flow)
 	}
@@ -99,14 +93,9 @@ func idAt(t time.Time) ID {
 }
 
 // Message gives the message of a transaction that counts now.
-func (s *Store) Message(id ID) (Message, error) { return lastMessage(s.read, id) }
-
-// Message is Store.Message inside a write.
-func (tx *Tx) Message(id ID) (Message, error) { return lastMessage(tx.db, id) }
-
-func lastMessage(db *gorm.DB, id ID) (Message, error) {
+func (v View) Message(id ID) (Message, error) {
 	var m Message
-	return m, db.Where("tx = ?", id).Order("n DESC").Take(&m).Error
+	return m, v.db.Where("tx = ?", id).Order("n DESC").Take(&m).Error
 }
 
 // AddMessage stores a repaired message.
@@ -118,14 +107,9 @@ func (tx *Tx) SaveAnswer(id ID, answer []byte) error {
 }
 
 // Effects gives the recorded effects of a transaction.
-func (s *Store) Effects(id ID) ([]Effect, error) { return effects(s.read, id) }
-
-// Effects is Store.Effects inside a write.
-func (tx *Tx) Effects(id ID) ([]Effect, error) { return effects(tx.db, id) }
-
-func effects(db *gorm.DB, id ID) ([]Effect, error) {
+func (v View) Effects(id ID) ([]Effect, error) {
 	var out []Effect
-	return out, db.Where("tx = ?", id).Find(&out).Error
+	return out, v.db.Where("tx = ?", id).Find(&out).Error
 }
 
 // AddEffect records an effect. One that is recorded already stays as it is.
@@ -152,19 +136,42 @@ func (tx *Tx) Once(k *OnceKey, now time.Time) (first ID, fresh bool, err error) 
 	return k.Tx, true, tx.db.Save(k).Error
 }
 
+// KnownOnce gives the transaction that had a once value, while its time has not
+// passed; nil for none.
+func (v View) KnownOnce(flow string, key []byte, now time.Time) (*ID, error) {
+	var old OnceKey
+	err := v.db.Where("flow = ? AND key = ?", flow, key).Take(&old).Error
+	if errors.Is(err, ErrNotFound) || err == nil && !old.Until.After(now) {
+		return nil, nil
+	}
+	return &old.Tx, err
+}
+
 // ForgetOnce removes up to limit once values whose time has passed.
 func (tx *Tx) ForgetOnce(now time.Time, limit int) error {
 	return tx.db.Exec("DELETE FROM once_keys WHERE rowid IN (SELECT rowid FROM once_keys WHERE until < ? LIMIT ?)", now, limit).Error
 }
 
 // FirstMessage gives the message of a transaction as it was received.
-func (s *Store) FirstMessage(id ID) (Message, error) {
+func (v View) FirstMessage(id ID) (Message, error) {
 	var m Message
-	return m, s.read.Where("tx = ? AND n = 0", id).Take(&m).Error
+	return m, v.db.Where("tx = ? AND n = 0", id).Take(&m).Error
 }
 
 // Messages lists the message of a transaction and its repairs, the first first.
-func (s *Store) Messages(id ID) ([]Message, error) {
+func (v View) Messages(id ID) ([]Message, error) {
 	var out []Message
-	return out, s.read.Where("tx = ?", id).Order("n").Find(&out).Error
+	return out, v.db.Where("tx = ?", id).Order("n").Find(&out).Error
+}
+
+// FlowsToWalk names the flows with transactions that are to be walked.
+func (v View) FlowsToWalk() ([]string, error) {
+	var out []string
+	return out, v.db.Model(&Transaction{}).Where("to_walk").Distinct().Pluck("flow", &out).Error
+}
+
+// ToWalk lists transactions of a flow that are to be walked, the oldest first.
+func (v View) ToWalk(flow string, limit int) ([]ID, error) {
+	var out []ID
+	return out, v.db.Model(&Transaction{}).Where("flow = ? AND to_walk", flow).Order("id").Limit(limit).Pluck("id", &out).Error
 }

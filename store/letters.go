@@ -2,30 +2,18 @@ package store
 
 import (
 	"time"
-
-	"gorm.io/gorm"
 )
 
 // Letter gives a dead letter by id, or ErrNotFound.
-func (s *Store) Letter(id ID) (Letter, error) { return letter(s.read, id) }
-
-// Letter is Store.Letter inside a write.
-func (tx *Tx) Letter(id ID) (Letter, error) { return letter(tx.db, id) }
-
-func letter(db *gorm.DB, id ID) (Letter, error) {
+func (v View) Letter(id ID) (Letter, error) {
 	var l Letter
-	return l, db.Where("id = ?", id).Take(&l).Error
+	return l, v.db.Where("id = ?", id).Take(&l).Error
 }
 
 // LettersOf lists the dead letters of a transaction.
-func (s *Store) LettersOf(txID ID) ([]Letter, error) { return lettersOf(s.read, txID) }
-
-// LettersOf is Store.LettersOf inside a write.
-func (tx *Tx) LettersOf(txID ID) ([]Letter, error) { return lettersOf(tx.db, txID) }
-
-func lettersOf(db *gorm.DB, txID ID) ([]Letter, error) {
+func (v View) LettersOf(txID ID) ([]Letter, error) {
 	var out []Letter
-	return out, db.Where("tx = ?", txID).Order("id").Find(&out).Error
+	return out, v.db.Where("tx = ?", txID).Order("id").Find(&out).Error
 }
 
 // SaveLetter creates or replaces a dead letter and adds a line to its history.
@@ -37,15 +25,15 @@ func (tx *Tx) SaveLetter(l *Letter, at time.Time, what, detail string) error {
 }
 
 // History lists what happened to a dead letter.
-func (s *Store) History(id ID) ([]LetterEvent, error) {
+func (v View) History(id ID) ([]LetterEvent, error) {
 	var out []LetterEvent
-	return out, s.read.Where("letter = ?", id).Order("n").Find(&out).Error
+	return out, v.db.Where("letter = ?", id).Order("n").Find(&out).Error
 }
 
 // OpenLetters lists open dead letters, the oldest first, of one cause or of all
 // when cause is empty.
-func (s *Store) OpenLetters(cause string, after *ID, limit int) ([]Letter, error) {
-	q := s.read.Where("state = 0").Order("id").Limit(limit)
+func (v View) OpenLetters(cause string, after *ID, limit int) ([]Letter, error) {
+	q := v.db.Where("state = 0").Order("id").Limit(limit)
 	if cause != "" {
 		q = q.Where("cause = ?", cause)
 	}
@@ -64,15 +52,15 @@ type Cause struct {
 }
 
 // Causes groups the open dead letters, the largest group first.
-func (s *Store) Causes(limit int) ([]Cause, error) {
+func (v View) Causes(limit int) ([]Cause, error) {
 	var out []Cause
 	// The inner query reads the index alone; only one letter of each cause is fetched.
-	return out, s.read.Raw(`SELECT l.cause, l.cause_text, l.flow, l.step, l.kind, l.path, l.class, g.n, g.since
+	return out, v.db.Raw(`SELECT l.cause, l.cause_text, l.flow, l.step, l.kind, l.path, l.class, g.n, g.since
 		FROM (SELECT cause, COUNT(*) AS n, MIN(id) AS since FROM letters WHERE state = 0 GROUP BY cause) g
 		JOIN letters l ON l.id = g.since ORDER BY g.n DESC, g.since LIMIT ?`, limit).Scan(&out).Error
 }
 
 // CountOpenLetters counts the open dead letters.
-func (s *Store) CountOpenLetters() (n int64, err error) {
-	return n, s.read.Model(&Letter{}).Where("state = 0").Count(&n).Error
+func (v View) CountOpenLetters() (n int64, err error) {
+	return n, v.db.Model(&Letter{}).Where("state = 0").Count(&n).Error
 }

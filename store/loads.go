@@ -45,20 +45,14 @@ type Load struct {
 }
 
 // Load gives a bulk load, or ErrNotFound.
-func (s *Store) Load(id ID) (Load, error) {
+func (v View) Load(id ID) (Load, error) {
 	var l Load
-	return l, s.read.Where("id = ?", id).Take(&l).Error
-}
-
-// Load is Store.Load inside a write.
-func (tx *Tx) Load(id ID) (Load, error) {
-	var l Load
-	return l, tx.db.Where("id = ?", id).Take(&l).Error
+	return l, v.db.Where("id = ?", id).Take(&l).Error
 }
 
 // Loads lists bulk loads of a flow, or of all, the newest first.
-func (s *Store) Loads(flow string, after *ID, limit int) ([]Load, error) {
-	q := s.read.Order("id DESC").Limit(limit)
+func (v View) Loads(flow string, after *ID, limit int) ([]Load, error) {
+	q := v.db.Order("id DESC").Limit(limit)
 	if flow != "" {
 		q = q.Where("flow = ?", flow)
 	}
@@ -70,9 +64,9 @@ func (s *Store) Loads(flow string, after *ID, limit int) ([]Load, error) {
 }
 
 // OpenLoads lists the loads that are to go on after a start.
-func (s *Store) OpenLoads() ([]Load, error) {
+func (v View) OpenLoads() ([]Load, error) {
 	var out []Load
-	return out, s.read.Where("state IN ?", []LoadState{LoadCounting, LoadRunning}).Find(&out).Error
+	return out, v.db.Where("state IN ?", []LoadState{LoadCounting, LoadRunning}).Find(&out).Error
 }
 
 // SaveLoad writes a bulk load.

@@ -199,6 +199,18 @@ func migrate(db *gorm.DB) error {
 			}
 			return db.Exec("CREATE INDEX loads_flow ON loads (flow, id)").Error
 		}},
+		{ID: "0013 walks outside of the writer", Migrate: func(db *gorm.DB) error {
+			if err := addColumns(db, []column{
+				{&Transaction{}, "Revision", "ALTER TABLE transactions ADD COLUMN revision integer NOT NULL DEFAULT 0"},
+				{&Transaction{}, "ToWalk", "ALTER TABLE transactions ADD COLUMN to_walk numeric NOT NULL DEFAULT 0"},
+			}); err != nil {
+				return err
+			}
+			return execAll(db,
+				"CREATE INDEX IF NOT EXISTS transactions_to_walk ON transactions (flow, id) WHERE to_walk",
+				"CREATE INDEX IF NOT EXISTS groups_closing ON groups (id) WHERE state = 3",
+			)
+		}},
 	}).Migrate()
 }
 

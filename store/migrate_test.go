@@ -64,7 +64,7 @@ func TestAFileOfAnEarlierReleaseIsBroughtForward(t *testing.T) {
 		t.Fatal(err)
 	}
 	var names []string
-	if err := s.read.Raw("SELECT name FROM sqlite_master WHERE type = 'index'").Scan(&names).Error; err != nil {
+	if err := s.db.Raw("SELECT name FROM sqlite_master WHERE type = 'index'").Scan(&names).Error; err != nil {
 		t.Fatal(err)
 	}
 	for _, want := range []string{"time_limits_watched", "transactions_caller", "table_keys_find", "loads_flow"} {

@@ -177,6 +177,10 @@ type Transaction struct {
 	Aside bool
 	// DuplicateOf is the transaction that had the same once value before.
 	DuplicateOf *ID
+	// Revision grows with whatever a walk over the transaction depends on; ToWalk
+	// tells that something has come since it was walked last.
+	Revision int64
+	ToWalk   bool
 }
 
 // Message is what a transaction received, or what a person repaired it to;

@@ -52,34 +52,24 @@ var splitColumns = [...]string{"under_way", "waiting", "delivered", "turned_away
 func (tx *Tx) AddSplit(s *Split) error { return tx.db.Create(s).Error }
 
 // Splits lists the splits of a transaction.
-func (s *Store) Splits(id ID) ([]Split, error) { return splits(s.read, id) }
-
-// Splits is Store.Splits inside a write.
-func (tx *Tx) Splits(id ID) ([]Split, error) { return splits(tx.db, id) }
-
-func splits(db *gorm.DB, id ID) ([]Split, error) {
+func (v View) Splits(id ID) ([]Split, error) {
 	var out []Split
-	return out, db.Where("tx = ?", id).Order("path").Find(&out).Error
+	return out, v.db.Where("tx = ?", id).Order("path").Find(&out).Error
 }
 
 // Split gives one split, or ErrNotFound.
-func (s *Store) Split(id ID, path string) (Split, error) { return split(s.read, id, path) }
-
-// Split is Store.Split inside a write.
-func (tx *Tx) Split(id ID, path string) (Split, error) { return split(tx.db, id, path) }
-
-func split(db *gorm.DB, id ID, path string) (Split, error) {
+func (v View) Split(id ID, path string) (Split, error) {
 	var s Split
-	return s, db.Where("tx = ? AND path = ?", id, path).Take(&s).Error
+	return s, v.db.Where("tx = ? AND path = ?", id, path).Take(&s).Error
 }
 
 // beginnable are the splits of which a part may begin; an index is for it.
 const beginnable = "next < total AND NOT (stop AND dead > 0) AND NOT (in_order AND under_way + waiting > aside)"
 
 // OpenSplits lists splits of which a part may begin.
-func (s *Store) OpenSplits(limit int) ([]Split, error) {
+func (v View) OpenSplits(limit int) ([]Split, error) {
 	var out []Split
-	return out, s.read.Where(beginnable).Order("tx, path").Limit(limit).Find(&out).Error
+	return out, v.db.Where(beginnable).Order("tx, path").Limit(limit).Find(&out).Error
 }
 
 // MayBegin tells whether the next part may begin.
@@ -107,14 +97,14 @@ func (tx *Tx) SetAside(t *Transaction, by int) error {
 
 // WorstPart gives a part in a state, the first by place; ErrNotFound when there
 // is none.
-func (tx *Tx) WorstPart(parent ID, state State) (Transaction, error) {
+func (v View) WorstPart(parent ID, state State) (Transaction, error) {
 	var t Transaction
-	return t, tx.db.Where("parent = ? AND state = ?", parent, state).Order("id").Take(&t).Error
+	return t, v.db.Where("parent = ? AND state = ?", parent, state).Order("id").Take(&t).Error
 }
 
 // Parts lists the parts of a transaction in the order in which they began.
-func (s *Store) Parts(parent ID, state *State, after *ID, limit int) ([]Transaction, error) {
-	q := s.read.Where("parent = ?", parent).Order("id").Limit(limit)
+func (v View) Parts(parent ID, state *State, after *ID, limit int) ([]Transaction, error) {
+	q := v.db.Where("parent = ?", parent).Order("id").Limit(limit)
 	if state != nil {
 		q = q.Where("state = ?", *state)
 	}
@@ -126,16 +116,11 @@ func (s *Store) Parts(parent ID, state *State, after *ID, limit int) ([]Transact
 }
 
 // MessageN gives a transaction's message by number.
-func (s *Store) MessageN(id ID, n int) (Message, error) { return messageN(s.read, id, n) }
-
-// MessageN is Store.MessageN inside a write.
-func (tx *Tx) MessageN(id ID, n int) (Message, error) { return messageN(tx.db, id, n) }
-
-func messageN(db *gorm.DB, id ID, n int) (Message, error) {
+func (v View) MessageN(id ID, n int) (Message, error) {
 	var m Message
-	err := db.Where("tx = ? AND n = ?", id, n).Take(&m).Error
+	err := v.db.Where("tx = ? AND n = ?", id, n).Take(&m).Error
 	if errors.Is(err, ErrNotFound) {
-		return lastMessage(db, id)
+		return v.Message(id)
 	}
 	return m, err
 }

@@ -13,21 +13,21 @@ func (tx *Tx) Put(item *QueueItem) error { return tx.db.Create(item).Error }
 
 // Free lists messages of a queue that nobody works on: the highest priority
 // first, those of one priority in the order in which they were put.
-func (tx *Tx) Free(queue string, limit int) ([]QueueItem, error) {
+func (v View) Free(queue string, limit int) ([]QueueItem, error) {
 	var out []QueueItem
-	return out, tx.db.Where("queue = ? AND taken_by IS NULL", queue).Order("priority DESC, n").Limit(limit).Find(&out).Error
+	return out, v.db.Where("queue = ? AND taken_by IS NULL", queue).Order("priority DESC, n").Limit(limit).Find(&out).Error
 }
 
 // Expired lists messages that nobody works on and whose time is up.
-func (tx *Tx) Expired(queue string, now time.Time, limit int) ([]QueueItem, error) {
+func (v View) Expired(queue string, now time.Time, limit int) ([]QueueItem, error) {
 	var out []QueueItem
-	return out, tx.db.Where("queue = ? AND taken_by IS NULL AND expires_at <= ?", queue, now).Order("expires_at").Limit(limit).Find(&out).Error
+	return out, v.db.Where("queue = ? AND taken_by IS NULL AND expires_at <= ?", queue, now).Order("expires_at").Limit(limit).Find(&out).Error
 }
 
 // NextExpiry tells when the next free message of a queue expires; nil for never.
-func (s *Store) NextExpiry(queue string) (*time.Time, error) {
+func (v View) NextExpiry(queue string) (*time.Time, error) {
 	var item QueueItem
-	err := s.read.Select("expires_at").Where("queue = ? AND taken_by IS NULL AND expires_at IS NOT NULL", queue).Order("expires_at").Take(&item).Error
+	err := v.db.Select("expires_at").Where("queue = ? AND taken_by IS NULL AND expires_at IS NOT NULL", queue).Order("expires_at").Take(&item).Error
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
@@ -43,15 +43,15 @@ func (tx *Tx) PauseQueue(queue string, pause bool, now time.Time) error {
 }
 
 // QueuePaused tells whether a queue is paused.
-func (tx *Tx) QueuePaused(queue string) (bool, error) {
+func (v View) QueuePaused(queue string) (bool, error) {
 	var n int64
-	return n > 0, tx.db.Model(&PausedQueue{}).Where("queue = ?", queue).Count(&n).Error
+	return n > 0, v.db.Model(&PausedQueue{}).Where("queue = ?", queue).Count(&n).Error
 }
 
 // PausedQueues lists the queues that are paused.
-func (s *Store) PausedQueues() ([]PausedQueue, error) {
+func (v View) PausedQueues() ([]PausedQueue, error) {
 	var out []PausedQueue
-	return out, s.read.Find(&out).Error
+	return out, v.db.Find(&out).Error
 }
 
 // MoveItems moves up to limit free messages to another queue; ns chooses some
@@ -63,9 +63,9 @@ func (tx *Tx) MoveItems(from, to string, ns []int64, limit int) (int64, error) {
 }
 
 // FreeOf lists up to limit free messages of a queue; ns chooses some by number.
-func (tx *Tx) FreeOf(queue string, ns []int64, limit int) ([]QueueItem, error) {
+func (v View) FreeOf(queue string, ns []int64, limit int) ([]QueueItem, error) {
 	var out []QueueItem
-	return out, free(tx.db, queue, ns).Order("priority DESC, n").Limit(limit).Find(&out).Error
+	return out, free(v.db, queue, ns).Order("priority DESC, n").Limit(limit).Find(&out).Error
 }
 
 func free(db *gorm.DB, queue string, ns []int64) *gorm.DB {
@@ -78,9 +78,15 @@ func free(db *gorm.DB, queue string, ns []int64) *gorm.DB {
 
 // Taken counts messages of a queue that a flow works on: each of several
 // readers has its own number in flight.
-func (tx *Tx) Taken(queue, flow string) (n int64, err error) {
-	return n, tx.db.Raw(`SELECT COUNT(*) FROM queue_items q JOIN transactions t ON t.id = q.taken_by
+func (v View) Taken(queue, flow string) (n int64, err error) {
+	return n, v.db.Raw(`SELECT COUNT(*) FROM queue_items q JOIN transactions t ON t.id = q.taken_by
 		WHERE q.queue = ? AND q.taken_by IS NOT NULL AND t.flow = ?`, queue, flow).Scan(&n).Error
+}
+
+// StillFree gives ErrNotFound unless a message stands in its queue as it did, and
+// nobody works on it.
+func (v View) StillFree(item *QueueItem) error {
+	return v.db.Select("n").Where("n = ? AND queue = ? AND taken_by IS NULL", item.N, item.Queue).Take(&QueueItem{}).Error
 }
 
 // Take marks a message as worked on by a transaction.
@@ -100,9 +106,9 @@ type QueueDepth struct {
 }
 
 // QueueDepths measures every queue that holds something.
-func (s *Store) QueueDepths() ([]QueueDepth, error) {
+func (v View) QueueDepths() ([]QueueDepth, error) {
 	var rows []QueueSize
-	if err := s.read.Where("free <> 0 OR taken <> 0").Order("queue").Find(&rows).Error; err != nil {
+	if err := v.db.Where("free <> 0 OR taken <> 0").Order("queue").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	out := make([]QueueDepth, len(rows))
@@ -112,7 +118,7 @@ func (s *Store) QueueDepths() ([]QueueDepth, error) {
 			continue
 		}
 		var item QueueItem
-		err := s.read.Raw(`SELECT put_at FROM queue_items WHERE n = (
+		err := v.db.Raw(`SELECT put_at FROM queue_items WHERE n = (
 			SELECT MIN(first) FROM (SELECT (SELECT MIN(n) FROM queue_items WHERE queue = ? AND taken_by IS NULL AND priority = p.value) AS first
 			FROM json_each('[0,1,2,3,4,5,6,7,8,9]') p))`, r.Queue).Scan(&item).Error
 		if err != nil {
@@ -127,16 +133,16 @@ func (s *Store) QueueDepths() ([]QueueDepth, error) {
 
 // QueueLimit tells how many messages a queue holds that nobody works on, and
 // how many it may hold.
-func (tx *Tx) QueueLimit(queue string) (free, limit int64, err error) {
+func (v View) QueueLimit(queue string) (free, limit int64, err error) {
 	limit = UsualQueueLimit
 	var set QueueSettings
-	if err = tx.db.Where("queue = ?", queue).Take(&set).Error; err == nil {
+	if err = v.db.Where("queue = ?", queue).Take(&set).Error; err == nil {
 		limit = set.Limit
 	} else if !errors.Is(err, ErrNotFound) {
 		return 0, 0, err
 	}
 	var size QueueSize
-	if err = tx.db.Where("queue = ?", queue).Take(&size).Error; errors.Is(err, ErrNotFound) {
+	if err = v.db.Where("queue = ?", queue).Take(&size).Error; errors.Is(err, ErrNotFound) {
 		err = nil
 	}
 	return size.Free, limit, err
@@ -146,19 +152,19 @@ func (tx *Tx) QueueLimit(queue string) (free, limit int64, err error) {
 func (tx *Tx) SetQueue(s *QueueSettings) error { return tx.db.Save(s).Error }
 
 // QueueSettings lists the queues for which a person has set something.
-func (s *Store) QueueSettings() ([]QueueSettings, error) {
+func (v View) QueueSettings() ([]QueueSettings, error) {
 	var out []QueueSettings
-	return out, s.read.Find(&out).Error
+	return out, v.db.Find(&out).Error
 }
 
 // Peek lists messages of a queue in the order in which they are taken, without
 // taking them; after is the number of the last one seen, or 0. When that one
 // has left meanwhile, the list begins anew: rather a message twice than none.
-func (s *Store) Peek(queue string, after int64, limit int) ([]QueueItem, error) {
-	q := s.read.Where("queue = ?", queue).Order("priority DESC, n").Limit(limit)
+func (v View) Peek(queue string, after int64, limit int) ([]QueueItem, error) {
+	q := v.db.Where("queue = ?", queue).Order("priority DESC, n").Limit(limit)
 	if after > 0 {
 		var last QueueItem
-		err := s.read.Select("priority").Where("n = ?", after).Take(&last).Error
+		err := v.db.Select("priority").Where("n = ?", after).Take(&last).Error
 		if err != nil && !errors.Is(err, ErrNotFound) {
 			return nil, err
 		}

@@ -35,15 +35,20 @@ var ErrNotFound = gorm.ErrRecordNotFound
 // Store is an open store. It is safe for concurrent use.
 type Store struct {
 	Dir    string
+	View            // reads what is committed
 	held   *os.File // the lock on the folder
 	write  *gorm.DB
-	read   *gorm.DB
 	seal   *sealer
 	jobs   chan job
 	closed chan struct{}
 	done   sync.WaitGroup
 	once   sync.Once
+}
 
+// View reads the file: what is committed, or inside of a write what that write
+// has made of it so far.
+type View struct {
+	db          *gorm.DB
 	definitions *definitions
 }
 
@@ -97,16 +102,19 @@ func openFiles(dir string) (*Store, error) {
 		pool.SetMaxIdleConns(conns)
 		return db, nil
 	}
-	s := &Store{Dir: dir, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}), definitions: &definitions{all: map[string]*table.Definition{}}}
+	s := &Store{Dir: dir, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{})}
+	known := &definitions{all: map[string]*table.Definition{}}
 	if s.write, err = open("_txlock=immediate", 1); err != nil {
 		return nil, err
 	}
 	if err := migrate(s.write); err != nil {
 		return nil, fmt.Errorf("migrating %s: %w", file, err)
 	}
-	if s.read, err = open("_query_only=true", 4); err != nil {
+	read, err := open("_query_only=true", 4)
+	if err != nil {
 		return nil, err
 	}
+	s.View = View{read, known}
 	s.done.Add(1)
 	go s.writer()
 	return s, nil
@@ -117,7 +125,7 @@ func (s *Store) Close() error {
 	s.once.Do(func() { close(s.closed) })
 	s.done.Wait()
 	var errs []error
-	for _, db := range []*gorm.DB{s.read, s.write} {
+	for _, db := range []*gorm.DB{s.db, s.write} {
 		if pool, err := db.DB(); err == nil {
 			errs = append(errs, pool.Close())
 		}
@@ -186,7 +194,7 @@ func (s *Store) commit(batch []job) {
 			if err := db.SavePoint("job").Error; err != nil {
 				return err
 			}
-			tx := &Tx{db: db, counts: map[countKey]int64{}, definitions: s.definitions}
+			tx := &Tx{View: View{db, s.definitions}, counts: map[countKey]int64{}}
 			if results[i] = run(j.work, tx); results[i] != nil {
 				if err := db.RollbackTo("job").Error; err != nil {
 					return err
@@ -219,10 +227,8 @@ func run(work func(*Tx) error, tx *Tx) (err error) {
 // Tx is a database transaction under way. It is used only inside the function
 // that Write runs.
 type Tx struct {
-	db     *gorm.DB
+	View
 	counts map[countKey]int64
-
-	definitions *definitions
 }
 
 // Check tells whether the store can be read and written.

@@ -61,10 +61,7 @@ type TableChange struct {
 }
 
 // TableInfo gives a table without its rows, or ErrNotFound.
-func (s *Store) TableInfo(name string) (Table, error) { return tableInfo(s.read, name) }
-
-// TableInfo is Store.TableInfo inside a write.
-func (tx *Tx) TableInfo(name string) (Table, error) { return tableInfo(tx.db, name) }
+func (v View) TableInfo(name string) (Table, error) { return tableInfo(v.db, name) }
 
 func tableInfo(db *gorm.DB, name string) (Table, error) {
 	var t Table
@@ -72,16 +69,13 @@ func tableInfo(db *gorm.DB, name string) (Table, error) {
 }
 
 // Tables lists all tables.
-func (s *Store) Tables() ([]Table, error) {
+func (v View) Tables() ([]Table, error) {
 	var out []Table
-	return out, s.read.Order("name").Find(&out).Error
+	return out, v.db.Order("name").Find(&out).Error
 }
 
 // LookIn gives the tables as they are now, to find rows in.
-func (s *Store) LookIn() table.Tables { return lookIn{s.read, s.definitions} }
-
-// LookIn is Store.LookIn inside a write.
-func (tx *Tx) LookIn() table.Tables { return lookIn{tx.db, tx.definitions} }
+func (v View) LookIn() table.Tables { return lookIn{v.db, v.definitions} }
 
 type lookIn struct {
 	db    *gorm.DB
@@ -206,12 +200,12 @@ func (t *stored) first(q *gorm.DB) (*table.Row, error) {
 
 // Clashing gives a row that stands in a version, also one that is being made,
 // and may not stand beside this one; nil when there is none.
-func (tx *Tx) Clashing(d *table.Definition, version int64, row *message.Node) (*table.Row, error) {
+func (v View) Clashing(d *table.Definition, version int64, row *message.Node) (*table.Row, error) {
 	places, err := d.Places(row)
 	if err != nil {
 		return nil, err
 	}
-	t := &stored{tx.db, d, version}
+	t := &stored{v.db, d, version}
 	for k, p := range places {
 		if p.Key == "" && len(d.Keys[k]) > 0 {
 			continue
@@ -233,8 +227,8 @@ func rowOf(r *TableRow) (*table.Row, error) {
 
 // TableRows lists rows of a version in the order in which they came, behind the
 // place after; text leaves those out that do not hold it.
-func (s *Store) TableRows(name string, version, after int64, text string, limit int) ([]TableRow, error) {
-	q := s.read.Where(`"table" = ? AND pos > ? AND "from" <= ? AND ("to" = 0 OR "to" > ?)`, name, after, version, version).Order("pos").Limit(limit)
+func (v View) TableRows(name string, version, after int64, text string, limit int) ([]TableRow, error) {
+	q := v.db.Where(`"table" = ? AND pos > ? AND "from" <= ? AND ("to" = 0 OR "to" > ?)`, name, after, version, version).Order("pos").Limit(limit)
 	if text != "" {
 		q = q.Where("instr(lower(body), lower(?)) > 0", text)
 	}
@@ -243,10 +237,10 @@ func (s *Store) TableRows(name string, version, after int64, text string, limit 
 }
 
 // EachTableRow hands every row of a version to do, some at a time.
-func (s *Store) EachTableRow(name string, version int64, do func(row *table.Row) error) error {
+func (v View) EachTableRow(name string, version int64, do func(row *table.Row) error) error {
 	after := int64(0)
 	for {
-		rows, err := s.TableRows(name, version, after, "", 5000)
+		rows, err := v.TableRows(name, version, after, "", 5000)
 		if err != nil || len(rows) == 0 {
 			return err
 		}
@@ -264,9 +258,9 @@ func (s *Store) EachTableRow(name string, version int64, do func(row *table.Row)
 }
 
 // Row gives a row that stands in a table, or ErrNotFound.
-func (tx *Tx) Row(name string, n int64) (*table.Row, error) {
+func (v View) Row(name string, n int64) (*table.Row, error) {
 	var r TableRow
-	if err := tx.db.Where(`n = ? AND "table" = ? AND "to" = 0`, n, name).Take(&r).Error; err != nil {
+	if err := v.db.Where(`n = ? AND "table" = ? AND "to" = 0`, n, name).Take(&r).Error; err != nil {
 		return nil, err
 	}
 	return rowOf(&r)
@@ -279,9 +273,9 @@ func (tx *Tx) SaveTable(t *Table) error { return tx.db.Save(t).Error }
 func (tx *Tx) AddChange(c *TableChange) error { return tx.db.Create(c).Error }
 
 // TableChanges lists versions, the newest first, older than before.
-func (s *Store) TableChanges(name string, before int64, limit int) ([]TableChange, error) {
+func (v View) TableChanges(name string, before int64, limit int) ([]TableChange, error) {
 	var out []TableChange
-	q := s.read.Where(`"table" = ?`, name).Order("version DESC").Limit(limit)
+	q := v.db.Where(`"table" = ?`, name).Order("version DESC").Limit(limit)
 	if before > 0 {
 		q = q.Where("version < ?", before)
 	}
@@ -289,9 +283,9 @@ func (s *Store) TableChanges(name string, before int64, limit int) ([]TableChang
 }
 
 // TableDocument gives the definition that a version had, or ErrNotFound.
-func (s *Store) TableDocument(name string, version int64) ([]byte, error) {
+func (v View) TableDocument(name string, version int64) ([]byte, error) {
 	var c TableChange
-	if err := s.read.Where(`"table" = ? AND version = ?`, name, version).Take(&c).Error; err != nil {
+	if err := v.db.Where(`"table" = ? AND version = ?`, name, version).Take(&c).Error; err != nil {
 		return nil, err
 	}
 	return c.Document, nil
@@ -399,9 +393,9 @@ func (tx *Tx) DeleteTable(name string) error {
 }
 
 // ChangedRows lists the rows that a version brought, and those that it took away.
-func (s *Store) ChangedRows(name string, version int64, limit int) (added, removed []TableRow, err error) {
+func (v View) ChangedRows(name string, version int64, limit int) (added, removed []TableRow, err error) {
 	return added, removed, errors.Join(
-		s.read.Where(`"table" = ? AND "from" = ?`, name, version).Order("n").Limit(limit).Find(&added).Error,
-		s.read.Where(`"table" = ? AND "to" = ?`, name, version).Order("n").Limit(limit).Find(&removed).Error,
+		v.db.Where(`"table" = ? AND "from" = ?`, name, version).Order("n").Limit(limit).Find(&added).Error,
+		v.db.Where(`"table" = ? AND "to" = ?`, name, version).Order("n").Limit(limit).Find(&removed).Error,
 	)
 }

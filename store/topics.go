@@ -62,9 +62,9 @@ type TopicTaken struct {
 }
 
 // Topic gives a topic, or one as it would begin.
-func (tx *Tx) Topic(name string) (Topic, error) {
+func (v View) Topic(name string) (Topic, error) {
 	t := Topic{Name: name, KeepFor: UsualKeepFor, KeepBytes: UsualKeepBytes}
-	err := tx.db.Where("name = ?", name).Take(&t).Error
+	err := v.db.Where("name = ?", name).Take(&t).Error
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}
@@ -115,9 +115,9 @@ func (tx *Tx) Subscribe(topic, name string, now time.Time, begin func(Topic) (in
 }
 
 // Subscription gives a subscription by name, or ErrNotFound.
-func (tx *Tx) Subscription(topic, name string) (Subscription, error) {
+func (v View) Subscription(topic, name string) (Subscription, error) {
 	var s Subscription
-	return s, tx.db.Where("topic = ? AND name = ?", topic, name).Take(&s).Error
+	return s, v.db.Where("topic = ? AND name = ?", topic, name).Take(&s).Error
 }
 
 // SaveSubscription writes a changed subscription.
@@ -129,10 +129,10 @@ func (tx *Tx) Unsubscribe(topic, name string) error {
 }
 
 // OffsetAt gives the offset of the first message put at a time or later.
-func (tx *Tx) OffsetAt(t Topic, at time.Time) (int64, error) {
+func (v View) OffsetAt(t Topic, at time.Time) (int64, error) {
 	var m TopicMessage
 	// Offsets grow with time but for a clock that was set back; the first fits.
-	err := tx.db.Select("n").Where("topic = ? AND put_at >= ?", t.Name, at).Order("put_at, n").Take(&m).Error
+	err := v.db.Select("n").Where("topic = ? AND put_at >= ?", t.Name, at).Order("put_at, n").Take(&m).Error
 	if errors.Is(err, ErrNotFound) {
 		return t.Next, nil
 	}
@@ -140,9 +140,9 @@ func (tx *Tx) OffsetAt(t Topic, at time.Time) (int64, error) {
 }
 
 // ReadTopic lists the next messages of a subscription, without moving it.
-func (tx *Tx) ReadTopic(s *Subscription, limit int) ([]TopicMessage, error) {
+func (v View) ReadTopic(s *Subscription, limit int) ([]TopicMessage, error) {
 	var out []TopicMessage
-	return out, tx.db.Where("topic = ? AND n >= ?", s.Topic, s.Position).Order("n").Limit(limit).Find(&out).Error
+	return out, v.db.Where("topic = ? AND n >= ?", s.Topic, s.Position).Order("n").Limit(limit).Find(&out).Error
 }
 
 // TakeFromTopic remembers that a transaction works on a message.
@@ -152,8 +152,8 @@ func (tx *Tx) TakeFromTopic(t *TopicTaken) error { return tx.db.Create(t).Error 
 func (tx *Tx) FinishTopic(id ID) error { return tx.db.Where("tx = ?", id).Delete(&TopicTaken{}).Error }
 
 // TakenFromTopic counts what a flow works on of a subscription.
-func (tx *Tx) TakenFromTopic(topic, subscription, flow string) (n int64, err error) {
-	return n, tx.db.Model(&TopicTaken{}).Where("topic = ? AND subscription = ? AND flow = ?", topic, subscription, flow).Count(&n).Error
+func (v View) TakenFromTopic(topic, subscription, flow string) (n int64, err error) {
+	return n, v.db.Model(&TopicTaken{}).Where("topic = ? AND subscription = ? AND flow = ?", topic, subscription, flow).Count(&n).Error
 }
 
 // Retain drops up to limit of the oldest messages of a topic that are too old
@@ -217,20 +217,20 @@ func subscriptions(db *gorm.DB, topic string) ([]Subscription, error) {
 }
 
 // Topics lists all topics, by name.
-func (s *Store) Topics() ([]Topic, error) {
+func (v View) Topics() ([]Topic, error) {
 	var out []Topic
-	return out, s.read.Order("name").Find(&out).Error
+	return out, v.db.Order("name").Find(&out).Error
 }
 
 // Subscriptions lists the subscriptions of a topic, or all of them.
-func (s *Store) Subscriptions(topic string) ([]Subscription, error) {
-	return subscriptions(s.read, topic)
+func (v View) Subscriptions(topic string) ([]Subscription, error) {
+	return subscriptions(v.db, topic)
 }
 
 // PutAt tells when the message at an offset, or the next one behind it, was put.
-func (s *Store) PutAt(topic string, n int64) (*time.Time, error) {
+func (v View) PutAt(topic string, n int64) (*time.Time, error) {
 	var m TopicMessage
-	err := s.read.Select("put_at").Where("topic = ? AND n >= ?", topic, n).Order("n").Take(&m).Error
+	err := v.db.Select("put_at").Where("topic = ? AND n >= ?", topic, n).Order("n").Take(&m).Error
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
@@ -239,8 +239,8 @@ func (s *Store) PutAt(topic string, n int64) (*time.Time, error) {
 
 // ReadLog lists messages of a topic from an offset on, or with newest the last
 // ones before it, the newest first.
-func (s *Store) ReadLog(topic string, n int64, newest bool, limit int) ([]TopicMessage, error) {
-	q := s.read.Limit(limit)
+func (v View) ReadLog(topic string, n int64, newest bool, limit int) ([]TopicMessage, error) {
+	q := v.db.Limit(limit)
 	if newest {
 		q = q.Where("topic = ? AND n < ?", topic, n).Order("n DESC")
 	} else {
@@ -257,7 +257,7 @@ type TopicFlight struct {
 }
 
 // TopicFlights counts what is worked on, by subscription.
-func (s *Store) TopicFlights() ([]TopicFlight, error) {
+func (v View) TopicFlights() ([]TopicFlight, error) {
 	var out []TopicFlight
-	return out, s.read.Model(&TopicTaken{}).Select("topic, subscription, COUNT(*) AS n").Group("topic, subscription").Scan(&out).Error
+	return out, v.db.Model(&TopicTaken{}).Select("topic, subscription, COUNT(*) AS n").Group("topic, subscription").Scan(&out).Error
 }

@@ -27,9 +27,9 @@ type Held struct {
 }
 
 // Sequence gives the sequence of a key; one that is new begins with first.
-func (tx *Tx) Sequence(flow, path, key string, first int64) (Sequence, error) {
+func (v View) Sequence(flow, path, key string, first int64) (Sequence, error) {
 	s := Sequence{Flow: flow, Path: path, Key: key, Next: first}
-	err := tx.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).Take(&s).Error
+	err := v.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).Take(&s).Error
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}
@@ -43,36 +43,43 @@ func (tx *Tx) SaveSequence(s *Sequence) error { return tx.db.Save(s).Error }
 func (tx *Tx) Hold(h *Held) error { return tx.db.Create(h).Error }
 
 // CountHeld counts the messages of a key that wait.
-func (tx *Tx) CountHeld(flow, path, key string) (n int64, err error) {
-	return n, tx.db.Model(&Held{}).Where("flow = ? AND path = ? AND key = ?", flow, path, key).Count(&n).Error
+func (v View) CountHeld(flow, path, key string) (n int64, err error) {
+	return n, v.db.Model(&Held{}).Where("flow = ? AND path = ? AND key = ?", flow, path, key).Count(&n).Error
 }
 
 // FirstHeld gives the message of a key with the lowest number; of equal ones
 // that which came first. ErrNotFound when none waits.
-func (tx *Tx) FirstHeld(flow, path, key string) (Held, error) {
+func (v View) FirstHeld(flow, path, key string) (Held, error) {
 	var h Held
-	return h, tx.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).Order("number, n").Take(&h).Error
+	return h, v.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).Order("number, n").Take(&h).Error
+}
+
+// HeldOf lists the messages of a key that wait, in the order of their numbers; of
+// equal ones that first which came first.
+func (v View) HeldOf(flow, path, key string, limit int) ([]Held, error) {
+	var out []Held
+	return out, v.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).Order("number, n").Limit(limit).Find(&out).Error
 }
 
 // Held gives a message that waits, or ErrNotFound.
-func (tx *Tx) Held(n int64) (Held, error) {
+func (v View) Held(n int64) (Held, error) {
 	var h Held
-	return h, tx.db.Where("n = ?", n).Take(&h).Error
+	return h, v.db.Where("n = ?", n).Take(&h).Error
 }
 
 // Unhold takes a message out of its line.
 func (tx *Tx) Unhold(n int64) error { return tx.db.Where("n = ?", n).Delete(&Held{}).Error }
 
 // HeldAt lists the paths at which a transaction waits for its turn.
-func (tx *Tx) HeldAt(id ID) ([]string, error) {
+func (v View) HeldAt(id ID) ([]string, error) {
 	var out []string
-	return out, tx.db.Model(&Held{}).Where("tx = ?", id).Pluck("at", &out).Error
+	return out, v.db.Model(&Held{}).Where("tx = ?", id).Pluck("at", &out).Error
 }
 
 // DueHeld lists messages that have waited as long as they may.
-func (s *Store) DueHeld(now time.Time, limit int) ([]Held, error) {
+func (v View) DueHeld(now time.Time, limit int) ([]Held, error) {
 	var out []Held
-	return out, s.read.Where("until <= ?", now).Order("until, n").Limit(limit).Find(&out).Error
+	return out, v.db.Where("until <= ?", now).Order("until, n").Limit(limit).Find(&out).Error
 }
 
 // Line is a key whose messages wait for a number.
@@ -85,12 +92,12 @@ type Line struct {
 
 // Lines lists the keys that wait for a number, the one first that waits least
 // long still.
-func (s *Store) Lines(limit int) ([]Line, error) {
+func (v View) Lines(limit int) ([]Line, error) {
 	var rows []struct {
 		Flow, Path, Key string
 		Waiting, First  int64
 	}
-	err := s.read.Raw("SELECT flow, path, key, COUNT(*) AS waiting, MIN(n) AS first FROM helds GROUP BY flow, path, key ORDER BY first LIMIT ?", limit).Scan(&rows).Error
+	err := v.db.Raw("SELECT flow, path, key, COUNT(*) AS waiting, MIN(n) AS first FROM helds GROUP BY flow, path, key ORDER BY first LIMIT ?", limit).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
@@ -98,11 +105,11 @@ func (s *Store) Lines(limit int) ([]Line, error) {
 	for i, r := range rows {
 		out[i] = Line{Flow: r.Flow, Path: r.Path, Key: r.Key, Waiting: r.Waiting}
 		var h Held
-		if err := s.read.Where("n = ?", r.First).Take(&h).Error; err == nil {
+		if err := v.db.Where("n = ?", r.First).Take(&h).Error; err == nil {
 			out[i].Until = h.Until
 		}
 		var q Sequence
-		if err := s.read.Where("flow = ? AND path = ? AND key = ?", r.Flow, r.Path, r.Key).Take(&q).Error; err == nil {
+		if err := v.db.Where("flow = ? AND path = ? AND key = ?", r.Flow, r.Path, r.Key).Take(&q).Error; err == nil {
 			out[i].Next = q.Next
 		}
 	}

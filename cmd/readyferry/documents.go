@@ -22,7 +22,7 @@ import (
 	"readyferry/core/plan"
 	"readyferry/core/retry"
 	"readyferry/core/run"
-	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 // readFlow reads a flow document and the files beside it that it may refer to:
@@ -192,7 +192,7 @@ func rehearseCommand() *cobra.Command {
 			if in.Query, err = pairs("--query", queries, "="); err != nil {
 				return err
 			}
-			opt := run.Options{NoBodies: noBodies, Replies: map[string]step.Effect{}}
+			opt := run.Options{NoBodies: noBodies, Replies: map[string]want.Effect{}}
 			began := time.Now()
 			opt.Clock = func() time.Duration { return time.Since(began) }
 			for _, text := range replies {
@@ -262,12 +262,12 @@ func pairs(flag string, texts []string, separator string) ([]message.Header, err
 }
 
 // reply reads STEP=FILE[;status=503][;header=Name: value].
-func reply(text string) (string, step.Effect, error) {
+func reply(text string) (string, want.Effect, error) {
 	name, rest, ok := strings.Cut(text, "=")
 	if !ok {
-		return "", step.Effect{}, fmt.Errorf("--reply %q must be written STEP=FILE", text)
+		return "", want.Effect{}, fmt.Errorf("--reply %q must be written STEP=FILE", text)
 	}
-	e := step.Effect{Status: 200}
+	e := want.Effect{Status: 200}
 	file, options, _ := strings.Cut(rest, ";")
 	for _, o := range strings.Split(options, ";") {
 		key, value, _ := strings.Cut(o, "=")

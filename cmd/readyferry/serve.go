@@ -21,6 +21,7 @@ import (
 	"readyferry/core/plan"
 	"readyferry/demo"
 	"readyferry/engine"
+	"readyferry/engine/journal"
 	"readyferry/standin"
 	"readyferry/store"
 	"readyferry/web"
@@ -100,8 +101,8 @@ func serve(ctx context.Context, data, listen string, ready func(ctx context.Cont
 	if err != nil {
 		return err
 	}
-	standIns := standin.NewSet(time.Now, func() { e.Events.Publish(engine.TopicStandIns) })
-	if err := e.LoadStandIns(standIns); err != nil {
+	standIns := standin.NewSet(time.Now, func() { e.Watch.Events.Publish(journal.EventStandIns) })
+	if err := e.Design.LoadStandIns(standIns); err != nil {
 		return err
 	}
 	if err := e.Start(); err != nil {
@@ -111,7 +112,7 @@ func serve(ctx context.Context, data, listen string, ready func(ctx context.Cont
 	loadDemo := func() error { return demo.Load(ctx, e, standIns, standInDatabases(data)) }
 	server := &http.Server{
 		Handler: api.New(api.Config{
-			Engine: e, Store: st, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo,
+			Engine: e, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo,
 			Loopback: listener.Addr().(*net.TCPAddr).IP.IsLoopback(), Log: log,
 		}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,

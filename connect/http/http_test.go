@@ -13,7 +13,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/message"
-	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 func TestOneTry(t *testing.T) {
@@ -49,7 +49,7 @@ func TestOneTry(t *testing.T) {
 		if c.Address == "" {
 			c.Address = server.URL + "/base"
 		}
-		return s.Send(context.Background(), &c, connect.Request{ID: "key-1", Request: step.Request{
+		return s.Send(context.Background(), &c, connect.Request{ID: "key-1", Request: want.Request{
 			Method: "POST", Path: path, Body: []byte(`{"a":1}`), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}, {Name: "X-A", Value: "1"}},
 		}})
 	}

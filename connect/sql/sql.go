@@ -25,6 +25,7 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 // maxAnswer bounds the rows of one answer, in bytes.
@@ -136,7 +137,7 @@ func (s *Sender) Send(ctx context.Context, c *connect.Connection, r connect.Requ
 	defer cancel()
 	q := r.Query
 	if q == nil {
-		q = &step.Query{SQL: "SELECT 1 AS answer", Most: 1} // a test
+		q = &want.Query{SQL: "SELECT 1 AS answer", Most: 1} // a test
 	}
 	db, err := s.database(c)
 	if err != nil {
@@ -149,7 +150,7 @@ func (s *Sender) Send(ctx context.Context, c *connect.Connection, r connect.Requ
 	return connect.Answer{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: jsonfmt.Encode(list)}, nil
 }
 
-func ask(ctx context.Context, db *sql.DB, c *connect.Connection, q *step.Query) (list *message.Node, err error) {
+func ask(ctx context.Context, db *sql.DB, c *connect.Connection, q *want.Query) (list *message.Node, err error) {
 	args, text, err := bind(c.Driver, q)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
@@ -177,7 +178,7 @@ func ask(ctx context.Context, db *sql.DB, c *connect.Connection, q *step.Query) 
 }
 
 // bind gives the values of a statement in the order of its placeholders.
-func bind(driver string, q *step.Query) (args []any, text string, err error) {
+func bind(driver string, q *want.Query) (args []any, text string, err error) {
 	place := func(int) string { return "?" }
 	if driver == connect.DriverPostgreSQL {
 		place = func(n int) string { return fmt.Sprintf("$%d", n) }

@@ -13,6 +13,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 const rows = `CREATE TABLE %[1]s (id INTEGER PRIMARY KEY, name TEXT, due NUMERIC)`
@@ -40,11 +41,11 @@ func sqlite(t *testing.T, write bool) (*Sender, *connect.Connection) {
 }
 
 func query(s *Sender, c *connect.Connection, text string, params ...string) (string, error) {
-	q := &step.Query{SQL: text, Most: 10}
+	q := &want.Query{SQL: text, Most: 10}
 	for i := 0; i+1 < len(params); i += 2 {
-		q.Params = append(q.Params, step.QueryParameter{Name: params[i], Value: []byte(params[i+1])})
+		q.Params = append(q.Params, want.QueryParameter{Name: params[i], Value: []byte(params[i+1])})
 	}
-	a, err := s.Send(context.Background(), c, connect.Request{Request: step.Request{Query: q}})
+	a, err := s.Send(context.Background(), c, connect.Request{Request: want.Request{Query: q}})
 	return string(a.Body), err
 }
 
@@ -85,8 +86,8 @@ func testDatabase(t *testing.T, s *Sender, c *connect.Connection, table string) 
 			t.Errorf("%s: %v", text, err)
 		}
 	}
-	q := &step.Query{SQL: "SELECT id FROM " + table, Most: 2}
-	if _, err := s.Send(context.Background(), c, connect.Request{Request: step.Request{Query: q}}); !errors.Is(err, connect.ErrCannotSend) || !strings.Contains(err.Error(), "more than 2 rows") {
+	q := &want.Query{SQL: "SELECT id FROM " + table, Most: 2}
+	if _, err := s.Send(context.Background(), c, connect.Request{Request: want.Request{Query: q}}); !errors.Is(err, connect.ErrCannotSend) || !strings.Contains(err.Error(), "more than 2 rows") {
 		t.Errorf("%v", err)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 // Groups keeps the groups of a rehearsal in memory, over one message or
@@ -24,14 +25,20 @@ type Groups struct {
 	now    time.Time
 	n      int
 	lines  map[string]*line
-	next   []func() // what happens once the member's own step is told
-	later  []func() // what happens once its whole walk is
+	meet   map[string]meeting // what brings about the wants at which messages meet
+	next   []func()           // what happens once the member's own step is told
+	later  []func()           // what happens once its whole walk is
 }
 
 // NewGroups makes the groups of a rehearsal.
 func NewGroups(p *plan.Plan) *Groups {
-	return &Groups{plan: p, closed: map[string]time.Time{}, lines: map[string]*line{}}
+	return &Groups{plan: p, closed: map[string]time.Time{}, lines: map[string]*line{}, meet: map[string]meeting{
+		want.KindJoin: (*walker).join, want.KindTurn: (*walker).turn,
+	}}
 }
+
+// meeting brings about a want at which the messages of a rehearsal meet.
+type meeting func(w *walker, s *step.Compiled, call *step.Call, res step.Result, asked want.Asked) (step.Result, error)
 
 type openGroup struct {
 	group.Group
@@ -56,54 +63,55 @@ var partNumbers = regexp.MustCompile(`\[\d+\]`)
 func GroupPath(path string) string { return partNumbers.ReplaceAllString(path, "") }
 
 // join makes a message a member, where nothing is real.
-func (w *walker) join(s *step.Compiled, call *step.Call, want step.Want) (step.Result, error) {
+func (w *walker) join(s *step.Compiled, call *step.Call, _ step.Result, asked want.Asked) (step.Result, error) {
+	j := asked.Want.(*want.Join)
 	g, now := w.in.Groups, w.in.Message.ReceivedAt
 	g.tick(now)
 	g.passTime(now)
-	rules, path := want.Join.Rules, GroupPath(want.Path)
+	rules, path := j.Rules, GroupPath(asked.Path)
 	scope := ""
 	if rules.Parts != "" {
-		scope = w.in.Message.ID + "\x00" + SplitOf(want.Path)
+		scope = w.in.Message.ID + "\x00" + SplitOf(asked.Path)
 	}
-	id := path + "\x00" + scope + "\x00" + want.Join.Key
+	id := path + "\x00" + scope + "\x00" + j.Key
 	refuse := func(reason string) (step.Result, error) {
-		call.Effect = &step.Effect{Refused: reason}
+		call.Effect = &want.Effect{Refused: reason}
 		return s.Runner.Run(call)
 	}
 	o := g.find(id)
 	if o == nil {
 		if at, was := g.closed[id]; was && rules.Late != group.NewGroup && g.now.Before(at.Add(rules.LateFor)) {
 			if rules.Late == group.TurnAway {
-				return refuse(LateReason(want.Join.Key, at))
+				return refuse(LateReason(j.Key, at))
 			}
-			late := &step.Closed{Key: want.Join.Key, Items: []*message.Node{want.Join.Item}, OpenedAt: g.now, ClosedAt: g.now, Why: "an addition", Late: true}
+			late := &step.Closed{Key: j.Key, Items: []*message.Node{j.Item}, OpenedAt: g.now, ClosedAt: g.now, Why: "an addition", Late: true}
 			g.next = append(g.next, func() { w.inGroup(path, late) })
-			call.Effect = &step.Effect{Said: "added to the closed group " + want.Join.Key}
+			call.Effect = &want.Effect{Said: "added to the closed group " + j.Key}
 			return s.Runner.Run(call)
 		}
-		o = &openGroup{Group: group.Group{Key: want.Join.Key, OpenedAt: g.now, Awaited: -1}, path: path, id: id, rules: rules, unique: map[string]bool{}, scope: scope}
+		o = &openGroup{Group: group.Group{Key: j.Key, OpenedAt: g.now, Awaited: -1}, path: path, id: id, rules: rules, unique: map[string]bool{}, scope: scope}
 		g.open = append(g.open, o)
 	}
-	if u := want.Join.Unique; u != nil {
+	if u := j.Unique; u != nil {
 		if o.unique[*u] {
 			return refuse(fmt.Sprintf("the group %s has a member %s already", o.Key, *u))
 		}
 		o.unique[*u] = true
 	}
-	size := int64(len(jsonfmt.Encode(want.Join.Item)))
+	size := int64(len(jsonfmt.Encode(j.Item)))
 	if full := rules.Full(o.Count, o.bytes, size); full != "" {
 		return step.Result{}, FullGroup(o.Key, full)
 	}
 	o.Count++
 	o.bytes += size
-	o.LastAt, o.Newest = g.now, want.Join.Item
-	o.Items = append(o.Items, want.Join.Item)
+	o.LastAt, o.Newest = g.now, j.Item
+	o.Items = append(o.Items, j.Item)
 	o.members = append(o.members, member{w, len(w.result.Trace)})
 	why, err := rules.Closes(&o.Group)
 	if err != nil {
 		return step.Result{}, &step.Failure{Phase: "close/when", Class: step.Data, Reason: err.Error()}
 	}
-	call.Effect = &step.Effect{Said: fmt.Sprintf("member %d of %s", o.Count, o.Key)}
+	call.Effect = &want.Effect{Said: fmt.Sprintf("member %d of %s", o.Count, o.Key)}
 	if why != "" {
 		call.Effect.Said += ", which closes " + why
 	}

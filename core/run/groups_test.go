@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"readyferry/core/message"
-	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 // rehearseAll walks several messages a minute apart and gives for each its
@@ -125,23 +125,23 @@ func TestAResequenceIsRehearsedOverSeveralSamples(t *testing.T) {
 }
 
 func TestAScatterIsRehearsedWithStandInAnswers(t *testing.T) {
-	json := func(status int, body string) step.Effect {
-		return step.Effect{Status: status, Body: []byte(body), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}}
+	json := func(status int, body string) want.Effect {
+		return want.Effect{Status: status, Body: []byte(body), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}}
 	}
 	const ways = "ways: [{name: north, steps: [{id: an, kind: deliver, to: n}]}, {name: south, steps: [{id: as, kind: deliver, to: s}, {id: m, kind: map, fields: [{to: /n, from: replies.as.body.n * 10}]}]}, {name: none, steps: [{id: f, kind: filter, keep: 'false', reason: not open}]}]"
 	const told = ", fields: [{to: /north, from: replies.north}, {to: /south, from: replies.south}, {to: /none, from: replies.none}, {to: /why, from: replies.ask.missing}, {to: /chosen, from: replies.ask.chosen}]}\n- {id: d, kind: deliver, to: end}\n"
 	for _, c := range []struct {
 		name, settings, gather string
-		replies                map[string]step.Effect
+		replies                map[string]want.Effect
 		outcome, sent          string
 	}{
-		{"all", "within: 5s", "", map[string]step.Effect{"an": json(200, "7"), "as": json(201, `{"n":2}`)}, "2 of 3 answered",
+		{"all", "within: 5s", "", map[string]want.Effect{"an": json(200, "7"), "as": json(201, `{"n":2}`)}, "2 of 3 answered",
 			`{"north":{"status":200,"headers":{"content-type":"application/json"},"body":7},"south":{"status":201,"headers":{"content-type":"application/json"},"body":{"n":20}},"none":null,"why":{"none":"not open"},"chosen":null}`},
-		{"one is down", "within: 5s", "", map[string]step.Effect{"an": json(503, ""), "as": json(404, "")}, "0 of 3 answered",
+		{"one is down", "within: 5s", "", map[string]want.Effect{"an": json(503, ""), "as": json(404, "")}, "0 of 3 answered",
 			`{"north":null,"south":null,"none":null,"why":{"north":"no answer within 5s (503, tries again)","south":"s answered 404, and no other try would help","none":"not open"},"chosen":null}`},
-		{"the first", "within: 5s, gather: {first: 1}", "", map[string]step.Effect{"an": json(200, "7"), "as": json(201, `{"n":2}`)}, "1 of 3 answered",
+		{"the first", "within: 5s, gather: {first: 1}", "", map[string]want.Effect{"an": json(200, "7"), "as": json(201, `{"n":2}`)}, "1 of 3 answered",
 			`{"north":{"status":200,"headers":{"content-type":"application/json"},"body":7},"south":null,"none":null,"why":{"south":"not needed any more","none":"not open"},"chosen":null}`},
-		{"the first that fits", `within: 5s, gather: {fits: 'reply.way == "south" && reply.status == 201'}`, "", map[string]step.Effect{"an": json(200, "7"), "as": json(201, `{"n":2}`)}, "2 of 3 answered, south fits",
+		{"the first that fits", `within: 5s, gather: {fits: 'reply.way == "south" && reply.status == 201'}`, "", map[string]want.Effect{"an": json(200, "7"), "as": json(201, `{"n":2}`)}, "2 of 3 answered, south fits",
 			`{"north":{"status":200,"headers":{"content-type":"application/json"},"body":7},"south":{"status":201,"headers":{"content-type":"application/json"},"body":{"n":20}},"none":null,"why":{"none":"not open"},"chosen":"south"}`},
 	} {
 		p := read(t, splitHead+"- {id: ask, kind: scatter, "+c.settings+", "+ways+told)
@@ -151,12 +151,12 @@ func TestAScatterIsRehearsedWithStandInAnswers(t *testing.T) {
 			t.Errorf("%s: %s, %s\n%s\nwant\n%s", c.name, r.State, r.Trace[0].Outcome, *last.Request.Text, c.sent)
 		}
 	}
-	for settings, want := range map[string]string{
+	for settings, reason := range map[string]string{
 		"within: 5s, gather: {fits: reply.body.x}": "gather/fits: way north: reply.body.x is missing",
 	} {
 		p := read(t, splitHead+"- {id: ask, kind: scatter, "+settings+", "+ways+"}\n")
-		r := Rehearse(p, envelope(`{"x":1}`), Options{Replies: map[string]step.Effect{"an": json(200, `{"y":1}`), "as": json(200, `{"n":1}`)}})
-		if r.State != DeadLetter || !strings.Contains("gather/fits: "+*r.Reason, want) {
+		r := Rehearse(p, envelope(`{"x":1}`), Options{Replies: map[string]want.Effect{"an": json(200, `{"y":1}`), "as": json(200, `{"n":1}`)}})
+		if r.State != DeadLetter || !strings.Contains("gather/fits: "+*r.Reason, reason) {
 			t.Errorf("%s: %s %v", settings, r.State, *r.Reason)
 		}
 	}

@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"readyferry/core/message"
-	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 const splitHead = "readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps:\n"
@@ -69,15 +69,15 @@ func TestARehearsalShowsEveryPart(t *testing.T) {
 	body := `[{"n":1,"id":"a"},{"n":0,"id":"b"},{"id":"c"},{"n":2,"id":"d"}]`
 	for _, c := range []struct {
 		settings string
-		replies  map[string]step.Effect
+		replies  map[string]want.Effect
 		outcome  string
 		paths    string
 		state    string
 	}{
 		{"", nil, "4 parts: 2 delivered, 1 turned away, 1 dead letter", "per|per[0]/f|per[0]/d|per[1]/f|per[2]/f|per[3]/f|per[3]/d|a", DeadLetter},
 		{"when-dead: stop, ", nil, "4 parts: 1 delivered, 1 turned away, 1 dead letter, 1 not begun", "per|per[0]/f|per[0]/d|per[1]/f|per[2]/f|a", DeadLetter},
-		{"parts: in order, ", map[string]step.Effect{"per[0]/d": {Status: 503}}, "4 parts: 1 waiting, 3 not begun", "per|per[0]/f|per[0]/d|a", Waiting},
-		{"", map[string]step.Effect{"d": {Status: 404}}, "4 parts: 1 turned away, 3 dead letter", "per|per[0]/f|per[0]/d|per[1]/f|per[2]/f|per[3]/f|per[3]/d|a", DeadLetter},
+		{"parts: in order, ", map[string]want.Effect{"per[0]/d": {Status: 503}}, "4 parts: 1 waiting, 3 not begun", "per|per[0]/f|per[0]/d|a", Waiting},
+		{"", map[string]want.Effect{"d": {Status: 404}}, "4 parts: 1 turned away, 3 dead letter", "per|per[0]/f|per[0]/d|per[1]/f|per[2]/f|per[3]/f|per[3]/d|a", DeadLetter},
 	} {
 		p := read(t, splitHead+"- {id: per, kind: split, each: body, "+c.settings+steps)
 		r := Rehearse(p, envelope(body), Options{Replies: c.replies})
@@ -109,7 +109,7 @@ func TestAPartAloneIsAsItIsInLine(t *testing.T) {
 		t.Fatal(err)
 	}
 	alone := Walk(p, Input{Origin: inner.Origin(1, nil)})
-	if len(alone.Wants) != 1 || alone.Wants[0].Path != "per[1]/in[1]/d" || alone.Wants[0].Request.Path != whole.Deliveries[2].Request.URL {
+	if len(alone.Wants) != 1 || alone.Wants[0].Path != "per[1]/in[1]/d" || alone.Wants[0].Want.(*want.Send).Request.Path != whole.Deliveries[2].Request.URL {
 		t.Errorf("%+v, in line %+v", alone.Wants, whole.Deliveries[2])
 	}
 	if _, err := Reach(p, Input{Message: received.Message}, "nowhere"); err == nil || !strings.Contains(err.Error(), "does not come to nowhere") {

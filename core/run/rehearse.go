@@ -15,6 +15,7 @@ import (
 	"readyferry/core/retry"
 	"readyferry/core/step"
 	"readyferry/core/table"
+	"readyferry/core/want"
 )
 
 // Rehearsal is a walk with every outside effect answered by a stand-in, as
@@ -69,18 +70,18 @@ type ShownRequest struct {
 	Priority *int  `json:"priority,omitempty"`
 	Expires  int64 `json:"expires,omitempty"`
 	// Of a question for a database: the values of its parameters.
-	Query *step.Query `json:"query,omitempty"`
+	Query *want.Query `json:"query,omitempty"`
 }
 
 // Options of a rehearsal.
 type Options struct {
 	// Replies are stand-in answers, by step id or by path; the path counts
 	// first. A delivery without one is taken as answered 200 with no body.
-	Replies  map[string]step.Effect
+	Replies  map[string]want.Effect
 	NoBodies bool
 	Clock    func() time.Duration
 	// Known are effects that have happened already; they are not asked again.
-	Known map[string]step.Effect
+	Known map[string]want.Effect
 	// Origin is where a part begins; nil for a whole message.
 	Origin *Origin
 	// Resume is where a group goes on; nil for anything else.
@@ -107,7 +108,7 @@ func Rehearse(p *plan.Plan, in Envelope, opt Options) Rehearsal {
 // does. Behind the last of them time passes until nothing waits for it.
 func RehearseAll(p *plan.Plan, in []Envelope, opt []Options) []Rehearsal {
 	groups := NewGroups(p)
-	v := &virtual{once: map[string]time.Time{}, paces: map[string][]time.Time{}}
+	v := newVirtual()
 	if len(opt) > 0 {
 		v.tables = &table.Scratch{Under: p.Tables(opt[0].Tables)}
 	}
@@ -167,29 +168,31 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual
 		out.Intake.Body = show(&received.Message)
 	}
 	shown := 0
-	show := func(want step.Want) {
-		if want.Request == nil {
+	show := func(asked want.Asked) {
+		handed, ok := asked.Want.(want.Handed)
+		if !ok {
 			return // it stays inside
 		}
-		d := ShowDelivery(in.ID, want)
-		if shown += len(want.Request.Body); shown > shownBytes {
+		d := ShowDelivery(in.ID, asked.Path, asked.Step, handed)
+		if _, _, r := handed.Handed(); len(r.Body) > 0 {
+			shown += len(r.Body)
+		}
+		if shown > shownBytes {
 			d.Request.Text, d.Request.Base64, d.Request.Lines = nil, nil, nil
 		}
 		out.Deliveries = append(out.Deliveries, d)
 	}
 	input := Input{
 		Message: received.Message, Origin: opt.Origin, Resume: opt.Resume, Letter: opt.Letter, Inline: !opt.Live, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
-		StandIn: func(want step.Want) (StandInReply, bool) {
-			show(want)
-			if !opt.Live {
-				switch want.Kind {
-				case step.WantLookup, step.WantPair:
-					return fromTables(want, v.tables, opt.Replies), true
-				case step.WantOnce, step.WantHold, step.WantPace:
-					return v.waits(want, received.Message.ReceivedAt, opt.Replies), true
-				}
+		StandIn: func(asked want.Asked) (StandInReply, bool) {
+			show(asked)
+			if opt.Live {
+				return StandInReply{}, false
 			}
-			return standIn(want, opt.Replies), !opt.Live
+			if pretend := v.pretend[asked.Kind()]; pretend != nil {
+				return pretend(asked, received.Message.ReceivedAt, opt.Replies), true
+			}
+			return standIn(asked, opt.Replies), true
 		},
 	}
 	if opt.Live {
@@ -253,46 +256,55 @@ func arrive(p *plan.Plan, in Envelope, opt *Options) (Received, error) {
 }
 
 // standIn judges a stand-in answer by the retry plan, as the engine would a real one.
-func standIn(want step.Want, replies map[string]step.Effect) StandInReply {
-	e, ok := replies[want.Path]
+func standIn(asked want.Asked, replies map[string]want.Effect) StandInReply {
+	send, outside := asked.Want.(*want.Send)
+	e, ok := replied(asked, replies)
 	if !ok {
-		if e, ok = replies[want.Step]; !ok {
-			if e = (step.Effect{Status: 200}); want.Kind == step.WantSQL {
-				e.Body = []byte("[{}]")
-			}
+		if e = (want.Effect{Status: 200}); outside && send.Request.Query != nil {
+			e.Body = []byte("[{}]")
 		}
 	}
-	if !want.Outside() {
+	if !outside {
 		return StandInReply{Effect: e}
 	}
 	if e.Status == 0 {
 		e.Status = 200
 	}
 	rules := retry.Default()
-	if want.Retry != nil {
-		rules = want.Retry.Plan()
+	if send.Retry != nil {
+		rules = *send.Retry
 	}
 	switch rules.Classify(e.Status) {
 	case retry.Again:
 		return StandInReply{Wait: fmt.Sprintf("%d, tries again", e.Status)}
 	case retry.Never:
-		return StandInReply{Fail: &step.Failure{Phase: "delivery", Class: step.Target, Reason: fmt.Sprintf("%s answered %d, and no other try would help", want.Target, e.Status)}}
+		return StandInReply{Fail: &step.Failure{Phase: "delivery", Class: step.Target, Reason: fmt.Sprintf("%s answered %d, and no other try would help", send.Connection, e.Status)}}
 	}
 	return StandInReply{Effect: e}
 }
 
-// ShowDelivery gives a want as people read it, with the key that the outside
-// system can tell repeats by.
-func ShowDelivery(transaction string, want step.Want) Delivery {
-	d := Delivery{Path: want.Path, Step: want.Step, Kind: want.Kind, Target: want.Target}
-	d.Request = ShownRequest{Query: want.Request.Query, Method: want.Request.Method, URL: want.Request.Path, Headers: headerMap(want.Request.Headers)}
-	if want.Kind == step.WantQueue {
-		d.Request.Priority, d.Request.Expires = &want.Priority, want.Expires.Milliseconds()
+// replied is the sample's stand-in answer to a want, by its path or else by its step.
+func replied(asked want.Asked, replies map[string]want.Effect) (want.Effect, bool) {
+	e, ok := replies[asked.Path]
+	if !ok {
+		e, ok = replies[asked.Step]
 	}
-	if want.Kind == step.WantHTTP {
-		d.Request.Headers["Idempotency-Key"] = DeliveryID(transaction, want.Path)
+	return e, ok
+}
+
+// ShowDelivery gives what is handed over as people read it, with the key by
+// which an outside system can tell repeats.
+func ShowDelivery(transaction, path, stepID string, w want.Handed) Delivery {
+	to, name, r := w.Handed()
+	d := Delivery{Path: path, Step: stepID, Kind: to, Target: name}
+	d.Request = ShownRequest{Query: r.Query, Method: r.Method, URL: r.Path, Headers: headerMap(r.Headers)}
+	if p, ok := w.(*want.Put); ok {
+		d.Request.Priority, d.Request.Expires = &p.Priority, p.Expires.Milliseconds()
 	}
-	b := NewBody(want.Request.Format, want.Request.Body)
+	if to == "http" {
+		d.Request.Headers["Idempotency-Key"] = DeliveryID(transaction, path)
+	}
+	b := NewBody(r.Format, r.Body)
 	d.Request.Text, d.Request.Base64, d.Request.Format, d.Request.Lines = b.Text, b.Base64, b.Format, b.Lines
 	return d
 }

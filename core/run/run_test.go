@@ -9,7 +9,7 @@ import (
 
 	"readyferry/core/message"
 	"readyferry/core/plan"
-	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 func read(t testing.TB, src string) *plan.Plan {
@@ -54,10 +54,10 @@ const (
 
 func TestRehearsalGoesEveryWay(t *testing.T) {
 	p := read(t, file(t, "hold.yaml"))
-	loan := map[string]step.Effect{"lend": {Status: 201, Body: []byte(`{"loan": 77.0}`), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}}}
+	loan := map[string]want.Effect{"lend": {Status: 201, Body: []byte(`{"loan": 77.0}`), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}}}
 	for _, c := range []struct {
 		name, body    string
-		replies       map[string]step.Effect
+		replies       map[string]want.Effect
 		state, reason string
 		status        int
 		answer        string // contained
@@ -72,8 +72,8 @@ func TestRehearsalGoesEveryWay(t *testing.T) {
 		{"broken", broken, nil, TurnedAway, "/patron/card is required", 422, "/patron/card", "422, /patron/card", "", ""},
 		{"no price", noPric, nil, DeadLetter, "body.price is missing: body has no price; near it there is prise", 202, "", "valid|goes on|body.price is missing", "", ""},
 		{"refused", "{", nil, TurnedAway, "JSON, line 1, column 2: a member name in double quotes is expected, not the end", 400, "JSON, line 1, column 2", "", "", ""},
-		{"503", book, map[string]step.Effect{"to-shelf": {Status: 503}}, Waiting, "503, tries again", 202, "", "valid|goes on|4 set|7 of 7 set|shelf|503, tries again", "/MA%2FRL/slips", ""},
-		{"404", book, map[string]step.Effect{"by-home.shelf/to-shelf": {Status: 404}}, DeadLetter, "shelf-printer answered 404, and no other try would help", 202, "", "valid|goes on|4 set|7 of 7 set|shelf|shelf-printer answered 404, and no other try would help", "/MA%2FRL/slips", ""},
+		{"503", book, map[string]want.Effect{"to-shelf": {Status: 503}}, Waiting, "503, tries again", 202, "", "valid|goes on|4 set|7 of 7 set|shelf|503, tries again", "/MA%2FRL/slips", ""},
+		{"404", book, map[string]want.Effect{"by-home.shelf/to-shelf": {Status: 404}}, DeadLetter, "shelf-printer answered 404, and no other try would help", 202, "", "valid|goes on|4 set|7 of 7 set|shelf|shelf-printer answered 404, and no other try would help", "/MA%2FRL/slips", ""},
 	} {
 		r := Rehearse(p, envelope(c.body), Options{Replies: c.replies})
 		var outcomes []string
@@ -123,7 +123,7 @@ steps:
 // gives the same trace byte for byte, now() and uuid() included.
 func TestWalkingAgainGivesTheSameBytes(t *testing.T) {
 	p := read(t, file(t, "hold.yaml"))
-	effects := map[string]step.Effect{"by-home.digital/lend": {Status: 201, Body: []byte(`{"loan":7}`)}}
+	effects := map[string]want.Effect{"by-home.digital/lend": {Status: 201, Body: []byte(`{"loan":7}`)}}
 	var first []byte
 	for range 20 {
 		rec, err := Receive(p, envelope(ebook))
@@ -163,22 +163,22 @@ steps:
     otherwise: {steps: [{id: f2, kind: filter, keep: 'false', reason: nothing fits}]}
   - {id: after, kind: deliver, to: two}
 `)
-	walk := func(body string, effects map[string]step.Effect) *Result {
+	walk := func(body string, effects map[string]want.Effect) *Result {
 		rec, err := Receive(p, envelope(body))
 		if err != nil {
 			t.Fatal(err)
 		}
 		return Walk(p, Input{Message: rec.Message, Effects: effects, Trace: true})
 	}
-	if r := walk(`{"n":1}`, nil); r.State != Waiting || len(r.Wants) != 1 || string(r.Wants[0].Request.Body) != `{"x":1}` {
+	if r := walk(`{"n":1}`, nil); r.State != Waiting || len(r.Wants) != 1 || string(r.Wants[0].Want.(*want.Send).Request.Body) != `{"x":1}` {
 		t.Errorf("one way: %+v", r)
 	}
 	// A way that dies holds up no other, and the message goes on as it was.
 	if r := walk(`{"n":3}`, nil); r.State != DeadLetter || len(r.Wants) != 1 || len(r.Failures) != 1 || r.Failures[0].Path != "r.b/mb" {
 		t.Errorf("a dead way: %+v", r)
 	}
-	r := walk(`{"n":1}`, map[string]step.Effect{"r.a/da": {Status: 200}})
-	if len(r.Wants) != 1 || r.Wants[0].Path != "after" || string(r.Wants[0].Request.Body) != `{"n":1}` {
+	r := walk(`{"n":1}`, map[string]want.Effect{"r.a/da": {Status: 200}})
+	if len(r.Wants) != 1 || r.Wants[0].Path != "after" || string(r.Wants[0].Want.(*want.Send).Request.Body) != `{"n":1}` {
 		t.Errorf("after the route: %+v", r.Wants)
 	}
 	if r := walk(`{"n":0}`, nil); r.State != TurnedAway || r.Reason != "nothing fits" {
@@ -216,7 +216,7 @@ func TestUntouchedBytesLeaveAsTheyCame(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := Walk(p, Input{Message: rec.Message}).Wants[0].Request.Body; string(got) != odd {
+	if got := Walk(p, Input{Message: rec.Message}).Wants[0].Want.(*want.Send).Request.Body; string(got) != odd {
 		t.Errorf("%q", got)
 	}
 }

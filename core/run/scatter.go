@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 // scatter walks the ways of a scatter side by side, and goes on when their
@@ -18,8 +19,8 @@ func (w *walker) scatter(s *step.Compiled, path string, st *step.State, call *st
 	w.trace(entry, before, &before, began)
 	over := call.Effect != nil && call.Effect.Over
 	answers := make([]step.WayAnswer, len(s.Ways))
-	wants := make([][]step.Want, len(s.Ways)) // of the ways that have not answered yet
-	ends := make([]int, len(s.Ways))          // of their steps in the trace
+	wants := make([][]want.Asked, len(s.Ways)) // of the ways that have not answered yet
+	ends := make([]int, len(s.Ways))           // of their steps in the trace
 	first := len(w.result.Wants)
 	pending := 0
 	for i, way := range s.Ways {
@@ -43,7 +44,7 @@ func (w *walker) scatter(s *step.Compiled, path string, st *step.State, call *st
 		for _, list := range wants {
 			w.result.Wants = append(w.result.Wants, list...)
 		}
-		w.result.Wants = append(w.result.Wants, step.Want{Kind: step.WantLimit, Path: path, Step: s.ID, Within: rules.Within})
+		w.result.Wants = append(w.result.Wants, want.Asked{Want: &want.Limit{Within: rules.Within}, Path: path, Step: s.ID, StepKind: s.Kind})
 		w.told(at, fmt.Sprintf("%d of %d answered so far", len(s.Ways)-pending, len(s.Ways)), Waiting)
 		return blocked
 	}
@@ -95,7 +96,7 @@ func (w *walker) scatterFailed(at int, entry Entry, before step.State, st *step.
 
 // scattered walks one way. wants are what it still needs of the world; waits is
 // why a stand-in keeps it waiting.
-func (w *walker) scattered(way step.Way, path string, st *step.State) (a step.WayAnswer, wants []step.Want, waits string) {
+func (w *walker) scattered(way step.Way, path string, st *step.State) (a step.WayAnswer, wants []want.Asked, waits string) {
 	a.Way = way.Name
 	own := *st
 	failures, needed, told := len(w.result.Failures), len(w.result.Wants), len(w.result.Trace)
@@ -117,7 +118,7 @@ func (w *walker) scattered(way step.Way, path string, st *step.State) (a step.Wa
 	case end == turnedAway:
 		a.Missing = w.reason
 	case end == blocked:
-		wants = append([]step.Want{}, w.result.Wants[needed:]...)
+		wants = append([]want.Asked{}, w.result.Wants[needed:]...)
 	default:
 		if a.Reply = step.ReplyOf(st, &own); a.Reply == nil {
 			a.Missing = "it gives no answer"

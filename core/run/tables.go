@@ -7,87 +7,105 @@ import (
 
 	"readyferry/core/step"
 	"readyferry/core/table"
+	"readyferry/core/want"
 )
 
-// fromTables answers a want for tables where nothing is real: rows are found in
-// the tables as they are, and what is written stays in the rehearsal.
-func fromTables(want step.Want, tables *table.Scratch, replies map[string]step.Effect) StandInReply {
-	effect, err := step.Effect{}, error(nil)
-	given, ok := replies[want.Path]
-	if !ok {
-		given, ok = replies[want.Step]
+// virtual is what a rehearsal keeps of steps that look, wait or remember. It has
+// a counterpart for each want that the engine brings about inside the application;
+// what it has none for gets the sample's stand-in answer.
+type virtual struct {
+	tables  *table.Scratch
+	once    map[string]time.Time // until when a key is remembered
+	paces   map[string][]time.Time
+	pretend map[string]pretender
+}
+
+// pretender answers a want where nothing is real; now is when the message came.
+type pretender func(asked want.Asked, now time.Time, replies map[string]want.Effect) StandInReply
+
+func newVirtual() *virtual {
+	v := &virtual{once: map[string]time.Time{}, paces: map[string][]time.Time{}}
+	v.pretend = map[string]pretender{
+		want.KindLook: v.look, want.KindPair: v.pair, want.KindOnce: v.remember, want.KindPace: v.pace, want.KindHold: v.hold,
 	}
-	switch {
-	case ok && want.Kind == step.WantLookup:
-		looked := step.Looked{Table: want.Target, Key: "the sample's stand-in answer"}
-		if len(given.Body) > 0 && given.Status != 404 {
-			looked.Row = given.Body
+	return v
+}
+
+// look finds rows in the tables as they are, with what was written in the rehearsal.
+func (v *virtual) look(asked want.Asked, _ time.Time, replies map[string]want.Effect) StandInReply {
+	w := asked.Want.(*want.Look)
+	if answer, ok := replied(asked, replies); ok {
+		looked := want.Looked{Table: w.Table, Key: "the sample's stand-in answer"}
+		if len(answer.Body) > 0 && answer.Status != 404 {
+			looked.Row = answer.Body
 		}
-		return StandInReply{Effect: step.Effect{Looked: []step.Looked{looked}}}
-	case want.Kind == step.WantLookup:
-		effect, err = want.Lookup.Do(tables)
-	default:
-		var t table.Table
-		var p table.Pairing
-		if t, p, effect, err = want.Pair.Decide(tables); err == nil {
-			tables.Write(want.Pair.Table, t, p)
-		}
+		return StandInReply{Effect: want.Effect{Looked: []want.Looked{looked}}}
 	}
+	effect, err := w.Do(v.tables)
+	return outcome(effect, err, "in")
+}
+
+// pair writes a row that stays in the rehearsal.
+func (v *virtual) pair(asked want.Asked, _ time.Time, _ map[string]want.Effect) StandInReply {
+	w := asked.Want.(*want.Pair)
+	t, p, effect, err := w.Decide(v.tables)
+	if err == nil {
+		v.tables.Write(w.Table, t, p)
+	}
+	return outcome(effect, err, "in")
+}
+
+// outcome gives an effect, or the failure instead of it.
+func outcome(effect want.Effect, err error, phase string) StandInReply {
 	if err == nil {
 		return StandInReply{Effect: effect}
 	}
 	var f *step.Failure
 	if !errors.As(err, &f) {
-		f = &step.Failure{Phase: "in", Class: step.Flow, Reason: err.Error()}
+		f = &step.Failure{Phase: phase, Class: step.Flow, Reason: err.Error()}
 	}
 	return StandInReply{Fail: f}
 }
 
-// virtual is what a rehearsal keeps of steps that wait or remember.
-type virtual struct {
-	tables *table.Scratch
-	once   map[string]time.Time // until when a key is remembered
-	paces  map[string][]time.Time
+// remember tells a key that came before from one that did not.
+func (v *virtual) remember(asked want.Asked, now time.Time, _ map[string]want.Effect) StandInReply {
+	w := asked.Want.(*want.Once)
+	key := GroupPath(asked.Path) + "\x00" + w.Key
+	if until, ok := v.once[key]; ok && now.Before(until) {
+		return StandInReply{Effect: want.Effect{Refused: "a message with the key " + w.Key + " came before"}}
+	}
+	v.once[key] = now.Add(w.For)
+	return StandInReply{Effect: want.Effect{Said: "first"}}
 }
 
-// waits answers a want for time where nothing is real: time passes at once.
-func (v *virtual) waits(want step.Want, now time.Time, replies map[string]step.Effect) StandInReply {
-	path := GroupPath(want.Path)
-	switch want.Kind {
-	case step.WantOnce:
-		key := path + "\x00" + want.Once.Key
-		if until, ok := v.once[key]; ok && now.Before(until) {
-			return StandInReply{Effect: step.Effect{Refused: "a message with the key " + want.Once.Key + " came before"}}
-		}
-		v.once[key] = now.Add(want.Once.For)
-		return StandInReply{Effect: step.Effect{Said: "first"}}
-	case step.WantPace:
-		key := path + "\x00" + want.Paced.Key
-		at := want.Paced.Pace.Slot(v.paces[key], now)
-		wait := at.Sub(now)
-		if w := want.Paced.Pace.Within; w > 0 && wait > w {
-			return StandInReply{Fail: want.Paced.TooMany(wait)}
-		}
-		v.paces[key] = want.Paced.Pace.Went(v.paces[key], at)
-		return StandInReply{Effect: step.Effect{Said: PaceSaid(wait), Over: wait > 0}}
+// pace lets time pass until there is room.
+func (v *virtual) pace(asked want.Asked, now time.Time, _ map[string]want.Effect) StandInReply {
+	w := asked.Want.(*want.Pace)
+	key := GroupPath(asked.Path) + "\x00" + w.Key
+	at := w.Pace.Slot(v.paces[key], now)
+	wait := at.Sub(now)
+	if w.Pace.Within > 0 && wait > w.Pace.Within {
+		return StandInReply{Fail: step.TooMany(w, wait)}
 	}
-	h := want.Hold
+	v.paces[key] = w.Pace.Went(v.paces[key], at)
+	return StandInReply{Effect: want.Effect{Said: PaceSaid(wait), Over: wait > 0}}
+}
+
+// hold lets time pass, or looks whether the row is there.
+func (v *virtual) hold(asked want.Asked, now time.Time, replies map[string]want.Effect) StandInReply {
+	h := asked.Want.(*want.Hold)
 	if h.Fits == nil {
-		return StandInReply{Effect: step.Effect{Over: true, Said: HeldSaid(now, h.End(now))}}
+		return StandInReply{Effect: want.Effect{Over: true, Said: HeldSaid(now, h.End(now))}}
 	}
-	if _, given := replies[want.Step]; given {
-		return StandInReply{Effect: step.Effect{Said: "the row is there"}}
+	if _, ok := replies[asked.Step]; ok {
+		return StandInReply{Effect: want.Effect{Said: "the row is there"}}
 	}
 	fits, looked, err := h.Fits(v.tables)
 	switch {
 	case err != nil:
-		f := step.HoldFailure(err)
-		if f == nil {
-			f = &step.Failure{Phase: "until", Class: step.Flow, Reason: err.Error()}
-		}
-		return StandInReply{Fail: f}
+		return outcome(want.Effect{}, err, "until")
 	case fits:
-		return StandInReply{Effect: step.Effect{Said: "the row is there", Looked: []step.Looked{looked}}}
+		return StandInReply{Effect: want.Effect{Said: "the row is there", Looked: []want.Looked{looked}}}
 	}
 	return StandInReply{Wait: "held until a row of " + h.Table + " fits"}
 }

@@ -8,6 +8,7 @@ import (
 
 	"readyferry/core/group"
 	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 // line is where the messages of one key wait for their turn in a rehearsal.
@@ -42,11 +43,11 @@ type held struct {
 }
 
 // turn lets a message go on, hold it, or turns it away, where nothing is real.
-func (w *walker) turn(s *step.Compiled, call *step.Call, res step.Result, want step.Want) (step.Result, error) {
-	g, t := w.in.Groups, want.Turn
+func (w *walker) turn(s *step.Compiled, call *step.Call, res step.Result, asked want.Asked) (step.Result, error) {
+	g, t := w.in.Groups, asked.Want.(*want.Turn)
 	g.tick(w.in.Message.ReceivedAt)
 	g.passTime(w.in.Message.ReceivedAt)
-	id := GroupPath(want.Path) + "\x00" + t.Key
+	id := GroupPath(asked.Path) + "\x00" + t.Key
 	l := g.lines[id]
 	if l == nil {
 		l = &line{key: t.Key, next: t.Order.First, gap: -1}
@@ -55,10 +56,10 @@ func (w *walker) turn(s *step.Compiled, call *step.Call, res step.Result, want s
 	switch t.Order.Turn(t.Number, l.next) {
 	case group.Later:
 		if !t.Order.PassLate {
-			call.Effect = &step.Effect{Refused: TurnPassed(t.Key, t.Number, l.next)}
+			call.Effect = &want.Effect{Refused: TurnPassed(t.Key, t.Number, l.next)}
 			return s.Runner.Run(call)
 		}
-		call.Effect = &step.Effect{Order: TurnOrder(want.Path, t.Key), Said: fmt.Sprintf("%d, late", t.Number)}
+		call.Effect = &want.Effect{Order: TurnOrder(asked.Path, t.Key), Said: fmt.Sprintf("%d, late", t.Number)}
 		return s.Runner.Run(call)
 	case group.Wait:
 		if len(l.waiting) >= t.Order.Limit {
@@ -67,11 +68,11 @@ func (w *walker) turn(s *step.Compiled, call *step.Call, res step.Result, want s
 		l.waiting = append(l.waiting, &held{l, t.Number, g.now.Add(t.Order.Wait), t.Order, w, len(w.result.Trace), s, *call, w.split, w.part})
 		sort.SliceStable(l.waiting, func(i, j int) bool { return l.waiting[i].number < l.waiting[j].number })
 		res.Outcome = fmt.Sprintf("%d waits for %d", t.Number, l.next)
-		res.Want = &want
+		res.Want = asked.Want
 		return res, nil
 	}
 	l.next++
-	call.Effect = &step.Effect{Order: TurnOrder(want.Path, t.Key), Said: fmt.Sprint(t.Number)}
+	call.Effect = &want.Effect{Order: TurnOrder(asked.Path, t.Key), Said: fmt.Sprint(t.Number)}
 	g.later = append(g.later, func() { l.release(g) })
 	return s.Runner.Run(call)
 }
@@ -110,7 +111,7 @@ func (l *line) release(g *Groups) {
 // goOn walks on behind the step, where the message waited.
 func (h *held) goOn(said string) {
 	w := h.w
-	h.call.Effect = &step.Effect{Order: TurnOrder(h.call.Path, h.line.key), Said: said}
+	h.call.Effect = &want.Effect{Order: TurnOrder(h.call.Path, h.line.key), Said: said}
 	res, err := h.step.Runner.Run(&h.call)
 	if err != nil {
 		return // it ran before with the same message

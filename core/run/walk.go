@@ -9,6 +9,7 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/step"
+	"readyferry/core/want"
 )
 
 // The states of a transaction.
@@ -38,12 +39,12 @@ type Input struct {
 	// rehearsal does; else each is a walk of its own.
 	Inline bool
 	// Effects are the recorded answers to wants, by path.
-	Effects map[string]step.Effect
+	Effects map[string]want.Effect
 	// StandIn answers wants that have no effect yet; nil in live runs.
-	StandIn func(step.Want) (StandInReply, bool)
+	StandIn func(want.Asked) (StandInReply, bool)
 	// Sent hears of the wants that have an effect already: what was handed
 	// over. nil leaves them out.
-	Sent func(step.Want)
+	Sent func(want.Asked)
 	// Trace asks for what each step did, with messages before and after.
 	Trace bool
 	// NoBodies leaves the messages out of the trace.
@@ -55,7 +56,7 @@ type Input struct {
 
 // StandInReply is what a rehearsal takes for the answer of an outside system.
 type StandInReply struct {
-	Effect step.Effect
+	Effect want.Effect
 	Fail   *step.Failure // the step fails
 	Wait   string        // the delivery would wait for this reason
 }
@@ -66,8 +67,8 @@ type Result struct {
 	Reason   string
 	Answer   *step.Answer // nil when no step said one
 	Trace    []Entry
-	Wants    []step.Want // what is needed to go on
-	Keep     []Kept      // what steps have worked out and the journal is to keep
+	Wants    []want.Asked // what is needed to go on
+	Keep     []Kept       // what steps have worked out and the journal is to keep
 	Failures []step.Failure
 	Final    *message.Message // the message behind the last step, where the walk came there
 	Notes    []step.Note
@@ -76,7 +77,7 @@ type Result struct {
 // Kept is an effect that a step has brought about itself.
 type Kept struct {
 	Path   string
-	Effect step.Effect
+	Effect want.Effect
 }
 
 // Entry is what one step did.
@@ -94,7 +95,7 @@ type Entry struct {
 	Reads   []string      `json:"reads,omitempty"` // JSON Pointers into the body before
 	Ways    []string      `json:"ways,omitempty"`
 	Fields  []step.Field  `json:"fields,omitempty"`
-	Looked  []step.Looked `json:"looked,omitempty"` // rows of tables that it found or wrote
+	Looked  []want.Looked `json:"looked,omitempty"` // rows of tables that it found or wrote
 	// Names are what its expressions see besides the message: part, vars, replies.
 	Names []Named `json:"names,omitempty"`
 }
@@ -268,8 +269,8 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 			w.parts(s, path, *st, res.Parts, entry, before)
 			return done
 		default:
-			res.Want = &step.Want{Kind: step.WantParts, Path: path, Step: s.ID, Parts: res.Parts}
-			w.result.Wants = append(w.result.Wants, *res.Want)
+			res.Want = &want.Spawn{Items: res.Parts.Items, InOrder: res.Parts.InOrder, Stop: res.Parts.Stop}
+			w.result.Wants = append(w.result.Wants, want.Asked{Want: res.Want, Path: path, Step: s.ID, StepKind: s.Kind})
 		}
 	}
 	if res.Want != nil {
@@ -306,22 +307,19 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 
 // want asks the stand-in, or records that the step waits for the world.
 func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry *Entry) (step.Result, error) {
-	want := *res.Want
-	want.Path, want.Step = call.Path, s.ID
-	switch {
-	case w.in.Groups == nil:
-	case want.Kind == step.WantJoin:
-		return w.join(s, call, want)
-	case want.Kind == step.WantTurn:
-		return w.turn(s, call, res, want)
+	asked := want.Asked{Want: res.Want, Path: call.Path, Step: s.ID, StepKind: s.Kind}
+	if g := w.in.Groups; g != nil {
+		if meet := g.meet[asked.Kind()]; meet != nil {
+			return meet(w, s, call, res, asked)
+		}
 	}
-	want.Path += w.suffix
-	want.Soft = w.soft > 0 || s.Else != nil
-	w.result.Wants = append(w.result.Wants, want)
+	asked.Path += w.suffix
+	asked.Soft = w.soft > 0 || s.Else != nil
+	w.result.Wants = append(w.result.Wants, asked)
 	if w.in.StandIn == nil {
 		return res, nil
 	}
-	reply, ok := w.in.StandIn(want)
+	reply, ok := w.in.StandIn(asked)
 	switch {
 	case !ok:
 		return res, nil
@@ -353,8 +351,7 @@ func (w *walker) sent(s *step.Compiled, call step.Call) {
 		return
 	}
 	if res, err := s.Runner.Run(&call); err == nil && res.Want != nil {
-		res.Want.Path, res.Want.Step = call.Path, s.ID
-		w.in.Sent(*res.Want)
+		w.in.Sent(want.Asked{Want: res.Want, Path: call.Path, Step: s.ID, StepKind: s.Kind})
 	}
 }
 

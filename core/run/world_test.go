@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"readyferry/core/plan"
-	"readyferry/core/step"
 	"readyferry/core/table"
+	"readyferry/core/want"
 )
 
 // given are the tables of these tests.
@@ -52,8 +52,8 @@ func told(r Rehearsal) string {
 	return r.State + "; " + strings.Join(out, "; ")
 }
 
-func answered(status int, body string) step.Effect {
-	return step.Effect{Status: status, Body: []byte(body)}
+func answered(status int, body string) want.Effect {
+	return want.Effect{Status: status, Body: []byte(body)}
 }
 
 // Golden cases of the steps that need the world or time.
@@ -61,7 +61,7 @@ func TestStepsThatNeedTheWorld(t *testing.T) {
 	tables := given(t)
 	for _, c := range []struct {
 		name, steps, body string
-		replies           map[string]step.Effect
+		replies           map[string]want.Effect
 		want              string
 	}{
 		{"lookup over three hops", `[{id: f, kind: lookup, in: copies, key: body.i, then: [{in: branches, key: row.branch}, {in: runs, key: {run: row.run, day: body.d}}], into: run}, {id: m, kind: map, fields: [{to: /v, from: vars.run.van}]}]`,
@@ -81,7 +81,7 @@ func TestStepsThatNeedTheWorld(t *testing.T) {
 		{"lookup in no table", `[{id: f, kind: lookup, in: copys, key: body.i}]`,
 			`{"i": "i1"}`, nil, `dead letter; f: there is no table "copys"; {"i": "i1"}; because there is no table "copys"; did you mean copies?`},
 		{"lookup with a stand-in row", `[{id: f, kind: lookup, in: nowhere, key: body.i, into: r}, {id: n, kind: note, text: '${vars.r.x}'}]`,
-			`{"i": "i1"}`, map[string]step.Effect{"f": answered(200, `{"x": 5}`)}, `delivered; f: found; n: 5; {"i": "i1"}`},
+			`{"i": "i1"}`, map[string]want.Effect{"f": answered(200, `{"x": 5}`)}, `delivered; f: found; n: 5; {"i": "i1"}`},
 		{"pair, then found", `[{id: p, kind: pair, in: keys, row: {card: body.c, member: body.m}}, {id: f, kind: lookup, in: keys, key: {member: body.m}, into: k}, {id: n, kind: note, text: '${vars.k.card}'}]`,
 			`{"c": "2", "m": "b"}`, nil, `delivered; p: paired; f: found; n: 2; {"c": "2", "m": "b"}`},
 		{"pair in conflict", `[{id: p, kind: pair, in: keys, row: {card: body.c, member: body.m}}]`,
@@ -99,21 +99,21 @@ func TestStepsThatNeedTheWorld(t *testing.T) {
 		{"code for a value", `[{id: c, kind: code, into: n, script: "return body.l.length"}, {id: n, kind: note, text: '${vars.n}'}]`, `{"l": [1, 2, 3]}`, nil, `delivered; c: number under n; n: 3; {"l": [1, 2, 3]}`},
 		{"code that throws", `[{id: c, kind: code, script: "return body.l.x.y"}]`, `{"l": 1}`, nil, `dead letter; c: line 1; {"l": 1}; because line 1: it threw TypeError: Cannot read property 'y' of undefined`},
 		{"ask over HTTP", `[{id: a, kind: ask, of: desk, path: '/m/${body.m}'}, {id: m, kind: map, fields: [{to: /n, from: replies.a.body.name}]}]`, `{"m": 7}`,
-			map[string]step.Effect{"a": answered(200, `{"name": "maud"}`)}, `delivered; a: 200; m: 1 of 1 set; {"n":"maud"}`},
-		{"ask that is refused", `[{id: a, kind: ask, of: desk, path: /m}]`, `{}`, map[string]step.Effect{"a": answered(404, ``)}, `dead letter; a: desk answered 404, and no other try would help; {}; because desk answered 404, and no other try would help`},
-		{"ask for which 404 is an answer", `[{id: a, kind: ask, of: desk, path: /m, retry: {delivered: [404]}}, {id: n, kind: note, text: '${replies.a.status}'}]`, `{}`, map[string]step.Effect{"a": answered(404, ``)}, `delivered; a: 404; n: 404; {}`},
+			map[string]want.Effect{"a": answered(200, `{"name": "maud"}`)}, `delivered; a: 200; m: 1 of 1 set; {"n":"maud"}`},
+		{"ask that is refused", `[{id: a, kind: ask, of: desk, path: /m}]`, `{}`, map[string]want.Effect{"a": answered(404, ``)}, `dead letter; a: desk answered 404, and no other try would help; {}; because desk answered 404, and no other try would help`},
+		{"ask for which 404 is an answer", `[{id: a, kind: ask, of: desk, path: /m, retry: {delivered: [404]}}, {id: n, kind: note, text: '${replies.a.status}'}]`, `{}`, map[string]want.Effect{"a": answered(404, ``)}, `delivered; a: 404; n: 404; {}`},
 		{"ask by SQL for one row", `[{id: a, kind: ask, of: db, sql: 'SELECT * FROM t WHERE id = :id', params: {id: body.m}, rows: one}, {id: n, kind: note, text: '${replies.a.body.x}'}]`, `{"m": 7}`,
-			map[string]step.Effect{"a": answered(200, `[{"x": 1}]`)}, `delivered; a: 1 row; n: 1; {"m": 7}`},
+			map[string]want.Effect{"a": answered(200, `[{"x": 1}]`)}, `delivered; a: 1 row; n: 1; {"m": 7}`},
 		{"ask by SQL, too many", `[{id: a, kind: ask, of: db, sql: 'SELECT 1', rows: one}]`, `{}`,
-			map[string]step.Effect{"a": answered(200, `[{"x": 1}, {"x": 2}]`)}, `dead letter; a: 2 rows; {}; because the query gives 2 rows, and there must be exactly one`},
-		{"ask by SQL, none", `[{id: a, kind: ask, of: db, sql: 'SELECT 1', rows: first}, {id: n, kind: note, text: '${replies.a.body == null}'}]`, `{}`, map[string]step.Effect{"a": answered(200, `[]`)}, `delivered; a: 0 rows; n: true; {}`},
-		{"ask by a queue", `[{id: a, kind: ask, of: {queue: q}}, {id: n, kind: note, text: '${replies.a.body.ok}'}]`, `{}`, map[string]step.Effect{"a": answered(0, `{"ok": true}`)}, `delivered; a: replied; n: true; {}`},
+			map[string]want.Effect{"a": answered(200, `[{"x": 1}, {"x": 2}]`)}, `dead letter; a: 2 rows; {}; because the query gives 2 rows, and there must be exactly one`},
+		{"ask by SQL, none", `[{id: a, kind: ask, of: db, sql: 'SELECT 1', rows: first}, {id: n, kind: note, text: '${replies.a.body == null}'}]`, `{}`, map[string]want.Effect{"a": answered(200, `[]`)}, `delivered; a: 0 rows; n: true; {}`},
+		{"ask by a queue", `[{id: a, kind: ask, of: {queue: q}}, {id: n, kind: note, text: '${replies.a.body.ok}'}]`, `{}`, map[string]want.Effect{"a": answered(0, `{"ok": true}`)}, `delivered; a: replied; n: true; {}`},
 		{"subflow", `[{id: s, kind: subflow, flow: other}]`, `{}`, nil, `delivered; s: handed on; {}`},
-		{"subflow with its answer", `[{id: s, kind: subflow, flow: other, wait: true}, {id: n, kind: note, text: '${replies.s.body.v}'}]`, `{}`, map[string]step.Effect{"s": answered(201, `{"v": 1}`)}, `delivered; s: answered 201; n: 1; {}`},
+		{"subflow with its answer", `[{id: s, kind: subflow, flow: other, wait: true}, {id: n, kind: note, text: '${replies.s.body.v}'}]`, `{}`, map[string]want.Effect{"s": answered(201, `{"v": 1}`)}, `delivered; s: answered 201; n: 1; {}`},
 		{"else, skipped", `[{id: a, kind: set, vars: {x: body.no}, else: skip}]`, `{}`, nil, `delivered; a: caught: body.no is missing; {}`},
 		{"else, values", `[{id: a, kind: set, vars: {x: body.no}, else: {default: {x: 'caught.class'}}}, {id: n, kind: note, text: '${vars.x}'}]`, `{}`, nil, `delivered; a: caught: body.no is missing; n: data; {}`},
 		{"else, other steps", `[{id: a, kind: deliver, to: desk, else: {steps: [{id: w, kind: note, text: '${caught.step} ${caught.kind}: ${caught.reason}'}]}}, {id: n, kind: note, text: on}]`, `{}`,
-			map[string]step.Effect{"a": answered(422, ``)}, `delivered; a: caught: desk answered 422, and no other try would help; a.else/w: a deliver: desk answered 422, and no other try would help; n: on; {}`},
+			map[string]want.Effect{"a": answered(422, ``)}, `delivered; a: caught: desk answered 422, and no other try would help; a.else/w: a deliver: desk answered 422, and no other try would help; n: on; {}`},
 		{"else that fails, too", `[{id: a, kind: set, vars: {x: body.no}, else: {steps: [{id: b, kind: set, vars: {y: body.neither}}]}}]`, `{}`, nil, `dead letter; a: caught: body.no is missing; a.else/b: body.neither is missing; {}; because body.neither is missing: body has no neither`},
 		{"else of a validation", `[{id: v, kind: validate, schema: {required: [x]}, else: {steps: [{id: f, kind: note, text: '${caught.setting}'}]}}]`, `{}`, nil, `delivered; v: caught: /x is required; v.else/f: schema; {}`},
 	} {

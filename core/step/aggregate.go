@@ -11,6 +11,7 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/group"
 	"readyferry/core/message"
+	"readyferry/core/want"
 )
 
 var aggregateKind = Kind{
@@ -41,14 +42,6 @@ var aggregateKind = Kind{
 	}`,
 	Required: []string{"key", "close"},
 	compile:  compileAggregate,
-}
-
-// Join is what an aggregate wants for one message: to become a member.
-type Join struct {
-	Key    string
-	Item   *message.Node
-	Unique *string // nil without an expression
-	Rules  *group.Rules
 }
 
 // Closed is a group that has closed, as the steps behind it see it.
@@ -236,7 +229,7 @@ func (r *aggregate) Run(c *Call) (Result, error) {
 	if err != nil {
 		return Result{}, fail("item", err)
 	}
-	join := &Join{Key: key, Item: item, Rules: &r.rules}
+	join := &want.Join{Key: key, Item: item, Rules: &r.rules}
 	if r.unique != nil {
 		value, err := word("unique", r.unique, scope)
 		if err != nil {
@@ -244,7 +237,7 @@ func (r *aggregate) Run(c *Call) (Result, error) {
 		}
 		join.Unique = &value
 	}
-	return Result{State: c.State, Outcome: "waits for its group", Want: &Want{Kind: WantJoin, Join: join}}, nil
+	return Result{State: c.State, Outcome: "waits for its group", Want: join}, nil
 }
 
 // word evaluates an expression to a short text by which messages are told apart.

@@ -1,7 +1,6 @@
 package step
 
 import (
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/pointer"
+	"readyferry/core/want"
 )
 
 var askKind = Kind{
@@ -40,19 +40,6 @@ var askKind = Kind{
 	compile:  compileAsk,
 }
 
-// Query is a statement for a database.
-type Query struct {
-	SQL    string           `json:"sql"` // with :name for each parameter
-	Params []QueryParameter `json:"params,omitempty"`
-	Most   int              `json:"most"` // rows
-}
-
-// QueryParameter is a value that is bound to a name of a statement.
-type QueryParameter struct {
-	Name  string          `json:"name"`
-	Value json.RawMessage `json:"value"` // text, number, true, false or null
-}
-
 // DefaultRows is the most rows of a query whose step says nothing.
 const DefaultRows = 1000
 
@@ -66,27 +53,22 @@ const (
 	PhaseRows  = "rows"
 )
 
-// Question is what is asked by a queue.
-type Question struct {
-	ReplyTo string
-	Within  time.Duration
-}
-
 type ask struct {
 	deliver
 	body   *expr.Program
-	query  *Query // without values
+	query  *want.Query // without values
 	params []struct {
 		name  string
 		value *expr.Program
 	}
-	rows     string
-	question *Question
+	rows    string
+	within  time.Duration // for the reply by a queue
+	replyTo string        // "" for anything else
 }
 
 func compileAsk(c *Compiler, s *flow.Step) Runner {
 	r := &ask{rows: scalar(s.Settings.Get("rows"))}
-	r.kind, r.target, r.method, r.headers = WantHTTP, scalar(s.Settings.Get("of")), scalar(s.Settings.Get("method")), c.headers(s)
+	r.kind, r.target, r.method, r.headers = byHTTP, scalar(s.Settings.Get("of")), scalar(s.Settings.Get("method")), c.headers(s)
 	if r.method == "" {
 		r.method = "GET"
 	}
@@ -94,18 +76,18 @@ func compileAsk(c *Compiler, s *flow.Step) Runner {
 	needless := []string{"within"}
 	switch {
 	case of.Kind == message.Map:
-		r.kind, r.target = WantReply, scalar(of.Get("queue"))
-		r.question = &Question{ReplyTo: scalar(of.Get("reply-to")), Within: DefaultReply}
-		if r.question.ReplyTo == "" {
-			r.question.ReplyTo = r.target + ".replies"
+		r.kind, r.target = byReply, scalar(of.Get("queue"))
+		r.replyTo, r.within = scalar(of.Get("reply-to")), DefaultReply
+		if r.replyTo == "" {
+			r.replyTo = r.target + ".replies"
 		}
 		if n := s.Settings.Get("within"); n != nil {
-			r.question.Within = c.span(s.Pointer+"/within", scalar(n))
+			r.within = c.span(s.Pointer+"/within", scalar(n))
 		}
-		c.Uses = append(c.Uses, Use{Kind: UseQueue, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of/queue"}, Use{Kind: UseReplies, Name: r.question.ReplyTo, Step: s.ID, Pointer: s.Pointer + "/of"})
+		c.Uses = append(c.Uses, Use{Kind: UseQueue, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of/queue"}, Use{Kind: UseReplies, Name: r.replyTo, Step: s.ID, Pointer: s.Pointer + "/of"})
 		needless = []string{"method", "path", "retry", "sql", "params", "rows", "most"}
 	case sql != nil:
-		r.kind = WantSQL
+		r.kind = bySQL
 		c.Uses = append(c.Uses, Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of", SQL: true})
 		r.compileQuery(c, s)
 		needless = []string{"method", "path", "headers", "body", "within"}
@@ -127,7 +109,7 @@ func compileAsk(c *Compiler, s *flow.Step) Runner {
 }
 
 func (r *ask) compileQuery(c *Compiler, s *flow.Step) {
-	r.query = &Query{SQL: scalar(s.Settings.Get("sql")), Most: DefaultRows}
+	r.query = &want.Query{SQL: scalar(s.Settings.Get("sql")), Most: DefaultRows}
 	if strings.Contains(r.query.SQL, "${") {
 		c.Find(s.Pointer+"/sql", flow.Error, "wrong-value", "a statement has no holes: a value put into its text could change what it does", "write :name, and give params: {name: expression}")
 	}
@@ -210,9 +192,9 @@ func (r *ask) Run(c *Call) (Result, error) {
 	if c.Effect != nil {
 		return r.answered(c)
 	}
-	req := &Request{}
+	req := &want.Request{}
 	switch {
-	case r.kind == WantSQL:
+	case r.kind == bySQL:
 		q := *r.query
 		for _, p := range r.params {
 			n, err := p.value.Eval(c.Scope())
@@ -222,12 +204,12 @@ func (r *ask) Run(c *Call) (Result, error) {
 			if n.Kind == message.List || n.Kind == message.Map || n.Kind == message.Bytes {
 				return Result{}, &Failure{Phase: "params/" + p.name, Class: Data, Reason: fmt.Sprintf("%s is a %s; a parameter is a text, number, true, false or null", p.value.Source, n.Kind)}
 			}
-			q.Params = append(q.Params, QueryParameter{p.name, jsonfmt.Encode(n)})
+			q.Params = append(q.Params, want.QueryParameter{Name: p.name, Value: jsonfmt.Encode(n)})
 		}
 		req.Method, req.Format, req.Query = "SQL", format.Text, &q
 		req.Body = []byte(q.SQL)
 		return r.asks(c, req)
-	case r.kind == WantHTTP:
+	case r.kind == byHTTP:
 		req.Method = r.method
 	}
 	if err := r.address(c, req); err != nil {
@@ -240,18 +222,22 @@ func (r *ask) Run(c *Call) (Result, error) {
 			return Result{}, fail("body", err)
 		}
 		req.Format, req.Body = format.JSON, jsonfmt.Encode(n)
-		req.typed("application/json")
-	case r.kind == WantReply:
+		typed(req, "application/json")
+	case r.kind == byReply:
 		req.Format, req.Body = c.State.Message.Format, Bytes(&c.State.Message)
-		req.typed(ContentType(&c.State.Message))
+		typed(req, ContentType(&c.State.Message))
 	default:
 		req.Format = format.Text
 	}
 	return r.asks(c, req)
 }
 
-func (r *ask) asks(c *Call, req *Request) (Result, error) {
-	return Result{State: c.State, Outcome: "not yet", Want: &Want{Kind: r.kind, Target: r.target, Request: req, Retry: r.retry, Question: r.question, Unordered: true, Priority: UsualPriority}}, nil
+func (r *ask) asks(c *Call, req *want.Request) (Result, error) {
+	var w want.Want = &want.Send{System: r.kind, Connection: r.target, Request: req, Retry: r.retry, Unordered: true}
+	if r.kind == byReply {
+		w = &want.Question{Queue: r.target, Request: req, Priority: UsualPriority, ReplyTo: r.replyTo, Within: r.within}
+	}
+	return Result{State: c.State, Outcome: "not yet", Want: w}, nil
 }
 
 // answered goes on with the answer.
@@ -260,12 +246,12 @@ func (r *ask) answered(c *Call) (Result, error) {
 	if st.Replies == nil {
 		st.Replies = message.NewMap()
 	}
-	if err := c.Effect.unreadable(); err != nil {
+	if err := unreadable(c.Effect); err != nil {
 		return Result{Outcome: "unreadable"}, &Failure{Phase: PhaseReply, Class: Target, Reason: err.Error()}
 	}
-	reply, outcome := c.Effect.reply(), fmt.Sprint(c.Effect.Status)
-	if r.kind == WantSQL {
-		list := reply.Get("body")
+	answer, outcome := reply(c.Effect), fmt.Sprint(c.Effect.Status)
+	if r.kind == bySQL {
+		list := answer.Get("body")
 		if list == nil || list.Kind != message.List {
 			list = message.NewList()
 		}
@@ -277,16 +263,16 @@ func (r *ask) answered(c *Call) (Result, error) {
 		case r.rows == "one" && n != 1:
 			return Result{Outcome: outcome}, &Failure{Phase: PhaseRows, Class: Data, Reason: fmt.Sprintf("the query gives %s, and there must be exactly one", outcome)}
 		case r.rows == "one", r.rows == "first" && n > 0:
-			reply = reply.With("body", list.Items[0])
+			answer = answer.With("body", list.Items[0])
 		case r.rows == "first":
-			reply = reply.With("body", message.NewNull())
+			answer = answer.With("body", message.NewNull())
 		}
 	}
-	if r.kind == WantReply {
+	if r.kind == byReply {
 		outcome = "replied"
 	}
 	id := c.Path[strings.LastIndexByte(c.Path, '/')+1:]
-	st.Replies = st.Replies.With(id, reply)
+	st.Replies = st.Replies.With(id, answer)
 	st.Answered, st.Replied = true, st.Message.Body
 	return Result{State: st, Outcome: outcome}, nil
 }

@@ -10,6 +10,7 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/script"
+	"readyferry/core/want"
 )
 
 var codeKind = Kind{
@@ -86,7 +87,7 @@ func (r *code) Run(c *Call) (Result, error) {
 			}
 			return Result{}, &Failure{Phase: "script", Class: class, Reason: err.Error()}
 		}
-		res.Keep = &Effect{Value: json.RawMessage(jsonfmt.Encode(value))}
+		res.Keep = &want.Effect{Value: json.RawMessage(jsonfmt.Encode(value))}
 	}
 	if r.into != "" {
 		res.State.Vars = orEmpty(res.State.Vars).With(r.into, value)

@@ -10,6 +10,8 @@ import (
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/message"
+	"readyferry/core/retry"
+	"readyferry/core/want"
 )
 
 var deliverKind = Kind{
@@ -33,11 +35,20 @@ var deliverKind = Kind{
 	compile:  compileDeliver,
 }
 
+// What a step hands its message over by.
+const (
+	byHTTP  = "http"
+	bySQL   = "sql"
+	byQueue = "queue"
+	byTopic = "topic"
+	byReply = "reply" // a question by a queue
+)
+
 type deliver struct {
 	kind, target, method string
 	path                 *expr.Template
 	headers              []headerTemplate
-	retry                *Retry
+	retry                *retry.Plan
 	queue                *expr.Template // nil for a queue whose name stands there
 	priority             *expr.Program  // nil for the usual one
 	expires              time.Duration
@@ -49,7 +60,7 @@ var queueName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 const UsualPriority = 4
 
 func compileDeliver(c *Compiler, s *flow.Step) Runner {
-	r := &deliver{kind: WantHTTP, target: scalar(s.Settings.Get("to")), method: scalar(s.Settings.Get("method")), headers: c.headers(s)}
+	r := &deliver{kind: byHTTP, target: scalar(s.Settings.Get("to")), method: scalar(s.Settings.Get("method")), headers: c.headers(s)}
 	if to := s.Settings.Get("to"); to.Kind == message.Map {
 		r.inside(c, s, to)
 	} else {
@@ -72,13 +83,13 @@ func (r *deliver) common(c *Compiler, s *flow.Step) {
 		r.path = c.Template(s.Pointer+"/path", scalar(n), expr.URLPath)
 	}
 	if n := s.Settings.Get("retry"); n != nil {
-		retry, bad := ReadRetry(n)
+		plan, bad := ReadRetry(n)
 		for _, b := range bad {
 			c.Find(s.Pointer+"/retry/"+b.Setting, flow.Error, "retry", b.Reason, "")
 		}
-		r.retry = retry
+		r.retry = plan
 		if len(bad) == 0 {
-			if err := retry.Plan().Check(); err != nil {
+			if err := plan.Check(); err != nil {
 				c.Find(s.Pointer+"/retry", flow.Error, "retry", err.Error(), "")
 			}
 		}
@@ -92,13 +103,13 @@ func (r *deliver) inside(c *Compiler, s *flow.Step, to *message.Node) {
 	case queue == "" && topic == "" || queue != "" && topic != "":
 		c.Find(s.Pointer+"/to", flow.Error, "wrong-value", "a delivery goes either to a queue or to a topic", "write {queue: name} or {topic: name}")
 	case queue != "":
-		if r.kind, r.target = WantQueue, queue; strings.Contains(queue, "${") {
+		if r.kind, r.target = byQueue, queue; strings.Contains(queue, "${") {
 			r.queue = c.Template(s.Pointer+"/to/queue", queue, expr.PlainText)
 			break
 		}
 		c.Uses = append(c.Uses, Use{Kind: UseQueue, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to/queue"})
 	default:
-		r.kind, r.target = WantTopic, topic
+		r.kind, r.target = byTopic, topic
 		c.Uses = append(c.Uses, Use{Kind: UseTopic, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to/topic"})
 		for _, name := range []string{"priority", "expires"} {
 			if to.Get(name) != nil {
@@ -122,13 +133,20 @@ func (r *deliver) inside(c *Compiler, s *flow.Step, to *message.Node) {
 	}
 }
 
-// want fills in what a queue is told about a message.
-func (r *deliver) want(c *Call, req *Request) (*Want, error) {
-	w := &Want{Kind: r.kind, Target: r.target, Request: req, Retry: r.retry, Expires: r.expires, Order: c.State.Order}
-	if r.kind != WantQueue {
-		return w, nil
+// want says what is to be handed over, and to whom.
+func (r *deliver) want(c *Call, req *want.Request) (want.Want, error) {
+	switch r.kind {
+	case byQueue:
+		return r.put(c, req)
+	case byTopic:
+		return &want.Publish{Topic: r.target, Request: req}, nil
 	}
-	w.Priority = UsualPriority
+	return &want.Send{System: r.kind, Connection: r.target, Request: req, Retry: r.retry, Order: c.State.Order}, nil
+}
+
+// put fills in what a queue is told about a message.
+func (r *deliver) put(c *Call, req *want.Request) (want.Want, error) {
+	w := &want.Put{Queue: r.target, Request: req, Expires: r.expires, Priority: UsualPriority}
 	if r.queue != nil {
 		name, err := r.queue.Eval(c.Scope())
 		if err != nil {
@@ -137,7 +155,7 @@ func (r *deliver) want(c *Call, req *Request) (*Want, error) {
 		if !queueName.MatchString(name) {
 			return nil, &Failure{Phase: "to/queue", Class: Data, Reason: fmt.Sprintf("%s comes to %q, which is no name of a queue", r.queue.Source, name)}
 		}
-		w.Target = name
+		w.Queue = name
 	}
 	if r.priority == nil {
 		return w, nil
@@ -161,30 +179,30 @@ func (r *deliver) Run(c *Call) (Result, error) {
 	if c.Effect != nil {
 		return r.done(c), nil
 	}
-	req := &Request{Format: c.State.Message.Format, Body: Bytes(&c.State.Message)}
-	if r.kind == WantHTTP {
+	req := &want.Request{Format: c.State.Message.Format, Body: Bytes(&c.State.Message)}
+	if r.kind == byHTTP {
 		req.Method = r.method
 	}
 	if err := r.address(c, req); err != nil {
 		return Result{}, err
 	}
-	req.typed(ContentType(&c.State.Message))
-	want, err := r.want(c, req)
+	typed(req, ContentType(&c.State.Message))
+	w, err := r.want(c, req)
 	if err != nil {
 		return Result{}, err
 	}
-	return Result{State: c.State, Outcome: "not yet", Want: want}, nil
+	return Result{State: c.State, Outcome: "not yet", Want: w}, nil
 }
 
 // typed names the type of the body, unless the headers do.
-func (r *Request) typed(contentType string) {
+func typed(r *want.Request, contentType string) {
 	if len(without(r.Headers, "Content-Type")) == len(r.Headers) {
 		r.Headers = append([]message.Header{{Name: "Content-Type", Value: contentType}}, r.Headers...)
 	}
 }
 
 // address fills in the path and headers of a request.
-func (r *deliver) address(c *Call, req *Request) error {
+func (r *deliver) address(c *Call, req *want.Request) error {
 	if r.path != nil {
 		path, err := r.path.Eval(c.Scope())
 		if err != nil {
@@ -206,18 +224,18 @@ func (r *deliver) address(c *Call, req *Request) error {
 func (r *deliver) done(c *Call) Result {
 	st := c.State
 	switch {
-	case r.kind == WantQueue:
+	case r.kind == byQueue:
 		return Result{State: st, Outcome: "queued"}
-	case r.kind == WantTopic && c.Effect.Unheard:
+	case r.kind == byTopic && c.Effect.Unheard:
 		return Result{State: st, Outcome: "put, nobody reads it", Note: &Note{"warning", "the topic " + r.target + " has no subscription; the message stays in its log for as long as the topic keeps it"}}
-	case r.kind == WantTopic:
+	case r.kind == byTopic:
 		return Result{State: st, Outcome: "put"}
 	}
 	if st.Replies == nil {
 		st.Replies = message.NewMap()
 	}
 	id := c.Path[strings.LastIndexByte(c.Path, '/')+1:]
-	st.Replies = st.Replies.With(id, c.Effect.reply())
+	st.Replies = st.Replies.With(id, reply(c.Effect))
 	st.Answered, st.Replied = true, st.Message.Body
 	return Result{State: st, Outcome: fmt.Sprint(c.Effect.Status)}
 }

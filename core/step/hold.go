@@ -10,6 +10,7 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/table"
+	"readyferry/core/want"
 )
 
 var holdKind = Kind{
@@ -31,25 +32,6 @@ var holdKind = Kind{
 
 // DefaultHold is how long a row is waited for where a step says nothing.
 const DefaultHold = 24 * time.Hour
-
-// Hold is what a message waits for.
-type Hold struct {
-	For   time.Duration // how long the wait lasts, from when the message comes to the step
-	Until time.Time     // or when it is over
-	// Table and Fits: the row that ends the wait before; Fits is nil without one.
-	// Looked is what was found.
-	Table string
-	Fits  func(table.Tables) (fits bool, looked Looked, err error)
-	Late  string // dead letter, go on or turn away; of a wait for a row
-}
-
-// End gives when the wait is over for a message that comes now.
-func (h *Hold) End(now time.Time) time.Time {
-	if h.For > 0 {
-		return now.Add(h.For)
-	}
-	return h.Until
-}
 
 type hold struct {
 	span, within time.Duration
@@ -103,7 +85,7 @@ func (r *hold) Run(c *Call) (Result, error) {
 	if c.Effect != nil {
 		return r.done(c)
 	}
-	h := &Hold{Late: r.late}
+	h := &want.Hold{Late: r.late}
 	switch {
 	case r.span > 0:
 		h.For = r.span
@@ -117,14 +99,14 @@ func (r *hold) Run(c *Call) (Result, error) {
 			return Result{}, &Failure{Phase: "until", Class: Data, Reason: fmt.Sprintf("%s is %q, no point in time; it must look like 2026-05-04T09:00:00Z", r.until.Source, text)}
 		}
 	default:
-		h.For, h.Table = r.within, r.hop.in
-		h.Fits = func(t table.Tables) (bool, Looked, error) { return r.fit(c, t) }
+		h.For, h.Table, h.Lateness = r.within, r.hop.in, r.lateness()
+		h.Fits = func(t table.Tables) (bool, want.Looked, error) { return r.fit(c, t) }
 	}
-	return Result{State: c.State, Outcome: "held", Want: &Want{Kind: WantHold, Target: h.Table, Hold: h}}, nil
+	return Result{State: c.State, Outcome: "held", Want: h}, nil
 }
 
 // fit looks for the row.
-func (r *hold) fit(c *Call, tables table.Tables) (bool, Looked, error) {
+func (r *hold) fit(c *Call, tables table.Tables) (bool, want.Looked, error) {
 	scope := c.Scope()
 	found, err := r.hop.find(scope, tables)
 	if err != nil || found.Row == nil || r.fits == nil {
@@ -164,21 +146,12 @@ func (r *hold) done(c *Call) (Result, error) {
 	case !e.Over || r.hop == nil:
 		return Result{State: st, Outcome: e.Said}, nil
 	case r.late == "turn away":
-		return Result{State: st, Outcome: "not come", End: &End{r.Lateness()}}, nil
+		return Result{State: st, Outcome: "not come", End: &End{r.lateness()}}, nil
 	}
 	return Result{State: st, Outcome: "goes on without it"}, nil
 }
 
-// Lateness says in words that a row has not come in time.
-func (r *hold) Lateness() string {
+// lateness says in words that a row has not come in time.
+func (r *hold) lateness() string {
 	return fmt.Sprintf("no row of the table %q fitted within %s", r.hop.in, r.within)
-}
-
-// LateReason says why a message that was held in vain is a dead letter, or ""
-// where the step lets it go on or turns it away.
-func LateReason(s *Compiled) string {
-	if r, ok := s.Runner.(*hold); ok && r.hop != nil && r.late == "dead letter" {
-		return r.Lateness()
-	}
-	return ""
 }

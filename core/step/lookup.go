@@ -14,6 +14,7 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/pointer"
 	"readyferry/core/table"
+	"readyferry/core/want"
 )
 
 var lookupKind = Kind{
@@ -38,21 +39,6 @@ var lookupKind = Kind{
 	}`,
 	Required: []string{"in"},
 	compile:  compileLookup,
-}
-
-// Lookup is a search in tables. Do performs it; it depends on nothing but the
-// tables and the message. An error that is a *Failure ends the message.
-type Lookup struct {
-	Do func(t table.Tables) (Effect, error)
-}
-
-// Looked is a row that was looked up.
-type Looked struct {
-	Table   string          `json:"table"`
-	Version int64           `json:"version,omitempty"` // of the table, then
-	Key     string          `json:"key"`               // in words
-	Row     json.RawMessage `json:"row,omitempty"`     // nothing: there was none
-	Default bool            `json:"default,omitempty"` // it stands in for one that is not there
 }
 
 type hop struct {
@@ -129,12 +115,12 @@ func (r *lookup) Run(c *Call) (Result, error) {
 	if c.Effect != nil {
 		return r.done(c)
 	}
-	return Result{State: c.State, Outcome: "not yet", Want: &Want{Kind: WantLookup, Target: r.hops[0].in, Lookup: &Lookup{func(t table.Tables) (Effect, error) { return r.search(c, t) }}}}, nil
+	return Result{State: c.State, Outcome: "not yet", Want: &want.Look{Table: r.hops[0].in, Do: func(t table.Tables) (want.Effect, error) { return r.search(c, t) }}}, nil
 }
 
 // search goes from hop to hop.
-func (r *lookup) search(c *Call, tables table.Tables) (Effect, error) {
-	var out Effect
+func (r *lookup) search(c *Call, tables table.Tables) (want.Effect, error) {
+	var out want.Effect
 	scope := c.Scope()
 	for i, h := range r.hops {
 		if i > 0 {
@@ -177,8 +163,8 @@ func (r *lookup) search(c *Call, tables table.Tables) (Effect, error) {
 }
 
 // find looks one row up.
-func (h *hop) find(scope *expr.Scope, tables table.Tables) (Looked, error) {
-	out := Looked{Table: h.in}
+func (h *hop) find(scope *expr.Scope, tables table.Tables) (want.Looked, error) {
+	out := want.Looked{Table: h.in}
 	values := map[string]string{}
 	var columns []string
 	for _, k := range h.key {

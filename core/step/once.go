@@ -5,6 +5,7 @@ import (
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
+	"readyferry/core/want"
 )
 
 var onceKind = Kind{
@@ -19,12 +20,6 @@ var onceKind = Kind{
 	}`,
 	Required: []string{"key"},
 	compile:  compileOnce,
-}
-
-// Once is a key that must not come again for a time.
-type Once struct {
-	Key string
-	For time.Duration
 }
 
 type once struct {
@@ -60,7 +55,7 @@ func (r *once) Run(c *Call) (Result, error) {
 		if err != nil {
 			return Result{}, err
 		}
-		return Result{State: c.State, Outcome: "not yet", Want: &Want{Kind: WantOnce, Once: &Once{key, r.span}}}, nil
+		return Result{State: c.State, Outcome: "not yet", Want: &want.Once{Key: key, For: r.span}}, nil
 	}
 	if c.Effect.Refused == "" {
 		return Result{State: c.State, Outcome: "the first"}, nil

@@ -7,6 +7,7 @@ import (
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/group"
+	"readyferry/core/want"
 )
 
 var paceKind = Kind{
@@ -22,12 +23,6 @@ var paceKind = Kind{
 	}`,
 	Required: []string{"most", "per"},
 	compile:  compilePace,
-}
-
-// Paced is a message that goes on at a pace.
-type Paced struct {
-	Key  string
-	Pace *group.Pace
 }
 
 type paced struct {
@@ -65,11 +60,11 @@ func (r *paced) Run(c *Call) (Result, error) {
 			return Result{}, err
 		}
 	}
-	return Result{State: c.State, Outcome: "waits", Want: &Want{Kind: WantPace, Paced: &Paced{key, &r.pace}}}, nil
+	return Result{State: c.State, Outcome: "waits", Want: &want.Pace{Key: key, Pace: &r.pace}}, nil
 }
 
 // TooMany is the failure of a message that would wait longer than it may.
-func (p *Paced) TooMany(wait time.Duration) *Failure {
+func TooMany(p *want.Pace, wait time.Duration) *Failure {
 	who := "this step"
 	if p.Key != "" {
 		who = p.Key

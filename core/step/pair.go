@@ -10,6 +10,7 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/pointer"
 	"readyferry/core/table"
+	"readyferry/core/want"
 )
 
 var pairKind = Kind{
@@ -25,13 +26,6 @@ var pairKind = Kind{
 	}`,
 	Required: []string{"in", "row"},
 	compile:  compilePair,
-}
-
-// Pair is a row for a cross-reference table.
-type Pair struct {
-	Table    string
-	Row      *message.Node
-	Conflict string
 }
 
 type pairing struct {
@@ -81,25 +75,25 @@ func (r *pairing) Run(c *Call) (Result, error) {
 		}
 		row = row.With(col.name, n)
 	}
-	return Result{State: c.State, Outcome: "not yet", Want: &Want{Kind: WantPair, Target: r.in, Pair: &Pair{r.in, row, r.conflict}}}, nil
+	return Result{State: c.State, Outcome: "not yet", Want: &want.Pair{Table: r.in, Decide: func(t table.Tables) (table.Table, table.Pairing, want.Effect, error) { return r.decide(t, row) }}}, nil
 }
 
-// Decide says what writing the pair comes to. An error that is a *Failure ends
+// decide says what writing the pair comes to. An error that is a *Failure ends
 // the message.
-func (p *Pair) Decide(tables table.Tables) (table.Table, table.Pairing, Effect, error) {
-	t, err := tables.Table(p.Table)
+func (r *pairing) decide(tables table.Tables, row *message.Node) (table.Table, table.Pairing, want.Effect, error) {
+	t, err := tables.Table(r.in)
 	if errors.Is(err, table.ErrNoTable) {
-		return nil, table.Pairing{}, Effect{}, &Failure{Phase: "in", Class: Flow, Reason: err.Error()}
+		return nil, table.Pairing{}, want.Effect{}, &Failure{Phase: "in", Class: Flow, Reason: err.Error()}
 	}
 	if err == nil {
 		t, err = table.Crossed(t)
 	}
 	if err != nil {
-		return nil, table.Pairing{}, Effect{}, err
+		return nil, table.Pairing{}, want.Effect{}, err
 	}
-	out, err := table.Pair(t, p.Row, p.Conflict)
+	out, err := table.Pair(t, row, r.conflict)
 	if err != nil {
-		return nil, out, Effect{}, &Failure{Phase: "row", Class: Data, Reason: err.Error()}
+		return nil, out, want.Effect{}, &Failure{Phase: "row", Class: Data, Reason: err.Error()}
 	}
-	return t, out, Effect{Said: out.Said, Looked: []Looked{{Table: p.Table, Version: t.Version(), Key: out.Said, Row: jsonfmt.Encode(out.Row)}}}, nil
+	return t, out, want.Effect{Said: out.Said, Looked: []want.Looked{{Table: r.in, Version: t.Version(), Key: out.Said, Row: jsonfmt.Encode(out.Row)}}}, nil
 }

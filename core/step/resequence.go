@@ -8,6 +8,7 @@ import (
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/group"
+	"readyferry/core/want"
 )
 
 var resequenceKind = Kind{
@@ -26,13 +27,6 @@ var resequenceKind = Kind{
 	}`,
 	Required: []string{"key", "number", "wait"},
 	compile:  compileResequence,
-}
-
-// Turn is what a resequence wants for one message: to come when it is its turn.
-type Turn struct {
-	Key    string
-	Number int64
-	Order  *group.Order
 }
 
 type resequence struct {
@@ -81,7 +75,7 @@ func (r *resequence) Run(c *Call) (Result, error) {
 	if err != nil {
 		return Result{}, &Failure{Phase: "number", Class: Data, Reason: fmt.Sprintf("%s is %q, not a whole number", r.number.Source, text)}
 	}
-	return Result{State: c.State, Outcome: "waits for its turn", Want: &Want{Kind: WantTurn, Turn: &Turn{Key: key, Number: number, Order: &r.order}}}, nil
+	return Result{State: c.State, Outcome: "waits for its turn", Want: &want.Turn{Key: key, Number: number, Order: &r.order}}, nil
 }
 
 // OrderOf gives the rules of a compiled step that puts messages in order, or nil.

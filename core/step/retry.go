@@ -26,17 +26,11 @@ const RetrySchema = `{
 		"delivered": {"type": "array", "items": {"type": "integer", "minimum": 100, "maximum": 599}, "description": "statuses that count as delivered"}
 	}}`
 
-// Retry is a retry plan as written: what is not named takes its default.
-type Retry struct{ plan retry.Plan }
-
-// Plan gives the whole plan.
-func (r *Retry) Plan() retry.Plan { return r.plan }
-
 // BadRetry is a setting of a retry plan that cannot be read.
 type BadRetry struct{ Setting, Reason string }
 
 // ReadRetry reads a plan that passed RetrySchema.
-func ReadRetry(n *message.Node) (*Retry, []BadRetry) {
+func ReadRetry(n *message.Node) (*retry.Plan, []BadRetry) {
 	p := retry.Default()
 	var bad []BadRetry
 	span := func(name string, into *time.Duration) {
@@ -87,7 +81,7 @@ func ReadRetry(n *message.Node) (*Retry, []BadRetry) {
 	codes("again", &p.Again)
 	codes("never", &p.Never)
 	codes("delivered", &p.Delivered)
-	return &Retry{p}, bad
+	return &p, bad
 }
 
 func items(n *message.Node) []*message.Node {

@@ -14,6 +14,7 @@ import (
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/message"
+	"readyferry/core/want"
 )
 
 // Kind describes a kind of step.
@@ -77,8 +78,8 @@ type State struct {
 // Call is one step's work on one message.
 type Call struct {
 	State  State
-	Path   string  // the step's path in this transaction
-	Effect *Effect // what the step's want came to, when that is known
+	Path   string       // the step's path in this transaction
+	Effect *want.Effect // what the step's want came to, when that is known
 	Now    time.Time
 	Trace  bool // whether details for people are wanted
 }
@@ -113,11 +114,11 @@ func (c *Call) Scope() *expr.Scope {
 // Result is what a step did.
 type Result struct {
 	State   State
-	Outcome string  // in a word or two
-	Ways    []int   // of a route: those to take, in order
-	Keep    *Effect // what the step has worked out and the journal is to keep, so that it is not done again
-	Want    *Want   // what the step needs of the world before it can go on
-	Parts   *Parts  // of a split
+	Outcome string       // in a word or two
+	Ways    []int        // of a route: those to take, in order
+	Keep    *want.Effect // what the step has worked out and the journal is to keep, so that it is not done again
+	Want    want.Want    // what the step needs of the world before it can go on
+	Parts   *Parts       // of a split
 	Scatter *Scatter
 	Joined  bool    // it is in a group now, which goes on in its place
 	Answer  *Answer // what the caller gets, unless an earlier step has said

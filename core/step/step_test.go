@@ -10,6 +10,7 @@ import (
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
+	"readyferry/core/want"
 )
 
 // compiled compiles one step, written in YAML.
@@ -213,7 +214,7 @@ func TestDeliverWantsAndGoesOn(t *testing.T) {
 	if err != nil || res.Want == nil {
 		t.Fatal(res, err)
 	}
-	r := res.Want.Request
+	r := res.Want.(*want.Send).Request
 	var headers []string
 	for _, h := range r.Headers {
 		headers = append(headers, h.Name+"="+h.Value)
@@ -221,7 +222,7 @@ func TestDeliverWantsAndGoesOn(t *testing.T) {
 	if r.Method != "PUT" || r.Path != "/a/x%2Fy?q=a%26b" || strings.Join(headers, " ") != "X-C=kept Content-Type=text/x X-B=x/y" || string(r.Body) != `{"id": "x/y", "q": "a&b"}` {
 		t.Errorf("%+v", r)
 	}
-	call.Effect = &Effect{Status: 201, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}, {Name: "ETag", Value: "1"}}, Body: []byte(`{"n": 1.0}`)}
+	call.Effect = &want.Effect{Status: 201, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}, {Name: "ETag", Value: "1"}}, Body: []byte(`{"n": 1.0}`)}
 	res, err = s.Runner.Run(call)
 	if err != nil || res.Want != nil || res.Outcome != "201" {
 		t.Fatal(res, err)
@@ -234,7 +235,7 @@ func TestDeliverWantsAndGoesOn(t *testing.T) {
 			t.Errorf("%s: %+v", path, f)
 		}
 	}
-	if res, f := do(t, `{id: d, kind: deliver, to: {queue: q}, headers: {x-a: b}}`, `{}`); f != nil || res.Want.Kind != WantQueue || res.Want.Target != "q" || res.Want.Request.Method != "" {
+	if res, f := do(t, `{id: d, kind: deliver, to: {queue: q}, headers: {x-a: b}}`, `{}`); f != nil || res.Want.(*want.Put).Queue != "q" || res.Want.(*want.Put).Request.Method != "" {
 		t.Errorf("%+v %v", res.Want, f)
 	}
 }
@@ -317,7 +318,7 @@ func TestReadRetryTakesDefaults(t *testing.T) {
 		t.Fatal(err)
 	}
 	p, bad := ReadRetry(r.Root)
-	plan := p.Plan()
+	plan := p
 	if len(bad) != 0 || plan.First != time.Hour || plan.Cap != time.Hour || plan.Tries != 6 || plan.Growth != "linear" || plan.Within != 2*time.Hour || plan.Factor != 3 || len(plan.Never) != 1 || plan.Check() != nil {
 		t.Errorf("%+v %v", plan, bad)
 	}

@@ -8,6 +8,7 @@ import (
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/message"
+	"readyferry/core/want"
 )
 
 var subflowKind = Kind{
@@ -28,31 +29,25 @@ var subflowKind = Kind{
 // MaxDepth is how many flows may call each other in a row.
 const MaxDepth = 8
 
-// Subflow is a message for another flow.
-type Subflow struct {
-	Flow   string
-	Wait   bool
-	Within time.Duration
-}
-
 type subflow struct {
 	flow    *expr.Template
-	rules   Subflow
+	wait    bool
+	within  time.Duration
 	headers []headerTemplate
 }
 
 func compileSubflow(c *Compiler, s *flow.Step) Runner {
 	name := scalar(s.Settings.Get("flow"))
-	r := &subflow{flow: c.Template(s.Pointer+"/flow", name, expr.PlainText), headers: c.headers(s), rules: Subflow{Wait: scalar(s.Settings.Get("wait")) == "true", Within: 24 * time.Hour}}
+	r := &subflow{flow: c.Template(s.Pointer+"/flow", name, expr.PlainText), headers: c.headers(s), wait: scalar(s.Settings.Get("wait")) == "true", within: 24 * time.Hour}
 	if !strings.Contains(name, "${") {
 		c.Uses = append(c.Uses, Use{Kind: UseFlow, Name: name, Step: s.ID, Pointer: s.Pointer + "/flow"})
 	}
 	if n := s.Settings.Get("within"); n != nil {
-		if r.rules.Within = c.span(s.Pointer+"/within", scalar(n)); !r.rules.Wait {
+		if r.within = c.span(s.Pointer+"/within", scalar(n)); !r.wait {
 			c.Find(s.Pointer+"/within", flow.Warning, "no-effect", "within has no effect unless the step waits", "write wait: true, or remove it")
 		}
 	}
-	if r.rules.Wait {
+	if r.wait {
 		c.outside = s.ID
 	}
 	return r
@@ -63,7 +58,7 @@ func (r *subflow) Run(c *Call) (Result, error) {
 		if e.Failed != "" {
 			return Result{Outcome: "no answer"}, &Failure{Phase: "flow", Class: Target, Reason: e.Failed}
 		}
-		if !r.rules.Wait {
+		if !r.wait {
 			return Result{State: c.State, Outcome: "handed on"}, nil
 		}
 		st := c.State
@@ -71,7 +66,7 @@ func (r *subflow) Run(c *Call) (Result, error) {
 			st.Replies = message.NewMap()
 		}
 		id := c.Path[strings.LastIndexByte(c.Path, '/')+1:]
-		st.Replies = st.Replies.With(id, e.reply())
+		st.Replies = st.Replies.With(id, reply(e))
 		st.Answered, st.Replied = true, st.Message.Body
 		return Result{State: st, Outcome: fmt.Sprintf("answered %d", e.Status)}, nil
 	}
@@ -86,11 +81,9 @@ func (r *subflow) Run(c *Call) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	req := &Request{Format: c.State.Message.Format, Body: Bytes(&c.State.Message), Headers: []message.Header{{Name: "Content-Type", Value: ContentType(&c.State.Message)}}}
+	req := &want.Request{Format: c.State.Message.Format, Body: Bytes(&c.State.Message), Headers: []message.Header{{Name: "Content-Type", Value: ContentType(&c.State.Message)}}}
 	for _, h := range append(c.State.Sent[:len(c.State.Sent):len(c.State.Sent)], own...) {
 		req.Headers = append(without(req.Headers, h.Name), h)
 	}
-	rules := r.rules
-	rules.Flow = name
-	return Result{State: c.State, Outcome: "not yet", Want: &Want{Kind: WantFlow, Target: name, Request: req, Subflow: &rules}}, nil
+	return Result{State: c.State, Outcome: "not yet", Want: &want.Call{Flow: name, Request: req, Wait: r.wait, Within: r.within}}, nil
 }

@@ -1,0 +1,225 @@
+// Package catalog knows what is published and connected now: every flow with
+// its live version and its draft, compiled, and every connection, with its
+// secrets. It answers from memory; the file is read when it is told that
+// something has changed.
+//
+// It promises that what it hands out never changes: a plan belongs to one
+// version for ever, and a flow that is published again is another Flow.
+package catalog
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+
+	"readyferry/connect"
+	"readyferry/core/flow"
+	"readyferry/core/plan"
+	"readyferry/store"
+)
+
+// Flow is a flow as it is now.
+type Flow struct {
+	Name    string
+	Version int // the live one, 0: never published
+	Paused  bool
+	Live    *plan.Plan // nil when never published, or when it can no longer be read
+	Draft   *plan.Plan // nil when the draft has errors of shape
+
+	revision int64 // of the draft and its files
+}
+
+// Intake gives the flow's intake: the live version's, or the draft's when it was
+// never published; nil when the draft cannot be read.
+func (f *Flow) Intake() *flow.Intake {
+	switch {
+	case f == nil:
+	case f.Live != nil:
+		return &f.Live.Document.Intake
+	case f.Draft != nil:
+		return &f.Draft.Document.Intake
+	}
+	return nil
+}
+
+type versionKey struct {
+	flow    string
+	version int
+}
+
+// Catalog is safe for concurrent use.
+type Catalog struct {
+	store  *store.Store
+	reader *plan.Reader
+	log    *slog.Logger
+
+	changing    sync.Mutex // held while all is read anew, so that the newest state wins
+	mu          sync.RWMutex
+	flows       map[string]*Flow
+	connections map[string]*connect.Connection
+	plans       map[versionKey]*plan.Plan
+	listeners   []func()
+}
+
+// New makes a catalog and reads it.
+func New(s *store.Store, r *plan.Reader, log *slog.Logger) (*Catalog, error) {
+	c := &Catalog{store: s, reader: r, log: log, flows: map[string]*Flow{}, connections: map[string]*connect.Connection{}, plans: map[versionKey]*plan.Plan{}}
+	return c, c.read()
+}
+
+// OnChange has a function called behind every change; they are called in turn.
+// It is to be called before the engine starts.
+func (c *Catalog) OnChange(do func()) { c.listeners = append(c.listeners, do) }
+
+// Changed reads flows and connections anew and tells everyone.
+func (c *Catalog) Changed() error {
+	c.changing.Lock()
+	defer c.changing.Unlock()
+	if err := c.read(); err != nil {
+		return err
+	}
+	for _, do := range c.listeners {
+		do()
+	}
+	return nil
+}
+
+// Reader gives what compiles documents.
+func (c *Catalog) Reader() *plan.Reader { return c.reader }
+
+func (c *Catalog) read() error {
+	flows, err := c.readFlows()
+	if err != nil {
+		return err
+	}
+	rows, err := c.store.Connections()
+	if err != nil {
+		return err
+	}
+	connections := map[string]*connect.Connection{}
+	for _, row := range rows {
+		opened, err := c.open(row)
+		if err != nil {
+			c.log.Error("a connection cannot be used", "connection", row.Name, "error", err)
+			continue
+		}
+		connections[row.Name] = opened
+	}
+	c.mu.Lock()
+	c.flows, c.connections = flows, connections
+	c.mu.Unlock()
+	return nil
+}
+
+func (c *Catalog) readFlows() (map[string]*Flow, error) {
+	rows, err := c.store.Flows()
+	if err != nil {
+		return nil, err
+	}
+	flows := map[string]*Flow{}
+	for _, row := range rows {
+		f := &Flow{Name: row.Name, Version: row.Live, Paused: row.Paused, revision: row.Revision}
+		flows[row.Name] = f
+		if row.Live > 0 {
+			if f.Live, err = c.Plan(row.Name, row.Live); err != nil {
+				c.log.Error("a flow cannot be run and takes no messages", "flow", row.Name, "error", err) // the others go on
+			}
+		}
+		if old := c.Flow(row.Name); old != nil && old.revision == row.Revision {
+			f.Draft = old.Draft // compiling every draft on every change would cost more with every flow
+			continue
+		}
+		files, err := c.store.Files(row.Name)
+		if err != nil {
+			return nil, err
+		}
+		f.Draft, _ = c.reader.Read([]byte(row.Draft), files)
+	}
+	return flows, nil
+}
+
+// open makes a stored connection usable, with its secrets.
+func (c *Catalog) open(row store.Connection) (*connect.Connection, error) {
+	d, findings := connect.Read(row.Document)
+	if d == nil {
+		return nil, findings[0]
+	}
+	if len(row.Sealed) > 0 {
+		plain, err := c.store.Unseal(row.Name, row.Sealed)
+		if err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(plain, &d.Connection.SignIn.Secrets); err != nil {
+			return nil, errors.New("its secrets cannot be read")
+		}
+	}
+	return d.Connection, nil
+}
+
+// Plan gives the compiled plan of a published version.
+func (c *Catalog) Plan(flow string, version int) (*plan.Plan, error) {
+	key := versionKey{flow, version}
+	c.mu.RLock()
+	p := c.plans[key]
+	c.mu.RUnlock()
+	if p != nil {
+		return p, nil
+	}
+	v, err := c.store.Version(flow, version)
+	if err != nil {
+		return nil, fmt.Errorf("version %d of %s: %w", version, flow, err)
+	}
+	files, err := decodeFiles(v.Files)
+	if err != nil {
+		return nil, fmt.Errorf("version %d of %s: %w", version, flow, err)
+	}
+	p, findings := c.reader.Read([]byte(v.Document), files)
+	if p == nil {
+		return nil, fmt.Errorf("version %d of %s can no longer be read: %w", version, flow, findings[0])
+	}
+	c.mu.Lock()
+	c.plans[key] = p
+	c.mu.Unlock()
+	return p, nil
+}
+
+func decodeFiles(b []byte) (map[string][]byte, error) {
+	out := map[string][]byte{}
+	if len(b) == 0 {
+		return out, nil
+	}
+	text := map[string]string{}
+	if err := json.Unmarshal(b, &text); err != nil {
+		return nil, fmt.Errorf("the files: %w", err)
+	}
+	for k, v := range text {
+		out[k] = []byte(v)
+	}
+	return out, nil
+}
+
+// Flow gives a flow by name, or nil.
+func (c *Catalog) Flow(name string) *Flow {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return c.flows[name]
+}
+
+// Each calls do for every flow, in no order.
+func (c *Catalog) Each(do func(f *Flow)) {
+	c.mu.RLock()
+	flows := c.flows // replaced as a whole, never changed
+	c.mu.RUnlock()
+	for _, f := range flows {
+		do(f)
+	}
+}
+
+// Connection gives a connection by name, or nil.
+func (c *Catalog) Connection(name string) *connect.Connection {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return c.connections[name]
+}

@@ -1,0 +1,111 @@
+package design
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"readyferry/connect"
+	"readyferry/core/flow"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/core/want"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// SaveConnection creates or replaces a connection. A document without secrets
+// keeps those that are stored, as long as the way to sign in stays the same. A
+// *FindingsError tells that it was not saved.
+func (g *Designs) SaveConnection(ctx context.Context, name string, document []byte, revision *int64) (int64, error) {
+	d, findings := connect.Read(document)
+	if d == nil {
+		return 0, &FindingsError{"the connection was not saved", findings}
+	}
+	if d.Connection.Name != name {
+		return 0, &FindingsError{"the connection was not saved", []flow.Finding{{Level: flow.Error, Code: "wrong-name", Pointer: "/name", Line: 1, Column: 1, Message: fmt.Sprintf("the document is of %q, but it stands under %q", d.Connection.Name, name), Repair: "write name: " + name}}}
+	}
+	row := store.Connection{Name: name, Kind: d.Connection.Kind, Document: jsonfmt.Encode(d.Tree), UpdatedAt: g.Now()}
+	if d.Secrets != nil {
+		plain, err := json.Marshal(d.Secrets)
+		if err != nil {
+			return 0, err
+		}
+		if row.Sealed, err = g.Store.Seal(name, plain); err != nil {
+			return 0, err
+		}
+	}
+	old, err := g.Store.Connection(name)
+	if err != nil && !errors.Is(err, journal.ErrNotFound) {
+		return 0, err
+	}
+	if revision != nil && *revision != old.Revision {
+		return 0, journal.ErrConflict
+	}
+	if before, _ := connect.Read(old.Document); row.Sealed == nil && before != nil && before.Connection.SignIn.Kind == d.Connection.SignIn.Kind && before.Connection.Kind == d.Connection.Kind {
+		row.Sealed = old.Sealed
+	}
+	if needsSecret(d.Connection) && row.Sealed == nil {
+		return 0, &FindingsError{"the connection was not saved", []flow.Finding{{Level: flow.Error, Code: "missing-key", Pointer: "/sign-in", Line: 1, Column: 1, Message: d.Connection.SignIn.Kind + " sign-in needs a secret", Repair: "add secret:"}}}
+	}
+	row.Revision = old.Revision + 1
+	if err := g.Store.Write(ctx, func(tx *store.Tx) error { return tx.SaveConnection(&row) }); err != nil {
+		return 0, err
+	}
+	if err := g.Catalog.Changed(); err != nil {
+		return 0, err
+	}
+	return row.Revision, nil
+}
+
+func needsSecret(c *connect.Connection) bool { return c.SignIn.Kind != connect.SignInNone }
+
+// DeleteConnection removes a connection that no live flow names.
+func (g *Designs) DeleteConnection(ctx context.Context, name string) error {
+	if users := g.Catalog.UsedBy(name); len(users) > 0 {
+		return fmt.Errorf("%w: %v name it", journal.ErrInUse, users)
+	}
+	if err := g.Store.Write(ctx, func(tx *store.Tx) error { return tx.DeleteConnection(name) }); err != nil {
+		return err
+	}
+	return g.Catalog.Changed()
+}
+
+// Tested is what a test of a connection came to.
+type Tested struct {
+	OK     bool             `json:"ok"`
+	Status int              `json:"status"`
+	Detail string           `json:"detail"`
+	Took   float64          `json:"took"` // milliseconds
+	Header []message.Header `json:"headers"`
+	Body   string           `json:"body"` // its first 4 KiB
+}
+
+// TestConnection calls the outside system once. Any answer but a refused
+// sign-in or a server's fault counts as good: the system is there.
+func (g *Designs) TestConnection(ctx context.Context, name string) (Tested, error) {
+	c := g.Catalog.Connection(name)
+	if c == nil {
+		return Tested{}, journal.ErrNotFound
+	}
+	if c.Kind == connect.KindCaller {
+		return Tested{}, fmt.Errorf("%w: a connection of kind %s is called by others, so there is nothing to call", journal.ErrDecision, c.Kind)
+	}
+	began := time.Now()
+	a, err := g.sender.Send(ctx, c, connect.Request{Request: want.Request{Method: c.TestMethod, Path: c.TestPath}})
+	t := Tested{Status: a.Status, Took: float64(time.Since(began).Microseconds()) / 1000, Header: append([]message.Header{}, a.Headers...)}
+	t.Body = string(a.Body[:min(len(a.Body), 4096)])
+	switch {
+	case err != nil:
+		t.Detail = err.Error()
+	case a.Status == 401 || a.Status == 403:
+		t.Detail = fmt.Sprintf("it answers, but refuses the sign-in with %d", a.Status)
+	case a.Status >= 500:
+		t.Detail = fmt.Sprintf("it answers, but with its own fault: %d", a.Status)
+	default:
+		t.OK, t.Detail = true, fmt.Sprintf("it answers with %d", a.Status)
+	}
+	return t, nil
+}

@@ -1,0 +1,36 @@
+// Package design is what people make: drafts and versions of flows, samples and
+// their rehearsals, connections, tables, stand-ins.
+//
+// It promises that nothing which was made is lost or overwritten unseen: what is
+// saved is checked first and refused with its findings, every change names the
+// revision that it was made over, and a published version never changes. What it
+// rehearses leaves nothing outside and nothing behind.
+package design
+
+import (
+	"sync"
+
+	"readyferry/connect"
+	"readyferry/engine/journal"
+	"readyferry/engine/perform"
+)
+
+// Designs change what people make. They are safe for concurrent use.
+type Designs struct {
+	*journal.Journal
+	performers *perform.Performers
+	sender     connect.Sender
+
+	mu      sync.Mutex
+	loading map[string]*Loading // imports under way, by table
+}
+
+// New makes the designs.
+func New(p *perform.Performers, sender connect.Sender) *Designs {
+	g := &Designs{Journal: p.Journal, performers: p, sender: sender, loading: map[string]*Loading{}}
+	g.Catalog.OnChange(func() { g.Announce(journal.EventFlows, journal.EventConnections) })
+	return g
+}
+
+// Start sweeps away what an earlier process has left unfinished.
+func (g *Designs) Start() error { return g.dropUnfinished() }

@@ -1,0 +1,337 @@
+package design
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"readyferry/connect"
+	"readyferry/core/flow"
+	"readyferry/core/plan"
+	"readyferry/core/step"
+	"readyferry/engine/catalog"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// FindingsError says that a document cannot be taken.
+type FindingsError struct {
+	What     string
+	Findings []flow.Finding
+}
+
+func (e *FindingsError) Error() string {
+	for _, f := range e.Findings {
+		if f.Level == flow.Error {
+			return e.What + ": " + f.Error()
+		}
+	}
+	return e.What
+}
+
+// Read compiles a document as the flow of that name and checks it against what
+// else is here: connections, queues and the paths of other flows.
+func (g *Designs) Read(name string, document []byte, files map[string][]byte) (*plan.Plan, []flow.Finding) {
+	p, findings := g.Catalog.Reader().Read(document, files)
+	if findings == nil {
+		findings = []flow.Finding{}
+	}
+	if p == nil {
+		return nil, findings
+	}
+	add := func(level flow.Level, code, stepID, ptr, msg, repair string) {
+		at := p.Document.Source.Value(ptr)
+		findings = append(findings, flow.Finding{Level: level, Code: code, Step: stepID, Pointer: ptr, Line: at.Line, Column: at.Column, Message: msg, Repair: repair})
+	}
+	if p.Document.Name != name {
+		add(flow.Error, "wrong-name", "", "/name", fmt.Sprintf("the document is of %q, but it stands under %q", p.Document.Name, name), "write name: "+name)
+	}
+	for _, u := range p.Uses {
+		switch u.Kind {
+		case step.UseConnection:
+			want := connect.KindHTTP
+			if strings.HasPrefix(u.Pointer, "/intake") && !u.Poll {
+				want = connect.KindCaller
+			}
+			if u.SQL {
+				want = connect.KindSQL
+			}
+			if c := g.Catalog.Connection(u.Name); c == nil {
+				add(flow.Error, "unknown-connection", u.Step, u.Pointer, fmt.Sprintf("there is no connection named %q", u.Name), "make it on the Connections page, or name another")
+			} else if c.Kind != want {
+				add(flow.Error, "wrong-connection", u.Step, u.Pointer, fmt.Sprintf("the connection %q is of kind %s, and here it must be of kind %s", u.Name, c.Kind, want), "name another connection")
+			}
+		case step.UseQueue, step.UseTopic:
+			g.readBy(p, u, add)
+		case step.UseFlow:
+			g.calls(name, u, add)
+		case step.UseTable:
+			g.looksIn(p, u, add)
+		}
+	}
+	if other := g.clash(name, p); other != "" {
+		add(flow.Error, "path-taken", "", "/intake/path", fmt.Sprintf("the flow %s answers at the same path and method", other), "choose another path")
+	}
+	flow.Sort(findings)
+	return p, findings
+}
+
+// looksIn finds a table that is not there, or has other keys than a step asks for.
+func (g *Designs) looksIn(p *plan.Plan, u step.Use, add func(level flow.Level, code, stepID, ptr, msg, repair string)) {
+	if p.HasTable(u.Name) && u.Pairs {
+		add(flow.Error, "wrong-table", u.Step, u.Pointer, fmt.Sprintf("the table %q is a file of the flow, which nothing changes", u.Name), "make a cross-reference table on the Tables page")
+		return
+	}
+	t, err := p.Tables(g.Store.LookIn()).Table(u.Name)
+	if err != nil {
+		said, repair, _ := strings.Cut(err.Error(), "; ")
+		if repair == "" {
+			repair = "make it on the Tables page, or name another"
+		}
+		add(flow.Error, "unknown-table", u.Step, u.Pointer, said, repair)
+		return
+	}
+	if wrong := step.TableFinding(t.Definition(), u); wrong != "" {
+		said, repair, _ := strings.Cut(wrong, "; ")
+		add(flow.Error, "wrong-key", u.Step, u.Pointer, said, repair)
+	}
+}
+
+// readBy finds a queue or topic that nobody reads. What is put into such a queue
+// becomes a dead letter; a topic keeps it in its log.
+func (g *Designs) readBy(p *plan.Plan, u step.Use, add func(level flow.Level, code, stepID, ptr, msg, repair string)) {
+	channel, unread, level := u.Name, "messages for it become dead letters", flow.Error
+	if u.Kind == step.UseTopic {
+		channel, unread, level = catalog.TopicChannel(u.Name), "what is put there is kept for later readers alone", flow.Warning
+	}
+	own, ok := catalog.SourceOf(&p.Document.Intake)
+	asks := []string{}
+	if u.Kind == step.UseQueue {
+		if len(g.Catalog.AsksBy(u.Name, false)) > 0 {
+			return
+		}
+		asks = g.Catalog.AsksBy(u.Name, true)
+	}
+	if len(g.Catalog.Readers(channel, false)) > 0 || ok && own.Channel() == channel {
+		return
+	}
+	if drafts := append(g.Catalog.Readers(channel, true), asks...); len(drafts) > 0 {
+		add(flow.Warning, u.Kind+"-unread", u.Step, u.Pointer, fmt.Sprintf("only the draft of %s reads the %s %q; until it is published, %s", strings.Join(drafts, ", "), u.Kind, u.Name, unread), "publish that flow first")
+		return
+	}
+	add(level, u.Kind+"-unread", u.Step, u.Pointer, fmt.Sprintf("no flow reads the %s %q", u.Kind, u.Name), "start a flow whose intake reads it, or deliver elsewhere")
+}
+
+var anyParameter = regexp.MustCompile(`\{[^}]*\}`)
+
+// clash names a live flow that has the same path and a common method.
+func (g *Designs) clash(name string, p *plan.Plan) string {
+	shape := func(in *flow.Intake) string { return anyParameter.ReplaceAllString(in.Path, "{}") }
+	other := ""
+	g.Catalog.Each(func(f *catalog.Flow) {
+		if f.Name == name || f.Live == nil {
+			return
+		}
+		in := &f.Live.Document.Intake
+		if in.Kind != "webhook" || p.Document.Intake.Kind != "webhook" || shape(in) != shape(&p.Document.Intake) {
+			return
+		}
+		if slices.ContainsFunc(in.Methods, func(m string) bool { return slices.Contains(p.Document.Intake.Methods, m) }) {
+			other = f.Name
+		}
+	})
+	return other
+}
+
+// refusing are the findings with which a draft is not even saved: what cannot
+// be read again or would be lost.
+func refusing(p *plan.Plan, findings []flow.Finding) bool {
+	for _, f := range findings {
+		if f.Level == flow.Error && (p == nil || f.Code == "wrong-name" || f.Code == "schema") {
+			return true
+		}
+	}
+	return false
+}
+
+// SaveDraft saves a flow's draft. revision guards against lost edits: when it
+// is not nil it must be the present one, 0 for a flow that must not exist yet.
+// It gives the new revision and the findings; a *FindingsError tells that the
+// document was not saved.
+func (g *Designs) SaveDraft(ctx context.Context, name string, document []byte, revision *int64) (int64, []flow.Finding, error) {
+	files, err := g.Store.Files(name)
+	if err != nil {
+		return 0, nil, err
+	}
+	p, findings := g.Read(name, document, files)
+	if refusing(p, findings) {
+		return 0, findings, &FindingsError{"the document was not saved", findings}
+	}
+	if strings.HasPrefix(strings.TrimSpace(string(document)), "{") {
+		if document, err = flow.Write(p.Document.Source.Root); err != nil {
+			return 0, findings, err
+		}
+	}
+	var next int64
+	err = g.Store.Write(ctx, func(tx *store.Tx) error {
+		f, err := tx.Flow(name)
+		if err != nil && !errors.Is(err, journal.ErrNotFound) {
+			return err
+		}
+		if revision != nil && *revision != f.Revision {
+			return journal.ErrConflict
+		}
+		f.Name, f.Title, f.UpdatedAt = name, p.Document.Title, g.Now()
+		if f.Draft != string(document) {
+			f.Draft = string(document)
+			f.Revision++
+			f.Edits++
+		}
+		next = f.Revision
+		return tx.SaveFlow(&f)
+	})
+	if err != nil {
+		return 0, findings, err
+	}
+	return next, findings, g.Catalog.Changed()
+}
+
+// SaveFile saves a file of a flow's draft, or removes it when body is nil.
+// revision guards against lost edits as in SaveDraft. It gives the new revision.
+func (g *Designs) SaveFile(ctx context.Context, name, file string, body []byte, revision *int64) (int64, error) {
+	var next int64
+	err := g.Store.Write(ctx, func(tx *store.Tx) error {
+		f, err := tx.Flow(name)
+		if err != nil {
+			return err
+		}
+		if revision != nil && *revision != f.Revision {
+			return journal.ErrConflict
+		}
+		f.Edits++
+		f.Revision++
+		f.UpdatedAt, next = g.Now(), f.Revision
+		if err := tx.SaveFile(name, file, body); err != nil {
+			return err
+		}
+		return tx.SaveFlow(&f)
+	})
+	if err != nil {
+		return 0, err
+	}
+	return next, g.Catalog.Changed()
+}
+
+// Publish makes the draft the next version and puts it to work. A draft with
+// errors is refused with a *FindingsError.
+func (g *Designs) Publish(ctx context.Context, name string) (int, []flow.Finding, error) {
+	f, err := g.Store.Flow(name)
+	if err != nil {
+		return 0, nil, err
+	}
+	files, err := g.Store.Files(name)
+	if err != nil {
+		return 0, nil, err
+	}
+	p, findings := g.Read(name, []byte(f.Draft), files)
+	if flow.HasErrors(findings) {
+		return 0, findings, &FindingsError{"the draft has errors and was not published", findings}
+	}
+	text := map[string]string{}
+	for k, v := range files {
+		text[k] = string(v)
+	}
+	packed, err := json.Marshal(text)
+	if err != nil {
+		return 0, nil, err
+	}
+	v := store.Version{Flow: name, Document: f.Draft, Files: packed, PublishedAt: g.Now()}
+	err = g.Store.Write(ctx, func(tx *store.Tx) error {
+		now, err := tx.Flow(name)
+		if err != nil {
+			return err
+		}
+		if now.Revision != f.Revision {
+			return journal.ErrConflict
+		}
+		if err := tx.AddVersion(&v); err != nil {
+			return err
+		}
+		if err := g.performers.Subscribe(tx, &p.Document.Intake); err != nil {
+			return err
+		}
+		now.Live, now.Edits = v.N, 0
+		return tx.SaveFlow(&now)
+	})
+	if err != nil {
+		return 0, findings, err
+	}
+	return v.N, findings, g.Catalog.Changed()
+}
+
+// Pause stops or resumes the intake of a flow. What is under way goes on.
+func (g *Designs) Pause(ctx context.Context, name string, paused bool) error {
+	err := g.Store.Write(ctx, func(tx *store.Tx) error {
+		f, err := tx.Flow(name)
+		if err != nil {
+			return err
+		}
+		f.Paused = paused
+		return tx.SaveFlow(&f)
+	})
+	if err != nil {
+		return err
+	}
+	return g.Catalog.Changed()
+}
+
+// Delete removes a flow. One whose transactions are under way, wait or are
+// dead letters cannot be removed.
+func (g *Designs) Delete(ctx context.Context, name string) error {
+	totals, err := g.Store.Totals()
+	if err != nil {
+		return err
+	}
+	for _, c := range totals {
+		if c.Flow == name && c.N > 0 && (c.State == store.UnderWay || c.State == store.Waiting || c.State == store.DeadLetter) {
+			return fmt.Errorf("%w: %d of its transactions are in the state %s; pause the flow and let them end first", journal.ErrInUse, c.N, c.State)
+		}
+	}
+	err = g.Store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := tx.Flow(name); err != nil {
+			return err
+		}
+		return tx.DeleteFlow(name)
+	})
+	if err != nil {
+		return err
+	}
+	return g.Catalog.Changed()
+}
+
+// CreateFlow makes a new flow with its files; journal.ErrConflict when it exists.
+func (g *Designs) CreateFlow(ctx context.Context, name string, document []byte, files map[string][]byte) error {
+	p, findings := g.Read(name, document, files)
+	if refusing(p, findings) {
+		return &FindingsError{"the flow was not made", findings}
+	}
+	err := g.Store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := tx.Flow(name); !errors.Is(err, journal.ErrNotFound) {
+			return errors.Join(journal.ErrConflict, err)
+		}
+		for file, body := range files {
+			if err := tx.SaveFile(name, file, body); err != nil {
+				return err
+			}
+		}
+		return tx.SaveFlow(&store.Flow{Name: name, Title: p.Document.Title, Draft: string(document), Revision: 1, Edits: 1, UpdatedAt: g.Now()})
+	})
+	if err != nil {
+		return err
+	}
+	return g.Catalog.Changed()
+}

@@ -1,0 +1,52 @@
+package design
+
+import (
+	"fmt"
+	"slices"
+
+	"readyferry/core/contract"
+	"readyferry/core/expr"
+	"readyferry/core/message"
+	"readyferry/core/run"
+	"readyferry/engine/journal"
+)
+
+// Env gives the environment of expressions.
+func (g *Designs) Env() *expr.Env { return g.Catalog.Reader().Env() }
+
+// InferSchema makes a schema that samples of a flow fit: the named ones, or all.
+// left names those that cannot be read.
+func (g *Designs) InferSchema(name string, only []string, enums bool) (schema *message.Node, left []string, err error) {
+	f, err := g.Store.Flow(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	files, err := g.Store.Files(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, findings := g.Read(name, []byte(f.Draft), files)
+	if p == nil {
+		return nil, nil, &FindingsError{"the draft cannot be read", findings}
+	}
+	samples, err := g.Catalog.Samples(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	var bodies []*message.Node
+	for i := range samples {
+		if only != nil && !slices.Contains(only, samples[i].Name) {
+			continue
+		}
+		r, err := run.Receive(p, samples[i].Envelope(name))
+		if err != nil {
+			left = append(left, samples[i].Name)
+			continue
+		}
+		bodies = append(bodies, r.Message.Body)
+	}
+	if bodies == nil {
+		return nil, left, fmt.Errorf("%w: there is no sample that can be read; add one first", journal.ErrDecision)
+	}
+	return contract.Infer(bodies, enums), left, nil
+}

@@ -1,0 +1,311 @@
+package intake
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"readyferry/connect"
+	"readyferry/core/flow"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/engine/catalog"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// Clocks make the messages of schedules and polls. When one is due is kept on
+// disk, so that a time which has passed while nothing ran is seen afterwards, and
+// one that had its message does not get another when the machine's clock jumps
+// back.
+
+// timed tells whether an intake is due by a clock.
+func timed(in *flow.Intake) bool {
+	return in.Kind == "schedule" || in.Kind == "poll" || in.Kind == "table"
+}
+
+// clockSpec is what a clock follows from; when it changes, the clock begins anew.
+func clockSpec(in *flow.Intake) string {
+	t := in.Timing
+	return fmt.Sprintf("%s|%s|%s|%s", in.Kind, t.Cron, t.Zone, t.Every)
+}
+
+// syncClocks brings the clocks in line with the live flows. A flow that polls
+// something else than before keeps its mark: resetting it is for a person.
+func (k *Intakes) syncClocks() error {
+	have, err := k.Store.Clocks()
+	if err != nil {
+		return err
+	}
+	clocks := map[string]store.Clock{}
+	for _, c := range have {
+		clocks[c.Flow] = c
+	}
+	var changes []func(tx *store.Tx) error
+	now := k.Now()
+	k.Catalog.Each(func(f *catalog.Flow) {
+		if f.Live == nil || f.Live.Due == nil || !timed(&f.Live.Document.Intake) {
+			return
+		}
+		c, ok := clocks[f.Name]
+		delete(clocks, f.Name)
+		spec := clockSpec(&f.Live.Document.Intake)
+		if ok && c.Spec == spec {
+			return
+		}
+		c.Flow, c.Spec, c.NextAt = f.Name, spec, f.Live.Due.Next(now)
+		if !ok && f.Live.Document.Intake.Kind != "schedule" {
+			c.NextAt = now // the first poll is at once
+		}
+		changes = append(changes, func(tx *store.Tx) error { return tx.SaveClock(&c) })
+	})
+	for name := range clocks {
+		if f := k.Catalog.Flow(name); f != nil && f.Live != nil && timed(&f.Live.Document.Intake) {
+			continue
+		}
+		changes = append(changes, func(tx *store.Tx) error { return tx.DeleteClock(name) })
+	}
+	if len(changes) == 0 {
+		return nil
+	}
+	err = k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+		for _, do := range changes {
+			if err := do(tx); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	k.wakeClocks()
+	return err
+}
+
+func (k *Intakes) wakeClocks() {
+	select {
+	case k.clocks <- struct{}{}:
+	default:
+	}
+}
+
+// timekeeper makes messages when they are due, until the engine stops.
+func (k *Intakes) timekeeper() {
+	running := map[string]bool{}
+	ended := make(chan string, 64)
+	for {
+		wait := idle
+		all, err := k.Store.Clocks()
+		if err != nil && !k.Life.Over() {
+			k.Log.Error("reading when flows are due", "error", err)
+			wait = time.Second
+		}
+		now := k.Now()
+		for _, c := range all {
+			if running[c.Flow] || c.NextAt.IsZero() {
+				continue
+			}
+			if c.NextAt.After(now) {
+				wait = min(wait, max(c.NextAt.Sub(now), time.Millisecond))
+				continue
+			}
+			running[c.Flow] = true
+			k.Life.Go(func() {
+				if err := k.Due(c); err != nil && !k.Life.Over() {
+					k.Log.Error("a flow that is due", "flow", c.Flow, "error", err)
+					time.Sleep(time.Second) // a full disk or a locked file: not at once again
+				}
+				select {
+				case ended <- c.Flow:
+				case <-k.Life.Context().Done():
+				}
+			})
+		}
+		select {
+		case <-k.Life.Context().Done():
+			return
+		case name := <-ended:
+			delete(running, name)
+		case <-k.clocks:
+		case <-time.After(wait):
+		}
+	}
+}
+
+// Due does what a clock is there for, without asking whether its time has come
+// where it polls. A failure that cannot even be kept is the error.
+func (k *Intakes) Due(c store.Clock) error {
+	f := k.Catalog.Flow(c.Flow)
+	if f == nil || f.Live == nil || f.Live.Due == nil {
+		time.Sleep(50 * time.Millisecond) // it is being taken away just now
+		return nil
+	}
+	in := &f.Live.Document.Intake
+	switch {
+	case f.Paused:
+		return k.skipTime(f)
+	case in.Kind == "schedule":
+		return k.scheduled(f)
+	}
+	poll := k.pollHTTP
+	if in.Kind == "table" {
+		poll = k.pollTable
+	}
+	err := poll(f, c)
+	return k.polled(f, err)
+}
+
+// skipTime lets a time pass without a message.
+func (k *Intakes) skipTime(f *catalog.Flow) error {
+	return k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+		c, err := tx.Clock(f.Name)
+		if err != nil {
+			return err
+		}
+		c.NextAt = f.Live.Due.Next(k.Now())
+		return tx.SaveClock(&c)
+	})
+}
+
+// polled notes how a poll went, and when the next one is due.
+func (k *Intakes) polled(f *catalog.Flow, failed error) error {
+	if k.Life.Over() {
+		return nil
+	}
+	err := k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+		c, err := tx.Clock(f.Name)
+		if errors.Is(err, journal.ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		now := k.Now()
+		c.LastAt, c.NextAt = &now, f.Live.Due.Next(now)
+		if c.Error = ""; failed != nil {
+			c.Error = failed.Error()
+			c.Fails++
+		} else {
+			c.Fails = 0
+		}
+		return tx.SaveClock(&c)
+	})
+	k.Announce(journal.EventFlows)
+	return err
+}
+
+// mostMissed is how many times that have passed get a message of their own.
+const mostMissed = 1000
+
+// scheduled makes the message of a schedule.
+func (k *Intakes) scheduled(f *catalog.Flow) error {
+	err := k.Do(k.Life.Context(), f.Name, func(s *journal.Session) error {
+		c, err := k.Store.Clock(f.Name)
+		if err != nil || c.NextAt.After(s.At) {
+			return err // another has seen to it
+		}
+		was := c.NextAt
+		times, missed := dueTimes(f, c.NextAt, s.At)
+		for _, at := range times {
+			if err := s.Take(f, scheduledMessage(f, at, missed), nil, nil); err != nil {
+				return err
+			}
+			c.Taken++
+		}
+		c.LastAt, c.NextAt = &s.At, f.Live.Due.Next(s.At)
+		s.Then(func(tx *store.Tx, _ *journal.Notice) error {
+			now, err := tx.Clock(f.Name)
+			if err != nil || !now.NextAt.Equal(was) {
+				return staleOr(err)
+			}
+			return tx.SaveClock(&c)
+		})
+		return nil
+	})
+	if err == nil {
+		k.Announce(journal.EventFlows)
+	}
+	return err
+}
+
+// dueTimes gives the times of a schedule that bring a message now, and how many
+// the message stands for that were missed before.
+func dueTimes(f *catalog.Flow, first, now time.Time) (times []time.Time, missed int) {
+	missed, last := f.Live.Due.Missed(first, now, mostMissed)
+	times = []time.Time{first}
+	if f.Live.Document.Intake.Timing.Missed == "each" {
+		for at := first; len(times) <= missed; {
+			at = f.Live.Due.Next(at)
+			times = append(times, at)
+		}
+		return times, 0
+	}
+	if missed > 0 {
+		times = []time.Time{last}
+	}
+	if late := now.Sub(times[0]); f.Live.Document.Intake.Timing.Missed == "skip" && late > idle+time.Second {
+		times = nil
+	}
+	return times, missed
+}
+
+// scheduledMessage is what a schedule brings: when it was due, and how many
+// times before were missed.
+func scheduledMessage(f *catalog.Flow, at time.Time, missed int) journal.Arrival {
+	t := f.Live.Document.Intake.Timing
+	rule := t.Cron
+	if rule == "" {
+		rule = "every " + t.Every.String()
+	}
+	zone := t.Zone
+	if zone == "" {
+		zone = "UTC"
+	}
+	body := jsonfmt.Encode(message.NewMap(
+		message.Member{Name: "scheduled", Value: message.NewString(at.Format(time.RFC3339))},
+		message.Member{Name: "zone", Value: message.NewString(zone)},
+		message.Member{Name: "missed", Value: message.NewNumber(fmt.Sprint(missed))},
+	))
+	return journal.Arrival{Headers: []byte("[]"), Body: body, Reference: at.Format("2006-01-02 15:04"), Source: "schedule " + rule}
+}
+
+// RunNow lets a schedule or poll be due now.
+func (k *Intakes) RunNow(name string) error {
+	err := k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+		c, err := tx.Clock(name)
+		if err != nil {
+			return err
+		}
+		c.NextAt = k.Now()
+		return tx.SaveClock(&c)
+	})
+	k.wakeClocks()
+	return err
+}
+
+// SetMark sets the high-water mark of a poll, because a person asks for it; null
+// lets it begin anew.
+func (k *Intakes) SetMark(name string, mark json.RawMessage) error {
+	return k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+		c, err := tx.Clock(name)
+		if err != nil {
+			return err
+		}
+		if c.Mark = mark; string(mark) == "null" || len(mark) == 0 {
+			c.Mark = nil
+		}
+		c.MarkKey = nil
+		return tx.SaveClock(&c)
+	})
+}
+
+// quotedName quotes the name of a table or column for SQL; flows hold only
+// letters, digits and underscores there, and a dot between two names. SQLite
+// takes a name in double quotes that it does not know for a text.
+func quotedName(driver, name string) string {
+	quote := `"`
+	if driver == connect.DriverSQLite {
+		quote = "`"
+	}
+	return quote + strings.ReplaceAll(name, ".", quote+"."+quote) + quote
+}

@@ -1,0 +1,75 @@
+// Package intake is how messages come in: webhooks, the readers of queues and
+// topics, clocks with their schedules and polls, and bulk loads.
+//
+// It promises that accepted means stored: a caller hears 2xx behind the commit,
+// and where a source stands is kept in the same commit as the messages that it
+// brought. A repeat, by the once value of its intake, is stored as one and ends
+// there. What cannot be read is kept as a dead letter with its bytes, unless a
+// caller who waits is told.
+package intake
+
+import (
+	"sync"
+
+	"readyferry/connect"
+	"readyferry/core/step"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// Intakes take messages in. They are safe for concurrent use.
+type Intakes struct {
+	*journal.Journal
+	sender connect.Sender
+
+	mu        sync.Mutex
+	consumers map[string]*consumer
+	expected  map[store.ID][]chan *step.Answer // callers who wait for a transaction to be finished
+	bulk      map[store.ID]bool                // bulk loads that are worked on
+	clocks    chan struct{}                    // wakes the timekeeper
+}
+
+// New makes the intakes. sender is what polls ask.
+func New(j *journal.Journal, sender connect.Sender) *Intakes {
+	k := &Intakes{
+		Journal: j, sender: sender, consumers: map[string]*consumer{}, expected: map[store.ID][]chan *step.Answer{},
+		bulk: map[store.ID]bool{}, clocks: make(chan struct{}, 1),
+	}
+	j.Listen(k.heard)
+	j.Catalog.OnChange(k.changed)
+	return k
+}
+
+// Start sets readers, clocks and loads going.
+func (k *Intakes) Start() error {
+	k.startConsumers()
+	if err := k.syncClocks(); err != nil {
+		return err
+	}
+	k.Life.Go(k.timekeeper)
+	loads, err := k.Store.OpenLoads()
+	if err != nil {
+		return err
+	}
+	for _, l := range loads {
+		k.goOnLoading(l.ID)
+	}
+	return nil
+}
+
+func (k *Intakes) heard(n *journal.Notice) {
+	for channel := range n.Channels {
+		k.wakeReaders(channel)
+	}
+	for id, answer := range n.Answers {
+		k.tellCallers(id, answer)
+	}
+}
+
+// changed follows the flows that are live now.
+func (k *Intakes) changed() {
+	k.startConsumers()
+	if err := k.syncClocks(); err != nil && !k.Life.Over() {
+		k.Log.Error("setting when flows are due", "error", err)
+	}
+}

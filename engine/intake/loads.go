@@ -1,0 +1,370 @@
+package intake
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"readyferry/connect"
+	"readyferry/core/expr"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/core/step"
+	"readyferry/engine/catalog"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// MaxLoadFile is the largest file of a bulk load, in bytes.
+const MaxLoadFile = 1 << 30
+
+// NewLoad is what a person asks to load.
+type NewLoad struct {
+	Flow, Title, Format  string // csv or jsonl with a file, or query
+	Connection, SQL, Key string
+	Filter               string
+	File                 io.Reader // nil for a query
+}
+
+var columnName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// AddLoad keeps what is to be loaded and counts it; nothing becomes a message
+// before a person begins it.
+func (k *Intakes) AddLoad(ctx context.Context, n NewLoad) (*store.Load, error) {
+	wrong := func(format string, args ...any) error {
+		return fmt.Errorf("%w: %w", journal.ErrDecision, fmt.Errorf(format, args...))
+	}
+	f := k.Catalog.Flow(n.Flow)
+	if f == nil {
+		return nil, journal.ErrNotFound
+	}
+	if f.Live == nil {
+		return nil, wrong("%s was never published; publish it first", n.Flow)
+	}
+	if in := &f.Live.Document.Intake; in.Format != "json" && in.Format != "auto" {
+		return nil, wrong("records become JSON, and the intake of %s reads %s", n.Flow, in.Format)
+	}
+	if _, err := k.filter(n.Filter); err != nil {
+		return nil, wrong("filter: %w", err)
+	}
+	l := &store.Load{ID: store.NewID(), Flow: n.Flow, Title: n.Title, Format: n.Format, Connection: n.Connection, SQL: strings.TrimRight(strings.TrimSpace(n.SQL), ";"), Key: n.Key, Filter: n.Filter, State: store.LoadCounting, CreatedAt: k.Now()}
+	switch n.Format {
+	case "query":
+		c := k.Catalog.Connection(n.Connection)
+		switch {
+		case c == nil || c.Kind != connect.KindSQL:
+			return nil, wrong("there is no SQL connection named %q", n.Connection)
+		case l.SQL == "":
+			return nil, wrong("the query is missing")
+		case !columnName.MatchString(n.Key):
+			return nil, wrong("name the column by which the rows are read in order, such as id")
+		}
+		if _, names := step.BindNames(l.SQL, func(int) string { return "?" }); len(names) > 0 {
+			return nil, wrong("the query names :%s; a load has no parameters", names[0])
+		}
+	case "csv", "jsonl":
+		if n.File == nil {
+			return nil, wrong("the file is missing")
+		}
+		to, err := k.Store.NewLoadFile(l.ID)
+		if err != nil {
+			return nil, err
+		}
+		size, err := io.Copy(to, io.LimitReader(n.File, MaxLoadFile+1))
+		if err = errors.Join(err, to.Sync(), to.Close()); err != nil {
+			return nil, fmt.Errorf("keeping the file: %w", err)
+		}
+		if size > MaxLoadFile {
+			return nil, wrong("the file has more than %d bytes", MaxLoadFile)
+		}
+	default:
+		return nil, wrong("a load reads csv, jsonl or a query, not %q", n.Format)
+	}
+	if err := k.Store.Write(ctx, func(tx *store.Tx) error { return tx.SaveLoad(l) }); err != nil {
+		return nil, err
+	}
+	k.goOnLoading(l.ID)
+	return l, nil
+}
+
+// filter compiles the condition over record; nil where there is none.
+func (k *Intakes) filter(source string) (*expr.Program, error) {
+	if strings.TrimSpace(source) == "" {
+		return nil, nil
+	}
+	env, err := k.Catalog.Reader().Env().With("record")
+	if err != nil {
+		return nil, err
+	}
+	return env.CompileBool(source)
+}
+
+func passes(filter *expr.Program, body []byte) (bool, error) {
+	if filter == nil {
+		return true, nil
+	}
+	r, err := jsonfmt.Decode(body)
+	if err != nil {
+		return true, nil // the intake will say so; it must not vanish
+	}
+	return filter.EvalBool(&expr.Scope{Locals: map[string]*message.Node{"record": r.Root}})
+}
+
+// SetLoad begins, pauses, resumes or stops a load.
+func (k *Intakes) SetLoad(ctx context.Context, id store.ID, do string) error {
+	from := map[string][]store.LoadState{
+		"start": {store.LoadReady}, "pause": {store.LoadRunning}, "resume": {store.LoadPaused, store.LoadFailed},
+		"stop": {store.LoadCounting, store.LoadReady, store.LoadRunning, store.LoadPaused, store.LoadFailed},
+	}[do]
+	to := map[string]store.LoadState{"start": store.LoadRunning, "pause": store.LoadPaused, "resume": store.LoadRunning, "stop": store.LoadStopped}[do]
+	err := k.Store.Write(ctx, func(tx *store.Tx) error {
+		l, err := tx.Load(id)
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(from, l.State) {
+			return fmt.Errorf("%w: the load is %s", journal.ErrDecision, l.State)
+		}
+		if l.State = to; to == store.LoadStopped {
+			now := k.Now()
+			l.FinishedAt = &now
+		}
+		l.Error = ""
+		return tx.SaveLoad(&l)
+	})
+	if err != nil {
+		return err
+	}
+	k.Announce(journal.EventLoads)
+	if to == store.LoadStopped {
+		return k.dropLoadFile(id)
+	}
+	k.goOnLoading(id)
+	return nil
+}
+
+// dropLoadFile removes the file of a load that has ended.
+func (k *Intakes) dropLoadFile(id store.ID) error {
+	if err := os.Remove(k.Store.LoadFile(id)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("the file of the load: %w", err)
+	}
+	return nil
+}
+
+// goOnLoading works on a load, if nobody does.
+func (k *Intakes) goOnLoading(id store.ID) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.Life.Over() || k.bulk[id] {
+		return
+	}
+	k.bulk[id] = true
+	k.Life.Go(func() {
+		for {
+			err := k.loadSome(id)
+			k.mu.Lock()
+			l, readErr := k.Store.Load(id)
+			if err != nil || readErr != nil || k.Life.Over() || l.State != store.LoadCounting && l.State != store.LoadRunning {
+				delete(k.bulk, id)
+				k.mu.Unlock()
+				k.Announce(journal.EventLoads)
+				return
+			}
+			k.mu.Unlock()
+		}
+	})
+}
+
+// loadSome counts or loads until the load ends, or its state changes. An error
+// ends it as failed: what was loaded stays, and it can be resumed there.
+func (k *Intakes) loadSome(id store.ID) error {
+	l, err := k.Store.Load(id)
+	if err != nil {
+		return err
+	}
+	work := k.loadAll
+	if l.State == store.LoadCounting {
+		work = k.count
+	}
+	if err = work(&l); err == nil || k.Life.Over() {
+		return nil
+	}
+	reason := fmt.Sprintf("at record %d: %v", l.Read+1, err)
+	return k.Store.Write(context.WithoutCancel(k.Life.Context()), func(tx *store.Tx) error {
+		now, err := tx.Load(id)
+		if err != nil || now.State != store.LoadCounting && now.State != store.LoadRunning {
+			return err
+		}
+		now.State, now.Error = store.LoadFailed, reason
+		return tx.SaveLoad(&now)
+	})
+}
+
+// loadBatch is how many records one database transaction takes.
+const loadBatch = 200
+
+// count reads all records and loads none.
+func (k *Intakes) count(l *store.Load) error {
+	filter, err := k.filter(l.Filter)
+	if err != nil {
+		return err
+	}
+	list, err := k.recordsOf(l)
+	if err != nil {
+		return err
+	}
+	defer list.Close()
+	var total, matching int64
+	shown := time.Now()
+	for !k.Life.Over() {
+		r, err := list.next()
+		if err != nil && !errors.Is(err, io.EOF) {
+			l.Read = total
+			return err
+		}
+		ended := err != nil
+		if !ended {
+			total++
+			ok, err := passes(filter, r.body)
+			if err != nil {
+				l.Read = total - 1
+				return fmt.Errorf("filter: %w", err)
+			}
+			if ok {
+				matching++
+			}
+		}
+		if !ended && time.Since(shown) < 300*time.Millisecond {
+			continue
+		}
+		shown = time.Now()
+		counting := true
+		err = k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+			now, err := tx.Load(l.ID)
+			if err != nil {
+				return err
+			}
+			if counting = now.State == store.LoadCounting; !counting {
+				return nil
+			}
+			now.Total, now.Matching = total, matching
+			if ended {
+				now.State = store.LoadReady
+			}
+			return tx.SaveLoad(&now)
+		})
+		if err != nil || ended || !counting {
+			return err
+		}
+		k.Announce(journal.EventLoads)
+	}
+	return nil
+}
+
+// loadAll takes records as messages. Each batch is one database transaction with
+// the place behind it, so that a load which is stopped, or whose process is
+// killed, goes on with the next record: none is missing and none comes twice.
+func (k *Intakes) loadAll(l *store.Load) error {
+	filter, err := k.filter(l.Filter)
+	if err != nil {
+		return err
+	}
+	list, err := k.recordsOf(l)
+	if err != nil {
+		return err
+	}
+	defer list.Close()
+	for !k.Life.Over() {
+		f := k.Catalog.Flow(l.Flow)
+		if f == nil || f.Live == nil {
+			return fmt.Errorf("the flow %s is not there any more", l.Flow)
+		}
+		if f.Paused {
+			return fmt.Errorf("the flow %s is paused; resume it, then resume the load", l.Flow)
+		}
+		var batch []record
+		var bad error
+		for len(batch) < loadBatch {
+			r, err := list.next()
+			if err != nil {
+				bad = err
+				break
+			}
+			batch = append(batch, r)
+		}
+		ended := errors.Is(bad, io.EOF)
+		running := true
+		err := k.Do(k.Life.Context(), l.Flow, func(s *journal.Session) error {
+			now, err := k.Store.Load(l.ID)
+			if err != nil {
+				return err
+			}
+			if running = now.State == store.LoadRunning; !running {
+				return nil // a person has paused or stopped it
+			}
+			return k.takeRecords(s, f, &now, filter, batch, ended, l)
+		})
+		if err != nil {
+			return err
+		}
+		k.Announce(journal.EventLoads)
+		if ended {
+			return k.dropLoadFile(l.ID)
+		}
+		if !running {
+			return nil
+		}
+		if bad != nil {
+			return bad
+		}
+	}
+	return nil
+}
+
+// takeRecords takes a batch of records; inside of the writer the load must still
+// run, and stand where it was read. l is then as it stands behind them.
+func (k *Intakes) takeRecords(s *journal.Session, f *catalog.Flow, now *store.Load, filter *expr.Program, batch []record, ended bool, l *store.Load) error {
+	was := now.Read
+	for _, r := range batch {
+		if err := k.takeRecord(s, f, now, filter, r); err != nil {
+			return err
+		}
+	}
+	if ended {
+		now.State, now.FinishedAt = store.LoadDone, &s.At
+	}
+	s.Then(func(tx *store.Tx, _ *journal.Notice) error {
+		present, err := tx.Load(now.ID)
+		if err != nil || present.State != store.LoadRunning || present.Read != was {
+			return staleOr(err)
+		}
+		*l = *now
+		return tx.SaveLoad(now)
+	})
+	return nil
+}
+
+func (k *Intakes) takeRecord(s *journal.Session, f *catalog.Flow, l *store.Load, filter *expr.Program, r record) error {
+	l.Read, l.Offset, l.Last = l.Read+1, r.offset, r.last
+	ok, err := passes(filter, r.body)
+	if err != nil {
+		return fmt.Errorf("filter: %w", err)
+	}
+	if !ok {
+		l.Skipped++
+		return nil
+	}
+	if _, err := jsonfmt.Decode(r.body); err != nil {
+		l.Refused++
+	} else {
+		l.Taken++
+	}
+	headers := []byte(`[{"name":"Content-Type","value":"application/json"}]`)
+	return s.Take(f, journal.Arrival{Headers: headers, Body: r.body, Source: fmt.Sprintf("load %s, record %d", l.Title, l.Read)}, nil, nil)
+}

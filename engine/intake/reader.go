@@ -1,0 +1,296 @@
+package intake
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"readyferry/core/step"
+	"readyferry/engine/catalog"
+	"readyferry/engine/journal"
+	"readyferry/engine/perform"
+	"readyferry/store"
+)
+
+// idle is how long anything sleeps at most; it guards against a clock that jumps.
+const idle = 15 * time.Second
+
+// A consumer reads the source of one flow: it keeps at most a set number of
+// messages in flight, from taking them until their transactions end.
+type consumer struct {
+	*Intakes
+	flow   string
+	source catalog.Source
+	wake   chan struct{}
+	stop   context.CancelFunc
+}
+
+// startConsumers sets a consumer going for every live flow with a source, and
+// ends those that have lost theirs.
+func (k *Intakes) startConsumers() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.Life.Over() {
+		return
+	}
+	reads := map[string]catalog.Source{}
+	k.Catalog.Each(func(f *catalog.Flow) {
+		if f.Live == nil || f.Paused {
+			return
+		}
+		if s, ok := catalog.SourceOf(&f.Live.Document.Intake); ok {
+			reads[f.Name] = s
+		}
+	})
+	for name, c := range k.consumers {
+		if s, ok := reads[name]; !ok || s != c.source {
+			c.stop()
+			delete(k.consumers, name)
+		}
+	}
+	for name, s := range reads {
+		if k.consumers[name] != nil {
+			continue
+		}
+		ctx, stop := context.WithCancel(k.Life.Context())
+		c := &consumer{Intakes: k, flow: name, source: s, wake: make(chan struct{}, 1), stop: stop}
+		k.consumers[name] = c
+		k.Life.Go(func() { c.run(ctx) })
+	}
+}
+
+// wakeReaders wakes the readers of a queue, or of all subscriptions of a topic.
+func (k *Intakes) wakeReaders(channel string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, c := range k.consumers {
+		if c.source.Channel() == channel {
+			select {
+			case c.wake <- struct{}{}:
+			default:
+			}
+		}
+	}
+}
+
+func (c *consumer) run(ctx context.Context) {
+	for {
+		more, err := c.takeSome(ctx)
+		wait := idle
+		if err == nil && !more && c.source.Kind == "queue" {
+			wait, err = c.untilExpiry()
+		}
+		if err != nil && ctx.Err() == nil {
+			c.Log.Error("reading messages", c.source.Kind, c.source.Name, "flow", c.flow, "error", err)
+			more = false
+		}
+		if more {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-c.wake:
+		case <-time.After(wait):
+		}
+	}
+}
+
+// taken is how many messages one database transaction takes, at most.
+const taken = 16
+
+// takeSome takes messages and begins their transactions, in one database
+// transaction. more tells that there may be others at once.
+func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
+	f := c.Catalog.Flow(c.flow)
+	if f == nil || f.Live == nil || f.Paused || ctx.Err() != nil {
+		return false, nil
+	}
+	take := c.takeFromQueue
+	if c.source.Kind == "topic" {
+		take = c.takeFromTopic
+	}
+	err = c.Do(ctx, c.flow, func(s *journal.Session) (err error) {
+		more, err = take(s, f)
+		return err
+	})
+	return more && err == nil, err
+}
+
+// atOnce is how many messages a session may take.
+func atOnce(s *journal.Session, free int) int {
+	if s.Crowded() {
+		return min(free, 1)
+	}
+	return min(free, taken)
+}
+
+// untilExpiry tells how long the reader of a queue may sleep.
+func (c *consumer) untilExpiry() (time.Duration, error) {
+	at, err := c.Store.NextExpiry(c.source.Name)
+	if err != nil || at == nil {
+		return idle, err
+	}
+	return max(min(idle, at.Sub(c.Now())), time.Millisecond), nil
+}
+
+func (c *consumer) takeFromQueue(s *journal.Session, f *catalog.Flow) (more bool, err error) {
+	queue := c.source.Name
+	late, err := c.Store.Expired(queue, s.At, taken)
+	if err != nil {
+		return false, err
+	}
+	for i := range late {
+		if err := c.expire(s, f, &late[i]); err != nil {
+			return false, fmt.Errorf("message %d: %w", late[i].N, err)
+		}
+	}
+	more = len(late) > 0
+	if paused, err := c.Store.QueuePaused(queue); paused || err != nil {
+		return more, err
+	}
+	inFlight, err := c.Store.Taken(queue, f.Name)
+	if err != nil {
+		return false, err
+	}
+	free := atOnce(s, f.Live.Document.Intake.InFlight-int(inFlight))
+	if free <= 0 {
+		return more, nil
+	}
+	items, err := c.Store.Free(queue, free+len(late)) // those that are late stand among them still
+	if err != nil {
+		return false, err
+	}
+	begun := 0
+	for i := range items {
+		item := &items[i]
+		if item.ExpiresAt != nil && !item.ExpiresAt.After(s.At) {
+			continue
+		}
+		if begun == free || begun > 0 && s.Tired() {
+			break
+		}
+		begun++
+		if err := c.takeItem(s, f, item); err != nil {
+			return false, fmt.Errorf("message %d: %w", item.N, err)
+		}
+	}
+	if begun > 0 {
+		s.Then(func(tx *store.Tx, n *journal.Notice) error {
+			n.Taken[queue] += begun
+			if paused, err := tx.QueuePaused(queue); paused || err != nil {
+				return staleOr(err)
+			}
+			return nil
+		})
+	}
+	return more || begun > 0, nil
+}
+
+func (c *consumer) takeItem(s *journal.Session, f *catalog.Flow, item *store.QueueItem) error {
+	free := func(tx *store.Tx) error {
+		if err := tx.StillFree(item); !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		return journal.ErrStale
+	}
+	return s.Take(f, perform.FromQueue(item), func(tx *store.Tx, t *store.Transaction) error {
+		if err := free(tx); err != nil {
+			return err
+		}
+		t.QueueItem = item.N
+		return tx.Take(item.N, t.ID)
+	}, func(tx *store.Tx) error {
+		if err := free(tx); err != nil {
+			return err
+		}
+		return tx.Finish(item.N)
+	})
+}
+
+func staleOr(err error) error {
+	if err != nil {
+		return err
+	}
+	return journal.ErrStale
+}
+
+// expire makes a dead letter of a message that has waited too long.
+func (c *consumer) expire(s *journal.Session, f *catalog.Flow, item *store.QueueItem) error {
+	in, err := c.Receive(f.Name, f.Version, f.Live, perform.FromQueue(item))
+	if err != nil {
+		return err
+	}
+	in.Tx.Unbegun = true
+	reason := fmt.Sprintf("it expired: it waited longer than %s in the queue %s", item.ExpiresAt.Sub(item.PutAt), item.Queue)
+	s.Then(func(tx *store.Tx, n *journal.Notice) error {
+		if err := tx.StillFree(item); errors.Is(err, store.ErrNotFound) {
+			return journal.ErrStale
+		} else if err != nil {
+			return err
+		}
+		n.Events[journal.EventQueues] = true
+		if err := c.DeadOnArrival(tx, n, &in.Tx, in.Message, step.Failure{Kind: "intake", Phase: "expiry", Class: step.Target, Reason: reason}); err != nil {
+			return err
+		}
+		return tx.Finish(item.N)
+	})
+	return nil
+}
+
+// takeFromTopic takes the next messages of a subscription. Its position moves
+// in the database transaction in which the messages' own transactions begin,
+// so several flows that share a subscription never take the same one.
+func (c *consumer) takeFromTopic(s *journal.Session, f *catalog.Flow) (more bool, err error) {
+	topic, name := c.source.Name, c.source.Subscription
+	sub, err := c.Store.Subscription(topic, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil // a person has removed it
+	}
+	if err != nil {
+		return false, err
+	}
+	inFlight, err := c.Store.TakenFromTopic(topic, name, f.Name)
+	if err != nil {
+		return false, err
+	}
+	free := atOnce(s, f.Live.Document.Intake.InFlight-int(inFlight))
+	if free <= 0 {
+		return false, nil
+	}
+	rows, err := c.Store.ReadTopic(&sub, free)
+	if err != nil || len(rows) == 0 {
+		return false, err
+	}
+	begun := 0
+	for i := range rows {
+		if i > 0 && s.Tired() {
+			break
+		}
+		m := &rows[i]
+		begun++
+		a := journal.Arrival{Headers: m.Headers, Body: m.Body, Reference: m.Reference, Source: fmt.Sprintf("topic %s, offset %d", topic, m.N)}
+		err := s.Take(f, a, func(tx *store.Tx, t *store.Transaction) error {
+			t.FromTopic = true
+			return tx.TakeFromTopic(&store.TopicTaken{Tx: t.ID, Topic: topic, Subscription: name, Flow: f.Name, N: m.N})
+		}, nil)
+		if err != nil {
+			return false, fmt.Errorf("offset %d: %w", m.N, err)
+		}
+	}
+	was, next := sub.Position, rows[begun-1].N+1
+	s.Then(func(tx *store.Tx, n *journal.Notice) error {
+		now, err := tx.Subscription(topic, name)
+		if errors.Is(err, store.ErrNotFound) || err == nil && now.Position != was {
+			return journal.ErrStale
+		}
+		if err != nil {
+			return err
+		}
+		n.Taken[catalog.SubscriptionChannel(topic, name)] += begun
+		now.Position = next
+		return tx.SaveSubscription(&now)
+	})
+	return true, nil
+}

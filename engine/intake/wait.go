@@ -1,0 +1,63 @@
+package intake
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"readyferry/core/run"
+	"readyferry/core/step"
+	"readyferry/store"
+)
+
+// expect lets a caller hear the answer of a transaction that is finished, or is
+// answered by a step. forget must be called.
+func (k *Intakes) expect(id store.ID) (heard <-chan *step.Answer, forget func()) {
+	ch := make(chan *step.Answer, 1)
+	k.mu.Lock()
+	k.expected[id] = append(k.expected[id], ch)
+	k.mu.Unlock()
+	return ch, func() {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		list := k.expected[id]
+		for i, c := range list {
+			if c == ch {
+				list = append(list[:i:i], list[i+1:]...)
+				break
+			}
+		}
+		if k.expected[id] = list; len(list) == 0 {
+			delete(k.expected, id)
+		}
+	}
+}
+
+// tellCallers hands an answer to those who wait for it.
+func (k *Intakes) tellCallers(id store.ID, a *step.Answer) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, ch := range k.expected[id] {
+		select {
+		case ch <- a:
+		default: // it has heard
+		}
+	}
+}
+
+// waitFor waits for the answer of a transaction. When that takes too long the
+// caller is told what it would have been told at once, and the answer is kept.
+func (k *Intakes) waitFor(ctx context.Context, id store.ID, heard <-chan *step.Answer, wait time.Duration) (*step.Answer, error) {
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case a := <-heard:
+		return a, nil
+	case <-timer.C:
+		return run.StoredAnswer(id.String()), nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-k.Life.Context().Done():
+		return nil, &run.RefusedError{Status: 503, Title: "The application stops", Detail: fmt.Sprintf("the message is stored as transaction %s and goes on after the next start", id)}
+	}
+}

@@ -1,0 +1,163 @@
+package journal
+
+import (
+	"crypto/sha256"
+	"encoding/json"
+	"time"
+
+	"readyferry/core/message"
+	"readyferry/core/plan"
+	"readyferry/core/run"
+	"readyferry/core/step"
+	"readyferry/engine/catalog"
+	"readyferry/store"
+)
+
+// Arrival is a message that comes to a flow from inside the application, or by
+// a clock.
+type Arrival struct {
+	Headers   []byte // JSON
+	Body      []byte
+	Reference string // the one it had before
+	Source    string // in words
+}
+
+// Arrived is a message that an intake has taken in, or refused.
+type Arrived struct {
+	Tx       store.Transaction
+	Message  *store.Message
+	Received run.Received
+	Refused  error // why the intake cannot read it, or nil
+}
+
+// Receive makes the transaction of an arrival.
+func (j *Journal) Receive(flow string, version int, p *plan.Plan, a Arrival) (*Arrived, error) {
+	id := store.NewID()
+	envelope := run.Envelope{ID: id.String(), ReceivedAt: j.Now(), Params: []message.Header{}, Query: []message.Header{}, Body: a.Body, Reference: a.Reference}
+	if err := json.Unmarshal(a.Headers, &envelope.Headers); err != nil {
+		return nil, err
+	}
+	received, refused := run.Receive(p, envelope)
+	out, err := NewTransaction(flow, version, id, envelope, received, a.Source)
+	if err == nil && refused != nil {
+		out.Tx.Reference, out.Refused = a.Reference, refused
+	}
+	return out, err
+}
+
+// NewTransaction makes the rows of a message that an intake has taken in.
+func NewTransaction(flow string, version int, id store.ID, in run.Envelope, r run.Received, source string) (*Arrived, error) {
+	t := store.Transaction{ID: id, Flow: flow, Version: version, Reference: r.Reference, OrderValue: r.Order, ReceivedAt: in.ReceivedAt}
+	m := &store.Message{Tx: id, Body: in.Body, Source: source}
+	for _, part := range []struct {
+		from any
+		into *[]byte
+	}{{in.Headers, &m.Headers}, {in.Params, &m.Params}, {in.Query, &m.Query}, {r.Warnings, &m.Warnings}} {
+		b, err := json.Marshal(part.from)
+		if err != nil {
+			return nil, err
+		}
+		*part.into = b
+	}
+	return &Arrived{Tx: t, Message: m, Received: r}, nil
+}
+
+// Take begins the transaction of an arrival in this session. hold marks inside
+// of the writer what it works on, until it ends; release gives back what is not
+// begun. Either may be nil.
+func (s *Session) Take(f *catalog.Flow, a Arrival, hold func(tx *store.Tx, t *store.Transaction) error, release func(tx *store.Tx) error) error {
+	in, err := s.Receive(f.Name, f.Version, f.Live, a)
+	if err != nil {
+		return err
+	}
+	s.Then(func(_ *store.Tx, n *Notice) error {
+		n.Events[EventTransactions], n.Events[EventQueues] = true, true
+		return nil
+	})
+	if in.Refused != nil {
+		s.Then(func(tx *store.Tx, n *Notice) error {
+			return s.DeadOnArrival(tx, n, &in.Tx, in.Message, step.Failure{Kind: "intake", Phase: "intake", Class: step.Data, Reason: in.Refused.Error()})
+		})
+		s.and(release)
+		return nil
+	}
+	first, err := s.Once(f.Live, in)
+	if err != nil {
+		return err
+	}
+	if first != nil {
+		s.and(release)
+		return nil
+	}
+	if hold != nil {
+		s.Then(func(tx *store.Tx, _ *Notice) error { return hold(tx, &in.Tx) })
+	}
+	_, err = s.Begin(in, f.Live)
+	return err
+}
+
+func (s *Session) and(do func(tx *store.Tx) error) {
+	if do != nil {
+		s.Then(func(tx *store.Tx, _ *Notice) error { return do(tx) })
+	}
+}
+
+// Begin begins the transaction of a message that was taken in, and takes it as
+// far as it goes.
+func (s *Session) Begin(in *Arrived, p *plan.Plan) (last *run.Result, err error) {
+	v := s.New(in.Tx, in.Message, p, run.Input{Message: in.Received.Message})
+	v.row = &in.Tx
+	return v.Go()
+}
+
+// Once tells whether a message came before, by its intake's once value: then
+// first is the transaction that had it, and the repeat is stored as turned away.
+func (s *Session) Once(p *plan.Plan, in *Arrived) (first *store.ID, err error) {
+	key := in.OnceKey(p, s.At)
+	if key == nil {
+		return nil, nil
+	}
+	old, err := s.FirstOf(key)
+	if err != nil {
+		return nil, err
+	}
+	s.Then(func(tx *store.Tx, n *Notice) error {
+		had, fresh, err := tx.Once(key, s.At)
+		switch {
+		case err != nil:
+			return err
+		case fresh != (old == nil) || old != nil && had != *old:
+			return ErrStale
+		case fresh:
+			return nil
+		}
+		n.Events[EventTransactions] = true
+		now := s.Now()
+		in.Tx.State, in.Tx.FinishedAt = store.TurnedAway, &now
+		in.Tx.DuplicateOf, in.Tx.Reason = &had, "duplicate of "+had.String()
+		return tx.AddTransaction(&in.Tx, in.Message)
+	})
+	return old, nil
+}
+
+// OnceKey is how the message is remembered; nil for an intake without once.
+func (in *Arrived) OnceKey(p *plan.Plan, now time.Time) *store.OnceKey {
+	if p.Once == nil || in.Received.Once == "" {
+		return nil
+	}
+	sum := sha256.Sum256([]byte(in.Received.Once))
+	return &store.OnceKey{Flow: in.Tx.Flow, Key: sum[:], Tx: in.Tx.ID, Until: now.Add(p.Document.Intake.OnceFor)}
+}
+
+// FirstOf gives the transaction that had a key before, in the file or earlier in
+// this session; nil for none.
+func (s *Session) FirstOf(key *store.OnceKey) (first *store.ID, err error) {
+	at := onceKey{key.Flow, string(key.Key)}
+	first, err = Keep(s, at, func() (*store.ID, error) { return s.Store.KnownOnce(key.Flow, key.Key, s.At) })
+	if err == nil && first == nil {
+		s.kept[at] = &key.Tx // for the next one of this session
+	}
+	return first, err
+}
+
+type onceKey struct{ flow, key string }

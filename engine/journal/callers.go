@@ -1,0 +1,121 @@
+package journal
+
+import (
+	"encoding/json"
+	"fmt"
+
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/core/run"
+	"readyferry/core/step"
+	"readyferry/core/want"
+	"readyferry/store"
+)
+
+// patient tells that a caller waits until the transaction is finished.
+func (w *Writing) patient() bool {
+	t := w.T
+	if t.Parent != nil || t.OfLetter != nil || t.CallerWaits || t.FromGroup {
+		return false
+	}
+	p := w.Plan()
+	return p != nil && p.Document.Intake.Finished
+}
+
+// answer lets whoever waits hear what a step says, once.
+func (w *Writing) answer(a *step.Answer) error {
+	if w.T.CallerWaits {
+		w.told = true
+		return w.handTo(*w.T.Caller, w.T.CallerPath, want.Effect{Item: w.T.ID.String(), Status: a.Status, Headers: a.Headers, Body: a.Body})
+	}
+	if !w.patient() {
+		return nil
+	}
+	b, err := json.Marshal(a)
+	if err != nil {
+		return err
+	}
+	first, err := w.Tx.AnswerOnce(w.T.ID, b)
+	if err == nil && first {
+		w.Notice.Answers[w.T.ID] = a
+	}
+	return err
+}
+
+// ended lets whoever waits hear of the end of a transaction that no step answers.
+// What a flow came to that was called is known from its walk; without one it is
+// walked once more behind the commit.
+func (w *Writing) ended(res *run.Result) error {
+	t := w.T
+	if t.State < store.Delivered {
+		return nil
+	}
+	if t.CallerWaits {
+		switch {
+		case t.State == store.DeadLetter || w.told:
+			return nil // a person may mend it while its caller waits
+		case res == nil:
+			w.Wake()
+			return nil
+		}
+		if effect := called(t, res); effect != nil {
+			return w.handTo(*t.Caller, t.CallerPath, *effect)
+		}
+		return nil
+	}
+	if w.patient() {
+		return w.answer(run.FinishedAnswer(t.ID.String(), t.State.String(), t.Reason))
+	}
+	return nil
+}
+
+// called is what a flow came to that another one has called; nil while it goes on.
+func called(t *store.Transaction, res *run.Result) *want.Effect {
+	e := &want.Effect{Item: t.ID.String()}
+	switch {
+	case res.Answer != nil:
+		e.Status, e.Headers, e.Body = res.Answer.Status, res.Answer.Headers, res.Answer.Body
+	case t.State == store.TurnedAway:
+		e.Failed = fmt.Sprintf("the flow %s turned the message away: %s", t.Flow, t.Reason)
+	case t.State == store.Delivered && res.Final != nil:
+		e.Status, e.Headers, e.Body = 200, []message.Header{{Name: "Content-Type", Value: step.ContentType(res.Final)}}, step.Bytes(res.Final)
+	case t.State == store.Delivered:
+		e.Status, e.Body = 200, jsonfmt.Encode(message.NewNull())
+	default:
+		return nil
+	}
+	return e
+}
+
+// handTo ends the wait of another transaction, if it still waits there: what
+// comes too late stands in its own transaction alone.
+func (w *Writing) handTo(id store.ID, path string, effect want.Effect) error {
+	stands, err := w.Tx.HasLimit(id, path)
+	if err != nil || !stands {
+		return err
+	}
+	other, err := w.Open(w.Tx, w.Notice, id)
+	if err != nil {
+		return err
+	}
+	return other.GoesOn(&store.TimeLimit{Tx: id, Path: path, Waits: true}, effect)
+}
+
+// GoesOn ends a wait of a transaction; behind the commit it is walked on.
+func (w *Writing) GoesOn(l *store.TimeLimit, effect want.Effect) error {
+	if err := w.WaitsNot(l); err != nil {
+		return err
+	}
+	return w.Hears(l.Path, effect)
+}
+
+// Hears records what a transaction's want came to; behind the commit it is
+// walked on.
+func (w *Writing) Hears(path string, effect want.Effect) error {
+	if err := w.Record(path, effect); err != nil {
+		return err
+	}
+	w.Wake()
+	w.Notice.Events[EventTransactions] = true
+	return w.Tx.SaveTransaction(w.T, w.T.State)
+}

@@ -1,0 +1,47 @@
+package journal
+
+import (
+	"context"
+	"sync"
+)
+
+// Life is how long an engine lives: its work runs as goroutines that end with it.
+type Life struct {
+	ctx  context.Context
+	stop context.CancelFunc
+	mu   sync.Mutex
+	work sync.WaitGroup
+}
+
+// NewLife begins a life.
+func NewLife() *Life {
+	l := &Life{}
+	l.ctx, l.stop = context.WithCancel(context.Background())
+	return l
+}
+
+// Context ends when the engine stops.
+func (l *Life) Context() context.Context { return l.ctx }
+
+// Over tells whether the engine stops.
+func (l *Life) Over() bool { return l.ctx.Err() != nil }
+
+// Go starts work that ends when Context does. Once the engine stops, nothing
+// more begins; began tells whether it did.
+func (l *Life) Go(work func()) (began bool) {
+	l.mu.Lock() // so that End waits for all that began
+	defer l.mu.Unlock()
+	if l.Over() {
+		return false
+	}
+	l.work.Go(work)
+	return true
+}
+
+// End ends it and waits for its work.
+func (l *Life) End() {
+	l.mu.Lock()
+	l.stop()
+	l.mu.Unlock()
+	l.work.Wait()
+}

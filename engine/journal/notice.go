@@ -1,0 +1,64 @@
+package journal
+
+import (
+	"readyferry/core/step"
+	"readyferry/store"
+)
+
+// The events of change, as the browser names its data.
+const (
+	EventFlows        = "flows"
+	EventTransactions = "transactions"
+	EventDeadLetters  = "dead-letters"
+	EventQueues       = "queues"
+	EventConnections  = "connections"
+	EventStandIns     = "stand-ins"
+	EventTables       = "tables"
+	EventLoads        = "loads"
+)
+
+// Notice is what a commit tells those who wait for it, once it is on disk.
+type Notice struct {
+	Targets  map[string]bool           // deliveries to them may be due
+	Channels map[string]bool           // messages of queues and topics may be taken
+	Events   map[string]bool           // what people look at has changed
+	Put      map[string]int            // messages that were put, by channel
+	Taken    map[string]int            // and taken
+	Split    bool                      // parts may begin
+	Gather   bool                      // a group may close, or a wait be over
+	Lines    []LineKey                 // more messages may have their turn there
+	Tables   map[string]bool           // rows have changed
+	Held     []store.TimeLimit         // began to wait for a row, which may have come meanwhile
+	Answers  map[store.ID]*step.Answer // for callers who wait
+	Woken    map[store.ID]string       // transactions that are to be walked, with their flows
+}
+
+// LineKey names the messages of one key that wait for their turn.
+type LineKey struct{ Flow, Path, Key string }
+
+// NewNotice makes one that tells nothing.
+func NewNotice() *Notice {
+	return &Notice{
+		Targets: map[string]bool{}, Channels: map[string]bool{}, Events: map[string]bool{}, Put: map[string]int{}, Taken: map[string]int{},
+		Tables: map[string]bool{}, Answers: map[store.ID]*step.Answer{}, Woken: map[store.ID]string{},
+	}
+}
+
+// Tell hands a notice to everybody.
+func (j *Journal) Tell(n *Notice) {
+	for id, flow := range n.Woken {
+		j.woken.add(flow, id)
+	}
+	for _, heard := range j.listeners {
+		heard(n)
+	}
+}
+
+// Announce tells that something which people look at has changed.
+func (j *Journal) Announce(events ...string) {
+	n := NewNotice()
+	for _, e := range events {
+		n.Events[e] = true
+	}
+	j.Tell(n)
+}

@@ -1,0 +1,273 @@
+package journal
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/plan"
+	"readyferry/core/pointer"
+	"readyferry/core/run"
+	"readyferry/core/step"
+	"readyferry/store"
+)
+
+// Decision is what a person decides about dead letters.
+type Decision struct {
+	IDs     []store.ID
+	Version string // own, live or draft
+	Patch   []byte // JSON Patch (RFC 6902) for each message, or nil
+	Message []byte // a new message in place of the old one, or nil
+	Why     string
+}
+
+// Resent is what a resend would do, or has begun to do.
+type Resent struct {
+	Letter    store.ID       `json:"letter"`
+	Error     string         `json:"error,omitempty"`
+	Rehearsal *run.Rehearsal `json:"rehearsal,omitempty"`
+}
+
+// Check reads the decision's patch, nil without one, and refuses what does not
+// go together.
+func (d Decision) Check() (pointer.Patch, error) {
+	switch {
+	case len(d.IDs) == 0:
+		return nil, fmt.Errorf("%w: no dead letter is named", ErrDecision)
+	case d.Patch != nil && d.Message != nil:
+		return nil, fmt.Errorf("%w: give either a patch or a message", ErrDecision)
+	case d.Message != nil && len(d.IDs) > 1:
+		return nil, fmt.Errorf("%w: one message cannot take the place of %d; use a patch", ErrDecision, len(d.IDs))
+	case d.Patch == nil:
+		return nil, nil
+	}
+	p, err := pointer.ParsePatch(d.Patch)
+	if err != nil {
+		return nil, fmt.Errorf("%w: the patch: %w", ErrDecision, err)
+	}
+	return p, nil
+}
+
+// Repair gives a message as the decision wants it.
+func (d Decision) Repair(body []byte, patch pointer.Patch) ([]byte, error) {
+	switch {
+	case d.Message != nil:
+		return d.Message, nil
+	case patch == nil:
+		return body, nil
+	}
+	r, err := jsonfmt.Decode(body)
+	if err != nil {
+		return nil, fmt.Errorf("the message cannot be patched: %w", err)
+	}
+	n, err := patch.Apply(r.Root)
+	if err != nil {
+		return nil, err
+	}
+	return jsonfmt.Encode(n), nil
+}
+
+// VersionFor gives the plan that a resend runs under, with its version; 0 for
+// the draft.
+func (j *Journal) VersionFor(t *store.Transaction, which string) (*plan.Plan, int, error) {
+	f := j.Catalog.Flow(t.Flow)
+	switch which {
+	case "", "own":
+		p, err := j.Catalog.Plan(t.Flow, t.Version)
+		return p, t.Version, err
+	case "live":
+		if f == nil || f.Live == nil {
+			return nil, 0, fmt.Errorf("%w: %s has no live version", ErrDecision, t.Flow)
+		}
+		return f.Live, f.Version, nil
+	case "draft":
+		if f == nil || f.Draft == nil {
+			return nil, 0, fmt.Errorf("%w: %s has no draft that can be run", ErrDecision, t.Flow)
+		}
+		return f.Draft, 0, nil
+	}
+	return nil, 0, fmt.Errorf("%w: version must be own, live or draft, not %q", ErrDecision, which)
+}
+
+// Resend sends dead letters again, all or none. Deliveries that were made before
+// are not made again: their effects stand in the journal. Letters of one message
+// are sent again together.
+func (j *Journal) Resend(ctx context.Context, d Decision) ([]Resent, error) {
+	if d.Version == "draft" {
+		return nil, fmt.Errorf("%w: a draft changes, so nothing can be sent under it; publish it and resend under live, or ask for a preview", ErrDecision)
+	}
+	patch, err := d.Check()
+	if err != nil {
+		return nil, err
+	}
+	flow := ""
+	if first, err := j.Store.Letter(d.IDs[0]); err == nil {
+		flow = first.Flow
+	}
+	err = j.Do(ctx, flow, func(s *Session) error {
+		list, err := s.open(d)
+		if err != nil {
+			return err
+		}
+		for _, letters := range list {
+			if err := s.resend(letters, d, patch); err != nil {
+				return fmt.Errorf("dead letter %s: %w", letters[0].ID, err)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Resent, len(d.IDs))
+	for i, id := range d.IDs {
+		out[i] = Resent{Letter: id}
+	}
+	return out, nil
+}
+
+// open reads the letters of a decision, those of one transaction together.
+func (s *Session) open(d Decision) (out [][]store.Letter, err error) {
+	at := map[store.ID]int{}
+	for _, id := range d.IDs {
+		l, err := s.Store.Letter(id)
+		if err != nil {
+			return nil, fmt.Errorf("dead letter %s: %w", id, err)
+		}
+		if l.State != store.LetterOpen {
+			return nil, fmt.Errorf("dead letter %s: %w: it is %s, so there is nothing to resend", id, ErrDecision, l.State)
+		}
+		i, ok := at[l.Tx]
+		if !ok {
+			i, at[l.Tx], out = len(out), len(out), append(out, nil)
+		}
+		out[i] = append(out[i], l)
+	}
+	return out, nil
+}
+
+// resend lets a transaction go on at the places of its letters.
+func (s *Session) resend(letters []store.Letter, d Decision, patch pointer.Patch) error {
+	t, err := s.Store.Transaction(letters[0].Tx)
+	if err != nil {
+		return err
+	}
+	p, version, err := s.VersionFor(&t, d.Version)
+	if err != nil {
+		return err
+	}
+	m, err := s.Store.Message(t.ID)
+	if err != nil {
+		return err
+	}
+	body, err := d.Repair(m.Body, patch)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrDecision, err)
+	}
+	what, repaired, otherVersion := fmt.Sprintf("under version %d", version), string(body) != string(m.Body), version != t.Version
+	if repaired {
+		m.N++
+		m.Body, m.Answer, m.Source = body, nil, "repaired"
+		what += ", with the message repaired"
+	}
+	if d.Why != "" {
+		what += ": " + d.Why
+	}
+	t.Version, t.Unbegun = version, false
+	v, err := s.read(t, p, &m)
+	var refused *run.RefusedError
+	if errors.As(err, &refused) {
+		return fmt.Errorf("%w: the intake would refuse the message: %w", ErrDecision, err)
+	}
+	if err != nil {
+		return err
+	}
+	if repaired {
+		v.Then(func(w *Writing) error { return w.Tx.AddMessage(&m) })
+	}
+	v.rearmed(letters, version, what)
+	v.anew(letters, repaired || otherVersion)
+	_, err = v.Go()
+	return err
+}
+
+// rearmed notes that a person sends letters again.
+func (v *Move) rearmed(letters []store.Letter, version int, what string) {
+	v.rearm, v.pass = map[string]bool{}, map[string]bool{}
+	for i := range letters {
+		l := letters[i]
+		v.rearm[l.Path] = true
+		if l.Kind == "resequence" && l.Phase == "wait" {
+			v.pass[l.Path] = true // it has waited in vain, and a person decides that it goes on
+		}
+		v.Then(func(w *Writing) error {
+			now, err := w.Tx.Letter(l.ID)
+			if err != nil || now.State != store.LetterOpen {
+				return stale(err)
+			}
+			now.State, now.Version = store.LetterResending, version
+			w.Notice.Events[EventDeadLetters] = true
+			return w.Tx.SaveLetter(&now, w.Now(), "resent", what)
+		})
+	}
+}
+
+// anew forgets the effects that are to be brought about again: where the message
+// or the version is another, what was only read; and answers that are at fault
+// themselves.
+func (v *Move) anew(letters []store.Letter, changed bool) {
+	forget := func(path string) {
+		if _, there := v.input.Effects[path]; there {
+			delete(v.input.Effects, path)
+			v.Then(func(w *Writing) error { return w.Forget(path) })
+		}
+	}
+	if changed {
+		for path, effect := range v.input.Effects {
+			if effect.OnlyRead() {
+				forget(path)
+			}
+		}
+	}
+	for _, l := range letters {
+		if l.Kind == "ask" && (l.Phase == step.PhaseReply || l.Phase == step.PhaseRows) {
+			forget(l.Path)
+		}
+	}
+}
+
+// Discard gives dead letters up, all or none.
+func (j *Journal) Discard(ctx context.Context, d Decision) error {
+	if len(d.IDs) == 0 {
+		return fmt.Errorf("%w: no dead letter is named", ErrDecision)
+	}
+	return j.Write(ctx, func(tx *store.Tx, n *Notice) error {
+		for _, id := range d.IDs {
+			if err := j.discard(tx, n, id, d.Why); err != nil {
+				return fmt.Errorf("dead letter %s: %w", id, err)
+			}
+		}
+		return nil
+	})
+}
+
+func (j *Journal) discard(tx *store.Tx, n *Notice, id store.ID, why string) error {
+	l, err := tx.Letter(id)
+	if err != nil {
+		return err
+	}
+	if l.State != store.LetterOpen {
+		return fmt.Errorf("%w: it is %s, so there is nothing to discard", ErrDecision, l.State)
+	}
+	l.State = store.LetterDiscarded
+	if err := tx.SaveLetter(&l, j.Now(), "discarded", why); err != nil {
+		return err
+	}
+	n.Events[EventDeadLetters] = true
+	w, err := j.Open(tx, n, l.Tx)
+	if err != nil {
+		return err
+	}
+	return w.Settle()
+}

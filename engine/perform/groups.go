@@ -1,0 +1,209 @@
+package perform
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/core/run"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// gatherer closes groups when their time has come, lets them go on and their
+// members go, gives up gaps and ends waits, until the engine stops.
+func (p *Performers) gatherer() {
+	for {
+		more, err := p.gatherSome()
+		if err != nil && !p.Life.Over() {
+			p.Log.Error("closing groups and ending waits", "error", err)
+		}
+		wait := idle
+		switch {
+		case err != nil:
+			wait = time.Second
+		case more:
+			wait = 0
+		default:
+			if at, err := p.Store.NextGather(); err == nil && at != nil {
+				wait = max(min(idle, at.Sub(p.Now())), time.Millisecond)
+			}
+		}
+		select {
+		case <-p.Life.Context().Done():
+			return
+		case <-p.gather:
+		case <-time.After(wait):
+		}
+	}
+}
+
+func (p *Performers) gatherSome() (more bool, err error) {
+	now := p.Now()
+	due, err := p.Store.DueGroups(now, 50)
+	if err != nil {
+		return false, err
+	}
+	closing, err := p.Store.ClosingGroups(50)
+	if err != nil {
+		return false, err
+	}
+	leaving, err := p.Store.LeavingGroups(20)
+	if err != nil {
+		return false, err
+	}
+	late, err := p.Store.DueHeld(now, 20)
+	if err != nil {
+		return false, err
+	}
+	over, err := p.Store.DueLimits(now, 20)
+	if err != nil {
+		return false, err
+	}
+	// They are done together, so that they share a commit; each stands alone.
+	var all sync.WaitGroup
+	errs := make(chan error, len(due)+len(closing)+len(leaving)+len(late)+len(over))
+	do := func(work func() error) { all.Go(func() { errs <- work() }) }
+	ctx := p.Life.Context()
+	for _, g := range due {
+		do(func() error { return p.closeGroup(ctx, g.Flow, g.ID, "") })
+	}
+	for _, g := range closing {
+		do(func() error { return p.closeGroup(ctx, g.Flow, g.ID, "") })
+	}
+	for _, g := range leaving {
+		do(func() error {
+			return p.Write(ctx, func(tx *store.Tx, n *journal.Notice) error { return p.leave(tx, n, g.ID) })
+		})
+	}
+	for _, h := range late {
+		do(func() error { return p.gapOver(ctx, h) })
+	}
+	for _, l := range over {
+		do(func() error { return p.timeOver(ctx, &l) })
+	}
+	all.Wait()
+	close(errs)
+	for one := range errs {
+		err = errors.Join(err, one)
+	}
+	return cap(errs) > 0, err
+}
+
+// closeGroup lets a group go on as a transaction of its own: one that has closed,
+// one whose time is over, or with why one that somebody closes. Any other stays
+// as it is.
+func (p *Performers) closeGroup(ctx context.Context, flow string, id store.ID, why string) error {
+	return p.Do(ctx, flow, func(s *journal.Session) error {
+		g, err := p.Store.Group(id)
+		if err != nil {
+			return err
+		}
+		members := g.Members
+		switch {
+		case g.State == store.GroupClosing:
+		case g.State != store.GroupOpen:
+			return nil
+		case why == "" && (g.CloseAt == nil || g.CloseAt.After(s.At)):
+			return nil // another member has come meanwhile
+		default:
+			if g.Why = why; why == "" {
+				g.Why = g.CloseWhy
+			}
+			g.ClosedAt, g.CloseAt = &s.At, nil
+		}
+		was := g.State
+		s.Then(func(tx *store.Tx, n *journal.Notice) error {
+			now, err := tx.Group(id)
+			if err != nil || now.State != was || now.Members != members {
+				return staleOr(err)
+			}
+			n.Gather, n.Events[journal.EventQueues], n.Events[journal.EventTransactions] = true, true, true
+			g.State = store.GroupLeaving
+			return tx.SaveGroup(&g)
+		})
+		if err := p.goOnAs(s, &g); err != nil {
+			return err
+		}
+		s.Then(func(tx *store.Tx, n *journal.Notice) error {
+			if err := tx.ForgetItems(id); err != nil { // they stand in its transaction now
+				return err
+			}
+			return p.leave(tx, n, id)
+		})
+		return nil
+	})
+}
+
+// goOnAs begins the transaction in which a group goes on.
+func (p *Performers) goOnAs(s *journal.Session, g *store.Group) error {
+	items, err := p.items(g.ID)
+	if err != nil {
+		return err
+	}
+	version, err := p.Catalog.Plan(g.Flow, g.Version)
+	if err != nil {
+		return err
+	}
+	list := message.NewList()
+	list.Items = items
+	t := store.Transaction{ID: g.ID, Flow: g.Flow, Version: g.Version, Reference: g.Key, ReceivedAt: *g.ClosedAt, FromGroup: true}
+	m := inner(t.ID, jsonfmt.Encode(list), fmt.Sprintf("group %s, %d members", g.Key, g.Members))
+	_, err = s.New(t, m, version, run.Input{Resume: journal.ResumeOf(g, items)}).Go()
+	return err
+}
+
+// leaveBatch is how many members one database transaction lets go.
+const leaveBatch = 100
+
+// leave lets members of a closed group end, some at a time.
+func (p *Performers) leave(tx *store.Tx, n *journal.Notice, id store.ID) error {
+	members, err := tx.WaitingMembers(id, leaveBatch)
+	if err != nil {
+		return err
+	}
+	g, err := tx.Group(id)
+	if err != nil {
+		return err
+	}
+	for i := range members {
+		if err := tx.MemberGone(&members[i]); err != nil {
+			return err
+		}
+		w, err := p.Open(tx, n, members[i].Tx)
+		if err != nil {
+			return err
+		}
+		if g.Scope != "" && w.T.Parent != nil {
+			if err := tx.GatherPart(*w.T.Parent, run.SplitOf(members[i].Path), -1); err != nil {
+				return err
+			}
+		}
+		w.T.Gathered = max(0, w.T.Gathered-1)
+		if err := w.Settle(); err != nil {
+			return err
+		}
+	}
+	if len(members) == leaveBatch {
+		n.Gather = true
+		return nil
+	}
+	g.State = store.GroupClosed
+	return tx.SaveGroup(&g)
+}
+
+// CloseGroup closes an open group because a person asks for it.
+func (p *Performers) CloseGroup(ctx context.Context, id store.ID) error {
+	g, err := p.Store.Group(id)
+	if err != nil {
+		return err
+	}
+	if g.State != store.GroupOpen {
+		return fmt.Errorf("%w: the group %s has closed already, %s", journal.ErrDecision, g.Key, g.Why)
+	}
+	return p.closeGroup(ctx, g.Flow, id, "by a person")
+}

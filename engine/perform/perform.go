@@ -1,0 +1,145 @@
+// Package perform brings about what steps want inside of the application: one
+// file for each want, with what people do to the same thing. It holds queues and
+// topics, parts, groups, turns, waits, tables and the flows that call each other.
+//
+// It promises exactly once: what a step wants is done in the database
+// transaction in which the step's effect is recorded. What has to wait for time
+// or for other messages waits on disk, and goes on after a restart.
+//
+// To add a want: its type in core/want, a file here with Foresee and Perform,
+// one line in performers, and its counterpart for rehearsals in core/run.
+package perform
+
+import (
+	"errors"
+	"time"
+
+	"readyferry/core/want"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// Performers bring wants about. They are safe for concurrent use.
+type Performers struct {
+	*journal.Journal
+
+	split         chan struct{} // wakes the spawner
+	gather        chan struct{} // wakes the gatherer
+	changedTables chan string   // wakes the watcher
+	beganToHold   chan store.TimeLimit
+}
+
+// New makes the performers and registers them with the journal.
+func New(j *journal.Journal) *Performers {
+	p := &Performers{
+		Journal: j, split: make(chan struct{}, 1), gather: make(chan struct{}, 1),
+		changedTables: make(chan string, 256), beganToHold: make(chan store.TimeLimit, 256),
+	}
+	for kind, performer := range p.performers() {
+		j.Perform(kind, performer)
+	}
+	j.Listen(p.heard)
+	return p
+}
+
+func (p *Performers) performers() map[string]journal.Performer {
+	return map[string]journal.Performer{
+		want.KindPut:      put{p},
+		want.KindPublish:  publish{p},
+		want.KindSpawn:    spawn{p},
+		want.KindJoin:     join{p},
+		want.KindTurn:     turn{p},
+		want.KindLimit:    limit{p},
+		want.KindLook:     look{p},
+		want.KindPair:     pair{p},
+		want.KindOnce:     once{p},
+		want.KindHold:     hold{p},
+		want.KindPace:     pace{p},
+		want.KindQuestion: question{p},
+		want.KindCall:     call{p},
+	}
+}
+
+// Start sets going what waits for time or for others.
+func (p *Performers) Start() error {
+	lines, err := p.Store.Lines(100_000)
+	if err != nil {
+		return err
+	}
+	for _, l := range lines { // their turn may have come when the process ended
+		p.Life.Go(func() { p.release(journal.LineKey{Flow: l.Flow, Path: l.Path, Key: l.Key}, false) })
+	}
+	p.Life.Go(p.housekeeping)
+	p.Life.Go(p.spawner)
+	p.Life.Go(p.gatherer)
+	p.Life.Go(p.watcher)
+	return nil
+}
+
+// heard wakes who waits for what a commit tells.
+func (p *Performers) heard(n *journal.Notice) {
+	if n.Split {
+		wake(p.split)
+	}
+	if n.Gather {
+		wake(p.gather)
+	}
+	for _, k := range n.Lines {
+		p.Life.Go(func() { p.release(k, false) })
+	}
+	for t := range n.Tables {
+		send(p, p.changedTables, t)
+	}
+	for _, l := range n.Held {
+		send(p, p.beganToHold, l)
+	}
+}
+
+func wake(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}
+
+// send hands something over without waiting for it here.
+func send[T any](p *Performers, c chan T, v T) {
+	select {
+	case c <- v:
+	default:
+		p.Life.Go(func() {
+			select {
+			case c <- v:
+			case <-p.Life.Context().Done():
+			}
+		})
+	}
+}
+
+// idle is how long anything sleeps at most; it guards against a clock that jumps.
+const idle = 15 * time.Second
+
+// housekeeping removes what has lost its use, a little at a time.
+func (p *Performers) housekeeping() {
+	tick, retain := time.NewTicker(time.Minute), time.NewTicker(10*time.Second)
+	defer tick.Stop()
+	defer retain.Stop()
+	ctx := p.Life.Context()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-retain.C:
+			if err := p.retain(ctx); err != nil && ctx.Err() == nil {
+				p.Log.Error("dropping old messages of topics", "error", err)
+			}
+		case <-tick.C:
+			err := p.Store.Write(ctx, func(tx *store.Tx) error {
+				return errors.Join(tx.ForgetOnce(p.Now(), 1000), tx.ForgetPaces(p.Now(), 1000))
+			})
+			if err != nil && ctx.Err() == nil {
+				p.Log.Error("forgetting old once values", "error", err)
+			}
+		}
+	}
+}

@@ -1,0 +1,164 @@
+package perform
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"readyferry/core/run"
+	"readyferry/core/step"
+	"readyferry/core/want"
+	"readyferry/engine/catalog"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// put puts a message into a queue.
+type put struct{ *Performers }
+
+// Foresee implements journal.Performer.
+func (p put) Foresee(_ *journal.Move, asked want.Asked) (journal.Outcome, error) {
+	failure, err := p.refuses(p.Store.View, asked.Want.(*want.Put).Queue)
+	if failure != nil || err != nil {
+		return journal.Outcome{Failure: failure}, err
+	}
+	return journal.Outcome{Effect: &want.Effect{}}, nil
+}
+
+// Perform implements journal.Performer.
+func (p put) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcome) (journal.Outcome, error) {
+	q := asked.Want.(*want.Put)
+	item, failure, err := p.enqueue(w, asked.Path, q.Queue, q.Request, q.Priority, q.Expires)
+	if failure != nil || err != nil {
+		return journal.Outcome{Failure: failure}, err
+	}
+	p.replied(w, item, q.Request)
+	return journal.Outcome{Effect: &want.Effect{Item: fmt.Sprint(item.N)}}, nil
+}
+
+// refuses says why a queue takes no message now, or nil.
+func (p *Performers) refuses(v store.View, queue string) (*step.Failure, error) {
+	if len(p.Catalog.Readers(queue, false)) == 0 && len(p.Catalog.AsksBy(queue, false)) == 0 {
+		return &step.Failure{Phase: "put", Class: step.Flow, Reason: fmt.Sprintf("no flow reads the queue %s", queue)}, nil
+	}
+	free, limit, err := v.QueueLimit(queue)
+	if err != nil || free < limit {
+		return nil, err
+	}
+	return &step.Failure{Phase: "put", Class: step.Target, Reason: full(queue, free, limit)}, nil
+}
+
+// full says that a queue takes no more.
+func full(queue string, free, limit int64) string {
+	return fmt.Sprintf("the queue %s is full: %d messages wait in it, and its limit is %d", queue, free, limit)
+}
+
+// enqueue puts a message into its queue, or says why the queue does not take it.
+func (p *Performers) enqueue(w *journal.Writing, path, queue string, r *want.Request, priority int, expires time.Duration) (*store.QueueItem, *step.Failure, error) {
+	if failure, err := p.refuses(w.Tx.View, queue); failure != nil || err != nil {
+		return nil, failure, err
+	}
+	headers, err := json.Marshal(r.Headers)
+	if err != nil {
+		return nil, nil, err
+	}
+	item := &store.QueueItem{Queue: queue, From: w.T.ID, Path: path, Headers: headers, Body: r.Body, Reference: w.T.Reference, PutAt: w.Now(), Priority: priority}
+	if expires > 0 {
+		at := item.PutAt.Add(expires)
+		item.ExpiresAt = &at
+	}
+	w.Notice.Channels[queue] = true
+	w.Notice.Put[queue]++
+	w.Notice.Events[journal.EventQueues] = true
+	return item, nil, w.Tx.Put(item)
+}
+
+// publish puts a message into the log of a topic.
+type publish struct{ *Performers }
+
+// Foresee implements journal.Performer.
+func (p publish) Foresee(_ *journal.Move, asked want.Asked) (journal.Outcome, error) {
+	readers, err := p.Store.Subscriptions(asked.Want.(*want.Publish).Topic)
+	return journal.Outcome{Effect: &want.Effect{Unheard: len(readers) == 0}}, err
+}
+
+// Perform implements journal.Performer.
+func (p publish) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcome) (journal.Outcome, error) {
+	t := asked.Want.(*want.Publish)
+	headers, err := json.Marshal(t.Request.Headers)
+	if err != nil {
+		return journal.Outcome{}, err
+	}
+	m := &store.TopicMessage{Topic: t.Topic, From: w.T.ID, Path: asked.Path, Headers: headers, Body: t.Request.Body, Reference: w.T.Reference, PutAt: w.Now()}
+	heard, err := w.Tx.Append(m)
+	channel := catalog.TopicChannel(t.Topic)
+	w.Notice.Channels[channel] = true
+	w.Notice.Put[channel]++
+	w.Notice.Events[journal.EventQueues] = true
+	return journal.Outcome{Effect: &want.Effect{Item: fmt.Sprint(m.N), Unheard: !heard}}, err
+}
+
+// The headers of a question by a queue, and of its reply. (From memory: these
+// names are common practice in messaging.)
+const (
+	correlationHeader = "Correlation-Id"
+	replyToHeader     = "Reply-To"
+)
+
+// question puts a question into a queue and waits for its reply.
+type question struct{ *Performers }
+
+// Foresee implements journal.Performer.
+func (p question) Foresee(_ *journal.Move, asked want.Asked) (journal.Outcome, error) {
+	failure, err := p.refuses(p.Store.View, asked.Want.(*want.Question).Queue)
+	return journal.Outcome{Failure: failure}, err
+}
+
+// Perform implements journal.Performer.
+func (p question) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcome) (journal.Outcome, error) {
+	q := asked.Want.(*want.Question)
+	id := run.DeliveryID(w.T.ID.String(), asked.Path)
+	r := *q.Request
+	r.Headers = correlated(r.Headers, id, q.ReplyTo)
+	if _, failure, err := p.enqueue(w, asked.Path, q.Queue, &r, q.Priority, q.Within); failure != nil || err != nil {
+		return journal.Outcome{Failure: failure}, err
+	}
+	if err := w.Tx.Ask(&store.Ask{Correlation: id, Tx: w.T.ID, Path: asked.Path, ReplyTo: q.ReplyTo}); err != nil {
+		return journal.Outcome{}, err
+	}
+	return journal.Outcome{}, w.WaitsAt(asked.Path, w.Now().Add(q.Within), "", "waits for a reply in "+q.ReplyTo, false)
+}
+
+// replied takes a question on when what was put into a queue is its reply. What
+// nobody waits for any more stays in the queue, where people see it.
+func (p *Performers) replied(w *journal.Writing, item *store.QueueItem, r *want.Request) {
+	id := ""
+	for _, h := range r.Headers {
+		if strings.EqualFold(h.Name, correlationHeader) {
+			id = h.Value
+		}
+	}
+	if id == "" {
+		return
+	}
+	w.Later(func() error {
+		a, err := w.Tx.TakeAsk(id, item.Queue)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if err := w.Tx.Finish(item.N); err != nil {
+			return err
+		}
+		w.Notice.Taken[item.Queue]++
+		asker, err := w.Open(w.Tx, w.Notice, a.Tx)
+		if err != nil {
+			return err
+		}
+		return asker.GoesOn(&store.TimeLimit{Tx: a.Tx, Path: a.Path, Waits: true}, want.Effect{Status: 200, Headers: r.Headers, Body: r.Body, Item: fmt.Sprint(item.N)})
+	})
+}

@@ -1,0 +1,68 @@
+package watch
+
+import (
+	"errors"
+	"maps"
+
+	"readyferry/core/pointer"
+	"readyferry/core/run"
+	"readyferry/core/want"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// Preview tells what a resend would do, without doing it.
+func (w *Watch) Preview(d journal.Decision) ([]journal.Resent, error) {
+	patch, err := d.Check()
+	if err != nil {
+		return nil, err
+	}
+	out := make([]journal.Resent, 0, len(d.IDs))
+	for _, id := range d.IDs {
+		r := journal.Resent{Letter: id}
+		rehearsal, err := w.previewOne(id, d, patch)
+		if err != nil {
+			r.Error = err.Error()
+		} else {
+			r.Rehearsal = rehearsal
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch) (*run.Rehearsal, error) {
+	l, err := w.Store.Letter(id)
+	if err != nil {
+		return nil, err
+	}
+	t, err := w.Store.Transaction(l.Tx)
+	if err != nil {
+		return nil, err
+	}
+	m, err := w.Store.Message(l.Tx)
+	if err != nil {
+		return nil, err
+	}
+	repaired, err := d.Repair(m.Body, patch)
+	if err != nil {
+		return nil, err
+	}
+	if string(repaired) != string(m.Body) {
+		m.Body, m.N = repaired, m.N+1
+	}
+	p, version, err := w.VersionFor(&t, d.Version)
+	if err != nil {
+		return nil, err
+	}
+	t.Version = version
+	b, err := w.WalkOf(&t, &m, p)
+	var refused *run.RefusedError
+	if err != nil && (t.Parent != nil || t.FromGroup || !errors.As(err, &refused)) {
+		return nil, err
+	}
+	in := b.Input()
+	maps.DeleteFunc(in.Effects, func(_ string, e want.Effect) bool { return e.OnlyRead() })
+	r := run.Rehearse(p, b.Envelope, run.Options{Known: in.Effects, Origin: in.Origin, Resume: in.Resume, Letter: in.Letter, LetterMessage: &in.Message, Tables: w.Store.LookIn()})
+	return &r, nil
+}

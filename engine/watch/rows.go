@@ -1,0 +1,57 @@
+package watch
+
+import (
+	"context"
+
+	"readyferry/core/flow"
+	"readyferry/engine/catalog"
+	"readyferry/store"
+)
+
+// What is looked at, as the file has it.
+type (
+	ID          = store.ID
+	Flow        = store.Flow
+	Transaction = store.Transaction
+	State       = store.State
+	Filter      = store.Filter
+	Count       = store.Count
+	Delivery    = store.Delivery
+	Letter      = store.Letter
+	Connection  = store.Connection
+	Table       = store.Table
+	TableRow    = store.TableRow
+	Load        = store.Load
+)
+
+// States that are told apart.
+const (
+	UnderWay   = store.UnderWay
+	Waiting    = store.Waiting
+	Delivered  = store.Delivered
+	TurnedAway = store.TurnedAway
+	DeadLetter = store.DeadLetter
+	Behind     = store.Behind
+	GroupOpen  = store.GroupOpen
+
+	// UsualQueueLimit is the limit of a queue that nobody has set.
+	UsualQueueLimit = store.UsualQueueLimit
+)
+
+// ParseID reads the text form of an id.
+func ParseID(s string) (ID, error) { return store.ParseID(s) }
+
+// ParseState reads the word for a state.
+func ParseState(s string) (State, bool) { return store.ParseState(s) }
+
+// SubscriptionKey names a subscription among those of all topics.
+func SubscriptionKey(topic, subscription string) string {
+	return catalog.Source{Kind: "topic", Name: topic, Subscription: subscription}.Key()
+}
+
+// Check tells whether the file can be read and written.
+func (w *Watch) Check(ctx context.Context) error { return w.Store.Check(ctx) }
+
+// IntakeOf gives the intake of a flow: the live version's, or the draft's when it
+// was never published; nil when there is none that can be read.
+func (w *Watch) IntakeOf(name string) *flow.Intake { return w.Catalog.Flow(name).Intake() }

@@ -1,0 +1,45 @@
+// Package watch is everything that is only read: lists and counts, the inspection
+// of what a transaction did, previews of what a resend would do, rates and the
+// events of change.
+//
+// It promises that a look is true and leaves no trace: what it shows of a
+// transaction is the same walk over the same effects as the one that was, and
+// what it cannot know it says. Opening a page costs the same at one thousand and
+// at ten million transactions.
+package watch
+
+import (
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// Watch reads. It is safe for concurrent use.
+type Watch struct {
+	*journal.Journal
+	store.View // lists, as they are in the file
+	Events     *Hub
+	rates      *rates
+}
+
+// New makes a watch.
+func New(j *journal.Journal) *Watch {
+	w := &Watch{Journal: j, View: j.Store.View, Events: newHub(), rates: newRates()}
+	j.Listen(w.heard)
+	return w
+}
+
+func (w *Watch) heard(n *journal.Notice) {
+	now := w.Now()
+	for q, k := range n.Put {
+		w.rates.add(q, k, 0, now)
+	}
+	for q, k := range n.Taken {
+		w.rates.add(q, 0, k, now)
+	}
+	for topic := range n.Events {
+		w.Events.Publish(topic)
+	}
+}
+
+// Close ends what listens to events.
+func (w *Watch) Close() { w.Events.close() }
