@@ -31,6 +31,8 @@ type Notice struct {
 	Held     []store.TimeLimit         // began to wait for a row, which may have come meanwhile
 	Answers  map[store.ID]*step.Answer // for callers who wait
 	Woken    map[store.ID]string       // transactions that are to be walked, with their flows
+
+	wholes map[store.ID]map[string]bool // whose parts have moved in this commit; by split, where one has ended
 }
 
 // LineKey names the messages of one key that wait for their turn.
@@ -40,7 +42,7 @@ type LineKey struct{ Flow, Path, Key string }
 func NewNotice() *Notice {
 	return &Notice{
 		Targets: map[string]bool{}, Channels: map[string]bool{}, Events: map[string]bool{}, Put: map[string]int{}, Taken: map[string]int{},
-		Tables: map[string]bool{}, Answers: map[store.ID]*step.Answer{}, Woken: map[store.ID]string{},
+		Tables: map[string]bool{}, Answers: map[store.ID]*step.Answer{}, Woken: map[store.ID]string{}, wholes: map[store.ID]map[string]bool{},
 	}
 }
 

@@ -71,21 +71,48 @@ func (w *Writing) troubled(state store.State) error {
 	return nil
 }
 
-// tellWhole lets the whole know that one of its parts has come to another state.
-func (w *Writing) tellWhole() error {
+// tellWhole notes that a part has come to another state: its whole learns of it
+// once, at the end of the commit, however many parts have moved in it.
+func (w *Writing) tellWhole() {
 	w.Notice.Split = true // the next in order, or one that was stopped, may begin
+	splits := w.Notice.wholes[*w.T.Parent]
+	if splits == nil {
+		splits = map[string]bool{}
+		w.Notice.wholes[*w.T.Parent] = splits
+	}
 	if w.T.State == store.Delivered || w.T.State == store.TurnedAway {
-		s, err := w.Tx.Split(*w.T.Parent, w.T.SplitPath)
-		if err != nil {
-			return err
-		}
-		if s.Gathers {
-			if err := AllParts(w.Tx, w.Notice, &s, w.Now()); err != nil {
+		splits[w.T.SplitPath] = true
+	}
+}
+
+// settleWholes gives each whole the state that its parts leave it in. A whole
+// that is itself a part tells its own.
+func (j *Journal) settleWholes(tx *store.Tx, n *Notice) error {
+	for len(n.wholes) > 0 {
+		told := n.wholes
+		n.wholes = map[store.ID]map[string]bool{}
+		for id, splits := range told {
+			if err := j.settleWholeOf(tx, n, id, splits); err != nil {
 				return err
 			}
 		}
 	}
-	up, err := w.Open(w.Tx, w.Notice, *w.T.Parent)
+	return nil
+}
+
+func (j *Journal) settleWholeOf(tx *store.Tx, n *Notice, id store.ID, splits map[string]bool) error {
+	for path := range splits {
+		s, err := tx.Split(id, path)
+		if err != nil {
+			return err
+		}
+		if s.Gathers {
+			if err := AllParts(tx, n, &s, j.Now()); err != nil {
+				return err
+			}
+		}
+	}
+	up, err := j.Open(tx, n, id)
 	if err != nil {
 		return err
 	}
@@ -96,7 +123,10 @@ func (w *Writing) tellWhole() error {
 	if up.T.State == was.State && up.T.Reason == was.Reason && up.T.Place == was.Place && up.T.PlaceText == was.PlaceText {
 		return nil
 	}
-	return up.save(was.State, nil)
+	if err := up.save(was.State, nil); err != nil {
+		return err
+	}
+	return up.settleOthers()
 }
 
 // AllParts lets the groups close that wait for all parts of a split, when no more

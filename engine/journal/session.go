@@ -118,7 +118,10 @@ func (j *Journal) Write(ctx context.Context, work func(tx *store.Tx, n *Notice) 
 	n := NewNotice()
 	err := j.Store.Write(ctx, func(tx *store.Tx) error {
 		*n = *NewNotice()
-		return work(tx, n)
+		if err := work(tx, n); err != nil {
+			return err
+		}
+		return j.settleWholes(tx, n)
 	})
 	if err == nil {
 		j.Tell(n)

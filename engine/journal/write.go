@@ -24,9 +24,8 @@ type Writing struct {
 	Notice *Notice
 	Move   *Move // nil where the transaction does not walk, and is settled anew alone
 
-	settled bool
-	told    bool // its caller has heard
-	next    []func() error
+	told bool // its caller has heard
+	next []func() error
 }
 
 // Open gives a transaction inside of the writer that does not walk.
@@ -356,7 +355,7 @@ func (w *Writing) save(before store.State, res *run.Result) error {
 		return err
 	}
 	if w.T.Parent != nil {
-		return w.tellWhole()
+		w.tellWhole()
 	}
 	return nil
 }
