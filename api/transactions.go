@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/json"
+	"errors"
 	"net/http"
 	"time"
 
@@ -272,7 +273,7 @@ func (s *Server) transaction(c *gin.Context) {
 		Group       *goneOn        `json:"group"`  // that goes on in it
 		Deliveries  []deliveryView `json:"deliveries"`
 		DeadLetters []letterView   `json:"deadLetters"`
-	}{viewTransaction(&t), t.Caller, t.CallerPath, called, about, first.Source, len(first.Body), warnings, parts, progress, groups, group, deliveries, views})
+	}{viewTransaction(&t), t.Caller, t.CallerPath, called, about, first.Source, int(first.Body.Size()), warnings, parts, progress, groups, group, deliveries, views})
 }
 
 type calledView struct {
@@ -311,9 +312,10 @@ func (s *Server) viewDelivery(d *watch.Delivery) (deliveryView, error) {
 	}
 	v.Plan = viewPlan(rules)
 	var request want.Request
-	if err := json.Unmarshal(d.Request, &request); err != nil {
+	if err := errors.Join(json.Unmarshal(d.Request, &request), s.engine.Watch.Fill(&d.Body)); err != nil {
 		return v, err
 	}
+	request.Body = d.Body.Bytes()
 	v.Request = run.ShowDelivery(d.Tx.String(), d.Path, d.Step, &want.Send{System: "http", Connection: d.Target, Request: &request}).Request
 	tries, err := s.engine.Watch.Tries(d.ID)
 	if err != nil {
@@ -327,7 +329,7 @@ func (s *Server) viewDelivery(d *watch.Delivery) (deliveryView, error) {
 		if headers == nil {
 			headers = []message.Header{}
 		}
-		v.Tries = append(v.Tries, tryView{t.N, t.Round, t.At, float64(t.Took) / 1000, t.Outcome, t.Status, t.Detail, headers, string(t.Body)})
+		v.Tries = append(v.Tries, tryView{t.N, t.Round, t.At, float64(t.Took) / 1000, t.Outcome, t.Status, t.Detail, headers, string(t.Body.Bytes())})
 	}
 	v.Upcoming, err = s.engine.Watch.Upcoming(d)
 	return v, err
@@ -373,7 +375,7 @@ func (s *Server) transactionMessages(c *gin.Context) {
 	}
 	out := make([]view, 0, len(rows))
 	for _, m := range rows {
-		v := view{N: m.N, Source: m.Source, Headers: []message.Header{}, Params: []message.Header{}, Query: []message.Header{}, Body: run.NewBody("", m.Body)}
+		v := view{N: m.N, Source: m.Source, Headers: []message.Header{}, Params: []message.Header{}, Query: []message.Header{}, Body: run.NewBody("", m.Body.Bytes())}
 		for _, part := range []struct {
 			from []byte
 			into *[]message.Header

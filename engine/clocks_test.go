@@ -34,7 +34,7 @@ func (w *world) bodies(flow string) []string {
 		if err != nil {
 			w.t.Fatal(err)
 		}
-		out = append(out, string(m.Body))
+		out = append(out, string(m.Body.Bytes()))
 	}
 	slices.Reverse(out)
 	return out

@@ -27,7 +27,7 @@ steps:
 	w.becomes(id, store.DeadLetter)
 	effects, err := w.store.Effects(id)
 	if err != nil || len(effects) != 2 || !strings.Contains(string(effects[0].Result), `"value":{"twice":2,"k":"a","bad":"y"}`) {
-		t.Fatalf("%s, %v", effects, err)
+		t.Fatalf("%v, %v", effects, err)
 	}
 	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own", Message: []byte(`{"k": "b"}`)}); err != nil {
 		t.Fatal(err)

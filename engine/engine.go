@@ -67,7 +67,7 @@ func New(c Config) (*Engine, error) {
 	e := &Engine{Catalog: known, life: journal.NewLife()}
 	e.Journal = journal.New(journal.Config{
 		Store: c.Store, Catalog: known, Log: c.Log, Life: e.life,
-		Now: func() time.Time { return c.Now().UTC().Truncate(time.Millisecond) },
+		Now: func() time.Time { return c.Now().UTC().Truncate(time.Microsecond) },
 	})
 	e.Perform = perform.New(e.Journal)
 	e.Intake = intake.New(e.Journal, c.Sender)

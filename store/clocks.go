@@ -9,10 +9,10 @@ import (
 
 // Clock is when the intake of a flow is due next, and how far it has come.
 type Clock struct {
-	Flow    string `gorm:"primaryKey"`
-	Spec    string // what it follows from; another one makes it anew
-	NextAt  time.Time
-	LastAt  *time.Time // of the last time that it was due
+	Flow    string     `gorm:"primaryKey"`
+	Spec    string     // what it follows from; another one makes it anew
+	NextAt  time.Time  `gorm:"serializer:micros;type:integer"`
+	LastAt  *time.Time `gorm:"serializer:micros;type:integer"` // of the last time that it was due
 	Mark    []byte     // JSON of the high-water mark; nil before the first poll
 	Error   string     // why the last poll failed, or ""
 	Fails   int        // in a row

@@ -8,7 +8,7 @@ import (
 // AddDelivery stores a new delivery. With an order value it waits behind an
 // earlier one of the same value and target that has not ended.
 func (tx *Tx) AddDelivery(d *Delivery) error {
-	if err := tx.line(d); err != nil {
+	if err := errors.Join(tx.line(d), tx.keep(&d.Body)); err != nil {
 		return err
 	}
 	return tx.db.Create(d).Error
@@ -34,16 +34,16 @@ func (tx *Tx) line(d *Delivery) error {
 
 // RearmDelivery makes a delivery that ended wait for its turn again.
 func (tx *Tx) RearmDelivery(d *Delivery) error {
-	if err := tx.line(d); err != nil {
+	if err := errors.Join(tx.line(d), tx.keep(&d.Body)); err != nil {
 		return err
 	}
 	return tx.db.Save(d).Error
 }
 
-// SaveDelivery writes a changed delivery. When it has ended, the next one in
-// its line gets its turn.
+// SaveDelivery writes where a delivery stands; what it hands over stays as it is.
+// When it has ended, the next one in its line gets its turn.
 func (tx *Tx) SaveDelivery(d *Delivery, now time.Time) error {
-	if err := tx.db.Save(d).Error; err != nil {
+	if err := tx.db.Model(d).Select("State", "Tries", "Total", "FirstAt", "NextAt", "NextWhy").Updates(d).Error; err != nil {
 		return err
 	}
 	if d.State <= Behind || d.OrderValue == "" {
@@ -57,7 +57,7 @@ func (tx *Tx) SaveDelivery(d *Delivery, now time.Time) error {
 	if err != nil || next.State == Pending {
 		return err
 	}
-	return tx.db.Model(&next).Where("seq = ?", next.Seq).Updates(map[string]any{"state": Pending, "next_at": now}).Error
+	return tx.db.Model(&next).Where("seq = ?", next.Seq).Updates(map[string]any{"state": Pending, "next_at": micros(now)}).Error
 }
 
 // Delivery gives a delivery by id, or ErrNotFound.
@@ -75,7 +75,7 @@ func (v View) Deliveries(txID ID) ([]Delivery, error) {
 // Due lists deliveries to a target whose time has come, the longest due first.
 func (v View) Due(target string, now time.Time, limit int) ([]Delivery, error) {
 	var out []Delivery
-	return out, v.db.Where("target = ? AND state = 0 AND next_at <= ?", target, now).Order("next_at").Limit(limit).Find(&out).Error
+	return out, v.db.Where("target = ? AND state = 0 AND next_at <= ?", target, micros(now)).Order("next_at").Limit(limit).Find(&out).Error
 }
 
 // NextDue gives the time of the earliest delivery to a target; ok is false
@@ -96,7 +96,7 @@ func (v View) NextDue(target string) (at time.Time, ok bool, err error) {
 // than now, or nil.
 func (v View) After(target string, now time.Time) (*time.Time, error) {
 	var d Delivery
-	err := v.db.Select("next_at").Where("target = ? AND state = 0 AND next_at > ?", target, now).Order("next_at").Take(&d).Error
+	err := v.db.Select("next_at").Where("target = ? AND state = 0 AND next_at > ?", target, micros(now)).Order("next_at").Take(&d).Error
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
@@ -115,10 +115,23 @@ func (v View) WaitingFor(target string) (n int64, err error) {
 }
 
 // AddTry stores an attempt.
-func (tx *Tx) AddTry(t *Try) error { return tx.db.Create(t).Error }
+func (tx *Tx) AddTry(t *Try) error {
+	if err := tx.keep(&t.Body); err != nil {
+		return err
+	}
+	return tx.db.Create(t).Error
+}
 
 // Tries lists the attempts of a delivery in order.
 func (v View) Tries(id ID) ([]Try, error) {
 	var out []Try
-	return out, v.db.Where("delivery = ?", id).Order("n").Find(&out).Error
+	if err := v.db.Where("delivery = ?", id).Order("n").Find(&out).Error; err != nil {
+		return nil, err
+	}
+	for i := range out {
+		if err := v.Fill(&out[i].Body); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }

@@ -29,14 +29,14 @@ type Group struct {
 	Version  int // of the flow, the newest of its members
 	State    GroupState
 	Members  int
-	Bytes    int64 // of its items
-	OpenedAt time.Time
-	LastAt   time.Time
-	CloseAt  *time.Time // when time closes it; nil for never
+	Bytes    int64      // of its items
+	OpenedAt time.Time  `gorm:"serializer:micros;type:integer"`
+	LastAt   time.Time  `gorm:"serializer:micros;type:integer"`
+	CloseAt  *time.Time `gorm:"serializer:micros;type:integer"` // when time closes it; nil for never
 	CloseWhy string     // why it closes then
-	ClosedAt *time.Time
-	Why      string // why it has closed
-	Late     bool   // an addition to a group that had closed before
+	ClosedAt *time.Time `gorm:"serializer:micros;type:integer"`
+	Why      string     // why it has closed
+	Late     bool       // an addition to a group that had closed before
 }
 
 // Member is a message in a group.
@@ -47,8 +47,8 @@ type Member struct {
 	Path      string // of the aggregate in it
 	Item      []byte // JSON; nil once the group has closed
 	UniqueKey []byte
-	At        time.Time
-	Gone      bool // its transaction does not wait for the group any more
+	At        time.Time `gorm:"serializer:micros;type:integer"`
+	Gone      bool      // its transaction does not wait for the group any more
 }
 
 // OpenGroup gives the open group of a key, or ErrNotFound.
@@ -61,7 +61,7 @@ func (v View) OpenGroup(flow, path, scope, key string) (Group, error) {
 // ErrNotFound.
 func (v View) ClosedGroup(flow, path, scope, key string, after time.Time) (Group, error) {
 	var g Group
-	return g, v.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state > 0 AND closed_at > ?", flow, path, scope, key, after).
+	return g, v.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state > 0 AND closed_at > ?", flow, path, scope, key, micros(after)).
 		Order("closed_at DESC").Take(&g).Error
 }
 
@@ -125,19 +125,19 @@ func (tx *Tx) MemberGone(m *Member) error {
 // CloseScope lets time close all open groups of a scope at a moment.
 func (tx *Tx) CloseScope(scope string, at time.Time, why string) error {
 	return tx.db.Model(&Group{}).Where("scope = ? AND scope <> '' AND state = 0", scope).
-		UpdateColumns(map[string]any{"close_at": at, "close_why": why}).Error
+		UpdateColumns(map[string]any{"close_at": micros(at), "close_why": why}).Error
 }
 
 // CountSince counts the members of a group that have come since a moment, up
 // to a limit.
 func (v View) CountSince(group ID, since time.Time, limit int) (n int, err error) {
-	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT at FROM members WHERE group_id = ? ORDER BY n DESC LIMIT ?) WHERE at > ?", group, limit, since).Scan(&n).Error
+	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT at FROM members WHERE group_id = ? ORDER BY n DESC LIMIT ?) WHERE at > ?", group, limit, micros(since)).Scan(&n).Error
 }
 
 // DueGroups lists groups that time closes now.
 func (v View) DueGroups(now time.Time, limit int) ([]Group, error) {
 	var out []Group
-	return out, v.db.Where("state = 0 AND close_at <= ?", now).Order("close_at").Limit(limit).Find(&out).Error
+	return out, v.db.Where("state = 0 AND close_at <= ?", micros(now)).Order("close_at").Limit(limit).Find(&out).Error
 }
 
 // ClosingGroups lists groups that have closed and are yet to go on.
@@ -193,7 +193,7 @@ func (v View) LimitsOf(id ID) ([]string, error) {
 
 // MoveLimit moves the end of a wait.
 func (tx *Tx) MoveLimit(l *TimeLimit, at time.Time) error {
-	return tx.db.Model(&TimeLimit{}).Where("tx = ? AND path = ?", l.Tx, l.Path).Update("at", at).Error
+	return tx.db.Model(&TimeLimit{}).Where("tx = ? AND path = ?", l.Tx, l.Path).Update("at", micros(at)).Error
 }
 
 // Watching lists what waits for a row of a table, behind the one given.
@@ -219,17 +219,19 @@ func (v View) Pace(flow, path, key string) (Pace, error) {
 }
 
 // SavePace writes the times of a key.
-func (tx *Tx) SavePace(p *Pace) error { return tx.db.Save(p).Error }
+func (tx *Tx) SavePace(p *Pace) error { // not Save, which takes an empty key for none
+	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(p).Error
+}
 
 // ForgetPaces removes keys whose times no longer matter.
 func (tx *Tx) ForgetPaces(now time.Time, limit int) error {
-	return tx.db.Exec("DELETE FROM paces WHERE rowid IN (SELECT rowid FROM paces WHERE until < ? LIMIT ?)", now, limit).Error
+	return tx.db.Exec("DELETE FROM paces WHERE rowid IN (SELECT rowid FROM paces WHERE until < ? LIMIT ?)", micros(now), limit).Error
 }
 
 // DueLimits lists the waits whose time is over.
 func (v View) DueLimits(now time.Time, limit int) ([]TimeLimit, error) {
 	var out []TimeLimit
-	return out, v.db.Where("at <= ?", now).Order("at").Limit(limit).Find(&out).Error
+	return out, v.db.Where("at <= ?", micros(now)).Order("at").Limit(limit).Find(&out).Error
 }
 
 // TimeLimit gives the end of a wait, or ErrNotFound.

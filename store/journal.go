@@ -12,7 +12,7 @@ func (tx *Tx) AddTransaction(t *Transaction, m *Message) error {
 	if err := tx.db.Create(t).Error; err != nil {
 		return err
 	}
-	if err := tx.tally(t, t.State, 1); err != nil {
+	if err := errors.Join(tx.tally(t, t.State, 1), tx.keep(&m.Body)); err != nil {
 		return err
 	}
 	return tx.db.Create(m).Error
@@ -94,12 +94,26 @@ func idAt(t time.Time) ID {
 
 // Message gives the message of a transaction that counts now.
 func (v View) Message(id ID) (Message, error) {
+	m, err := v.MessageHead(id)
+	if err != nil {
+		return m, err
+	}
+	return m, v.Fill(&m.Body)
+}
+
+// MessageHead is Message with the body as a reference.
+func (v View) MessageHead(id ID) (Message, error) {
 	var m Message
 	return m, v.db.Where("tx = ?", id).Order("n DESC").Take(&m).Error
 }
 
 // AddMessage stores a repaired message.
-func (tx *Tx) AddMessage(m *Message) error { return tx.db.Create(m).Error }
+func (tx *Tx) AddMessage(m *Message) error {
+	if err := tx.keep(&m.Body); err != nil {
+		return err
+	}
+	return tx.db.Create(m).Error
+}
 
 // SaveAnswer keeps what the caller got.
 func (tx *Tx) SaveAnswer(id ID, answer []byte) error {
@@ -109,11 +123,22 @@ func (tx *Tx) SaveAnswer(id ID, answer []byte) error {
 // Effects gives the recorded effects of a transaction.
 func (v View) Effects(id ID) ([]Effect, error) {
 	var out []Effect
-	return out, v.db.Where("tx = ?", id).Find(&out).Error
+	if err := v.db.Where("tx = ?", id).Find(&out).Error; err != nil {
+		return nil, err
+	}
+	for i := range out {
+		if err := v.Fill(&out[i].Body); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // AddEffect records an effect. One that is recorded already stays as it is.
 func (tx *Tx) AddEffect(e *Effect) error {
+	if err := tx.keep(&e.Body); err != nil {
+		return err
+	}
 	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(e).Error
 }
 
@@ -149,10 +174,11 @@ func (v View) KnownOnce(flow string, key []byte, now time.Time) (*ID, error) {
 
 // ForgetOnce removes up to limit once values whose time has passed.
 func (tx *Tx) ForgetOnce(now time.Time, limit int) error {
-	return tx.db.Exec("DELETE FROM once_keys WHERE rowid IN (SELECT rowid FROM once_keys WHERE until < ? LIMIT ?)", now, limit).Error
+	return tx.db.Exec("DELETE FROM once_keys WHERE rowid IN (SELECT rowid FROM once_keys WHERE until < ? LIMIT ?)", micros(now), limit).Error
 }
 
-// FirstMessage gives the message of a transaction as it was received.
+// FirstMessage gives the message of a transaction as it was received, its body as
+// a reference.
 func (v View) FirstMessage(id ID) (Message, error) {
 	var m Message
 	return m, v.db.Where("tx = ? AND n = 0", id).Take(&m).Error
@@ -161,7 +187,15 @@ func (v View) FirstMessage(id ID) (Message, error) {
 // Messages lists the message of a transaction and its repairs, the first first.
 func (v View) Messages(id ID) ([]Message, error) {
 	var out []Message
-	return out, v.db.Where("tx = ?", id).Order("n").Find(&out).Error
+	if err := v.db.Where("tx = ?", id).Order("n").Find(&out).Error; err != nil {
+		return nil, err
+	}
+	for i := range out {
+		if err := v.Fill(&out[i].Body); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // FlowsToWalk names the flows with transactions that are to be walked.

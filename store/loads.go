@@ -40,8 +40,8 @@ type Load struct {
 	Offset     int64  // bytes of the file
 	Last       []byte // JSON of the key of the last row
 	Error      string
-	CreatedAt  time.Time
-	FinishedAt *time.Time
+	CreatedAt  time.Time  `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
+	FinishedAt *time.Time `gorm:"serializer:micros;type:integer"`
 }
 
 // Load gives a bulk load, or ErrNotFound.

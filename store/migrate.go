@@ -8,7 +8,9 @@ import (
 // migrate brings the file to the present form. Migrations are only ever added,
 // and none drops what a person put there.
 func migrate(db *gorm.DB) error {
-	return gormigrate.New(db, gormigrate.DefaultOptions, []*gormigrate.Migration{
+	options := *gormigrate.DefaultOptions
+	options.UseTransaction = true // all of them or none: cut off anywhere, the file is as it was
+	return gormigrate.New(db, &options, []*gormigrate.Migration{
 		{ID: "0001 first", Migrate: func(db *gorm.DB) error {
 			if err := db.AutoMigrate(&Flow{}, &FlowFile{}, &Version{}, &Sample{}, &Connection{}, &StandIn{},
 				&Transaction{}, &Message{}, &Effect{}, &Delivery{}, &Try{}, &Letter{}, &LetterEvent{},
@@ -211,7 +213,29 @@ func migrate(db *gorm.DB) error {
 				"CREATE INDEX IF NOT EXISTS groups_closing ON groups (id) WHERE state = 3",
 			)
 		}},
+		{ID: "0014 times in microseconds, and bodies kept once", Migrate: func(db *gorm.DB) error {
+			old, err := hasTexts(db)
+			if err != nil {
+				return err
+			}
+			if err := rebuild(db); err != nil {
+				return err
+			}
+			if old {
+				if err := moveTimes(db); err != nil {
+					return err
+				}
+			}
+			return nil
+		}},
 	}).Migrate()
+}
+
+// hasTexts tells of a file whose times are texts.
+func hasTexts(db *gorm.DB) (bool, error) {
+	var kind string
+	err := db.Raw("SELECT type FROM pragma_table_info('transactions') WHERE name = 'received_at'").Scan(&kind).Error
+	return kind != "integer", err
 }
 
 // column is a column that a migration adds. It comes with a default, so that no

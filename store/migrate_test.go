@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"readyferry/store/body"
 )
 
 // A file of an earlier release gets the columns and tables that it lacks, and
@@ -15,7 +17,7 @@ func TestAFileOfAnEarlierReleaseIsBroughtForward(t *testing.T) {
 	id := NewID()
 	kept := &Transaction{ID: id, Flow: "f", Reference: "R-1", ReceivedAt: time.Now()}
 	if err := s.Write(t.Context(), func(tx *Tx) error {
-		if err := tx.AddTransaction(kept, &Message{Tx: id, Body: []byte("{}")}); err != nil {
+		if err := tx.AddTransaction(kept, &Message{Tx: id, Body: body.Of([]byte("{}"))}); err != nil {
 			return err
 		}
 		for _, sql := range []string{

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"readyferry/store/body"
+
 	"github.com/google/uuid"
 )
 
@@ -55,8 +57,8 @@ type Flow struct {
 	Revision  int64  // grows with every change of the draft or its files
 	Live      int    // version in use, 0 when never published
 	Paused    bool
-	Edits     int // changes of the draft since the live version
-	UpdatedAt time.Time
+	Edits     int       // changes of the draft since the live version
+	UpdatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
 }
 
 // FlowFile is a file of a flow's draft: a schema, say.
@@ -71,8 +73,8 @@ type Version struct {
 	Flow        string `gorm:"primaryKey"`
 	N           int    `gorm:"primaryKey;autoIncrement:false"`
 	Document    string
-	Files       []byte // JSON: name → text
-	PublishedAt time.Time
+	Files       []byte    // JSON: name → text
+	PublishedAt time.Time `gorm:"serializer:micros;type:integer"`
 }
 
 // Sample is a message kept with a flow. Document is its JSON.
@@ -90,7 +92,7 @@ type Connection struct {
 	Document  []byte // JSON
 	Sealed    []byte // JSON: name → secret, sealed
 	Revision  int64
-	UpdatedAt time.Time
+	UpdatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
 }
 
 // StandIn is the definition of a simulated outside system, as JSON.
@@ -138,12 +140,12 @@ type Transaction struct {
 	Place      string // path of the step where it is now
 	PlaceText  string // the same in words
 	Tries      int
-	ReceivedAt time.Time
-	FinishedAt *time.Time
-	NextTryAt  *time.Time
-	QueueItem  int64 // the queue's message that it works on, or 0
-	FromTopic  bool  // it works on a message of a topic
-	Unbegun    bool  // it ended before its first step
+	ReceivedAt time.Time  `gorm:"serializer:micros;type:integer"`
+	FinishedAt *time.Time `gorm:"serializer:micros;type:integer"`
+	NextTryAt  *time.Time `gorm:"serializer:micros;type:integer"`
+	QueueItem  int64      // the queue's message that it works on, or 0
+	FromTopic  bool       // it works on a message of a topic
+	Unbegun    bool       // it ended before its first step
 	// Parent is the transaction that it is a part of; nil for a message that
 	// came in. SplitPath is the path of the split in it, PartIndex counts from 0.
 	Parent    *ID
@@ -191,7 +193,7 @@ type Message struct {
 	Headers  []byte // JSON
 	Params   []byte // JSON
 	Query    []byte // JSON
-	Body     []byte
+	Body     body.Body
 	Source   string // where it came from
 	Warnings []byte // JSON
 	Answer   []byte // JSON of what the caller got
@@ -201,8 +203,9 @@ type Message struct {
 type Effect struct {
 	Tx     ID     `gorm:"primaryKey"`
 	Path   string `gorm:"primaryKey"`
-	Result []byte // JSON
-	At     time.Time
+	Result []byte // JSON, but for the body of an answer
+	Body   body.Body
+	At     time.Time `gorm:"serializer:micros;type:integer"`
 }
 
 // DeliveryState says where a delivery stands.
@@ -233,23 +236,24 @@ type Delivery struct {
 	Target     string
 	OrderValue string
 	State      DeliveryState
-	Request    []byte // JSON
-	Plan       []byte // JSON of the retry plan
-	Round      int    // grows with every resend
-	Tries      int    // in this round
-	Total      int    // in all rounds
-	FirstAt    *time.Time
-	NextAt     *time.Time
-	NextWhy    string // why the next try comes when it does
-	CreatedAt  time.Time
-	Soft       bool // it stands in a way of a scatter: given up, it is a missing answer and no dead letter
+	Request    []byte // JSON, but for the body
+	Body       body.Body
+	Plan       []byte     // JSON of the retry plan
+	Round      int        // grows with every resend
+	Tries      int        // in this round
+	Total      int        // in all rounds
+	FirstAt    *time.Time `gorm:"serializer:micros;type:integer"`
+	NextAt     *time.Time `gorm:"serializer:micros;type:integer"`
+	NextWhy    string     // why the next try comes when it does
+	CreatedAt  time.Time  `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
+	Soft       bool       // it stands in a way of a scatter: given up, it is a missing answer and no dead letter
 }
 
 // TimeLimit is the end of the time for which a transaction waits at a step.
 type TimeLimit struct {
-	Tx   ID     `gorm:"primaryKey"`
-	Path string `gorm:"primaryKey"`
-	At   time.Time
+	Tx   ID        `gorm:"primaryKey"`
+	Path string    `gorm:"primaryKey"`
+	At   time.Time `gorm:"serializer:micros;type:integer"`
 	// Watched is the table that a message is held for; "" for other waits.
 	Watched string
 	// Waits tells that the transaction counts it among what it waits for.
@@ -258,12 +262,12 @@ type TimeLimit struct {
 
 // Pace is when messages of one key went on, and when those that wait are to go.
 type Pace struct {
-	Flow  string `gorm:"primaryKey"`
-	Path  string `gorm:"primaryKey"`
-	Key   string `gorm:"primaryKey"`
-	Plan  []byte // JSON: times in milliseconds since 1970
-	Went  []byte // the same of those that have gone
-	Until time.Time
+	Flow  string    `gorm:"primaryKey"`
+	Path  string    `gorm:"primaryKey"`
+	Key   string    `gorm:"primaryKey"`
+	Plan  []byte    // JSON: times in microseconds since 1970
+	Went  []byte    // the same of those that have gone
+	Until time.Time `gorm:"serializer:micros;type:integer"`
 }
 
 // Try is one attempt of a delivery.
@@ -271,13 +275,13 @@ type Try struct {
 	Delivery ID  `gorm:"primaryKey"`
 	N        int `gorm:"primaryKey;autoIncrement:false"` // over all rounds
 	Round    int
-	At       time.Time
-	Took     int64 // microseconds
+	At       time.Time `gorm:"serializer:micros;type:integer"`
+	Took     int64     // microseconds
 	Outcome  string
 	Status   int
 	Detail   string
-	Headers  []byte // JSON
-	Body     []byte // the answer's first 64 KiB
+	Headers  []byte    // JSON
+	Body     body.Body // the answer's first 64 KiB
 }
 
 // LetterState says what became of a dead letter.
@@ -312,15 +316,15 @@ type Letter struct {
 	CauseText string
 	Reference string
 	State     LetterState
-	At        time.Time
+	At        time.Time `gorm:"serializer:micros;type:integer"`
 }
 
 // LetterEvent is a line of a dead letter's history.
 type LetterEvent struct {
 	N      int64 `gorm:"primaryKey;autoIncrement"`
 	Letter ID
-	At     time.Time
-	What   string // died, resent, resolved, discarded
+	At     time.Time `gorm:"serializer:micros;type:integer"`
+	What   string    // died, resent, resolved, discarded
 	Detail string
 }
 
@@ -333,11 +337,11 @@ type QueueItem struct {
 	Headers   []byte // JSON
 	Body      []byte
 	Reference string
-	PutAt     time.Time
-	TakenBy   *ID // the transaction that works on it
-	Priority  int // 0 to 9; the higher are taken first
+	PutAt     time.Time `gorm:"serializer:micros;type:integer"`
+	TakenBy   *ID       // the transaction that works on it
+	Priority  int       // 0 to 9; the higher are taken first
 	// ExpiresAt is when a message that nobody works on becomes a dead letter.
-	ExpiresAt *time.Time
+	ExpiresAt *time.Time `gorm:"serializer:micros;type:integer"`
 }
 
 // QueueSize counts the messages of a queue; triggers keep it, so that a full
@@ -359,8 +363,8 @@ const UsualQueueLimit = 1_000_000
 
 // PausedQueue is a queue that hands out nothing for now.
 type PausedQueue struct {
-	Queue string `gorm:"primaryKey"`
-	Since time.Time
+	Queue string    `gorm:"primaryKey"`
+	Since time.Time `gorm:"serializer:micros;type:integer"`
 }
 
 // OnceKey remembers a message that must not be worked on twice.
@@ -368,5 +372,5 @@ type OnceKey struct {
 	Flow  string `gorm:"primaryKey"`
 	Key   []byte `gorm:"primaryKey"`
 	Tx    ID
-	Until time.Time
+	Until time.Time `gorm:"serializer:micros;type:integer"`
 }

@@ -122,5 +122,8 @@ func (v View) MessageN(id ID, n int) (Message, error) {
 	if errors.Is(err, ErrNotFound) {
 		return v.Message(id)
 	}
-	return m, err
+	if err != nil {
+		return m, err
+	}
+	return m, v.Fill(&m.Body)
 }

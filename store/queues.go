@@ -21,7 +21,7 @@ func (v View) Free(queue string, limit int) ([]QueueItem, error) {
 // Expired lists messages that nobody works on and whose time is up.
 func (v View) Expired(queue string, now time.Time, limit int) ([]QueueItem, error) {
 	var out []QueueItem
-	return out, v.db.Where("queue = ? AND taken_by IS NULL AND expires_at <= ?", queue, now).Order("expires_at").Limit(limit).Find(&out).Error
+	return out, v.db.Where("queue = ? AND taken_by IS NULL AND expires_at <= ?", queue, micros(now)).Order("expires_at").Limit(limit).Find(&out).Error
 }
 
 // NextExpiry tells when the next free message of a queue expires; nil for never.

@@ -19,8 +19,10 @@ import (
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
+	"gorm.io/gorm/schema"
 
 	"readyferry/core/table"
+	"readyferry/store/body"
 )
 
 // maxBatch is the largest number of writes that share one commit.
@@ -86,6 +88,7 @@ func openFiles(dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	schema.RegisterSerializer("micros", serializer{})
 	file := filepath.Join(dir, dbFile)
 	open := func(params string, conns int) (*gorm.DB, error) {
 		db, err := gorm.Open(sqlite.Open("file:"+file+"?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&"+params), &gorm.Config{
@@ -229,6 +232,7 @@ func run(work func(*Tx) error, tx *Tx) (err error) {
 type Tx struct {
 	View
 	counts map[countKey]int64
+	kept   map[body.Key]bool // contents that this write has stored
 }
 
 // Check tells whether the store can be read and written.

@@ -12,6 +12,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"readyferry/store/body"
 )
 
 func open(t *testing.T, dir string) *Store {
@@ -38,7 +40,7 @@ func add(t *testing.T, s *Store, flow string, state State, reference string) ID 
 	id := NewID()
 	write(t, s, func(tx *Tx) error {
 		return tx.AddTransaction(&Transaction{ID: id, Flow: flow, State: state, Reference: reference, ReceivedAt: time.Now().UTC()},
-			&Message{Tx: id, Headers: []byte("[]"), Params: []byte("[]"), Query: []byte("[]"), Body: []byte("{}")})
+			&Message{Tx: id, Headers: []byte("[]"), Params: []byte("[]"), Query: []byte("[]"), Body: body.Of([]byte("{}"))})
 	})
 	return id
 }

@@ -21,7 +21,7 @@ type Table struct {
 	Version   int64  // grows with every change of its rows or definition
 	Next      int64  // the newest version that was begun
 	Rows      int64
-	UpdatedAt time.Time
+	UpdatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
 }
 
 // TableRow is a row from the version From to the one before To.
@@ -47,10 +47,10 @@ type TableKey struct {
 
 // TableChange tells what made a version.
 type TableChange struct {
-	Table   string `gorm:"primaryKey"`
-	Version int64  `gorm:"primaryKey;autoIncrement:false"`
-	At      time.Time
-	What    string // imported, edited, defined, restored, paired
+	Table   string    `gorm:"primaryKey"`
+	Version int64     `gorm:"primaryKey;autoIncrement:false"`
+	At      time.Time `gorm:"serializer:micros;type:integer"`
+	What    string    // imported, edited, defined, restored, paired
 	Detail  string
 	By      string // "a person", or the flow
 	Tx      *ID    // the transaction that did it

@@ -17,7 +17,7 @@ type TopicMessage struct {
 	Headers   []byte // JSON
 	Body      []byte
 	Reference string
-	PutAt     time.Time
+	PutAt     time.Time `gorm:"serializer:micros;type:integer"`
 }
 
 // size is what a message counts against the size of its topic, in bytes.
@@ -45,11 +45,11 @@ const (
 
 // Subscription is a reader's place in a topic. Several flows may share it.
 type Subscription struct {
-	Topic     string `gorm:"primaryKey"`
-	Name      string `gorm:"primaryKey"`
-	Position  int64  // the offset that is read next
-	Missed    int64  // messages that the topic dropped before they were read
-	CreatedAt time.Time
+	Topic     string    `gorm:"primaryKey"`
+	Name      string    `gorm:"primaryKey"`
+	Position  int64     // the offset that is read next
+	Missed    int64     // messages that the topic dropped before they were read
+	CreatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
 }
 
 // TopicTaken is a message of a subscription that a transaction works on.
@@ -132,7 +132,7 @@ func (tx *Tx) Unsubscribe(topic, name string) error {
 func (v View) OffsetAt(t Topic, at time.Time) (int64, error) {
 	var m TopicMessage
 	// Offsets grow with time but for a clock that was set back; the first fits.
-	err := v.db.Select("n").Where("topic = ? AND put_at >= ?", t.Name, at).Order("put_at, n").Take(&m).Error
+	err := v.db.Select("n").Where("topic = ? AND put_at >= ?", t.Name, micros(at)).Order("put_at, n").Take(&m).Error
 	if errors.Is(err, ErrNotFound) {
 		return t.Next, nil
 	}
@@ -176,7 +176,7 @@ func (tx *Tx) Retain(name string, now time.Time, limit int) (dropped int, err er
 	}
 	var rows []struct {
 		N, Size int64
-		PutAt   time.Time
+		PutAt   time.Time `gorm:"serializer:micros"`
 	}
 	err = tx.db.Model(&TopicMessage{}).Select("n, put_at, length(headers) + length(body) AS size").
 		Where("topic = ? AND n < ?", name, end).Order("n").Limit(limit).Find(&rows).Error

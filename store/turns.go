@@ -3,6 +3,8 @@ package store
 import (
 	"errors"
 	"time"
+
+	"gorm.io/gorm/clause"
 )
 
 // Sequence is the number whose turn it is, for one key of a resequence.
@@ -11,7 +13,7 @@ type Sequence struct {
 	Path   string `gorm:"primaryKey"`
 	Key    string `gorm:"primaryKey"`
 	Next   int64
-	UsedAt time.Time
+	UsedAt time.Time `gorm:"serializer:micros;type:integer"`
 }
 
 // Held is a message that waits for its turn.
@@ -22,8 +24,8 @@ type Held struct {
 	Key    string
 	Number int64
 	Tx     ID
-	At     string // path of the step in the transaction
-	Until  time.Time
+	At     string    // path of the step in the transaction
+	Until  time.Time `gorm:"serializer:micros;type:integer"`
 }
 
 // Sequence gives the sequence of a key; one that is new begins with first.
@@ -37,7 +39,9 @@ func (v View) Sequence(flow, path, key string, first int64) (Sequence, error) {
 }
 
 // SaveSequence writes a sequence.
-func (tx *Tx) SaveSequence(s *Sequence) error { return tx.db.Save(s).Error }
+func (tx *Tx) SaveSequence(s *Sequence) error {
+	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(s).Error
+}
 
 // Hold lets a message wait for its turn.
 func (tx *Tx) Hold(h *Held) error { return tx.db.Create(h).Error }
@@ -79,7 +83,7 @@ func (v View) HeldAt(id ID) ([]string, error) {
 // DueHeld lists messages that have waited as long as they may.
 func (v View) DueHeld(now time.Time, limit int) ([]Held, error) {
 	var out []Held
-	return out, v.db.Where("until <= ?", now).Order("until, n").Limit(limit).Find(&out).Error
+	return out, v.db.Where("until <= ?", micros(now)).Order("until, n").Limit(limit).Find(&out).Error
 }
 
 // Line is a key whose messages wait for a number.

@@ -11,7 +11,7 @@ import (
 type Effect struct {
 	Status  int              `json:"status,omitempty"` // HTTP status of the answer
 	Headers []message.Header `json:"headers,omitempty"`
-	Body    []byte           `json:"body,omitempty"`
+	Body    []byte           `json:"-"`                 // kept apart
 	Item    string           `json:"item,omitempty"`    // number of the message in its queue or topic
 	Unheard bool             `json:"unheard,omitempty"` // the topic had no subscription
 	Group   string           `json:"group,omitempty"`   // id of the group that it joined

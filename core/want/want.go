@@ -72,7 +72,7 @@ type Request struct {
 	Path    string           `json:"path,omitempty"` // below the connection's address
 	Headers []message.Header `json:"headers"`
 	Format  string           `json:"format"`
-	Body    []byte           `json:"body"`
+	Body    []byte           `json:"-"`               // kept apart
 	Query   *Query           `json:"query,omitempty"` // for a database
 }
 

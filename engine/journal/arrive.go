@@ -11,6 +11,7 @@ import (
 	"readyferry/core/step"
 	"readyferry/engine/catalog"
 	"readyferry/store"
+	"readyferry/store/body"
 )
 
 // Arrival is a message that comes to a flow from inside the application, or by
@@ -48,7 +49,7 @@ func (j *Journal) Receive(flow string, version int, p *plan.Plan, a Arrival) (*A
 // NewTransaction makes the rows of a message that an intake has taken in.
 func NewTransaction(flow string, version int, id store.ID, in run.Envelope, r run.Received, source string) (*Arrived, error) {
 	t := store.Transaction{ID: id, Flow: flow, Version: version, Reference: r.Reference, OrderValue: r.Order, ReceivedAt: in.ReceivedAt}
-	m := &store.Message{Tx: id, Body: in.Body, Source: source}
+	m := &store.Message{Tx: id, Body: body.Of(in.Body).Packed(), Source: source}
 	for _, part := range []struct {
 		from any
 		into *[]byte

@@ -23,17 +23,13 @@ func (w *Writing) patient() bool {
 }
 
 // answer lets whoever waits hear what a step says, once.
-func (w *Writing) answer(a *step.Answer) error {
+func (w *Writing) answer(a *step.Answer, b []byte) error {
 	if w.T.CallerWaits {
 		w.told = true
-		return w.handTo(*w.T.Caller, w.T.CallerPath, want.Effect{Item: w.T.ID.String(), Status: a.Status, Headers: a.Headers, Body: a.Body})
+		return w.handTo(*w.T.Caller, w.Move.heard)
 	}
 	if !w.patient() {
 		return nil
-	}
-	b, err := json.Marshal(a)
-	if err != nil {
-		return err
 	}
 	first, err := w.Tx.AnswerOnce(w.T.ID, b)
 	if err == nil && first {
@@ -58,39 +54,40 @@ func (w *Writing) ended(res *run.Result) error {
 			w.Wake()
 			return nil
 		}
-		if effect := called(t, res); effect != nil {
-			return w.handTo(*t.Caller, t.CallerPath, *effect)
+		if t.State == store.TurnedAway && res.Answer == nil {
+			away, err := Prepare(t.CallerPath, want.Effect{Item: t.ID.String(), Failed: fmt.Sprintf("the flow %s turned the message away: %s", t.Flow, t.Reason)})
+			if err != nil {
+				return err
+			}
+			return w.handTo(*t.Caller, away)
 		}
-		return nil
+		return w.handTo(*t.Caller, w.Move.heard)
 	}
 	if w.patient() {
-		return w.answer(run.FinishedAnswer(t.ID.String(), t.State.String(), t.Reason))
+		a := run.FinishedAnswer(t.ID.String(), t.State.String(), t.Reason)
+		b, err := json.Marshal(a)
+		if err != nil {
+			return err
+		}
+		return w.answer(a, b)
 	}
 	return nil
 }
 
-// called is what a flow came to that another one has called; nil while it goes on.
-func called(t *store.Transaction, res *run.Result) *want.Effect {
-	e := &want.Effect{Item: t.ID.String()}
-	switch {
-	case res.Answer != nil:
-		e.Status, e.Headers, e.Body = res.Answer.Status, res.Answer.Headers, res.Answer.Body
-	case t.State == store.TurnedAway:
-		e.Failed = fmt.Sprintf("the flow %s turned the message away: %s", t.Flow, t.Reason)
-	case t.State == store.Delivered && res.Final != nil:
-		e.Status, e.Headers, e.Body = 200, []message.Header{{Name: "Content-Type", Value: step.ContentType(res.Final)}}, step.Bytes(res.Final)
-	case t.State == store.Delivered:
-		e.Status, e.Body = 200, jsonfmt.Encode(message.NewNull())
-	default:
-		return nil
+// final is what a flow comes to that another one has called and no step answers:
+// its message at the end.
+func final(id store.ID, res *run.Result) want.Effect {
+	e := want.Effect{Item: id.String(), Status: 200, Body: jsonfmt.Encode(message.NewNull())}
+	if res.Final != nil {
+		e.Headers, e.Body = []message.Header{{Name: "Content-Type", Value: step.ContentType(res.Final)}}, step.Bytes(res.Final)
 	}
 	return e
 }
 
 // handTo ends the wait of another transaction, if it still waits there: what
 // comes too late stands in its own transaction alone.
-func (w *Writing) handTo(id store.ID, path string, effect want.Effect) error {
-	stands, err := w.Tx.HasLimit(id, path)
+func (w *Writing) handTo(id store.ID, effect store.Effect) error {
+	stands, err := w.Tx.HasLimit(id, effect.Path)
 	if err != nil || !stands {
 		return err
 	}
@@ -98,21 +95,21 @@ func (w *Writing) handTo(id store.ID, path string, effect want.Effect) error {
 	if err != nil {
 		return err
 	}
-	return other.GoesOn(&store.TimeLimit{Tx: id, Path: path, Waits: true}, effect)
+	return other.GoesOn(&store.TimeLimit{Tx: id, Path: effect.Path, Waits: true}, effect)
 }
 
 // GoesOn ends a wait of a transaction; behind the commit it is walked on.
-func (w *Writing) GoesOn(l *store.TimeLimit, effect want.Effect) error {
+func (w *Writing) GoesOn(l *store.TimeLimit, effect store.Effect) error {
 	if err := w.WaitsNot(l); err != nil {
 		return err
 	}
-	return w.Hears(l.Path, effect)
+	return w.Hears(effect)
 }
 
 // Hears records what a transaction's want came to; behind the commit it is
 // walked on.
-func (w *Writing) Hears(path string, effect want.Effect) error {
-	if err := w.Record(path, effect); err != nil {
+func (w *Writing) Hears(effect store.Effect) error {
+	if err := w.record(effect); err != nil {
 		return err
 	}
 	w.Wake()

@@ -90,7 +90,7 @@ func (w *Writing) tellDeath(l *store.Letter) error {
 	if p == nil || p.OnDead == nil {
 		return nil // a flow that cannot be read cannot tell of it; the letter stands all the same
 	}
-	m, err := w.Tx.Message(w.T.ID)
+	m, err := w.Tx.MessageHead(w.T.ID)
 	if err != nil {
 		return err
 	}

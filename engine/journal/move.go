@@ -2,13 +2,16 @@ package journal
 
 import (
 	"context"
+	"encoding/json"
 
 	"readyferry/core/plan"
+	"readyferry/core/retry"
 	"readyferry/core/run"
 	"readyferry/core/step"
 	"readyferry/core/table"
 	"readyferry/core/want"
 	"readyferry/store"
+	"readyferry/store/body"
 )
 
 // Move is one transaction's part in a session: how far it goes, worked out
@@ -25,6 +28,9 @@ type Move struct {
 	row     *store.Transaction // of a fresh one: what is stored, when others fill it in inside of the writer
 	doing   []func(w *Writing) error
 	result  *run.Result
+	sends   map[string]outgoing // by path
+	answer  []byte              // JSON of what a step answers
+	heard   store.Effect        // what a flow that waits for this one hears of its end
 	refused map[string]step.Failure
 	waits   map[string]bool // paths at which it waits
 	letters []store.Letter  // as they were read
@@ -121,7 +127,11 @@ func (v *Move) Passes(path string) bool { return v.pass[path] }
 // Over lets the walk go on over an effect that ends a wait; inside of the writer
 // the wait is ended.
 func (v *Move) Over(l *store.TimeLimit, effect want.Effect) {
+	e, err := Prepare(l.Path, effect)
 	v.Then(func(w *Writing) error {
+		if err != nil {
+			return err
+		}
 		if l.Waits {
 			if stands, err := w.Tx.HasLimit(l.Tx, l.Path); err != nil || !stands {
 				return stale(err)
@@ -130,7 +140,7 @@ func (v *Move) Over(l *store.TimeLimit, effect want.Effect) {
 		if err := w.WaitsNot(l); err != nil {
 			return err
 		}
-		return w.Record(l.Path, effect)
+		return w.record(e)
 	})
 	delete(v.waits, l.Path)
 	v.input.Effects[l.Path] = effect
@@ -139,7 +149,13 @@ func (v *Move) Over(l *store.TimeLimit, effect want.Effect) {
 // Effect lets the walk go on over an effect, which is recorded.
 func (v *Move) Effect(path string, effect want.Effect) {
 	v.input.Effects[path] = effect
-	v.Then(func(w *Writing) error { return w.Record(path, effect) })
+	e, err := Prepare(path, effect)
+	v.Then(func(w *Writing) error {
+		if err != nil {
+			return err
+		}
+		return w.record(e)
+	})
 }
 
 func stale(err error) error {
@@ -176,7 +192,50 @@ func (v *Move) Go() (last *run.Result, err error) {
 		}
 	}
 	v.Session.Then(v.commit)
-	return v.result, nil
+	return v.result, v.prepare()
+}
+
+// outgoing is a request as it is stored with its delivery.
+type outgoing struct {
+	plan, request []byte
+	body          body.Body
+}
+
+// prepare makes what the commit stores of the walk's end, so that the writer need
+// not: the requests of deliveries, and what a caller hears.
+func (v *Move) prepare() error {
+	v.sends = map[string]outgoing{}
+	for _, asked := range v.result.Wants {
+		send, ok := asked.Want.(*want.Send)
+		if !ok {
+			continue
+		}
+		rules := retry.Default()
+		if send.Retry != nil {
+			rules = *send.Retry
+		} else if c := v.Session.Catalog.Connection(send.Connection); c != nil && c.Retry != nil {
+			rules = *c.Retry
+		}
+		plan, err := json.Marshal(rules)
+		if err != nil {
+			return err
+		}
+		request, err := json.Marshal(send.Request)
+		if err != nil {
+			return err
+		}
+		v.sends[asked.Path] = outgoing{plan, request, body.Of(send.Request.Body).Packed()}
+	}
+	var err error
+	if a := v.result.Answer; a != nil {
+		if v.answer, err = json.Marshal(a); err != nil {
+			return err
+		}
+		v.heard, err = Prepare(v.Tx.CallerPath, want.Effect{Item: v.Tx.ID.String(), Status: a.Status, Headers: a.Headers, Body: a.Body})
+	} else if v.Tx.CallerWaits {
+		v.heard, err = Prepare(v.Tx.CallerPath, final(v.Tx.ID, v.result))
+	}
+	return err
 }
 
 // foresee assumes what one want comes to. moved tells that the walk goes on over

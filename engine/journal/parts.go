@@ -15,7 +15,16 @@ type own struct {
 	Reason     string      `json:"reason,omitempty"`
 	Place      string      `json:"place,omitempty"`
 	PlaceText  string      `json:"placeText,omitempty"`
-	FinishedAt *time.Time  `json:"finishedAt,omitempty"`
+	FinishedAt *int64      `json:"finishedAt,omitempty"` // microseconds, as times stand in the file
+}
+
+// finished gives when it ended without its parts; nil while it has not.
+func (o *own) finished() *time.Time {
+	if o.FinishedAt == nil {
+		return nil
+	}
+	at := time.UnixMicro(*o.FinishedAt).UTC()
+	return &at
 }
 
 // whole gives a transaction with parts the state of its most troubled one.
@@ -25,7 +34,7 @@ func (w *Writing) whole() error {
 	if err := json.Unmarshal(t.Own, &mine); err != nil {
 		return err
 	}
-	t.State, t.Reason, t.Place, t.PlaceText, t.FinishedAt = mine.State, mine.Reason, mine.Place, mine.PlaceText, mine.FinishedAt
+	t.State, t.Reason, t.Place, t.PlaceText, t.FinishedAt = mine.State, mine.Reason, mine.Place, mine.PlaceText, mine.finished()
 	all, err := w.Tx.Splits(t.ID)
 	if err != nil {
 		return err

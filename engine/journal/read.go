@@ -69,13 +69,16 @@ func decodeEffects(rows []store.Effect) (map[string]want.Effect, error) {
 		if err := json.Unmarshal(r.Result, &e); err != nil {
 			return nil, fmt.Errorf("the effect at %s: %w", r.Path, err)
 		}
+		if b := r.Body.Bytes(); len(b) > 0 {
+			e.Body = b
+		}
 		out[r.Path] = e
 	}
 	return out, nil
 }
 
 func decodeEnvelope(t *store.Transaction, m *store.Message) (run.Envelope, error) {
-	e := run.Envelope{ID: t.ID.String(), ReceivedAt: t.ReceivedAt, Body: m.Body, Reference: t.Reference}
+	e := run.Envelope{ID: t.ID.String(), ReceivedAt: t.ReceivedAt, Body: m.Body.Bytes(), Reference: t.Reference}
 	for _, part := range []struct {
 		from []byte
 		into *[]message.Header
@@ -125,7 +128,7 @@ func (j *Journal) originOf(t *store.Transaction, m *store.Message, p *plan.Plan)
 	}
 	var value *step.Part
 	if m.N > 0 { // a person has repaired it
-		r, err := jsonfmt.Decode(m.Body)
+		r, err := jsonfmt.Decode(m.Body.Bytes())
 		if err != nil {
 			return nil, &run.RefusedError{Status: 400, Title: "The part cannot be read", Detail: err.Error()}
 		}
@@ -140,7 +143,7 @@ func (j *Journal) groupOf(t *store.Transaction, m *store.Message) (*run.Resume, 
 	if err != nil {
 		return nil, fmt.Errorf("the group of %s: %w", t.ID, err)
 	}
-	r, err := jsonfmt.Decode(m.Body)
+	r, err := jsonfmt.Decode(m.Body.Bytes())
 	if err == nil && r.Root.Kind != message.List {
 		err = fmt.Errorf("it is a %s, not the list of the group's items", r.Root.Kind)
 	}

@@ -11,6 +11,7 @@ import (
 	"readyferry/core/run"
 	"readyferry/core/step"
 	"readyferry/store"
+	"readyferry/store/body"
 )
 
 // Decision is what a person decides about dead letters.
@@ -161,14 +162,15 @@ func (s *Session) resend(letters []store.Letter, d Decision, patch pointer.Patch
 	if err != nil {
 		return err
 	}
-	body, err := d.Repair(m.Body, patch)
+	was := m.Body.Bytes()
+	repaired, err := d.Repair(was, patch)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrDecision, err)
 	}
-	what, repaired, otherVersion := fmt.Sprintf("under version %d", version), string(body) != string(m.Body), version != t.Version
-	if repaired {
+	what, changed, otherVersion := fmt.Sprintf("under version %d", version), string(repaired) != string(was), version != t.Version
+	if changed {
 		m.N++
-		m.Body, m.Answer, m.Source = body, nil, "repaired"
+		m.Body, m.Answer, m.Source = body.Of(repaired).Packed(), nil, "repaired"
 		what += ", with the message repaired"
 	}
 	if d.Why != "" {
@@ -183,11 +185,11 @@ func (s *Session) resend(letters []store.Letter, d Decision, patch pointer.Patch
 	if err != nil {
 		return err
 	}
-	if repaired {
+	if changed {
 		v.Then(func(w *Writing) error { return w.Tx.AddMessage(&m) })
 	}
 	v.rearmed(letters, version, what)
-	v.anew(letters, repaired || otherVersion)
+	v.anew(letters, changed || otherVersion)
 	_, err = v.Go()
 	return err
 }

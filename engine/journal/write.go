@@ -7,12 +7,12 @@ import (
 	"time"
 
 	"readyferry/core/plan"
-	"readyferry/core/retry"
 	"readyferry/core/run"
 	"readyferry/core/step"
 	"readyferry/core/want"
 	"readyferry/engine/catalog"
 	"readyferry/store"
+	"readyferry/store/body"
 )
 
 // Writing is a transaction inside of the writer: its row as it is now, and what
@@ -78,12 +78,25 @@ func (w *Writing) perform(p Performer, asked want.Asked, foreseen Outcome) error
 
 // Record writes an effect into the journal. What was read before is stale then.
 func (w *Writing) Record(path string, effect want.Effect) error {
-	b, err := json.Marshal(effect)
+	e, err := Prepare(path, effect)
 	if err != nil {
 		return err
 	}
+	return w.record(e)
+}
+
+// record is Record of an effect that was prepared outside of the writer.
+func (w *Writing) record(e store.Effect) error {
 	w.T.Revision++
-	return w.Tx.AddEffect(&store.Effect{Tx: w.T.ID, Path: path, Result: b, At: w.Now()})
+	e.Tx, e.At = w.T.ID, w.Now()
+	return w.Tx.AddEffect(&e)
+}
+
+// Prepare gives an effect as it is stored, outside of the writer. Whose it is and
+// when it came is filled in there.
+func Prepare(path string, effect want.Effect) (store.Effect, error) {
+	b, err := json.Marshal(effect)
+	return store.Effect{Path: path, Result: b, Body: body.Of(effect.Body).Packed()}, err
 }
 
 // Forget removes an effect that is to be brought about anew.
@@ -139,7 +152,7 @@ func (w *Writing) settleWalk(res *run.Result) error {
 		return err
 	}
 	if res.Answer != nil { // before the end is told, which has an answer of its own
-		if err := w.answer(res.Answer); err != nil {
+		if err := w.answer(res.Answer, w.Move.answer); err != nil {
 			return err
 		}
 	}
@@ -195,7 +208,7 @@ func (w *Writing) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 		if d != nil && (d.State <= store.Behind || d.State >= store.Done && d.State <= store.Dead && !w.Move.rearm[asked.Path]) {
 			continue
 		}
-		made, err := w.deliver(d, asked, send)
+		made, err := w.deliver(d, asked, send, w.Move.sends[asked.Path])
 		if err != nil {
 			return nil, err
 		}
@@ -208,7 +221,7 @@ func (w *Writing) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 }
 
 // deliver stores a delivery, or lets one that ended (d) begin another round.
-func (w *Writing) deliver(d *store.Delivery, asked want.Asked, send *want.Send) (*store.Delivery, error) {
+func (w *Writing) deliver(d *store.Delivery, asked want.Asked, send *want.Send, out outgoing) (*store.Delivery, error) {
 	now, save := w.Now(), w.Tx.RearmDelivery
 	if d == nil {
 		id, err := store.ParseID(run.DeliveryID(w.T.ID.String(), asked.Path))
@@ -226,19 +239,7 @@ func (w *Writing) deliver(d *store.Delivery, asked want.Asked, send *want.Send) 
 	} else {
 		d.Round++
 	}
-	rules := retry.Default()
-	if send.Retry != nil {
-		rules = *send.Retry
-	} else if c := w.Catalog.Connection(send.Connection); c != nil && c.Retry != nil {
-		rules = *c.Retry
-	}
-	var err error
-	if d.Plan, err = json.Marshal(rules); err != nil {
-		return nil, err
-	}
-	if d.Request, err = json.Marshal(send.Request); err != nil {
-		return nil, err
-	}
+	d.Plan, d.Request, d.Body = out.plan, out.request, out.body
 	d.Target, d.State, d.Tries, d.FirstAt, d.NextAt, d.NextWhy = send.Connection, store.Pending, 0, nil, &now, ""
 	return d, save(d)
 }
@@ -296,8 +297,13 @@ func (w *Writing) settle(res *run.Result, deliveries []*store.Delivery) error {
 		t.State, t.Reason, t.FinishedAt = store.Delivered, "", &now
 	}
 	if t.Parts > 0 {
+		mine := own{State: t.State, Reason: t.Reason, Place: t.Place, PlaceText: t.PlaceText}
+		if t.FinishedAt != nil {
+			at := t.FinishedAt.UnixMicro()
+			mine.FinishedAt = &at
+		}
 		var err error
-		if t.Own, err = json.Marshal(own{t.State, t.Reason, t.Place, t.PlaceText, t.FinishedAt}); err != nil {
+		if t.Own, err = json.Marshal(mine); err != nil {
 			return err
 		}
 		if err := w.whole(); err != nil {

@@ -14,6 +14,7 @@ import (
 	"readyferry/core/want"
 	"readyferry/engine/journal"
 	"readyferry/store"
+	"readyferry/store/body"
 )
 
 // keptAnswer is how much of an answer is kept with its try, in bytes.
@@ -27,7 +28,9 @@ type attempt struct {
 	rules   retry.Plan
 	outcome retry.Outcome
 	answer  connect.Answer
-	failed  error // why there is no answer
+	kept    body.Body    // what is kept of the answer with the try
+	heard   store.Effect // what the message's step sees of a delivered one
+	failed  error        // why there is no answer
 	began   time.Time
 	took    time.Duration
 }
@@ -41,11 +44,16 @@ func (l *lane) try(d *store.Delivery) retry.Outcome {
 		return "" // the application stops: this try begins anew after the next start
 	}
 	a.took = time.Since(clock)
+	a.kept = body.Of(a.answer.Body[:min(len(a.answer.Body), keptAnswer)]).Packed()
 	switch {
 	case errors.Is(a.failed, connect.ErrCannotSend):
 		a.outcome = retry.Never
 	case a.failed == nil:
 		a.outcome = a.rules.Classify(a.answer.Status)
+	}
+	var err error
+	if a.heard, err = journal.Prepare(d.Path, a.effect()); err != nil {
+		l.Log.Error("keeping an answer", "delivery", d.ID, "error", err)
 	}
 	for {
 		err := l.record(a)
@@ -68,6 +76,10 @@ func (l *lane) send(d *store.Delivery, a *attempt) (connect.Answer, error) {
 	if err := errors.Join(json.Unmarshal(d.Plan, &a.rules), json.Unmarshal(d.Request, &r.Request)); err != nil {
 		return connect.Answer{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	}
+	if err := l.Store.Fill(&d.Body); err != nil {
+		return connect.Answer{}, fmt.Errorf("the body of the request: %w", err)
+	}
+	r.Body = d.Body.Bytes()
 	c := l.Catalog.Connection(d.Target)
 	if c == nil || (c.Kind == connect.KindSQL) != (r.Query != nil) || c.Kind == connect.KindCaller {
 		return connect.Answer{}, fmt.Errorf("there is no connection named %s that can be asked this", d.Target)
@@ -155,7 +167,7 @@ func (l *lane) keep(tx *store.Tx, n *journal.Notice, a *attempt) (kept *store.De
 	}
 	if err := tx.AddTry(&store.Try{
 		Delivery: a.id, N: d.Total, Round: d.Round, At: a.began, Took: a.took.Microseconds(), Outcome: string(a.outcome),
-		Status: a.answer.Status, Detail: detail, Headers: headers, Body: a.answer.Body[:min(len(a.answer.Body), keptAnswer)],
+		Status: a.answer.Status, Detail: detail, Headers: headers, Body: a.kept,
 	}); err != nil {
 		return nil, "", err
 	}
@@ -197,11 +209,15 @@ func (l *lane) planNext(d *store.Delivery, a *attempt, detail string) (death str
 func follow(w *journal.Writing, a *attempt, d *store.Delivery, death string) error {
 	switch {
 	case a.outcome == retry.Delivered:
-		if err := w.Hears(d.Path, a.effect()); err != nil {
+		if err := w.Hears(a.heard); err != nil {
 			return err
 		}
 	case death != "" && d.Soft:
-		if err := w.Hears(d.Path, want.Effect{Status: a.answer.Status, Failed: death}); err != nil {
+		given, err := journal.Prepare(d.Path, want.Effect{Status: a.answer.Status, Failed: death})
+		if err != nil {
+			return err
+		}
+		if err := w.Hears(given); err != nil {
 			return err
 		}
 	case death != "":

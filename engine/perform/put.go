@@ -20,21 +20,28 @@ type put struct{ *Performers }
 
 // Foresee implements journal.Performer.
 func (p put) Foresee(_ *journal.Move, asked want.Asked) (journal.Outcome, error) {
-	failure, err := p.refuses(p.Store.View, asked.Want.(*want.Put).Queue)
+	q := asked.Want.(*want.Put)
+	failure, err := p.refuses(p.Store.View, q.Queue)
 	if failure != nil || err != nil {
 		return journal.Outcome{Failure: failure}, err
 	}
-	return journal.Outcome{Effect: &want.Effect{}}, nil
+	o := journal.Outcome{Effect: &want.Effect{}}
+	if correlation(q.Request) != "" { // it may be a reply
+		o.Data, err = journal.Prepare("", want.Effect{Status: 200, Headers: q.Request.Headers, Body: q.Request.Body})
+	}
+	return o, err
 }
 
 // Perform implements journal.Performer.
-func (p put) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcome) (journal.Outcome, error) {
+func (p put) Perform(w *journal.Writing, asked want.Asked, foreseen journal.Outcome) (journal.Outcome, error) {
 	q := asked.Want.(*want.Put)
 	item, failure, err := p.enqueue(w, asked.Path, q.Queue, q.Request, q.Priority, q.Expires)
 	if failure != nil || err != nil {
 		return journal.Outcome{Failure: failure}, err
 	}
-	p.replied(w, item, q.Request)
+	if reply, ok := foreseen.Data.(store.Effect); ok {
+		p.replied(w, item, correlation(q.Request), reply)
+	}
 	return journal.Outcome{Effect: &want.Effect{Item: fmt.Sprint(item.N)}}, nil
 }
 
@@ -133,16 +140,7 @@ func (p question) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcom
 
 // replied takes a question on when what was put into a queue is its reply. What
 // nobody waits for any more stays in the queue, where people see it.
-func (p *Performers) replied(w *journal.Writing, item *store.QueueItem, r *want.Request) {
-	id := ""
-	for _, h := range r.Headers {
-		if strings.EqualFold(h.Name, correlationHeader) {
-			id = h.Value
-		}
-	}
-	if id == "" {
-		return
-	}
+func (p *Performers) replied(w *journal.Writing, item *store.QueueItem, id string, reply store.Effect) {
 	w.Later(func() error {
 		a, err := w.Tx.TakeAsk(id, item.Queue)
 		if errors.Is(err, store.ErrNotFound) {
@@ -159,6 +157,17 @@ func (p *Performers) replied(w *journal.Writing, item *store.QueueItem, r *want.
 		if err != nil {
 			return err
 		}
-		return asker.GoesOn(&store.TimeLimit{Tx: a.Tx, Path: a.Path, Waits: true}, want.Effect{Status: 200, Headers: r.Headers, Body: r.Body, Item: fmt.Sprint(item.N)})
+		reply.Path = a.Path
+		return asker.GoesOn(&store.TimeLimit{Tx: a.Tx, Path: a.Path, Waits: true}, reply)
 	})
+}
+
+// correlation gives the id of the question that a message answers, or "".
+func correlation(r *want.Request) string {
+	for _, h := range r.Headers {
+		if strings.EqualFold(h.Name, correlationHeader) {
+			return h.Value
+		}
+	}
+	return ""
 }

@@ -11,6 +11,7 @@ import (
 	"readyferry/core/want"
 	"readyferry/engine/journal"
 	"readyferry/store"
+	"readyferry/store/body"
 )
 
 // spawn lets the parts of a message begin: they do behind the commit.
@@ -128,9 +129,9 @@ func (p *Performers) beginPart(s *journal.Session, parent *store.Transaction, sp
 }
 
 // inner is a message that comes from inside the application and has no headers.
-func inner(tx store.ID, body []byte, source string) *store.Message {
+func inner(tx store.ID, content []byte, source string) *store.Message {
 	empty := []byte("[]")
-	return &store.Message{Tx: tx, Body: body, Headers: empty, Params: empty, Query: empty, Warnings: empty, Source: source}
+	return &store.Message{Tx: tx, Body: body.Of(content).Packed(), Headers: empty, Params: empty, Query: empty, Warnings: empty, Source: source}
 }
 
 func staleOr(err error) error {

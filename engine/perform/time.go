@@ -148,23 +148,23 @@ type moments []time.Time
 
 // MarshalJSON implements json.Marshaler.
 func (m moments) MarshalJSON() ([]byte, error) {
-	ms := make([]int64, len(m))
+	us := make([]int64, len(m))
 	for i, t := range m {
-		ms[i] = t.UnixMilli()
+		us[i] = t.UnixMicro()
 	}
-	return json.Marshal(ms)
+	return json.Marshal(us)
 }
 
 func readMoments(b []byte) ([]time.Time, error) {
-	var ms []int64
+	var us []int64
 	if len(b) > 0 {
-		if err := json.Unmarshal(b, &ms); err != nil {
+		if err := json.Unmarshal(b, &us); err != nil {
 			return nil, err
 		}
 	}
-	out := make([]time.Time, len(ms))
-	for i, t := range ms {
-		out[i] = time.UnixMilli(t).UTC()
+	out := make([]time.Time, len(us))
+	for i, t := range us {
+		out[i] = time.UnixMicro(t).UTC()
 	}
 	return out, nil
 }

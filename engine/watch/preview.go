@@ -9,6 +9,7 @@ import (
 	"readyferry/core/want"
 	"readyferry/engine/journal"
 	"readyferry/store"
+	"readyferry/store/body"
 )
 
 // Preview tells what a resend would do, without doing it.
@@ -44,12 +45,12 @@ func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch)
 	if err != nil {
 		return nil, err
 	}
-	repaired, err := d.Repair(m.Body, patch)
+	repaired, err := d.Repair(m.Body.Bytes(), patch)
 	if err != nil {
 		return nil, err
 	}
-	if string(repaired) != string(m.Body) {
-		m.Body, m.N = repaired, m.N+1
+	if string(repaired) != string(m.Body.Bytes()) {
+		m.Body, m.N = body.Of(repaired), m.N+1
 	}
 	p, version, err := w.VersionFor(&t, d.Version)
 	if err != nil {

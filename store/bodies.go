@@ -1,0 +1,151 @@
+package store
+
+import (
+	"bytes"
+	"errors"
+	"io"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"readyferry/store/body"
+)
+
+// keptBody is a content, kept once. A large one stands in pieces.
+type keptBody struct {
+	N      int64  `gorm:"primaryKey;autoIncrement"`
+	Key    []byte // its SHA-256
+	Size   int64  // of the content in bytes
+	Codec  uint8  // body.Codec
+	Pieces int    // 0: Data is all of it
+	Data   []byte
+}
+
+// TableName implements schema.Tabler.
+func (keptBody) TableName() string { return "bodies" }
+
+// bodyPiece is a piece of a large content.
+type bodyPiece struct {
+	N    int64 `gorm:"primaryKey;autoIncrement"`
+	Key  []byte
+	I    int
+	Data []byte
+}
+
+// TableName implements schema.Tabler.
+func (bodyPiece) TableName() string { return "body_pieces" }
+
+// keep stores what bodies refer to, unless it is there already. They had better
+// be packed: here it would be computed inside of the writer.
+func (tx *Tx) keep(bodies ...*body.Body) error {
+	for _, b := range bodies {
+		*b = b.Packed()
+		k := b.Kept()
+		if k == nil || k.Pieces == nil || tx.kept[k.Key] {
+			continue
+		}
+		if err := keepBody(tx.db, k); err != nil {
+			return err
+		}
+		if tx.kept == nil {
+			tx.kept = map[body.Key]bool{}
+		}
+		tx.kept[k.Key] = true
+	}
+	return nil
+}
+
+func keepBody(db *gorm.DB, k *body.Kept) error {
+	row := &keptBody{Key: k.Key[:], Size: k.Size, Codec: uint8(k.Codec), Data: k.Pieces[0]}
+	if len(k.Pieces) > 1 {
+		row.Pieces, row.Data = len(k.Pieces), nil
+	}
+	done := db.Clauses(clause.OnConflict{DoNothing: true}).Create(row)
+	if done.Error != nil || done.RowsAffected == 0 || row.Pieces == 0 {
+		return done.Error
+	}
+	for i, piece := range k.Pieces {
+		if err := db.Create(&bodyPiece{Key: k.Key[:], I: i, Data: piece}).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Fill reads the contents that bodies refer to.
+func (v View) Fill(bodies ...*body.Body) error {
+	for _, b := range bodies {
+		if b.Filled() {
+			continue
+		}
+		row, err := v.bodyRow(b)
+		if err != nil {
+			return err
+		}
+		if row.Pieces == 0 {
+			content, err := body.Unpack(b.Kept(), body.Codec(row.Codec), row.Data)
+			if err != nil {
+				return err
+			}
+			b.Fill(content)
+			continue
+		}
+		r, err := v.pieces(b.Kept(), row)
+		if err != nil {
+			return err
+		}
+		content := make([]byte, b.Size())
+		_, err = io.ReadFull(r, content)
+		if err == nil {
+			_, err = r.Read(make([]byte, 1)) // the end, with which the whole is checked
+		}
+		if err := errors.Join(ignoreEOF(err), r.Close()); err != nil {
+			return err
+		}
+		b.Fill(content)
+	}
+	return nil
+}
+
+func ignoreEOF(err error) error {
+	if errors.Is(err, io.EOF) {
+		return nil
+	}
+	return err
+}
+
+// OpenBody reads a content from its start, a piece at a time, so that a large one
+// need not be in memory.
+func (v View) OpenBody(b *body.Body) (io.ReadCloser, error) {
+	if !b.Filled() {
+		row, err := v.bodyRow(b)
+		if err != nil {
+			return nil, err
+		}
+		if row.Pieces > 0 {
+			return v.pieces(b.Kept(), row)
+		}
+		if err := v.Fill(b); err != nil {
+			return nil, err
+		}
+	}
+	return io.NopCloser(bytes.NewReader(b.Bytes())), nil
+}
+
+func (v View) bodyRow(b *body.Body) (keptBody, error) {
+	var row keptBody
+	return row, v.db.Where("key = ?", b.Kept().Key[:]).Take(&row).Error
+}
+
+func (v View) pieces(k *body.Kept, row keptBody) (io.ReadCloser, error) {
+	next := 0
+	return body.Open(k, body.Codec(row.Codec), func() ([]byte, error) {
+		if next == row.Pieces {
+			return nil, io.EOF
+		}
+		var p bodyPiece
+		err := v.db.Where("key = ? AND i = ?", k.Key[:], next).Take(&p).Error
+		next++
+		return p.Data, err
+	})
+}

@@ -1,0 +1,169 @@
+// Package body keeps the bytes of messages, answers and requests: each content
+// once, by its hash, compressed where that pays, in pieces when it is large.
+// What refers to it holds a Ref; nothing ever rewrites a body.
+//
+// A Body is used in three steps. Of makes one of bytes; Packed works out its hash
+// and its compressed form, which is to happen outside of the database writer;
+// the store then keeps what the reference points at. Read back, a Body is a Ref
+// until the store fills it.
+//
+// What a column of a Body holds:
+//
+//	0x00 bytes…                 the content itself, up to Inline bytes
+//	0x01 sha-256 (32) size (8)  the key of a kept content, and its size
+package body
+
+import (
+	"crypto/sha256"
+	"database/sql/driver"
+	"encoding/binary"
+	"fmt"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// Inline is the largest content that stands in its reference, in bytes: keeping
+// it apart would cost more.
+const Inline = 128
+
+// Piece is how much of a large content one row holds, in bytes as they are kept.
+const Piece = 256 << 10
+
+// worth is the size from which compressing is tried, in bytes.
+const worth = 1 << 10
+
+// Key is the SHA-256 of a content.
+type Key [sha256.Size]byte
+
+// Codec is how a content is kept.
+type Codec uint8
+
+// The codecs.
+const (
+	Raw  Codec = iota
+	Zstd       // RFC 8878
+)
+
+const (
+	tagInline = 0
+	tagKept   = 1
+)
+
+// Body is a content, or the reference to one. The zero value is an empty one.
+type Body struct {
+	bytes  []byte // nil for a reference that is not filled
+	kept   *Kept  // nil: it stands in the reference, or is not packed yet
+	packed bool
+}
+
+// Kept is a content as the store keeps it.
+type Kept struct {
+	Key    Key
+	Size   int64 // of the content
+	Codec  Codec
+	Pieces [][]byte // nil for a reference that was read
+}
+
+// Of makes a body. The bytes must not change any more.
+func Of(b []byte) Body {
+	if b == nil {
+		b = []byte{}
+	}
+	return Body{bytes: b}
+}
+
+// Bytes gives the content; it panics for a reference that the store has not
+// filled, which is a mistake of the program.
+func (b *Body) Bytes() []byte {
+	if b.bytes == nil && b.kept != nil {
+		panic("a body is read that was not filled")
+	}
+	return b.bytes
+}
+
+// Filled tells whether the content is at hand.
+func (b *Body) Filled() bool { return b.bytes != nil || b.kept == nil }
+
+// Size gives the size of the content in bytes, also of a reference.
+func (b *Body) Size() int64 {
+	if b.bytes == nil && b.kept != nil {
+		return b.kept.Size
+	}
+	return int64(len(b.bytes))
+}
+
+// Packed gives the same body, ready to be kept. It computes, so that it belongs
+// outside of the database writer; packing twice costs nothing.
+func (b Body) Packed() Body {
+	if b.packed || b.kept != nil {
+		return b
+	}
+	b.packed = true
+	if len(b.bytes) > Inline {
+		b.kept = pack(b.bytes)
+	}
+	return b
+}
+
+func pack(content []byte) *Kept {
+	k := &Kept{Key: sha256.Sum256(content), Size: int64(len(content)), Codec: Raw}
+	stored := content
+	if len(content) >= worth {
+		if small := encoder().EncodeAll(content, make([]byte, 0, len(content)/2)); len(small) < len(content)-len(content)/8 {
+			k.Codec, stored = Zstd, small
+		}
+	}
+	for len(stored) > Piece {
+		k.Pieces, stored = append(k.Pieces, stored[:Piece]), stored[Piece:]
+	}
+	k.Pieces = append(k.Pieces, stored)
+	return k
+}
+
+// Kept gives what the store is to keep, or already keeps, for the body; nil when
+// it stands in its reference.
+func (b *Body) Kept() *Kept { return b.kept }
+
+// Fill gives a reference its content.
+func (b *Body) Fill(content []byte) {
+	if content == nil {
+		content = []byte{}
+	}
+	b.bytes, b.packed = content, true
+}
+
+// Value implements driver.Valuer: the reference.
+func (b Body) Value() (driver.Value, error) {
+	b = b.Packed()
+	if b.kept == nil {
+		return append([]byte{tagInline}, b.bytes...), nil
+	}
+	ref := make([]byte, 0, 1+len(b.kept.Key)+8)
+	ref = append(append(ref, tagKept), b.kept.Key[:]...)
+	return binary.BigEndian.AppendUint64(ref, uint64(b.kept.Size)), nil
+}
+
+// Scan implements sql.Scanner: it reads a reference.
+func (b *Body) Scan(v any) error {
+	ref, ok := v.([]byte)
+	switch {
+	case v == nil:
+		*b = Body{bytes: []byte{}, packed: true}
+		return nil
+	case !ok || len(ref) == 0:
+		return fmt.Errorf("the reference of a body is %T, not bytes", v)
+	case ref[0] == tagInline:
+		*b = Body{bytes: append([]byte{}, ref[1:]...), packed: true}
+		return nil
+	case ref[0] == tagKept && len(ref) == 1+sha256.Size+8:
+		k := &Kept{Key: Key(ref[1 : 1+sha256.Size]), Size: int64(binary.BigEndian.Uint64(ref[1+sha256.Size:]))}
+		*b = Body{kept: k, packed: true}
+		return nil
+	}
+	return fmt.Errorf("the reference of a body has the tag %d and %d bytes", ref[0], len(ref))
+}
+
+// GormDataType implements schema.GormDataTypeInterface.
+func (Body) GormDataType() string { return "blob" }
+
+func encoder() *zstd.Encoder { return shared().encoder }
