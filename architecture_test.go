@@ -66,7 +66,7 @@ var mayImport = map[string][]string{
 var engineRank = map[string]int{"catalog": 1, "journal": 2, "perform": 3, "intake": 4, "lane": 4, "design": 4, "watch": 4, "": 5}
 
 // Within core: run → plan → step → flow, schema → expr, pointer, xpath, format → message.
-var coreOrder = []string{"message", "format", "xpath", "retry", "script", "timing", "pointer", "expr", "schema", "flow", "contract", "table", "group", "want", "step", "plan", "run"}
+var coreOrder = []string{"message", "format", "xpath", "retry", "script", "timing", "pointer", "expr", "schema", "flow", "contract", "table", "group", "want", "system", "step", "plan", "run"}
 
 func rank(t *testing.T, path string) int {
 	t.Helper()

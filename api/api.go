@@ -158,6 +158,7 @@ func (s *Server) routes() []route {
 		{"GET", v1 + "/turns", s.lines},
 		{"POST", v1 + "/turns/skip", s.skipGap},
 
+		{"GET", v1 + "/systems", s.systems},
 		{"GET", v1 + "/connections", s.connections},
 		{"GET", v1 + "/connections/:name", s.connection},
 		{"PUT", v1 + "/connections/:name", s.putConnection},

@@ -16,7 +16,8 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	connecthttp "readyferry/connect/http"
+	"readyferry/connect/systems"
+	"readyferry/connect/testsystem"
 	"readyferry/core/flow"
 	"readyferry/core/plan"
 	"readyferry/core/schema"
@@ -38,14 +39,18 @@ func start(t *testing.T) *world {
 	if err != nil {
 		t.Fatal(err)
 	}
-	reader, err := plan.NewReader()
+	server := httptest.NewUnstartedServer(nil)
+	address := "http://" + server.Listener.Addr().String()
+	all, err := systems.All(systems.Surroundings{StandIns: address + "/stand-ins"}, testsystem.New())
+	if err != nil {
+		t.Fatal(err)
+	}
+	reader, err := plan.NewReader(all.Kinds()...)
 	if err != nil {
 		t.Fatal(err)
 	}
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	server := httptest.NewUnstartedServer(nil)
-	address := "http://" + server.Listener.Addr().String()
-	e, err := engine.New(engine.Config{Store: s, Reader: reader, Sender: connecthttp.New(address + "/stand-ins"), Log: log})
+	e, err := engine.New(engine.Config{Store: s, Reader: reader, Systems: all, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -18,7 +18,6 @@ import (
 	"readyferry/core/flow"
 	"readyferry/core/format"
 	jsonfmt "readyferry/core/format/json"
-	"readyferry/core/plan"
 	"readyferry/core/retry"
 	"readyferry/core/step"
 )
@@ -187,7 +186,7 @@ func (s *Server) reference(c *gin.Context) {
 }
 
 func (s *Server) flowSchema(c *gin.Context) {
-	c.Data(http.StatusOK, "application/schema+json", jsonfmt.EncodeIndent(plan.Schema()))
+	c.Data(http.StatusOK, "application/schema+json", jsonfmt.EncodeIndent(s.engine.Catalog.Reader().Schema()))
 }
 
 // schedule previews a retry plan. What is not given takes its default.

@@ -7,10 +7,42 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
 	"readyferry/engine/journal"
 	"readyferry/engine/watch"
 	"readyferry/standin"
 )
+
+// systemView is a kind of outside system, with the schemas from which forms and
+// help are drawn.
+type systemView struct {
+	Kind       string          `json:"kind"`
+	Title      string          `json:"title"`
+	Summary    string          `json:"summary"`
+	Sentence   string          `json:"sentence"`
+	Reached    bool            `json:"reached"` // we call it; else it calls us
+	Connection json.RawMessage `json:"connection"`
+	Intake     json.RawMessage `json:"intake"` // null: nothing comes from it
+	Deliver    json.RawMessage `json:"deliver"`
+	Ask        json.RawMessage `json:"ask"`
+}
+
+// systems lists the kinds of outside system.
+func (s *Server) systems(c *gin.Context) {
+	registry := s.engine.Catalog.Systems()
+	raw := func(n *message.Node) json.RawMessage {
+		if n == nil {
+			return json.RawMessage("null")
+		}
+		return jsonfmt.Encode(n)
+	}
+	out := []systemView{}
+	for _, k := range registry.All() {
+		out = append(out, systemView{k.Name, k.Title, k.Summary, k.Sentence, k.Open != nil, raw(registry.Schema(k.Name)), raw(k.Intake), raw(k.Deliver), raw(k.Ask)})
+	}
+	c.JSON(http.StatusOK, out)
+}
 
 // connectionView is a connection without its secrets.
 type connectionView struct {

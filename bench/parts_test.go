@@ -14,7 +14,9 @@ import (
 	"time"
 
 	"readyferry/connect"
+	"readyferry/connect/systems"
 	"readyferry/core/plan"
+	"readyferry/core/retry"
 	"readyferry/engine"
 	"readyferry/engine/intake"
 	"readyferry/store"
@@ -23,8 +25,18 @@ import (
 // nowhere takes everything.
 type nowhere struct{}
 
-func (nowhere) Send(context.Context, *connect.Connection, connect.Request) (connect.Answer, error) {
-	return connect.Answer{Status: 204}, nil
+// Open implements connect.Opener.
+func (n nowhere) Open(context.Context, *connect.Connection) (connect.Link, error) { return n, nil }
+
+// Check implements connect.Link.
+func (nowhere) Check(context.Context) (connect.Report, error) { return connect.Report{OK: true}, nil }
+
+// Close implements connect.Link.
+func (nowhere) Close() error { return nil }
+
+// Send implements connect.Sender.
+func (nowhere) Send(context.Context, connect.Request) (connect.Receipt, error) {
+	return connect.Receipt{Outcome: retry.Delivered, Code: "204"}, nil
 }
 
 func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
@@ -33,11 +45,15 @@ func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	reader, err := plan.NewReader()
+	all, err := systems.All(systems.Surroundings{})
 	if err != nil {
 		b.Fatal(err)
 	}
-	e, err := engine.New(engine.Config{Store: s, Reader: reader, Sender: nowhere{}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	reader, err := plan.NewReader(all.Kinds()...)
+	if err != nil {
+		b.Fatal(err)
+	}
+	e, err := engine.New(engine.Config{Store: s, Reader: reader, Systems: all, Opener: nowhere{}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
 		b.Fatal(err)
 	}

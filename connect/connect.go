@@ -1,15 +1,8 @@
-// Package connect is the door to outside systems. A connection is a document
-// of its own; its secrets are taken out of it when it is read and never stand
-// in it again. Each kind of system has a folder here and stands behind Sender.
 package connect
 
 import (
-	"context"
-	"errors"
+	"bytes"
 	"fmt"
-	"net/url"
-	"slices"
-	"strings"
 	"time"
 
 	"readyferry/core/flow"
@@ -17,25 +10,10 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/pointer"
 	"readyferry/core/retry"
-	"readyferry/core/schema"
 	"readyferry/core/step"
-	"readyferry/core/want"
 )
 
-// The kinds of connection.
-const (
-	KindHTTP   = "http"
-	KindCaller = "caller"
-	KindSQL    = "sql"
-)
-
-// The drivers of databases.
-const (
-	DriverSQLite     = "sqlite"
-	DriverPostgreSQL = "postgresql"
-)
-
-// The ways to sign in.
+// The ways to sign in that several systems have.
 const (
 	SignInNone   = "none"
 	SignInBasic  = "basic"
@@ -44,10 +22,10 @@ const (
 	SignInHMAC   = "hmac"
 )
 
-// Connection is an outside system.
+// Connection is an outside system, as its document says.
 type Connection struct {
 	Name, Title, Note, Kind string
-	Address                 string // http or https URL, or stand-in://name
+	Address                 string // without a slash at its end
 	SignIn                  SignIn
 	TimeLimit               time.Duration // for one try
 	InFlight                int           // tries at once
@@ -55,9 +33,7 @@ type Connection struct {
 	Retry                   *retry.Plan   // what a delivery uses that names none
 	Trip                    int           // "again" outcomes in a row after which deliveries wait; 0: never
 	Probe                   time.Duration // pause between probes while they wait
-	TestMethod, TestPath    string        // what the test calls
-	Driver                  string        // of a database
-	Write                   bool          // statements may change the database
+	Settings                Settings      // the whole document, without secrets
 }
 
 // SignIn is how one side proves who it is.
@@ -71,152 +47,58 @@ type SignIn struct {
 	Secrets []string
 }
 
-// Request is one try of a delivery.
-type Request struct {
-	ID string // the same on every try: the Idempotency-Key
-	want.Request
-}
-
-// Answer is what an outside system said.
-type Answer struct {
-	Status  int
-	Headers []message.Header
-	Body    []byte
-}
-
-// ErrCannotSend is wrapped by errors that no other try would mend: the request
-// itself cannot be made.
-var ErrCannotSend = errors.New("the request cannot be made")
-
-// Sender hands requests to an outside system.
-type Sender interface {
-	// Send makes one try. An error means that no answer came.
-	Send(ctx context.Context, c *Connection, r Request) (Answer, error)
-}
-
-const documentSchema = `{
-	"$schema": "https://json-schema.org/draft/2020-12/schema",
-	"type": "object", "required": ["readyferry", "name", "kind"],
-	"properties": {"readyferry": {"const": "connection/1"}, "kind": {"enum": ["http", "caller", "sql"]}},
-	"if": {"properties": {"kind": {"const": "caller"}}},
-	"then": {"additionalProperties": false, "required": ["sign-in"], "properties": {
-		"readyferry": true, "kind": true, "name": {"$ref": "#/$defs/name"}, "title": {"type": "string"}, "note": {"type": "string"},
-		"sign-in": {"type": "object", "required": ["kind"], "additionalProperties": false, "properties": {
-			"kind": {"enum": ["api-key", "basic", "hmac"]}, "user": {"type": "string"}, "header": {"$ref": "#/$defs/header"},
-			"scheme": {"enum": ["standard-webhooks"]}, "secret": {"type": "string"}, "secrets": {"type": "array", "items": {"type": "string"}}}}}},
-	"else": {"if": {"properties": {"kind": {"const": "sql"}}},
-	"then": {"additionalProperties": false, "required": ["address", "driver"], "properties": {
-		"readyferry": true, "kind": true, "name": {"$ref": "#/$defs/name"}, "title": {"type": "string"}, "note": {"type": "string"},
-		"driver": {"enum": ["sqlite", "postgresql"]},
-		"address": {"type": "string"},
-		"write": {"type": "boolean", "description": "statements may change the database; false by default"},
-		"sign-in": {"type": "object", "required": ["kind"], "additionalProperties": false, "properties": {
-			"kind": {"enum": ["none", "basic"]}, "user": {"type": "string"}, "secret": {"type": "string"}}},
-		"time-limit": {"type": "string"},
-		"limits": {"type": "object", "additionalProperties": false, "properties": {
-			"in-flight": {"type": "integer", "minimum": 1, "maximum": 1000}, "per-second": {"type": "number", "exclusiveMinimum": 0, "maximum": 100000}}},
-		"retry": ` + step.RetrySchema + `,
-		"breaker": {"type": "object", "additionalProperties": false, "required": ["trip"], "properties": {
-			"trip": {"type": "integer", "minimum": 1, "maximum": 1000}, "probe": {"type": "string"}}}}},
-	"else": {"additionalProperties": false, "required": ["address"], "properties": {
-		"readyferry": true, "kind": true, "name": {"$ref": "#/$defs/name"}, "title": {"type": "string"}, "note": {"type": "string"},
-		"address": {"type": "string"},
-		"sign-in": {"type": "object", "required": ["kind"], "additionalProperties": false, "properties": {
-			"kind": {"enum": ["none", "basic", "bearer", "api-key"]}, "user": {"type": "string"}, "header": {"$ref": "#/$defs/header"}, "secret": {"type": "string"}}},
-		"time-limit": {"type": "string"},
-		"limits": {"type": "object", "additionalProperties": false, "properties": {
-			"in-flight": {"type": "integer", "minimum": 1, "maximum": 1000}, "per-second": {"type": "number", "exclusiveMinimum": 0, "maximum": 100000}}},
-		"retry": ` + step.RetrySchema + `,
-		"breaker": {"type": "object", "additionalProperties": false, "required": ["trip"], "properties": {
-			"trip": {"type": "integer", "minimum": 1, "maximum": 1000}, "probe": {"type": "string"}}},
-		"test": {"type": "object", "additionalProperties": false, "properties": {
-			"method": {"enum": ["GET", "HEAD", "OPTIONS", "POST"]}, "path": {"type": "string"}}}}}},
-	"$defs": {
-		"name": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "maxLength": 100},
-		"header": {"type": "string", "pattern": "^[A-Za-z0-9._-]+$"}}
-}`
-
-// Document is a connection as it was written, taken apart.
-type Document struct {
-	Connection *Connection   // without secrets
-	Tree       *message.Node // the document without secrets
-	Secrets    []string      // what stood in it; nil when nothing did
-}
-
-// Read reads a connection document, YAML or JSON. The document is nil when the
-// findings hold an error.
-func Read(src []byte) (*Document, []flow.Finding) {
-	source, bad := flow.Parse(src)
-	if bad != nil {
-		return nil, []flow.Finding{*bad}
-	}
-	var findings []flow.Finding
-	found := func(ptr, code, msg, repair string) {
-		p := source.Value(ptr)
-		findings = append(findings, flow.Finding{Level: flow.Error, Code: code, Pointer: ptr, Line: p.Line, Column: p.Column, Message: msg, Repair: repair})
-	}
-	shape, err := compiled()
+// Text gives a setting by its JSON Pointer as its text, "" where it is not there.
+func (c *Connection) Text(ptr string) string {
+	p, err := pointer.Parse(ptr)
 	if err != nil {
-		found("", "schema", err.Error(), "")
-		return nil, findings
+		return ""
 	}
-	failures, err := shape.Validate(source.Root)
+	v, err := p.Get(c.Settings)
 	if err != nil {
-		found("", "wrong-value", err.Error(), "")
-		return nil, findings
+		return ""
 	}
-	for _, f := range failures {
-		found(f.Pointer, "wrong-value", strings.TrimSpace(strings.TrimPrefix(f.Pointer, "/")+" "+f.Reason), "")
+	return v.Text
+}
+
+// Same tells whether two connections are reached in the same way, so that an open
+// link serves both.
+func (c *Connection) Same(o *Connection) bool {
+	if len(c.SignIn.Secrets) != len(o.SignIn.Secrets) || !bytes.Equal(jsonfmt.Encode(c.Settings), jsonfmt.Encode(o.Settings)) {
+		return false
 	}
-	if len(findings) > 0 {
-		return nil, findings
-	}
-	d := &Document{Tree: source.Root}
-	signIn := source.Root.Get("sign-in")
-	if s := signIn.Get("secret"); s != nil {
-		d.Secrets = append(d.Secrets, s.Text)
-	}
-	if list := signIn.Get("secrets"); list != nil {
-		for _, s := range list.Items {
-			d.Secrets = append(d.Secrets, s.Text)
+	for i := range c.SignIn.Secrets {
+		if c.SignIn.Secrets[i] != o.SignIn.Secrets[i] {
+			return false
 		}
 	}
-	if slices.Contains(d.Secrets, "") {
-		found("/sign-in", "wrong-value", "a secret must not be empty", "leave it out to keep the one that is stored")
-	}
-	if signIn != nil {
-		d.Tree = source.Root.With("sign-in", signIn.Without("secret").Without("secrets"))
-	}
-	d.Connection = connection(d.Tree, found)
-	if len(findings) > 0 {
-		return nil, findings
-	}
-	return d, nil
+	return true
 }
 
-func compiled() (*schema.Schema, error) {
-	r, err := jsonfmt.Decode([]byte(documentSchema))
-	if err != nil {
-		return nil, err
-	}
-	return schema.Compile(r.Root, nil)
-}
+// The settings that every connection has, and those of every one that we reach.
+// The first are shown before, the second behind those of the system.
+const (
+	headProperties = `{
+		"readyferry": {"const": "connection/1"},
+		"kind": {"type": "string"},
+		"name": {"type": "string", "title": "Name", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "maxLength": 100, "description": "letters, digits, hyphens"},
+		"title": {"type": "string", "title": "Title"},
+		"note": {"type": "string", "title": "Note"}}`
+	reachProperties = `{
+		"time-limit": {"type": "string", "title": "Time limit", "format": "duration", "default": "10s", "description": "for one try"},
+		"limits": {"type": "object", "title": "Limits", "additionalProperties": false, "properties": {
+			"in-flight": {"type": "integer", "title": "At once", "minimum": 1, "maximum": 1000, "default": 8, "description": "tries in flight"},
+			"per-second": {"type": "number", "title": "Per second", "exclusiveMinimum": 0, "maximum": 100000, "description": "no limit when empty"}}},
+		"breaker": {"type": "object", "title": "Pause", "additionalProperties": false, "required": ["trip"], "properties": {
+			"trip": {"type": "integer", "title": "Pause after", "minimum": 1, "maximum": 1000, "description": "failures in a row"},
+			"probe": {"type": "string", "title": "Probe every", "format": "duration", "default": "30s", "description": "while it is paused"}}},
+		"retry": ` + step.RetrySchema + `}`
+)
 
-func connection(n *message.Node, found func(ptr, code, msg, repair string)) *Connection {
-	text := func(ptr string) string {
-		p, _ := pointer.Parse(ptr)
-		v, err := p.Get(n)
-		if err != nil {
-			return ""
-		}
-		return v.Text
-	}
-	c := &Connection{
-		Name: text("/name"), Title: text("/title"), Note: text("/note"), Kind: text("/kind"), Address: strings.TrimRight(text("/address"), "/"),
-		SignIn:    SignIn{Kind: text("/sign-in/kind"), User: text("/sign-in/user"), Header: text("/sign-in/header"), Scheme: text("/sign-in/scheme")},
-		TimeLimit: 10 * time.Second, InFlight: 8, Probe: 30 * time.Second,
-		TestMethod: text("/test/method"), TestPath: text("/test/path"), Driver: text("/driver"), Write: text("/write") == "true",
-	}
+// connection takes a checked document apart.
+func (s *System) connection(n *message.Node, found Found) *Connection {
+	c := &Connection{Settings: n, TimeLimit: 10 * time.Second, InFlight: 8, Probe: 30 * time.Second}
+	c.Name, c.Title, c.Note, c.Kind, c.Address = c.Text("/name"), c.Text("/title"), c.Text("/note"), c.Text("/kind"), trimSlash(c.Text("/address"))
+	c.SignIn = SignIn{Kind: c.Text("/sign-in/kind"), User: c.Text("/sign-in/user"), Header: c.Text("/sign-in/header"), Scheme: c.Text("/sign-in/scheme")}
 	if c.Title == "" {
 		c.Title = c.Name
 	}
@@ -229,11 +111,20 @@ func connection(n *message.Node, found func(ptr, code, msg, repair string)) *Con
 	if c.SignIn.Kind == SignInHMAC && c.SignIn.Scheme == "" {
 		c.SignIn.Scheme = "standard-webhooks"
 	}
-	if c.TestMethod == "" {
-		c.TestMethod = "GET"
+	if c.SignIn.Kind == SignInBasic && c.SignIn.User == "" {
+		found("/sign-in", "missing-key", "basic sign-in needs a user", "add user:")
 	}
+	c.reach(found)
+	if s.Check != nil {
+		s.Check(c, found)
+	}
+	return c
+}
+
+// reach reads how a system is reached: its limits, retry plan and breaker.
+func (c *Connection) reach(found Found) {
 	span := func(ptr string, into *time.Duration) {
-		if t := text(ptr); t != "" {
+		if t := c.Text(ptr); t != "" {
 			d, err := flow.Duration(t)
 			if err != nil {
 				found(ptr, "wrong-value", err.Error(), "write it as 500ms, 10s or 2m")
@@ -244,19 +135,12 @@ func connection(n *message.Node, found func(ptr, code, msg, repair string)) *Con
 	}
 	span("/time-limit", &c.TimeLimit)
 	span("/breaker/probe", &c.Probe)
-	if t := text("/limits/in-flight"); t != "" {
-		_, _ = fmt.Sscan(t, &c.InFlight)
+	for ptr, into := range map[string]any{"/limits/in-flight": &c.InFlight, "/limits/per-second": &c.PerSecond, "/breaker/trip": &c.Trip} {
+		if t := c.Text(ptr); t != "" {
+			_, _ = fmt.Sscan(t, into)
+		}
 	}
-	if t := text("/limits/per-second"); t != "" {
-		_, _ = fmt.Sscan(t, &c.PerSecond)
-	}
-	if t := text("/breaker/trip"); t != "" {
-		_, _ = fmt.Sscan(t, &c.Trip)
-	}
-	if c.SignIn.Kind == SignInBasic && c.SignIn.User == "" {
-		found("/sign-in", "missing-key", "basic sign-in needs a user", "add user:")
-	}
-	if r := n.Get("retry"); r != nil {
+	if r := c.Settings.Get("retry"); r != nil {
 		plan, bad := step.ReadRetry(r)
 		for _, b := range bad {
 			found("/retry/"+b.Setting, "retry", b.Reason, "")
@@ -266,40 +150,11 @@ func connection(n *message.Node, found func(ptr, code, msg, repair string)) *Con
 		}
 		c.Retry = plan
 	}
-	if c.Kind == KindSQL {
-		c.checkDatabase(found)
-	}
-	if c.Kind == KindHTTP {
-		u, err := url.Parse(c.Address)
-		switch {
-		case err != nil || u.Host == "" || !slices.Contains([]string{"http", "https", "stand-in"}, u.Scheme):
-			found("/address", "wrong-value", fmt.Sprintf("%q is no address that can be called", c.Address), "write it as https://host/path, or stand-in://name for one that ships with the application")
-		case u.User != nil:
-			found("/address", "secret-in-text", "the address holds a user or password", "take them out of the address and use sign-in")
-		case u.RawQuery != "" || u.Fragment != "":
-			found("/address", "wrong-value", "the address must not hold a query or fragment", "put them into the path of the delivery")
-		}
-	}
-	return c
 }
 
-// checkDatabase says what is wrong with the address of a database.
-func (c *Connection) checkDatabase(found func(ptr, code, msg, repair string)) {
-	u, err := url.Parse(c.Address)
-	scheme := ""
-	if err == nil {
-		scheme = u.Scheme
+func trimSlash(s string) string {
+	for len(s) > 0 && s[len(s)-1] == '/' {
+		s = s[:len(s)-1]
 	}
-	switch {
-	case err != nil:
-		found("/address", "wrong-value", fmt.Sprintf("%q is no address", c.Address), "")
-	case u.User != nil:
-		found("/address", "secret-in-text", "the address holds a user or password", "take them out of the address and use sign-in")
-	case c.Driver == DriverPostgreSQL && (!slices.Contains([]string{"postgres", "postgresql"}, scheme) || u.Host == "" || len(u.Path) < 2):
-		found("/address", "wrong-value", fmt.Sprintf("%q is no address of a PostgreSQL database", c.Address), "write it as postgresql://host:5432/database")
-	case c.Driver == DriverSQLite && !(scheme == "file" && strings.HasPrefix(u.Path, "/")) && !(scheme == "stand-in" && u.Host != ""):
-		found("/address", "wrong-value", fmt.Sprintf("%q is no address of an SQLite file", c.Address), "write it as file:///folder/file.db, or stand-in://name for one that ships with the application")
-	case c.Driver == DriverSQLite && (u.RawQuery != "" || u.Fragment != ""):
-		found("/address", "wrong-value", "the address must not hold a query or fragment", "remove it")
-	}
+	return s
 }

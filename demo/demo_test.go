@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"readyferry/connect/systems"
 	"readyferry/core/plan"
 	"readyferry/core/run"
 	"readyferry/core/schema"
@@ -22,11 +23,15 @@ func load(t *testing.T) (*engine.Engine, *store.Store) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	reader, err := plan.NewReader()
+	all, err := systems.All(systems.Surroundings{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	e, err := engine.New(engine.Config{Store: s, Reader: reader})
+	reader, err := plan.NewReader(all.Kinds()...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	e, err := engine.New(engine.Config{Store: s, Reader: reader, Systems: all})
 	if err != nil {
 		t.Fatal(err)
 	}

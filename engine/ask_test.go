@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"readyferry/connect"
 	"readyferry/core/message"
 	"readyferry/engine/design"
 	"readyferry/engine/journal"
@@ -134,18 +133,18 @@ steps:
   - {id: d, kind: deliver, to: out}
   - {id: r, kind: answer, status: 201}
 `)
-	w.out.say(func(_ int, c call) (connect.Answer, error) {
+	w.out.say(func(_ int, c call) (reply, error) {
 		switch {
 		case c.to == "desk" && c.body != "":
-			return connect.Answer{Status: 400}, nil // nothing is sent
+			return reply{Status: 400}, nil // nothing is sent
 		case c.path == "/members/1":
-			return connect.Answer{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(`{"name": "maud"}`)}, nil
+			return reply{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(`{"name": "maud"}`)}, nil
 		case c.path == "/members/2":
-			return connect.Answer{Status: 404}, nil
+			return reply{Status: 404}, nil
 		case c.path == "/members/3":
-			return connect.Answer{Status: 500}, nil
+			return reply{Status: 500}, nil
 		}
-		return connect.Answer{Status: 200}, nil
+		return reply{Status: 200}, nil
 	})
 	for body, want := range map[string]string{
 		`{"id": 1}`: `201 {"name":"maud"}`,
@@ -279,8 +278,8 @@ steps:
   - {id: n, kind: note, text: '${replies.a.body.x}'}
 `)
 	answer := func(body string) {
-		w.out.say(func(int, call) (connect.Answer, error) {
-			return connect.Answer{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
+		w.out.say(func(int, call) (reply, error) {
+			return reply{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
 		})
 	}
 	answer(`{"x": 1`)
@@ -318,11 +317,11 @@ steps:
       - {name: y, when: 'true', steps: [{id: d, kind: deliver, to: out, path: /y}]}
     otherwise: {steps: []}
 `)
-	w.out.say(func(n int, _ call) (connect.Answer, error) {
+	w.out.say(func(n int, _ call) (reply, error) {
 		if n == 1 {
-			return connect.Answer{Status: 503}, nil
+			return reply{Status: 503}, nil
 		}
-		return connect.Answer{Status: 200}, nil
+		return reply{Status: 200}, nil
 	})
 	id := w.accepted("/two", `{"k": "b"}`)
 	w.becomes(id, store.DeadLetter)

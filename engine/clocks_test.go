@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"readyferry/connect"
-	connectsql "readyferry/connect/sql"
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/engine/watch"
@@ -43,17 +42,17 @@ func (w *world) bodies(flow string) []string {
 const ticking = "readyferry: flow/1\nname: tick\nintake: {kind: schedule, every: 1h, missed: %s}\nsteps: []\n"
 
 // startAt is start with a clock that tests move.
-func startAt(t *testing.T, dir string, out connect.Sender, now func() time.Time) *world {
+func startAt(t *testing.T, dir string, out connect.Opener, now func() time.Time) *world {
 	t.Helper()
 	s, err := store.Open(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	reader, err := plan.NewReader()
+	reader, err := plan.NewReader(registry(t).Kinds()...)
 	if err != nil {
 		t.Fatal(err)
 	}
-	e, err := New(Config{Store: s, Reader: reader, Sender: out, Now: now, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	e, err := New(Config{Store: s, Reader: reader, Systems: registry(t), Opener: out, Now: now, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -112,8 +111,8 @@ func TestAnHTTPPollRemembersHowFarItHasCome(t *testing.T) {
 	w := start(t, dir, out)
 	w.connect("desk", "")
 	answer := func(status int, body string) {
-		out.say(func(int, call) (connect.Answer, error) {
-			return connect.Answer{Status: status, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
+		out.say(func(int, call) (reply, error) {
+			return reply{Status: status, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
 		})
 	}
 	answer(200, `{"items": [{"id": 9, "at": "2026-03-02"}, {"id": 10, "at": "2026-03-01"}]}`)
@@ -176,9 +175,8 @@ func TestATablePollSaysCreatedUpdatedDeleted(t *testing.T) {
 	}
 	do(`CREATE TABLE loans (id INTEGER PRIMARY KEY, item TEXT, changed DATETIME)`)
 	do(`INSERT INTO loans VALUES (1, 'a', '2026-03-17 09:00:00'), (2, 'b', '2026-03-17 09:00:00'), (3, 'c', '2026-03-17 09:00:00')`)
-	databases := connectsql.New("", "")
-	defer databases.Close()
-	w := startAt(t, t.TempDir(), connect.Senders{connect.KindSQL: databases}, time.Now)
+	databases := registry(t)
+	w := startAt(t, t.TempDir(), databases, time.Now)
 	if _, err := w.SaveConnection(context.Background(), "circ", []byte("readyferry: connection/1\nname: circ\nkind: sql\ndriver: sqlite\naddress: file://"+file+"\n"), nil); err != nil {
 		t.Fatal(err)
 	}

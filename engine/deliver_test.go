@@ -39,18 +39,18 @@ func TestAMessageIsDelivered(t *testing.T) {
 func TestOutcomesOfATry(t *testing.T) {
 	w := simpleWorld(t)
 	for _, c := range []struct {
-		answer connect.Answer
+		answer reply
 		err    error
 		class  string
 		tries  int
 		reason string
 	}{
-		{connect.Answer{Status: 422}, nil, "data", 1, "out answered 422"},
-		{connect.Answer{Status: 404}, nil, "target", 1, "out answered 404"},
-		{connect.Answer{}, errors.New("out refused the connection"), "target", 3, "out refused the connection, given up after 3 tries"},
-		{connect.Answer{}, fmt.Errorf("%w: bad url", connect.ErrCannotSend), "target", 1, "the request cannot be made: bad url"},
+		{reply{Status: 422}, nil, "data", 1, "out answered 422"},
+		{reply{Status: 404}, nil, "target", 1, "out answered 404"},
+		{reply{}, errors.New("out refused the connection"), "target", 3, "out refused the connection, given up after 3 tries"},
+		{reply{}, fmt.Errorf("%w: bad url", connect.ErrCannotSend), "target", 1, "the request cannot be made: bad url"},
 	} {
-		w.out.say(func(int, call) (connect.Answer, error) { return c.answer, c.err })
+		w.out.say(func(int, call) (reply, error) { return c.answer, c.err })
 		id := w.accepted("/simple", `{"v":1,"ref":"R"}`)
 		tx := w.becomes(id, store.DeadLetter)
 		if l := w.letter(id); l.Class != c.class || tx.Tries != c.tries || l.Reason != c.reason {
@@ -61,11 +61,11 @@ func TestOutcomesOfATry(t *testing.T) {
 
 func TestRetryAfterMovesTheNextTry(t *testing.T) {
 	w := simpleWorld(t)
-	w.out.say(func(n int, _ call) (connect.Answer, error) {
+	w.out.say(func(n int, _ call) (reply, error) {
 		if n == 1 {
-			return connect.Answer{Status: 429, Headers: []message.Header{{Name: "Retry-After", Value: "1"}}}, nil
+			return reply{Status: 429, Headers: []message.Header{{Name: "Retry-After", Value: "1"}}}, nil
 		}
-		return connect.Answer{Status: 200}, nil
+		return reply{Status: 200}, nil
 	})
 	id := w.accepted("/simple", `{"v":1,"ref":"R"}`)
 	w.becomes(id, store.Waiting)
@@ -114,12 +114,12 @@ func TestTriesComeAsPreviewed(t *testing.T) {
 func TestOrderIsKeptPerValue(t *testing.T) {
 	w := simpleWorld(t)
 	fails := 2
-	w.out.say(func(_ int, c call) (connect.Answer, error) {
+	w.out.say(func(_ int, c call) (reply, error) {
 		if c.path == "/x/0" && fails > 0 {
 			fails--
-			return connect.Answer{Status: 503}, nil
+			return reply{Status: 503}, nil
 		}
-		return connect.Answer{Status: 200}, nil
+		return reply{Status: 200}, nil
 	})
 	var last store.ID
 	for i := range 6 {
@@ -144,11 +144,11 @@ func TestASlowTargetSlowsOnlyItself(t *testing.T) {
 	w.connect("slow", "limits: {in-flight: 1}\n"+fast)
 	w.connect("quick", fast)
 	hold := make(chan struct{})
-	w.out.say(func(_ int, c call) (connect.Answer, error) {
+	w.out.say(func(_ int, c call) (reply, error) {
 		if c.to == "slow" {
 			<-hold
 		}
-		return connect.Answer{Status: 200}, nil
+		return reply{Status: 200}, nil
 	})
 	for _, to := range []string{"slow", "quick"} {
 		w.publish("readyferry: flow/1\nname: " + to + "\nintake: {kind: webhook, path: /" + to + "}\nsteps: [{id: d, kind: deliver, to: " + to + "}]\n")
@@ -201,7 +201,7 @@ func TestWorkGoesOnAfterARestart(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", "retry: {first: 400ms, growth: constant, cap: 400ms, spread: none, tries: 50, within: 60s}")
 	w.publish(simple)
-	w.out.say(func(int, call) (connect.Answer, error) { return connect.Answer{Status: 503}, nil })
+	w.out.say(func(int, call) (reply, error) { return reply{Status: 503}, nil })
 	id := w.accepted("/simple", `{"v":1,"ref":"R"}`)
 	w.becomes(id, store.Waiting)
 	w.close()

@@ -26,9 +26,12 @@ import (
 type Config struct {
 	Store  *store.Store
 	Reader *plan.Reader
-	Sender connect.Sender
-	Now    func() time.Time // nil: the system's clock
-	Log    *slog.Logger     // nil: the default one
+	// Systems are the kinds of outside system, and Opener opens connections to them;
+	// nil: Systems does.
+	Systems *connect.Registry
+	Opener  connect.Opener
+	Now     func() time.Time // nil: the system's clock
+	Log     *slog.Logger     // nil: the default one
 }
 
 // Engine is a running application without its interface.
@@ -41,7 +44,8 @@ type Engine struct {
 	Design  *design.Designs
 	Watch   *watch.Watch
 
-	life *journal.Life
+	life  *journal.Life
+	links *connect.Links
 }
 
 // Errors that callers compare.
@@ -60,19 +64,22 @@ func New(c Config) (*Engine, error) {
 	if c.Log == nil {
 		c.Log = slog.Default()
 	}
-	known, err := catalog.New(c.Store, c.Reader, c.Log)
+	if c.Opener == nil {
+		c.Opener = c.Systems
+	}
+	known, err := catalog.New(c.Store, c.Reader, c.Systems, c.Log)
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{Catalog: known, life: journal.NewLife()}
+	e := &Engine{Catalog: known, life: journal.NewLife(), links: connect.NewLinks(c.Opener)}
 	e.Journal = journal.New(journal.Config{
 		Store: c.Store, Catalog: known, Log: c.Log, Life: e.life,
 		Now: func() time.Time { return c.Now().UTC().Truncate(time.Microsecond) },
 	})
 	e.Perform = perform.New(e.Journal)
-	e.Intake = intake.New(e.Journal, c.Sender)
-	e.Lane = lane.New(e.Journal, c.Sender)
-	e.Design = design.New(e.Perform, c.Sender)
+	e.Intake = intake.New(e.Journal, e.links)
+	e.Lane = lane.New(e.Journal, e.links)
+	e.Design = design.New(e.Perform, e.links)
 	e.Watch = watch.New(e.Journal)
 	return e, nil
 }
@@ -92,4 +99,7 @@ func (e *Engine) Start() error {
 func (e *Engine) Stop() {
 	e.life.End()
 	e.Watch.Close()
+	if err := e.links.Close(); err != nil {
+		e.Journal.Log.Error("closing connections", "error", err)
+	}
 }

@@ -13,7 +13,6 @@ import (
 	"testing"
 	"time"
 
-	"readyferry/connect"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -257,11 +256,11 @@ func TestMessagesGetBackIntoOrder(t *testing.T) {
 	w.connect("out", fast)
 	w.publish(sequencer("wait: 1h"))
 	// The first delivery takes longest: those behind it leave in order all the same.
-	w.out.say(func(_ int, c call) (connect.Answer, error) {
+	w.out.say(func(_ int, c call) (reply, error) {
 		if c.path == "/a/1" {
 			time.Sleep(100 * time.Millisecond)
 		}
-		return connect.Answer{Status: 200}, nil
+		return reply{Status: 200}, nil
 	})
 	var ids []store.ID
 	for _, n := range []int{3, 2, 5, 1, 4} {

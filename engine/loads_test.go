@@ -9,8 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"readyferry/connect"
-	connectsql "readyferry/connect/sql"
 	"readyferry/engine/intake"
 	"readyferry/store"
 )
@@ -167,9 +165,8 @@ func TestTheRowsOfAQueryAreLoaded(t *testing.T) {
 	if _, err := db.Exec(`CREATE TABLE members (id INTEGER PRIMARY KEY, card TEXT); WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 1200) INSERT INTO members SELECT i, 'c' || i FROM n`); err != nil {
 		t.Fatal(err)
 	}
-	databases := connectsql.New("", "")
-	defer databases.Close()
-	w := startAt(t, t.TempDir(), connect.Senders{connect.KindSQL: databases}, time.Now)
+	databases := registry(t)
+	w := startAt(t, t.TempDir(), databases, time.Now)
 	if err := w.Engine.Start(); err != nil {
 		t.Fatal(err)
 	}

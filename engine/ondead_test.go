@@ -5,7 +5,6 @@ import (
 	"testing"
 	"time"
 
-	"readyferry/connect"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -27,11 +26,11 @@ func TestADeadLetterIsToldOnceAndCannotLoop(t *testing.T) {
 	w.connect("out", fast)
 	w.connect("desk", fast)
 	w.publish(telling)
-	w.out.say(func(_ int, c call) (connect.Answer, error) {
+	w.out.say(func(_ int, c call) (reply, error) {
 		if c.to == "out" || strings.Contains(c.body, `"ref":"loop"`) {
-			return connect.Answer{Status: 400}, nil
+			return reply{Status: 400}, nil
 		}
-		return connect.Answer{Status: 201}, nil
+		return reply{Status: 201}, nil
 	})
 	tickets := func() (out []string) {
 		for _, c := range w.out.got() {
@@ -98,11 +97,11 @@ steps:
   - {id: d, kind: deliver, to: out, path: /first, else: {steps: [{id: why, kind: set, vars: {why: caught.reason}}, {id: other, kind: deliver, to: out, path: /second}]}}
   - {id: last, kind: deliver, to: out, path: '/last/${vars.?why.orValue("fine")}'}
 `)
-	w.out.say(func(_ int, c call) (connect.Answer, error) {
+	w.out.say(func(_ int, c call) (reply, error) {
 		if c.path == "/first" && strings.Contains(c.body, "bad") {
-			return connect.Answer{Status: 422}, nil
+			return reply{Status: 422}, nil
 		}
-		return connect.Answer{Status: 200}, nil
+		return reply{Status: 200}, nil
 	})
 	paths := func() string {
 		var all []string

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"testing"
 
-	"readyferry/connect"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -103,11 +102,11 @@ func TestPartsInOrderBeginOneAfterTheOther(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(splitter("parts: in order, ", perItem))
-	w.out.say(func(n int, c call) (connect.Answer, error) {
+	w.out.say(func(n int, c call) (reply, error) {
 		if n == 1 {
-			return connect.Answer{Status: 503}, nil // the first is tried again before the second begins
+			return reply{Status: 503}, nil // the first is tried again before the second begins
 		}
-		return connect.Answer{Status: 200}, nil
+		return reply{Status: 200}, nil
 	})
 	id := w.accepted("/s", items("a", "b", "c"))
 	w.becomes(id, store.Delivered)

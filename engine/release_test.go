@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"readyferry/connect"
 	"readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/engine/design"
@@ -26,12 +25,12 @@ func TestWorkOfTheReleaseBeforeEndsUnderThisOne(t *testing.T) {
 		t.Fatal(err)
 	}
 	out := &target{}
-	out.say(func(_ int, c call) (connect.Answer, error) {
+	out.say(func(_ int, c call) (reply, error) {
 		body := `{"ok":true}`
 		if strings.HasPrefix(c.path, "/items") {
 			body = `{"items":[{"id":3}],"next":"3"}`
 		}
-		return connect.Answer{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
+		return reply{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
 	})
 	made := time.Date(2026, 11, 27, 9, 32, 2, 0, time.UTC)
 	began := time.Now()

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"testing"
 
-	"readyferry/connect"
 	"readyferry/core/run"
 	"readyferry/engine/journal"
 	"readyferry/store"
@@ -148,9 +147,9 @@ func TestADiscardedWayStaysDiscarded(t *testing.T) {
 	w.connect("out", fast)
 	w.publish(twoWays)
 	hold := make(chan struct{})
-	w.out.say(func(int, call) (connect.Answer, error) {
+	w.out.say(func(int, call) (reply, error) {
 		<-hold
-		return connect.Answer{Status: 200}, nil
+		return reply{Status: 200}, nil
 	})
 	id := w.accepted("/ways", `{"to":"a","bad":true}`)
 	w.becomes(id, store.DeadLetter)

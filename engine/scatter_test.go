@@ -5,7 +5,6 @@ import (
 	"testing"
 	"time"
 
-	"readyferry/connect"
 	"readyferry/core/message"
 	"readyferry/store"
 )
@@ -22,22 +21,22 @@ const bests = `{to: /north, from: replies.north}, {to: /south, from: replies.sou
 
 // answers lets each partner answer in its own way; none: it does not answer in time.
 func (f *target) answers(by map[string]string) {
-	f.say(func(_ int, c call) (connect.Answer, error) {
+	f.say(func(_ int, c call) (reply, error) {
 		body, known := by[strings.TrimPrefix(c.path, "/")]
 		switch {
 		case c.to == "end":
-			return connect.Answer{Status: 204}, nil
+			return reply{Status: 204}, nil
 		case !known:
 			time.Sleep(600 * time.Millisecond)
-			return connect.Answer{Status: 503}, nil
+			return reply{Status: 503}, nil
 		case body == "404":
-			return connect.Answer{Status: 404}, nil
+			return reply{Status: 404}, nil
 		}
 		time.Sleep(20 * time.Millisecond)
 		if c.path == "/west" {
 			time.Sleep(150 * time.Millisecond) // the last of those that answer
 		}
-		return connect.Answer{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
+		return reply{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
 	})
 }
 

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -13,8 +14,11 @@ import (
 	"time"
 
 	"readyferry/connect"
+	"readyferry/connect/systems"
+	"readyferry/connect/testsystem"
 	"readyferry/core/message"
 	"readyferry/core/plan"
+	"readyferry/core/retry"
 	"readyferry/core/step"
 	"readyferry/engine/design"
 	"readyferry/engine/intake"
@@ -29,7 +33,7 @@ import (
 type target struct {
 	mu     sync.Mutex
 	calls  []call
-	answer func(n int, c call) (connect.Answer, error)
+	answer func(n int, c call) (reply, error)
 }
 
 type call struct {
@@ -37,7 +41,62 @@ type call struct {
 	at                  time.Time
 }
 
-func (f *target) Send(ctx context.Context, c *connect.Connection, r connect.Request) (connect.Answer, error) {
+// reply is what a target answers.
+type reply struct {
+	Status  int
+	Headers []message.Header
+	Body    []byte
+}
+
+// registry holds the systems that the application has, and the test's own.
+func registry(t *testing.T) *connect.Registry {
+	t.Helper()
+	r, err := systems.All(systems.Surroundings{}, testsystem.New())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+// Open implements connect.Opener.
+func (f *target) Open(_ context.Context, c *connect.Connection) (connect.Link, error) {
+	return &targetLink{f, c}, nil
+}
+
+type targetLink struct {
+	*target
+	c *connect.Connection
+}
+
+// Check implements connect.Link.
+func (l *targetLink) Check(context.Context) (connect.Report, error) {
+	return connect.Report{OK: true}, nil
+}
+
+// Close implements connect.Link.
+func (l *targetLink) Close() error { return nil }
+
+// Ask implements connect.Asker.
+func (l *targetLink) Ask(ctx context.Context, r connect.Request) (connect.Receipt, error) {
+	return l.Send(ctx, r)
+}
+
+// Send implements connect.Sender.
+func (l *targetLink) Send(_ context.Context, r connect.Request) (connect.Receipt, error) {
+	a, err := l.call(l.c, r)
+	if err != nil {
+		return connect.Receipt{}, err
+	}
+	out := connect.Receipt{Outcome: r.Rules.Classify(a.Status), Code: fmt.Sprint(a.Status), Headers: a.Headers, Answer: bytes.NewReader(a.Body)}
+	for _, h := range a.Headers {
+		if h.Name == "Retry-After" {
+			out.After, _ = retry.RetryAfter(h.Value, time.Now())
+		}
+	}
+	return out, nil
+}
+
+func (f *target) call(c *connect.Connection, r connect.Request) (reply, error) {
 	f.mu.Lock()
 	k := call{c.Name, r.ID, r.Path, string(r.Body), time.Now()}
 	f.calls = append(f.calls, k)
@@ -45,19 +104,19 @@ func (f *target) Send(ctx context.Context, c *connect.Connection, r connect.Requ
 	answer := f.answer
 	f.mu.Unlock()
 	if answer == nil {
-		return connect.Answer{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: fmt.Appendf(nil, `{"n":%d}`, n)}, nil
+		return reply{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: fmt.Appendf(nil, `{"n":%d}`, n)}, nil
 	}
 	return answer(n, k)
 }
 
-func (f *target) say(answer func(n int, c call) (connect.Answer, error)) {
+func (f *target) say(answer func(n int, c call) (reply, error)) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.answer = answer
 }
 
 func (f *target) status(code int) {
-	f.say(func(int, call) (connect.Answer, error) { return connect.Answer{Status: code}, nil })
+	f.say(func(int, call) (reply, error) { return reply{Status: code}, nil })
 }
 
 func (f *target) got() []call {
@@ -93,11 +152,11 @@ func start(t *testing.T, dir string, out *target) *world {
 	if err != nil {
 		t.Fatal(err)
 	}
-	reader, err := plan.NewReader()
+	reader, err := plan.NewReader(registry(t).Kinds()...)
 	if err != nil {
 		t.Fatal(err)
 	}
-	e, err := New(Config{Store: s, Reader: reader, Sender: out, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	e, err := New(Config{Store: s, Reader: reader, Systems: registry(t), Opener: out, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -16,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"readyferry/connect/systems"
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/message"
@@ -104,13 +105,22 @@ func printJSON(w io.Writer, v any) error {
 	return e.Encode(v)
 }
 
+// reader reads flows that may name any system that the application has.
+func reader() (*plan.Reader, error) {
+	kinds, err := systems.Kinds()
+	if err != nil {
+		return nil, err
+	}
+	return plan.NewReader(kinds...)
+}
+
 func checkCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use: "check FLOW…", Short: "Report what is wrong with flow documents", Args: cobra.MinimumNArgs(1),
 		Long: "Reports findings of flow documents with line, column and repair.\nExits with 0 without errors, 1 with errors, 2 when a document could not be read.",
 		RunE: func(c *cobra.Command, args []string) error {
-			r, err := plan.NewReader()
+			r, err := reader()
 			if err != nil {
 				return err
 			}
@@ -160,7 +170,7 @@ func rehearseCommand() *cobra.Command {
 		Use: "rehearse FLOW --message FILE…", Short: "Walk one message or several through a flow; nothing leaves", Args: cobra.ExactArgs(1),
 		Long: "Walks one message through a flow and prints, as JSON, what every step did and what would be delivered.\nOutside systems are answered by --reply, else by 200 without a body.\n\nWith --message several times the messages come one after the other, --every apart, and meet where a step gathers\nthem; a list of rehearsals is printed. Behind the last of them time passes until no group waits for it.",
 		RunE: func(c *cobra.Command, args []string) error {
-			r, err := plan.NewReader()
+			r, err := reader()
 			if err != nil {
 				return err
 			}

@@ -15,9 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"readyferry/api"
-	"readyferry/connect"
-	connecthttp "readyferry/connect/http"
-	connectsql "readyferry/connect/sql"
+	"readyferry/connect/systems"
 	"readyferry/core/plan"
 	"readyferry/demo"
 	"readyferry/engine"
@@ -90,14 +88,15 @@ func serve(ctx context.Context, data, listen string, ready func(ctx context.Cont
 		return fmt.Errorf("listening on %s: %w; choose another address with --listen", listen, err)
 	}
 	address := "http://" + reachable(listener.Addr().(*net.TCPAddr))
-	reader, err := plan.NewReader()
+	all, err := systems.All(systems.Surroundings{StandIns: address + "/stand-ins", Databases: standInDatabases(data), Own: filepath.Join(data, store.File)})
 	if err != nil {
 		return err
 	}
-	databases := connectsql.New(standInDatabases(data), filepath.Join(data, store.File))
-	defer func() { _ = databases.Close() }()
-	senders := connect.Senders{connect.KindHTTP: connecthttp.New(address + "/stand-ins"), connect.KindSQL: databases}
-	e, err := engine.New(engine.Config{Store: st, Reader: reader, Sender: senders, Log: log})
+	reader, err := plan.NewReader(all.Kinds()...)
+	if err != nil {
+		return err
+	}
+	e, err := engine.New(engine.Config{Store: st, Reader: reader, Systems: all, Log: log})
 	if err != nil {
 		return err
 	}

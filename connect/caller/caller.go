@@ -1,5 +1,5 @@
-// Package caller decides who may call a webhook. All comparisons of secrets
-// take the same time whatever is compared.
+// Package caller is the system of those who call us: it decides who may call a
+// webhook. All comparisons of secrets take the same time whatever is compared.
 package caller
 
 import (
@@ -15,7 +15,33 @@ import (
 	"time"
 
 	"readyferry/connect"
+	"readyferry/core/system"
 )
+
+// Kind is the name of the system in documents.
+const Kind = "caller"
+
+const connectionSchema = `{
+	"required": ["sign-in"],
+	"properties": {
+		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
+				"kind": {"enum": ["api-key", "basic", "hmac"], "title": "Sign-in", "default": "api-key", "titles": {"api-key": "API key in a header", "basic": "user and password", "hmac": "signature (Standard Webhooks)"}},
+				"user": {"type": "string", "title": "User"},
+				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$"},
+				"scheme": {"enum": ["standard-webhooks"], "title": "Scheme"},
+				"secret": {"type": "string", "title": "Secret", "format": "secret"},
+				"secrets": {"type": "array", "items": {"type": "string", "format": "secret"}, "title": "Secrets", "description": "several, while a caller changes its key"}},
+			"when": {"user": ["basic"], "header": ["api-key"], "scheme": [], "secrets": []}}
+	}
+}`
+
+// System is the kind of system. It has no Open: nobody is called.
+func System() connect.System {
+	return connect.System{
+		Kind:       system.Kind{Name: Kind, Title: "Caller", Summary: "Somebody who calls us: who it is, and how it proves that."},
+		Connection: system.Schema(connectionSchema),
+	}
+}
 
 // tolerance is how far a signed time may lie from now (Standard Webhooks).
 const tolerance = 5 * time.Minute

@@ -1,5 +1,7 @@
-// Package http sends deliveries over HTTP. One call is one try: no redirects
-// are followed, nothing is repeated, and the answer is read up to a limit.
+// Package http is the system of everything that speaks HTTP: deliveries, questions
+// and polls go out through it, and it tells what a webhook says. One call is one
+// try: no redirects are followed, nothing is repeated, and the answer is read up
+// to a limit.
 package http
 
 import (
@@ -17,21 +19,38 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/message"
+	"readyferry/core/retry"
+	"readyferry/core/step"
+	"readyferry/core/system"
+	"readyferry/core/want"
 )
+
+// Kind is the name of the system in documents.
+const Kind = "http"
 
 // maxAnswer is how much of an answer is kept, in bytes.
 const maxAnswer = 1 << 20
 
-// Sender sends over HTTP.
-type Sender struct {
-	client *http.Client
-	// standIns is the address below which the application serves stand-ins.
-	standIns string
-}
+const connectionSchema = `{
+	"required": ["address"],
+	"properties": {
+		"address": {"type": "string", "title": "Base address", "default": "https://", "description": "https://host/path, or stand-in://name for one that ships with the application"},
+		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
+				"kind": {"enum": ["none", "basic", "bearer", "api-key"], "title": "Sign-in", "default": "none", "titles": {"basic": "user and password", "bearer": "bearer token", "api-key": "API key in a header"}},
+				"user": {"type": "string", "title": "User"},
+				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$"},
+				"secret": {"type": "string", "title": "Secret", "format": "secret"}},
+			"when": {"user": ["basic"], "header": ["api-key"], "secret": ["basic", "bearer", "api-key"]}},
+		"test": {"type": "object", "title": "Test", "additionalProperties": false, "properties": {
+			"method": {"enum": ["GET", "HEAD", "OPTIONS", "POST"], "title": "The test's method", "default": "GET"},
+			"path": {"type": "string", "title": "The test calls", "default": "/", "description": "path below the address"}}}
+	}
+}`
 
-// New makes a sender. standIns is the base address of simulated systems.
-func New(standIns string) *Sender {
-	return &Sender{standIns: strings.TrimRight(standIns, "/"), client: &http.Client{
+// New makes the system. standIns is the base address of simulated systems, "" for
+// none.
+func New(standIns string) connect.System {
+	d := &dialer{standIns: strings.TrimRight(standIns, "/"), client: &http.Client{
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		Transport: &http.Transport{
 			Proxy:               http.ProxyFromEnvironment,
@@ -39,16 +58,106 @@ func New(standIns string) *Sender {
 			MaxIdleConnsPerHost: 32, IdleConnTimeout: 60 * time.Second, ForceAttemptHTTP2: true,
 		},
 	}}
+	return connect.System{
+		Kind: system.Kind{
+			Name: Kind, Title: "HTTP", Summary: "A system with an HTTP interface: an API, a web service, a partner's webhook.",
+			Sentence: "{method} {to} {path}[, {retry.tries} tries]",
+			Deliver:  system.Schema(step.HTTPDelivery), Ask: system.Schema(step.HTTPQuestion),
+		},
+		Connection: system.Schema(connectionSchema), Check: checkAddress,
+		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) { return &link{d, c}, nil },
+	}
 }
 
-// URL gives the address that a request goes to.
-func (s *Sender) URL(c *connect.Connection, path string) (string, error) {
-	address := c.Address
+func checkAddress(c *connect.Connection, found connect.Found) {
+	u, err := url.Parse(c.Address)
+	switch {
+	case err != nil || u.Host == "" || !slices.Contains([]string{"http", "https", "stand-in"}, u.Scheme):
+		found("/address", "wrong-value", fmt.Sprintf("%q is no address that can be called", c.Address), "write it as https://host/path, or stand-in://name for one that ships with the application")
+	case u.User != nil:
+		found("/address", "secret-in-text", "the address holds a user or password", "take them out of the address and use sign-in")
+	case u.RawQuery != "" || u.Fragment != "":
+		found("/address", "wrong-value", "the address must not hold a query or fragment", "put them into the path of the delivery")
+	}
+}
+
+// dialer is what all connections share.
+type dialer struct {
+	client *http.Client
+	// standIns is the address below which the application serves stand-ins.
+	standIns string
+}
+
+// link is one connection. HTTP keeps no session, so there is nothing to close but
+// what idles, which closes itself.
+type link struct {
+	*dialer
+	c *connect.Connection
+}
+
+// Close implements connect.Link.
+func (l *link) Close() error { return nil }
+
+// Check implements connect.Link. Any answer but a refused sign-in or a server's
+// fault counts as good: the system is there.
+func (l *link) Check(ctx context.Context) (connect.Report, error) {
+	method := l.c.Text("/test/method")
+	if method == "" {
+		method = http.MethodGet
+	}
+	a, err := l.call(ctx, connect.Request{Request: want.Request{Method: method, Path: l.c.Text("/test/path")}})
+	r := connect.Report{Headers: a.headers, Answer: a.body}
+	if a.status > 0 {
+		r.Code = fmt.Sprint(a.status)
+	}
+	switch {
+	case err != nil:
+		r.Detail = err.Error()
+	case a.status == 401 || a.status == 403:
+		r.Detail = fmt.Sprintf("it answers, but refuses the sign-in with %d", a.status)
+	case a.status >= 500:
+		r.Detail = fmt.Sprintf("it answers, but with its own fault: %d", a.status)
+	default:
+		r.OK, r.Detail = true, fmt.Sprintf("it answers with %d", a.status)
+	}
+	return r, nil
+}
+
+// Send implements connect.Sender.
+func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, error) {
+	a, err := l.call(ctx, r)
+	if err != nil {
+		return connect.Receipt{}, err
+	}
+	out := connect.Receipt{Outcome: r.Rules.Classify(a.status), Code: fmt.Sprint(a.status), Headers: a.headers, Answer: bytes.NewReader(a.body)}
+	for _, h := range a.headers {
+		if h.Name == "Retry-After" {
+			out.After, _ = retry.RetryAfter(h.Value, time.Now())
+		}
+	}
+	return out, nil
+}
+
+// Ask implements connect.Asker: over HTTP a question is a call like any other.
+func (l *link) Ask(ctx context.Context, r connect.Request) (connect.Receipt, error) {
+	return l.Send(ctx, r)
+}
+
+// answer is what came back.
+type answer struct {
+	status  int
+	headers []message.Header
+	body    []byte
+}
+
+// url gives the address that a request goes to.
+func (l *link) url(path string) (string, error) {
+	address := l.c.Address
 	if rest, ok := strings.CutPrefix(address, "stand-in://"); ok {
-		if s.standIns == "" {
+		if l.standIns == "" {
 			return "", errors.New("there are no stand-ins here")
 		}
-		address = s.standIns + "/" + rest
+		address = l.standIns + "/" + rest
 	}
 	if _, err := url.Parse(address + path); err != nil {
 		return "", fmt.Errorf("the address %s%s: %w", address, path, err)
@@ -56,13 +165,14 @@ func (s *Sender) URL(c *connect.Connection, path string) (string, error) {
 	return address + path, nil
 }
 
-// Send implements connect.Sender.
-func (s *Sender) Send(ctx context.Context, c *connect.Connection, r connect.Request) (connect.Answer, error) {
+// call makes one call.
+func (l *link) call(ctx context.Context, r connect.Request) (answer, error) {
+	c := l.c
 	ctx, cancel := context.WithTimeout(ctx, c.TimeLimit)
 	defer cancel()
-	address, err := s.URL(c, r.Path)
+	address, err := l.url(r.Path)
 	if err != nil {
-		return connect.Answer{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+		return answer{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	}
 	var body io.Reader
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
@@ -70,7 +180,7 @@ func (s *Sender) Send(ctx context.Context, c *connect.Connection, r connect.Requ
 	}
 	req, err := http.NewRequestWithContext(ctx, r.Method, address, body)
 	if err != nil {
-		return connect.Answer{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+		return answer{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	}
 	req.Header.Set("User-Agent", "ReadyFerry/1")
 	for _, h := range r.Headers {
@@ -83,23 +193,23 @@ func (s *Sender) Send(ctx context.Context, c *connect.Connection, r connect.Requ
 		req.Header.Set("Idempotency-Key", r.ID)
 	}
 	if err := signIn(req, &c.SignIn); err != nil {
-		return connect.Answer{}, err
+		return answer{}, err
 	}
-	res, err := s.client.Do(req)
+	res, err := l.client.Do(req)
 	if err != nil {
-		return connect.Answer{}, plainError(ctx, c, err)
+		return answer{}, plainError(ctx, c, err)
 	}
 	defer res.Body.Close()
 	content, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer))
 	if err != nil {
-		return connect.Answer{}, plainError(ctx, c, err)
+		return answer{}, plainError(ctx, c, err)
 	}
-	answer := connect.Answer{Status: res.StatusCode, Body: content}
+	out := answer{status: res.StatusCode, body: content}
 	for name, values := range res.Header {
-		answer.Headers = append(answer.Headers, message.Header{Name: name, Value: strings.Join(values, ", ")})
+		out.headers = append(out.headers, message.Header{Name: name, Value: strings.Join(values, ", ")})
 	}
-	slices.SortFunc(answer.Headers, func(a, b message.Header) int { return strings.Compare(a.Name, b.Name) })
-	return answer, nil
+	slices.SortFunc(out.headers, func(a, b message.Header) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
 }
 
 func signIn(req *http.Request, s *connect.SignIn) error {

@@ -13,8 +13,15 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/message"
+	"readyferry/core/retry"
 	"readyferry/core/want"
 )
+
+type reply struct {
+	Status int
+	Body   string
+	connect.Receipt
+}
 
 func TestOneTry(t *testing.T) {
 	var seen *http.Request
@@ -41,7 +48,7 @@ func TestOneTry(t *testing.T) {
 	_ = closed.Close()
 
 	s := New(server.URL + "/base/")
-	send := func(c connect.Connection, path string) (connect.Answer, error) {
+	send := func(c connect.Connection, path string) (reply, error) {
 		c.Name = "out"
 		if c.TimeLimit == 0 {
 			c.TimeLimit = 5 * time.Second
@@ -49,12 +56,18 @@ func TestOneTry(t *testing.T) {
 		if c.Address == "" {
 			c.Address = server.URL + "/base"
 		}
-		return s.Send(context.Background(), &c, connect.Request{ID: "key-1", Request: want.Request{
+		link, err := s.Open(context.Background(), &c)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, err := link.(connect.Sender).Send(context.Background(), connect.Request{ID: "key-1", Rules: retry.Default(), Request: want.Request{
 			Method: "POST", Path: path, Body: []byte(`{"a":1}`), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}, {Name: "X-A", Value: "1"}},
 		}})
+		b, bad := r.Body()
+		return reply{r.Status(), string(b), r}, errors.Join(err, bad)
 	}
 	a, err := send(connect.Connection{SignIn: connect.SignIn{Kind: "bearer", Secrets: []string{"t"}}}, "/a%2Fb?q=1")
-	if err != nil || a.Status != 200 || string(a.Body) != `{"ok":true}` {
+	if err != nil || a.Status != 200 || a.Body != `{"ok":true}` || a.Outcome != retry.Delivered {
 		t.Fatalf("%+v %v", a, err)
 	}
 	if seen.RequestURI != "/base/a%2Fb?q=1" || body != `{"a":1}` || seen.Header.Get("Idempotency-Key") != "key-1" || seen.Header.Get("X-A") != "1" || seen.Header.Get("Authorization") != "Bearer t" {
@@ -66,7 +79,7 @@ func TestOneTry(t *testing.T) {
 	if u, p, _ := seen.BasicAuth(); u != "u" || p != "p" {
 		t.Errorf("basic sign-in: %s %s", u, p)
 	}
-	if a, err := send(connect.Connection{SignIn: connect.SignIn{Kind: "none"}}, "/redirect"); err != nil || a.Status != 302 {
+	if a, err := send(connect.Connection{SignIn: connect.SignIn{Kind: "none"}}, "/redirect"); err != nil || a.Status != 302 || a.Outcome != retry.Never {
 		t.Errorf("a redirect is an answer: %+v %v", a, err)
 	}
 	for name, c := range map[string]struct {

@@ -1,10 +1,11 @@
-// Package sql asks databases: SQLite and PostgreSQL, each through its standard
-// driver for database/sql. One call is one statement in a transaction of its
+// Package sql is the system of databases: SQLite and PostgreSQL, each through its
+// standard driver for database/sql. One call is one statement in a transaction of its
 // own. Values are bound, never put into the text. Unless the connection allows
 // writing, the database itself is told to refuse it.
 package sql
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -13,8 +14,8 @@ import (
 	"net"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"strings"
-	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -24,59 +25,89 @@ import (
 	"readyferry/connect"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
+	"readyferry/core/retry"
 	"readyferry/core/step"
+	"readyferry/core/system"
 	"readyferry/core/want"
 )
 
 // maxAnswer bounds the rows of one answer, in bytes.
 const maxAnswer = 4 << 20
 
-// Sender asks databases.
-type Sender struct {
-	standIns string // folder of the databases that ship with the application
-	own      string // the application's own file, which no connection may open
+// Kind is the name of the system in documents.
+const Kind = "sql"
 
-	mu   sync.Mutex
-	open map[string]opened
-}
+// The drivers of databases.
+const (
+	DriverSQLite     = "sqlite"
+	DriverPostgreSQL = "postgresql"
+)
 
-type opened struct {
-	key string
-	db  *sql.DB
-}
-
-// New makes a sender. standIns is the folder of simulated databases, own the
-// application's own file.
-func New(standIns, own string) *Sender {
-	return &Sender{standIns: standIns, own: own, open: map[string]opened{}}
-}
-
-// Close closes what is open.
-func (s *Sender) Close() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	var errs []error
-	for name, o := range s.open {
-		errs = append(errs, o.db.Close())
-		delete(s.open, name)
+const connectionSchema = `{
+	"required": ["address", "driver"],
+	"properties": {
+		"driver": {"enum": ["sqlite", "postgresql"], "title": "Database", "default": "sqlite", "titles": {"sqlite": "SQLite", "postgresql": "PostgreSQL"}},
+		"write": {"type": "boolean", "title": "statements may change it; else it is told to refuse that"},
+		"address": {"type": "string", "title": "Base address", "default": "file:///", "description": "postgresql://host:5432/database, file:///folder/file.db, or stand-in://name"},
+		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
+				"kind": {"enum": ["none", "basic"], "title": "Sign-in", "default": "none", "titles": {"basic": "user and password"}},
+				"user": {"type": "string", "title": "User"}, "secret": {"type": "string", "title": "Secret", "format": "secret"}},
+			"when": {"user": ["basic"], "secret": ["basic"]}}
 	}
-	return errors.Join(errs...)
+}`
+
+// New makes the system. standIns is the folder of simulated databases, own the
+// application's own file, which no connection may open.
+func New(standIns, own string) connect.System {
+	p := &places{standIns, own}
+	return connect.System{
+		Kind: system.Kind{
+			Name: Kind, Title: "Database", Summary: "A database that is asked with SQL, or whose tables are polled.",
+			Sentence: "{of}", Ask: system.Schema(step.SQLQuestion),
+		},
+		Connection: system.Schema(connectionSchema), Check: checkDatabase,
+		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) { return p.open(c) },
+	}
 }
 
-// database gives the pool of a connection, opened anew when its settings changed.
-func (s *Sender) database(c *connect.Connection) (*sql.DB, error) {
-	driver, source, err := s.source(c)
+// checkDatabase says what is wrong with the address of a database.
+func checkDatabase(c *connect.Connection, found connect.Found) {
+	u, err := url.Parse(c.Address)
+	scheme, driver := "", c.Text("/driver")
+	if err == nil {
+		scheme = u.Scheme
+	}
+	switch {
+	case err != nil:
+		found("/address", "wrong-value", fmt.Sprintf("%q is no address", c.Address), "")
+	case u.User != nil:
+		found("/address", "secret-in-text", "the address holds a user or password", "take them out of the address and use sign-in")
+	case driver == DriverPostgreSQL && (!slices.Contains([]string{"postgres", "postgresql"}, scheme) || u.Host == "" || len(u.Path) < 2):
+		found("/address", "wrong-value", fmt.Sprintf("%q is no address of a PostgreSQL database", c.Address), "write it as postgresql://host:5432/database")
+	case driver == DriverSQLite && !(scheme == "file" && strings.HasPrefix(u.Path, "/")) && !(scheme == "stand-in" && u.Host != ""):
+		found("/address", "wrong-value", fmt.Sprintf("%q is no address of an SQLite file", c.Address), "write it as file:///folder/file.db, or stand-in://name for one that ships with the application")
+	case driver == DriverSQLite && (u.RawQuery != "" || u.Fragment != ""):
+		found("/address", "wrong-value", "the address must not hold a query or fragment", "remove it")
+	}
+}
+
+// places is where databases lie that are no servers.
+type places struct{ standIns, own string }
+
+// link is an open database.
+type link struct {
+	c      *connect.Connection
+	driver string // of the connection
+	db     *sql.DB
+}
+
+// Close implements connect.Link.
+func (l *link) Close() error { return l.db.Close() }
+
+func (p *places) open(c *connect.Connection) (*link, error) {
+	driver, source, err := p.source(c)
 	if err != nil {
 		return nil, err
-	}
-	key := driver + "\x00" + source
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if o, ok := s.open[c.Name]; ok {
-		if o.key == key {
-			return o.db, nil
-		}
-		_ = o.db.Close()
 	}
 	db, err := sql.Open(driver, source)
 	if err != nil {
@@ -84,12 +115,11 @@ func (s *Sender) database(c *connect.Connection) (*sql.DB, error) {
 	}
 	db.SetMaxOpenConns(c.InFlight)
 	db.SetConnMaxIdleTime(time.Minute)
-	s.open[c.Name] = opened{key, db}
-	return db, nil
+	return &link{c, c.Text("/driver"), db}, nil
 }
 
-func (s *Sender) source(c *connect.Connection) (driver, source string, err error) {
-	if c.Driver == connect.DriverPostgreSQL {
+func (p *places) source(c *connect.Connection) (driver, source string, err error) {
+	if c.Text("/driver") == DriverPostgreSQL {
 		u, err := url.Parse(c.Address)
 		if err != nil {
 			return "", "", fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
@@ -101,16 +131,16 @@ func (s *Sender) source(c *connect.Connection) (driver, source string, err error
 	}
 	path := strings.TrimPrefix(c.Address, "file://")
 	if name, ok := strings.CutPrefix(c.Address, "stand-in://"); ok {
-		if s.standIns == "" || name != filepath.Base(name) {
+		if p.standIns == "" || name != filepath.Base(name) {
 			return "", "", fmt.Errorf("%w: there is no stand-in %q here", connect.ErrCannotSend, name)
 		}
-		path = filepath.Join(s.standIns, name)
+		path = filepath.Join(p.standIns, name)
 	}
-	if same(path, s.own) {
+	if same(path, p.own) {
 		return "", "", fmt.Errorf("%w: that is the application's own file", connect.ErrCannotSend)
 	}
 	mode := "mode=ro&_query_only=true"
-	if c.Write {
+	if writes(c) {
 		mode = "mode=rw&_txlock=immediate"
 	}
 	return "sqlite3", "file:" + (&url.URL{Path: path}).EscapedPath() + "?_busy_timeout=5000&" + mode, nil
@@ -131,31 +161,49 @@ func same(a, b string) bool {
 	return x == y
 }
 
-// Send implements connect.Sender: the answer's body is the list of rows as JSON.
-func (s *Sender) Send(ctx context.Context, c *connect.Connection, r connect.Request) (connect.Answer, error) {
-	ctx, cancel := context.WithTimeout(ctx, c.TimeLimit)
+// writes tells whether statements may change the database.
+func writes(c *connect.Connection) bool { return c.Text("/write") == "true" }
+
+// Check implements connect.Link.
+func (l *link) Check(ctx context.Context) (connect.Report, error) {
+	list, err := l.query(ctx, &want.Query{SQL: "SELECT 1 AS answer", Most: 1})
+	if err != nil {
+		return connect.Report{Detail: err.Error()}, nil
+	}
+	return connect.Report{OK: true, Detail: "it answers with 200", Code: "200", Answer: jsonfmt.Encode(list)}, nil
+}
+
+// Ask implements connect.Asker: the answer's body is the list of rows as JSON.
+func (l *link) Ask(ctx context.Context, r connect.Request) (connect.Receipt, error) {
+	if r.Query == nil {
+		return connect.Receipt{}, fmt.Errorf("%w: a database is asked with a statement", connect.ErrCannotSend)
+	}
+	list, err := l.query(ctx, r.Query)
+	if err != nil {
+		return connect.Receipt{}, err
+	}
+	return connect.Receipt{
+		Outcome: retry.Delivered, Code: "200",
+		Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Answer: bytes.NewReader(jsonfmt.Encode(list)),
+	}, nil
+}
+
+func (l *link) query(ctx context.Context, q *want.Query) (*message.Node, error) {
+	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
 	defer cancel()
-	q := r.Query
-	if q == nil {
-		q = &want.Query{SQL: "SELECT 1 AS answer", Most: 1} // a test
-	}
-	db, err := s.database(c)
+	list, err := ask(ctx, l.db, l.c, q)
 	if err != nil {
-		return connect.Answer{}, err
+		return nil, plainError(ctx, l.c, err)
 	}
-	list, err := ask(ctx, db, c, q)
-	if err != nil {
-		return connect.Answer{}, s.plainError(ctx, c, err)
-	}
-	return connect.Answer{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: jsonfmt.Encode(list)}, nil
+	return list, nil
 }
 
 func ask(ctx context.Context, db *sql.DB, c *connect.Connection, q *want.Query) (list *message.Node, err error) {
-	args, text, err := bind(c.Driver, q)
+	args, text, err := bind(c.Text("/driver"), q)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	}
-	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: !c.Write && c.Driver == connect.DriverPostgreSQL})
+	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: !writes(c) && c.Text("/driver") == DriverPostgreSQL})
 	if err != nil {
 		return nil, err
 	}
@@ -180,7 +228,7 @@ func ask(ctx context.Context, db *sql.DB, c *connect.Connection, q *want.Query) 
 // bind gives the values of a statement in the order of its placeholders.
 func bind(driver string, q *want.Query) (args []any, text string, err error) {
 	place := func(int) string { return "?" }
-	if driver == connect.DriverPostgreSQL {
+	if driver == DriverPostgreSQL {
 		place = func(n int) string { return fmt.Sprintf("$%d", n) }
 	}
 	text, names := step.BindNames(q.SQL, place)
@@ -277,7 +325,7 @@ func node(v any) *message.Node {
 // plainError says in words what went wrong, and whether another try may help:
 // a database that is not there or busy may be back, a statement that it refuses
 // stays refused.
-func (s *Sender) plainError(ctx context.Context, c *connect.Connection, err error) error {
+func plainError(ctx context.Context, c *connect.Connection, err error) error {
 	var op *net.OpError
 	text := err.Error()
 	switch {

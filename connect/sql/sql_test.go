@@ -13,6 +13,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/step"
+	"readyferry/core/system"
 	"readyferry/core/want"
 )
 
@@ -20,7 +21,7 @@ const rows = `CREATE TABLE %[1]s (id INTEGER PRIMARY KEY, name TEXT, due NUMERIC
 const more = `INSERT INTO %[1]s VALUES (1, 'maud', 2.5), (2, 'tunde', NULL), (3, '''; DROP TABLE %[1]s; -- row', 0)`
 
 // sqlite makes a database and a connection to it.
-func sqlite(t *testing.T, write bool) (*Sender, *connect.Connection) {
+func sqlite(t *testing.T, write bool) (connect.System, *connect.Connection) {
 	t.Helper()
 	dir := t.TempDir()
 	db, err := sql.Open("sqlite3", filepath.Join(dir, "a b.db"))
@@ -35,18 +36,29 @@ func sqlite(t *testing.T, write bool) (*Sender, *connect.Connection) {
 	if err := db.Close(); err != nil {
 		t.Fatal(err)
 	}
-	s := New(dir, filepath.Join(dir, "own.db"))
-	t.Cleanup(func() { _ = s.Close() })
-	return s, &connect.Connection{Name: "db", Kind: connect.KindSQL, Driver: connect.DriverSQLite, Address: "file://" + dir + "/a b.db", TimeLimit: 2 * time.Second, InFlight: 4, Write: write}
+	return New(dir, filepath.Join(dir, "own.db")), connection("file://"+dir+"/a b.db", DriverSQLite, write)
 }
 
-func query(s *Sender, c *connect.Connection, text string, params ...string) (string, error) {
+func connection(address, driver string, write bool) *connect.Connection {
+	return &connect.Connection{Name: "db", Kind: Kind, Address: address, TimeLimit: 2 * time.Second, InFlight: 4, Settings: system.Schema(fmt.Sprintf(`{"driver": %q, "write": %t}`, driver, write))}
+}
+
+func query(s connect.System, c *connect.Connection, text string, params ...string) (string, error) {
 	q := &want.Query{SQL: text, Most: 10}
 	for i := 0; i+1 < len(params); i += 2 {
 		q.Params = append(q.Params, want.QueryParameter{Name: params[i], Value: []byte(params[i+1])})
 	}
-	a, err := s.Send(context.Background(), c, connect.Request{Request: want.Request{Query: q}})
-	return string(a.Body), err
+	link, err := s.Open(context.Background(), c)
+	if err != nil {
+		return "", err
+	}
+	defer link.Close()
+	a, err := link.(connect.Asker).Ask(context.Background(), connect.Request{Request: want.Request{Query: q}})
+	if err != nil {
+		return "", err
+	}
+	b, err := a.Body()
+	return string(b), err
 }
 
 // hostile values, as they are known from attacks on statements that are put
@@ -55,7 +67,7 @@ var hostile = []string{
 	`"' OR '1'='1"`, `"'; DROP TABLE members; --"`, `"1 OR 1=1"`, `"\" OR \"\"=\""`, `"'/*"`, `"\\'; DELETE FROM members --"`, `":id"`, `"$1"`, `"?"`, `"'' UNION SELECT 1, 2, 3"`, `"\u0000'"`,
 }
 
-func testDatabase(t *testing.T, s *Sender, c *connect.Connection, table string) {
+func testDatabase(t *testing.T, s connect.System, c *connect.Connection, table string) {
 	got, err := query(s, c, "SELECT id, name, due FROM "+table+" WHERE id = :id OR name = :name ORDER BY id", "id", "1", "name", `"tunde"`)
 	if err != nil || !strings.HasPrefix(got, `[{"id":1,"name":"maud","due":`) || !strings.HasSuffix(got, `{"id":2,"name":"tunde","due":null}]`) {
 		t.Errorf("%s, %v", got, err)
@@ -87,7 +99,12 @@ func testDatabase(t *testing.T, s *Sender, c *connect.Connection, table string) 
 		}
 	}
 	q := &want.Query{SQL: "SELECT id FROM " + table, Most: 2}
-	if _, err := s.Send(context.Background(), c, connect.Request{Request: want.Request{Query: q}}); !errors.Is(err, connect.ErrCannotSend) || !strings.Contains(err.Error(), "more than 2 rows") {
+	link, err := s.Open(context.Background(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer link.Close()
+	if _, err := link.(connect.Asker).Ask(context.Background(), connect.Request{Request: want.Request{Query: q}}); !errors.Is(err, connect.ErrCannotSend) || !strings.Contains(err.Error(), "more than 2 rows") {
 		t.Errorf("%v", err)
 	}
 }
@@ -140,9 +157,7 @@ func TestPostgreSQL(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	s := New("", "")
-	defer s.Close()
-	testDatabase(t, s, &connect.Connection{Name: "pg", Kind: connect.KindSQL, Driver: connect.DriverPostgreSQL, Address: address, TimeLimit: 5 * time.Second, InFlight: 2}, "readyferry_members")
+	testDatabase(t, New("", ""), connection(address, DriverPostgreSQL, false), "readyferry_members")
 }
 
 func TestNamesAreBoundOutsideOfTexts(t *testing.T) {

@@ -23,11 +23,12 @@ type Document struct {
 
 // Intake says how messages enter.
 type Intake struct {
-	Kind    string // webhook, queue, topic, subflow, schedule, poll, table or load
-	Path    string // webhook: below /in, with {parameters}
-	Methods []string
-	Format  string // name of a format, or auto
-	Callers []string
+	Settings *message.Node // the whole section, for what its system alone knows
+	Kind     string        // webhook, queue, topic, subflow, schedule, poll, table or load
+	Path     string        // webhook: below /in, with {parameters}
+	Methods  []string
+	Format   string // name of a format, or auto
+	Callers  []string
 	// Finished tells that the caller waits for an answer step or the end, for so
 	// long as Wait.
 	Finished bool
@@ -157,6 +158,7 @@ func readIntake(s *Source) (Intake, []Finding) {
 		}
 		in.Wait = d
 	}
+	in.Settings = n
 	in.Of, in.Each, in.Mark, in.First = text(n, "of"), text(n, "each"), text(n, "mark"), scalar(n, "first")
 	in.Table, in.Key, in.Changed, in.Deleted, in.Most = text(n, "table"), text(n, "key"), text(n, "changed"), flag(n, "deleted"), number(n, "most", 500)
 	in.Timing = Timing{Cron: text(n, "cron"), Zone: text(n, "zone"), Missed: text(n, "missed")}

@@ -15,6 +15,7 @@ import (
 	"readyferry/core/schema"
 	"readyferry/core/script"
 	"readyferry/core/step"
+	"readyferry/core/system"
 	"readyferry/core/table"
 	"readyferry/core/timing"
 )
@@ -40,16 +41,17 @@ type Reader struct {
 	schema  *schema.Schema
 	root    *message.Node
 	sandbox *script.Sandbox
+	systems system.Kinds
 }
 
-// NewReader makes a reader.
-func NewReader() (*Reader, error) {
+// NewReader makes a reader for flows that know some kinds of outside system.
+func NewReader(systems ...system.Kind) (*Reader, error) {
 	env, err := expr.New()
 	if err != nil {
 		return nil, err
 	}
-	root := Schema()
-	s, err := schema.Compile(root, nil)
+	root := Schema(systems)
+	s, err := schema.CompileOwn(root)
 	if err != nil {
 		return nil, fmt.Errorf("compiling the flow schema: %w", err)
 	}
@@ -57,7 +59,7 @@ func NewReader() (*Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Reader{env, s, root, sandbox}, nil
+	return &Reader{env, s, root, sandbox, systems}, nil
 }
 
 // Env gives the environment that the reader compiles expressions in.
@@ -82,7 +84,7 @@ func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Findin
 	d, more := flow.Read(source)
 	findings = append(findings, more...)
 	c := step.NewCompiler(r.env.WithTables(expr.NewTables(files)), d, files)
-	c.Sandbox = r.sandbox
+	c.Sandbox, c.Systems = r.sandbox, r.systems
 	p := &Plan{Document: d, tables: ownTables(files)}
 	for _, e := range []struct {
 		source, ptr string
@@ -113,6 +115,10 @@ func (r *Reader) intake(c *step.Compiler, d *flow.Document) {
 	if err := (csv.Options{Delimiter: d.Intake.Layout.Delimiter, Quote: d.Intake.Layout.Quote}).Check(); err != nil {
 		c.Find("/intake", flow.Error, "wrong-value", err.Error(), "choose other characters")
 	}
+	if k, ok := r.systems.Find(d.Intake.Kind); ok && k.Intake != nil {
+		use := step.Use{Kind: step.UseConnection, Name: d.Intake.Of, Pointer: "/intake/of", As: step.AsIntake}
+		c.Uses = append(c.Uses, use)
+	}
 	if d.Intake.Kind != "webhook" {
 		return
 	}
@@ -127,7 +133,7 @@ func (r *Reader) intake(c *step.Compiler, d *flow.Document) {
 		c.Find("/intake", flow.Warning, "open-webhook", "anyone who knows the address may call this webhook", "name a connection of kind caller under callers")
 	}
 	for i, name := range d.Intake.Callers {
-		c.Uses = append(c.Uses, step.Use{Kind: step.UseConnection, Name: name, Pointer: fmt.Sprintf("/intake/callers/%d", i)})
+		c.Uses = append(c.Uses, step.Use{Kind: step.UseConnection, Name: name, Pointer: fmt.Sprintf("/intake/callers/%d", i), As: step.AsCaller})
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/step"
+	"readyferry/core/system"
 )
 
 // flowSchema is the part of the flow's JSON Schema that does not depend on the
@@ -142,8 +143,9 @@ const common = `{
 	"else": {"$ref": "#/$defs/else"}
 }`
 
-// Schema gives the JSON Schema of flow documents, with every kind of step.
-func Schema() *message.Node {
+// Schema gives the JSON Schema of flow documents, with every kind of step and
+// what they may say to the kinds of outside system.
+func Schema(systems system.Kinds) *message.Node {
 	root := must(flowSchema)
 	defs := root.Get("$defs")
 	kinds, cases := message.NewList(), message.NewList()
@@ -154,6 +156,9 @@ func Schema() *message.Node {
 		properties := must(common)
 		for _, m := range must(k.Properties).Members {
 			properties = properties.With(m.Name, m.Value)
+		}
+		if k.Name == "deliver" {
+			properties = withSystems(properties, systems)
 		}
 		if k.Defs != "" {
 			for _, m := range must(k.Defs).Members {
@@ -175,7 +180,66 @@ func Schema() *message.Node {
 	one := must(`{"type": "object", "required": ["id", "kind"], "properties": {}}`)
 	one = one.With("properties", message.NewMap(message.Member{Name: "kind", Value: message.NewMap(message.Member{Name: "enum", Value: kinds})}))
 	defs = defs.With("step", one.With("allOf", cases))
+	defs = defs.With("intake", withIntakes(defs.Get("intake"), systems))
 	return root.With("$defs", defs)
+}
+
+// withSystems adds what deliveries to other systems than HTTP say. What two of
+// them say in different ways is checked when the connection is known.
+func withSystems(properties *message.Node, systems system.Kinds) *message.Node {
+	for _, k := range systems {
+		for _, m := range system.Properties(k.Deliver) {
+			switch had := properties.Get(m.Name); {
+			case had == nil:
+				properties = properties.With(m.Name, spoken(m.Value))
+			case k.Name != "http" && string(jsonfmt.Encode(had)) != string(jsonfmt.Encode(m.Value)):
+				properties = properties.With(m.Name, message.NewBool(true))
+			}
+		}
+	}
+	return properties
+}
+
+// spoken lets a setting that is an expression be written as a bare number or
+// boolean, too.
+func spoken(property *message.Node) *message.Node {
+	if system.Format(property) != "expression" {
+		return property
+	}
+	return property.With("type", must(`["string", "number", "boolean"]`))
+}
+
+// inFlow are the settings that the intake of every flow with messages has.
+const inFlow = `{
+	"note": {"type": "string"},
+	"of": {"type": "string", "title": "Connection", "minLength": 1, "description": "name of the connection"},
+	"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+	"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
+	"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
+	"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}`
+
+// withIntakes adds the intakes of systems from which messages come.
+func withIntakes(intake *message.Node, systems system.Kinds) *message.Node {
+	kinds, cases := intake.Get("properties").Get("kind").Get("enum"), intake.Get("allOf")
+	kinds, cases = message.NewList(kinds.Items...), message.NewList(cases.Items...)
+	for _, k := range systems {
+		if k.Intake == nil {
+			continue
+		}
+		kinds.Items = append(kinds.Items, message.NewString(k.Name))
+		properties := must(`{"kind": true}`)
+		for _, m := range append(must(inFlow).Members, system.Properties(k.Intake)...) {
+			properties = properties.With(m.Name, m.Value)
+		}
+		required := message.NewList(message.NewString("of"))
+		if own := k.Intake.Get("required"); own != nil {
+			required.Items = append(required.Items, own.Items...)
+		}
+		then := must(`{"additionalProperties": false}`).With("required", required).With("properties", properties)
+		cases.Items = append(cases.Items, must(`{"if": {"properties": {"kind": {"const": "`+k.Name+`"}}, "required": ["kind"]}}`).With("then", then))
+	}
+	one := message.NewMap(message.Member{Name: "kind", Value: message.NewMap(message.Member{Name: "enum", Value: kinds})})
+	return intake.With("properties", one).With("allOf", cases)
 }
 
 // must reads JSON that is part of the program.

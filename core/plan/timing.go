@@ -65,9 +65,9 @@ func (r *Reader) poll(p *Plan, c *step.Compiler, d *flow.Document) {
 	in := &d.Intake
 	switch in.Kind {
 	case "poll":
-		c.Uses = append(c.Uses, step.Use{Kind: step.UseConnection, Name: in.Of, Pointer: "/intake/of", Poll: true})
+		c.Uses = append(c.Uses, step.Use{Kind: step.UseConnection, Name: in.Of, Pointer: "/intake/of", Poll: true, As: step.AsPoll})
 	case "table":
-		c.Uses = append(c.Uses, step.Use{Kind: step.UseConnection, Name: in.Of, Pointer: "/intake/of", Poll: true, SQL: true})
+		c.Uses = append(c.Uses, step.Use{Kind: step.UseConnection, Name: in.Of, Pointer: "/intake/of", Poll: true, SQL: true, As: step.AsPoll})
 		if in.Deleted && in.Changed == "" {
 			c.Find("/intake/deleted", flow.Error, "wrong-value", "rows that are gone are seen only where changes are, too", "name the column with the time of the last change under changed")
 		}

@@ -2,6 +2,7 @@ package run
 
 import (
 	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -71,6 +72,8 @@ type ShownRequest struct {
 	Expires  int64 `json:"expires,omitempty"`
 	// Of a question for a database: the values of its parameters.
 	Query *want.Query `json:"query,omitempty"`
+	// What a delivery says to its system besides.
+	Settings json.RawMessage `json:"settings,omitempty"`
 }
 
 // Options of a rehearsal.
@@ -297,7 +300,7 @@ func replied(asked want.Asked, replies map[string]want.Effect) (want.Effect, boo
 func ShowDelivery(transaction, path, stepID string, w want.Handed) Delivery {
 	to, name, r := w.Handed()
 	d := Delivery{Path: path, Step: stepID, Kind: to, Target: name}
-	d.Request = ShownRequest{Query: r.Query, Method: r.Method, URL: r.Path, Headers: headerMap(r.Headers)}
+	d.Request = ShownRequest{Query: r.Query, Settings: r.Settings, Method: r.Method, URL: r.Path, Headers: headerMap(r.Headers)}
 	if p, ok := w.(*want.Put); ok {
 		d.Request.Priority, d.Request.Expires = &p.Priority, p.Expires.Milliseconds()
 	}

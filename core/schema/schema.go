@@ -49,8 +49,18 @@ var draft7 = regexp.MustCompile(`^https?://json-schema\.org/draft-07/schema#?$`)
 // Compile reads a schema. files are those that it may refer to, by name. The
 // error says what does not compile and where.
 func Compile(root *doc.Node, files map[string][]byte) (*Schema, error) {
+	return compile(root, files, true)
+}
+
+// CompileOwn reads a schema of the application's own documents, whose formats say
+// how a text is meant for people and are checked elsewhere.
+func CompileOwn(root *doc.Node) (*Schema, error) { return compile(root, nil, false) }
+
+func compile(root *doc.Node, files map[string][]byte, formats bool) (*Schema, error) {
 	c := jsonschema.NewCompiler()
-	c.AssertFormat()
+	if formats {
+		c.AssertFormat()
+	}
 	c.UseLoader(fileLoader(files))
 	if d := root.Get("$schema"); d != nil && draft7.MatchString(d.Text) {
 		c.DefaultDraft(jsonschema.Draft7) // files that do not say theirs are of the same draft

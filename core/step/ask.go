@@ -15,6 +15,22 @@ import (
 	"readyferry/core/want"
 )
 
+// HTTPQuestion is the JSON Schema of what a question over HTTP says.
+const HTTPQuestion = `{"properties": {
+	"method": {"enum": ["GET", "POST", "PUT", "PATCH", "DELETE"], "title": "Method", "default": "GET", "description": "HTTP method, GET by default"},
+	"path": {"type": "string", "title": "Path", "format": "template", "description": "template; below the connection's address"},
+	"headers": {"type": "object", "title": "Headers", "format": "template", "description": "name: template", "additionalProperties": {"type": ["string", "number", "null"]}},
+	"body": {"type": "string", "title": "Body", "format": "expression", "description": "expression; the value is sent as JSON. By default nothing is sent"}
+}}`
+
+// SQLQuestion is the JSON Schema of what a question to a database says.
+const SQLQuestion = `{"required": ["sql"], "properties": {
+	"sql": {"type": "string", "title": "Statement", "format": "lines", "minLength": 1, "description": "one statement with :name for each parameter; values are bound, never put into the text"},
+	"params": {"type": "object", "title": "Parameters", "format": "expression", "description": "name: expression, for the parameters of the statement", "additionalProperties": {"type": ["string", "number", "boolean"]}},
+	"rows": {"enum": ["many", "one", "first"], "title": "Rows", "default": "many", "description": "many: the body is the list of rows; one: there must be exactly one, which is the body; first: the first, or null"},
+	"most": {"type": "integer", "title": "Most rows", "minimum": 1, "maximum": 100000, "default": 1000, "description": "a query that gives more fails"}
+}}`
+
 var askKind = Kind{
 	Name:    "ask",
 	Summary: "Asks another system and waits for its answer: over HTTP, by an SQL query, or by a queue with a reply.",
@@ -88,11 +104,11 @@ func compileAsk(c *Compiler, s *flow.Step) Runner {
 		needless = []string{"method", "path", "retry", "sql", "params", "rows", "most"}
 	case sql != nil:
 		r.kind = bySQL
-		c.Uses = append(c.Uses, Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of", SQL: true})
+		c.Uses = append(c.Uses, Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of", SQL: true, As: AsAsk})
 		r.compileQuery(c, s)
 		needless = []string{"method", "path", "headers", "body", "within"}
 	default:
-		c.Uses = append(c.Uses, Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of"})
+		c.Uses = append(c.Uses, Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of", As: AsAsk})
 		needless = append(needless, "params", "rows", "most")
 	}
 	for _, name := range needless {
@@ -233,7 +249,7 @@ func (r *ask) Run(c *Call) (Result, error) {
 }
 
 func (r *ask) asks(c *Call, req *want.Request) (Result, error) {
-	var w want.Want = &want.Send{System: r.kind, Connection: r.target, Request: req, Retry: r.retry, Unordered: true}
+	var w want.Want = &want.Send{System: r.kind, Connection: r.target, Ask: true, Request: req, Retry: r.retry, Unordered: true}
 	if r.kind == byReply {
 		w = &want.Question{Queue: r.target, Request: req, Priority: UsualPriority, ReplyTo: r.replyTo, Within: r.within}
 	}

@@ -10,6 +10,7 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/pointer"
 	"readyferry/core/script"
+	"readyferry/core/system"
 )
 
 // Compiler turns steps into runners and collects what is wrong with them.
@@ -17,6 +18,7 @@ type Compiler struct {
 	Env      *expr.Env
 	Document *flow.Document
 	Files    map[string][]byte // the flow's own files, by name
+	Systems  system.Kinds      // kinds of outside system besides HTTP
 	Sandbox  *script.Sandbox   // runs the scripts of code steps; nil: there are none
 	Findings []flow.Finding
 	Uses     []Use
@@ -48,6 +50,10 @@ type Use struct {
 	Columns   []string
 	At, Pairs bool
 	SQL, Poll bool // of a connection: it is asked with SQL, or polled
+	// As tells what a connection is used for, Says which settings of its system the
+	// step or intake gives.
+	As   string
+	Says []string
 }
 
 // The kinds of use.
@@ -58,6 +64,15 @@ const (
 	UseTable      = "table"
 	UseReplies    = "replies" // a queue for the replies to an ask
 	UseFlow       = "flow"
+)
+
+// What a connection is used for.
+const (
+	AsCaller  = "caller"
+	AsDeliver = "deliver"
+	AsAsk     = "ask"
+	AsPoll    = "poll"
+	AsIntake  = "intake"
 )
 
 // Block compiles a list of steps.

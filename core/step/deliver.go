@@ -1,18 +1,30 @@
 package step
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/textproto"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
+	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
+	"readyferry/core/pointer"
 	"readyferry/core/retry"
+	"readyferry/core/system"
 	"readyferry/core/want"
 )
+
+// HTTPDelivery is the JSON Schema of what a delivery over HTTP says.
+const HTTPDelivery = `{"properties": {
+	"method": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"], "title": "Method", "default": "POST", "description": "HTTP method, POST by default"},
+	"path": {"type": "string", "title": "Path", "format": "template", "description": "template; below the connection's address"},
+	"headers": {"type": "object", "title": "Headers", "format": "template", "description": "name: template", "additionalProperties": {"type": ["string", "number", "null"]}}
+}}`
 
 var deliverKind = Kind{
 	Name:    "deliver",
@@ -52,6 +64,93 @@ type deliver struct {
 	queue                *expr.Template // nil for a queue whose name stands there
 	priority             *expr.Program  // nil for the usual one
 	expires              time.Duration
+	own                  []ownSetting // of another system than HTTP
+}
+
+// outside reads the settings of a delivery to a system. Which kind it is of, the
+// flow does not say; the settings tell, and where they do not it is HTTP.
+func (r *deliver) outside(c *Compiler, s *flow.Step) {
+	use := Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to", As: AsDeliver}
+	for _, m := range s.Settings.Members {
+		if !slices.Contains(stepSettings, m.Name) {
+			use.Says = append(use.Says, m.Name)
+		}
+	}
+	c.Uses = append(c.Uses, use)
+	for _, k := range c.Systems {
+		if k.Deliver == nil || k.Name == byHTTP || !slices.ContainsFunc(use.Says, func(name string) bool { return !httpSettings[name] }) {
+			continue
+		}
+		if !slices.ContainsFunc(use.Says, func(name string) bool { return system.Property(k.Deliver, name) == nil && name != "headers" }) {
+			r.kind, r.own = k.Name, c.ownSettings(s, k.Deliver)
+			return
+		}
+	}
+}
+
+// stepSettings are those of every delivery, whatever its system.
+var stepSettings = []string{"id", "kind", "title", "note", "when", "off", "else", "to", "retry"}
+
+var httpSettings = map[string]bool{"method": true, "path": true, "headers": true}
+
+// ownSetting is a setting of a system other than HTTP.
+type ownSetting struct {
+	name     string
+	value    *expr.Program
+	template *expr.Template
+	constant *message.Node
+}
+
+// ownSettings compiles what a step says by the schema of its system, and takes
+// defaults for what it does not say.
+func (c *Compiler) ownSettings(s *flow.Step, schema *message.Node) (out []ownSetting) {
+	for _, p := range system.Properties(schema) {
+		if p.Name == "headers" {
+			continue
+		}
+		ptr, given := s.Pointer+pointer.Pointer{p.Name}.String(), s.Settings.Get(p.Name)
+		if given == nil {
+			if given = p.Value.Get("default"); given == nil {
+				continue
+			}
+		}
+		one := ownSetting{name: p.Name, constant: given}
+		switch system.Format(p.Value) {
+		case "expression":
+			one.value = c.Expression(ptr, scalar(given))
+		case "template":
+			one.template = c.Template(ptr, scalar(given), expr.PlainText)
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// say fills the settings of a system in for a message.
+func say(own []ownSetting, c *Call) (json.RawMessage, error) {
+	if own == nil {
+		return nil, nil
+	}
+	out := message.NewMap()
+	for _, s := range own {
+		switch {
+		case s.value != nil:
+			n, err := s.value.Eval(c.Scope())
+			if err != nil {
+				return nil, fail(s.name, err)
+			}
+			out = out.With(s.name, n)
+		case s.template != nil:
+			text, err := s.template.Eval(c.Scope())
+			if err != nil {
+				return nil, fail(s.name, err)
+			}
+			out = out.With(s.name, message.NewString(text))
+		default:
+			out = out.With(s.name, s.constant)
+		}
+	}
+	return jsonfmt.Encode(out), nil
 }
 
 var queueName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
@@ -64,7 +163,7 @@ func compileDeliver(c *Compiler, s *flow.Step) Runner {
 	if to := s.Settings.Get("to"); to.Kind == message.Map {
 		r.inside(c, s, to)
 	} else {
-		c.Uses = append(c.Uses, Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to"})
+		r.outside(c, s)
 		c.outside = s.ID
 	}
 	if r.method == "" {
@@ -187,6 +286,10 @@ func (r *deliver) Run(c *Call) (Result, error) {
 		return Result{}, err
 	}
 	typed(req, ContentType(&c.State.Message))
+	var err error
+	if req.Settings, err = say(r.own, c); err != nil {
+		return Result{}, err
+	}
 	w, err := r.want(c, req)
 	if err != nil {
 		return Result{}, err

@@ -12,6 +12,7 @@
 package want
 
 import (
+	"encoding/json"
 	"time"
 
 	"readyferry/core/group"
@@ -74,6 +75,8 @@ type Request struct {
 	Format  string           `json:"format"`
 	Body    []byte           `json:"-"`               // kept apart
 	Query   *Query           `json:"query,omitempty"` // for a database
+	// Settings are what a delivery says besides, as its system's schema has it; JSON.
+	Settings json.RawMessage `json:"settings,omitempty"`
 }
 
 // Send hands a request to an outside system. The engine guarantees it: it is
@@ -81,6 +84,7 @@ type Request struct {
 type Send struct {
 	System     string // the kind of system that the step is written for: http, sql
 	Connection string
+	Ask        bool // it is a question: its answer is what it is sent for
 	Request    *Request
 	Retry      *retry.Plan // the step's own plan, or nil for the connection's
 	// Order is the value by which deliveries keep their order, where a step has

@@ -51,9 +51,10 @@ type versionKey struct {
 
 // Catalog is safe for concurrent use.
 type Catalog struct {
-	store  *store.Store
-	reader *plan.Reader
-	log    *slog.Logger
+	store   *store.Store
+	reader  *plan.Reader
+	systems *connect.Registry
+	log     *slog.Logger
 
 	changing    sync.Mutex // held while all is read anew, so that the newest state wins
 	mu          sync.RWMutex
@@ -64,8 +65,8 @@ type Catalog struct {
 }
 
 // New makes a catalog and reads it.
-func New(s *store.Store, r *plan.Reader, log *slog.Logger) (*Catalog, error) {
-	c := &Catalog{store: s, reader: r, log: log, flows: map[string]*Flow{}, connections: map[string]*connect.Connection{}, plans: map[versionKey]*plan.Plan{}}
+func New(s *store.Store, r *plan.Reader, systems *connect.Registry, log *slog.Logger) (*Catalog, error) {
+	c := &Catalog{store: s, reader: r, systems: systems, log: log, flows: map[string]*Flow{}, connections: map[string]*connect.Connection{}, plans: map[versionKey]*plan.Plan{}}
 	return c, c.read()
 }
 
@@ -85,6 +86,9 @@ func (c *Catalog) Changed() error {
 	}
 	return nil
 }
+
+// Systems gives the kinds of outside system.
+func (c *Catalog) Systems() *connect.Registry { return c.systems }
 
 // Reader gives what compiles documents.
 func (c *Catalog) Reader() *plan.Reader { return c.reader }
@@ -142,7 +146,7 @@ func (c *Catalog) readFlows() (map[string]*Flow, error) {
 
 // open makes a stored connection usable, with its secrets.
 func (c *Catalog) open(row store.Connection) (*connect.Connection, error) {
-	d, findings := connect.Read(row.Document)
+	d, findings := c.systems.Read(row.Document)
 	if d == nil {
 		return nil, findings[0]
 	}

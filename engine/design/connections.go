@@ -5,13 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"readyferry/connect"
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
-	"readyferry/core/want"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -20,7 +20,7 @@ import (
 // keeps those that are stored, as long as the way to sign in stays the same. A
 // *FindingsError tells that it was not saved.
 func (g *Designs) SaveConnection(ctx context.Context, name string, document []byte, revision *int64) (int64, error) {
-	d, findings := connect.Read(document)
+	d, findings := g.Catalog.Systems().Read(document)
 	if d == nil {
 		return 0, &FindingsError{"the connection was not saved", findings}
 	}
@@ -44,7 +44,7 @@ func (g *Designs) SaveConnection(ctx context.Context, name string, document []by
 	if revision != nil && *revision != old.Revision {
 		return 0, journal.ErrConflict
 	}
-	if before, _ := connect.Read(old.Document); row.Sealed == nil && before != nil && before.Connection.SignIn.Kind == d.Connection.SignIn.Kind && before.Connection.Kind == d.Connection.Kind {
+	if before, _ := g.Catalog.Systems().Read(old.Document); row.Sealed == nil && before != nil && before.Connection.SignIn.Kind == d.Connection.SignIn.Kind && before.Connection.Kind == d.Connection.Kind {
 		row.Sealed = old.Sealed
 	}
 	if needsSecret(d.Connection) && row.Sealed == nil {
@@ -83,29 +83,26 @@ type Tested struct {
 	Body   string           `json:"body"` // its first 4 KiB
 }
 
-// TestConnection calls the outside system once. Any answer but a refused
-// sign-in or a server's fault counts as good: the system is there.
+// TestConnection tries a connection, as its system does that.
 func (g *Designs) TestConnection(ctx context.Context, name string) (Tested, error) {
 	c := g.Catalog.Connection(name)
 	if c == nil {
 		return Tested{}, journal.ErrNotFound
 	}
-	if c.Kind == connect.KindCaller {
+	if sys := g.Catalog.Systems().Find(c.Kind); sys == nil || sys.Open == nil {
 		return Tested{}, fmt.Errorf("%w: a connection of kind %s is called by others, so there is nothing to call", journal.ErrDecision, c.Kind)
 	}
 	began := time.Now()
-	a, err := g.sender.Send(ctx, c, connect.Request{Request: want.Request{Method: c.TestMethod, Path: c.TestPath}})
-	t := Tested{Status: a.Status, Took: float64(time.Since(began).Microseconds()) / 1000, Header: append([]message.Header{}, a.Headers...)}
-	t.Body = string(a.Body[:min(len(a.Body), 4096)])
-	switch {
-	case err != nil:
-		t.Detail = err.Error()
-	case a.Status == 401 || a.Status == 403:
-		t.Detail = fmt.Sprintf("it answers, but refuses the sign-in with %d", a.Status)
-	case a.Status >= 500:
-		t.Detail = fmt.Sprintf("it answers, but with its own fault: %d", a.Status)
-	default:
-		t.OK, t.Detail = true, fmt.Sprintf("it answers with %d", a.Status)
+	report := connect.Report{}
+	link, err := g.links.Link(ctx, c)
+	if err == nil {
+		report, err = link.Check(ctx)
 	}
+	if err != nil {
+		report.Detail = err.Error()
+	}
+	t := Tested{OK: report.OK, Detail: report.Detail, Took: float64(time.Since(began).Microseconds()) / 1000, Header: append([]message.Header{}, report.Headers...)}
+	t.Status, _ = strconv.Atoi(report.Code)
+	t.Body = string(report.Answer[:min(len(report.Answer), 4096)])
 	return t, nil
 }

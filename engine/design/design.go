@@ -19,15 +19,15 @@ import (
 type Designs struct {
 	*journal.Journal
 	performers *perform.Performers
-	sender     connect.Sender
+	links      *connect.Links
 
 	mu      sync.Mutex
 	loading map[string]*Loading // imports under way, by table
 }
 
 // New makes the designs.
-func New(p *perform.Performers, sender connect.Sender) *Designs {
-	g := &Designs{Journal: p.Journal, performers: p, sender: sender, loading: map[string]*Loading{}}
+func New(p *perform.Performers, links *connect.Links) *Designs {
+	g := &Designs{Journal: p.Journal, performers: p, links: links, loading: map[string]*Loading{}}
 	g.Catalog.OnChange(func() { g.Announce(journal.EventFlows, journal.EventConnections) })
 	return g
 }

@@ -10,9 +10,11 @@ import (
 	"strings"
 
 	"readyferry/connect"
+	"readyferry/connect/sql"
 	"readyferry/core/flow"
 	"readyferry/core/plan"
 	"readyferry/core/step"
+	"readyferry/core/system"
 	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
@@ -53,18 +55,7 @@ func (g *Designs) Read(name string, document []byte, files map[string][]byte) (*
 	for _, u := range p.Uses {
 		switch u.Kind {
 		case step.UseConnection:
-			want := connect.KindHTTP
-			if strings.HasPrefix(u.Pointer, "/intake") && !u.Poll {
-				want = connect.KindCaller
-			}
-			if u.SQL {
-				want = connect.KindSQL
-			}
-			if c := g.Catalog.Connection(u.Name); c == nil {
-				add(flow.Error, "unknown-connection", u.Step, u.Pointer, fmt.Sprintf("there is no connection named %q", u.Name), "make it on the Connections page, or name another")
-			} else if c.Kind != want {
-				add(flow.Error, "wrong-connection", u.Step, u.Pointer, fmt.Sprintf("the connection %q is of kind %s, and here it must be of kind %s", u.Name, c.Kind, want), "name another connection")
-			}
+			g.reaches(p, u, add)
 		case step.UseQueue, step.UseTopic:
 			g.readBy(p, u, add)
 		case step.UseFlow:
@@ -78,6 +69,58 @@ func (g *Designs) Read(name string, document []byte, files map[string][]byte) (*
 	}
 	flow.Sort(findings)
 	return p, findings
+}
+
+// reaches finds a connection that is not there, or is of a kind that does not do
+// what it is named for.
+func (g *Designs) reaches(p *plan.Plan, u step.Use, add func(level flow.Level, code, stepID, ptr, msg, repair string)) {
+	c := g.Catalog.Connection(u.Name)
+	if c == nil {
+		add(flow.Error, "unknown-connection", u.Step, u.Pointer, fmt.Sprintf("there is no connection named %q", u.Name), "make it on the Connections page, or name another")
+		return
+	}
+	var fit []string
+	for _, s := range g.Catalog.Systems().All() {
+		if serves(&s, p, u) {
+			fit = append(fit, s.Name)
+		}
+	}
+	if !slices.Contains(fit, c.Kind) {
+		add(flow.Error, "wrong-connection", u.Step, u.Pointer, fmt.Sprintf("the connection %q is of kind %s, and here it must be of kind %s", u.Name, c.Kind, strings.Join(fit, " or ")), "name another connection")
+		return
+	}
+	if u.As != step.AsDeliver {
+		return
+	}
+	says := g.Catalog.Systems().Find(c.Kind)
+	at := u.Pointer[:strings.LastIndexByte(u.Pointer, '/')]
+	for _, name := range u.Says {
+		if name != "headers" && system.Property(says.Deliver, name) == nil {
+			add(flow.Error, "unknown-key", u.Step, at+"/"+name, fmt.Sprintf("a delivery to %s, which is of kind %s, has no setting %q", u.Name, c.Kind, name), "remove it")
+		}
+	}
+	if required := says.Deliver.Get("required"); required != nil {
+		for _, r := range required.Items {
+			if !slices.Contains(u.Says, r.Text) {
+				add(flow.Error, "missing-key", u.Step, at, fmt.Sprintf("the key %q is required for a delivery to %s, which is of kind %s", r.Text, u.Name, c.Kind), "add "+r.Text+":")
+			}
+		}
+	}
+}
+
+// serves tells whether a kind of system does what a connection is named for.
+func serves(s *connect.System, p *plan.Plan, u step.Use) bool {
+	switch {
+	case u.As == step.AsCaller:
+		return s.Open == nil
+	case u.As == step.AsIntake:
+		return s.Intake != nil && s.Name == p.Document.Intake.Kind
+	case u.SQL:
+		return s.Name == sql.Kind
+	case u.As == step.AsDeliver:
+		return s.Deliver != nil
+	}
+	return s.Ask != nil && s.Name != sql.Kind
 }
 
 // looksIn finds a table that is not there, or has other keys than a step asks for.

@@ -219,7 +219,7 @@ func (k *Intakes) admit(in *Intake, c Call) error {
 	}
 	var callers []*connect.Connection
 	for _, n := range names {
-		if k := k.Catalog.Connection(n); k != nil && k.Kind == connect.KindCaller {
+		if k := k.Catalog.Connection(n); k != nil && k.Kind == caller.Kind {
 			callers = append(callers, k)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"readyferry/connect"
+	"readyferry/connect/sql"
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
@@ -62,7 +63,7 @@ func (k *Intakes) syncClocks() error {
 		changes = append(changes, func(tx *store.Tx) error { return tx.SaveClock(&c) })
 	})
 	for name := range clocks {
-		if f := k.Catalog.Flow(name); f != nil && f.Live != nil && timed(&f.Live.Document.Intake) {
+		if f := k.Catalog.Flow(name); f != nil && f.Live != nil && (timed(&f.Live.Document.Intake) || k.Catalog.Systems().Find(f.Live.Document.Intake.Kind) != nil) {
 			continue
 		}
 		changes = append(changes, func(tx *store.Tx) error { return tx.DeleteClock(name) })
@@ -302,9 +303,9 @@ func (k *Intakes) SetMark(name string, mark json.RawMessage) error {
 // quotedName quotes the name of a table or column for SQL; flows hold only
 // letters, digits and underscores there, and a dot between two names. SQLite
 // takes a name in double quotes that it does not know for a text.
-func quotedName(driver, name string) string {
+func quotedName(c *connect.Connection, name string) string {
 	quote := `"`
-	if driver == connect.DriverSQLite {
+	if c.Text("/driver") == sql.DriverSQLite {
 		quote = "`"
 	}
 	return quote + strings.ReplaceAll(name, ".", quote+"."+quote) + quote

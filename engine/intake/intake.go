@@ -20,19 +20,20 @@ import (
 // Intakes take messages in. They are safe for concurrent use.
 type Intakes struct {
 	*journal.Journal
-	sender connect.Sender
+	links *connect.Links
 
 	mu        sync.Mutex
 	consumers map[string]*consumer
+	receivers map[string]*receiver
 	expected  map[store.ID][]chan *step.Answer // callers who wait for a transaction to be finished
 	bulk      map[store.ID]bool                // bulk loads that are worked on
 	clocks    chan struct{}                    // wakes the timekeeper
 }
 
-// New makes the intakes. sender is what polls ask.
-func New(j *journal.Journal, sender connect.Sender) *Intakes {
+// New makes the intakes. links are what polls ask and receivers listen to.
+func New(j *journal.Journal, links *connect.Links) *Intakes {
 	k := &Intakes{
-		Journal: j, sender: sender, consumers: map[string]*consumer{}, expected: map[store.ID][]chan *step.Answer{},
+		Journal: j, links: links, consumers: map[string]*consumer{}, receivers: map[string]*receiver{}, expected: map[store.ID][]chan *step.Answer{},
 		bulk: map[store.ID]bool{}, clocks: make(chan struct{}, 1),
 	}
 	j.Listen(k.heard)
@@ -43,6 +44,7 @@ func New(j *journal.Journal, sender connect.Sender) *Intakes {
 // Start sets readers, clocks and loads going.
 func (k *Intakes) Start() error {
 	k.startConsumers()
+	k.startReceivers()
 	if err := k.syncClocks(); err != nil {
 		return err
 	}
@@ -69,6 +71,7 @@ func (k *Intakes) heard(n *journal.Notice) {
 // changed follows the flows that are live now.
 func (k *Intakes) changed() {
 	k.startConsumers()
+	k.startReceivers()
 	if err := k.syncClocks(); err != nil && !k.Life.Over() {
 		k.Log.Error("setting when flows are due", "error", err)
 	}

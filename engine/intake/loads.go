@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"readyferry/connect"
+	"readyferry/connect/sql"
 	"readyferry/core/expr"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
@@ -58,7 +58,7 @@ func (k *Intakes) AddLoad(ctx context.Context, n NewLoad) (*store.Load, error) {
 	case "query":
 		c := k.Catalog.Connection(n.Connection)
 		switch {
-		case c == nil || c.Kind != connect.KindSQL:
+		case c == nil || c.Kind != sql.Kind:
 			return nil, wrong("there is no SQL connection named %q", n.Connection)
 		case l.SQL == "":
 			return nil, wrong("the query is missing")

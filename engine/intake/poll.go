@@ -6,10 +6,12 @@ import (
 	"fmt"
 
 	"readyferry/connect"
+	"readyferry/connect/sql"
 	"readyferry/core/expr"
 	"readyferry/core/format"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
+	"readyferry/core/retry"
 	"readyferry/core/step"
 	"readyferry/core/table"
 	"readyferry/core/want"
@@ -27,8 +29,8 @@ const mostItems = 10_000
 func (k *Intakes) pollHTTP(f *catalog.Flow, c store.Clock) error {
 	p, in := f.Live.Poll, &f.Live.Document.Intake
 	conn := k.Catalog.Connection(in.Of)
-	if conn == nil || conn.Kind != connect.KindHTTP {
-		return fmt.Errorf("there is no HTTP connection named %s", in.Of)
+	if conn == nil {
+		return fmt.Errorf("there is no connection named %s", in.Of)
 	}
 	mark := message.NewString(in.First)
 	if len(c.Mark) > 0 {
@@ -52,19 +54,18 @@ func (k *Intakes) pollHTTP(f *catalog.Flow, c store.Clock) error {
 		}
 		req.Headers = append(req.Headers, message.Header{Name: h.Name, Value: v})
 	}
-	answer, err := k.sender.Send(k.Life.Context(), conn, req)
+	answer, content, err := k.ask(conn, req)
 	if err != nil {
 		return err
 	}
-	if answer.Status == 204 || answer.Status == 304 {
+	if status := answer.Status(); status == 204 || status == 304 {
 		return nil
-	}
-	if answer.Status < 200 || answer.Status > 299 {
-		return fmt.Errorf("%s answered %d", in.Of, answer.Status)
+	} else if status < 200 || status > 299 {
+		return fmt.Errorf("%s answered %d", in.Of, status)
 	}
 	headers := message.HeaderMap(answer.Headers)
 	kind := headers.Get("content-type")
-	d, err := format.Decode(step.FormatOf("auto", kind, answer.Body), answer.Body, message.Layout{Charset: step.Charset(kind)}, format.Limits{})
+	d, err := format.Decode(step.FormatOf("auto", kind, content), content, message.Layout{Charset: step.Charset(kind)}, format.Limits{})
 	if err != nil {
 		return fmt.Errorf("the answer of %s cannot be read: %w", in.Of, err)
 	}
@@ -153,7 +154,7 @@ type polledRow struct {
 func (k *Intakes) pollTable(f *catalog.Flow, c store.Clock) error {
 	in := &f.Live.Document.Intake
 	conn := k.Catalog.Connection(in.Of)
-	if conn == nil || conn.Kind != connect.KindSQL {
+	if conn == nil {
 		return fmt.Errorf("there is no SQL connection named %s", in.Of)
 	}
 	first := len(c.Mark) == 0
@@ -189,32 +190,32 @@ const storedText = "readyferry_stored_text"
 
 // readRows reads the rows behind a mark, in order.
 func (k *Intakes) readRows(conn *connect.Connection, name, key, changed string, most int, mark, markKey json.RawMessage) ([]polledRow, error) {
-	by := quotedName(conn.Driver, key)
+	by := quotedName(conn, key)
 	q := &want.Query{Most: most + 1}
 	where, order := "", by
 	if changed != "" {
-		order = quotedName(conn.Driver, changed) + ", " + by
+		order = quotedName(conn, changed) + ", " + by
 	}
 	switch {
 	case len(mark) == 0:
 	case changed == "":
 		where = " WHERE " + by + " > :mark"
 	case markKey == nil:
-		where = " WHERE " + quotedName(conn.Driver, changed) + " >= :mark"
+		where = " WHERE " + quotedName(conn, changed) + " >= :mark"
 	default:
-		where = " WHERE (" + quotedName(conn.Driver, changed) + " > :mark OR " + quotedName(conn.Driver, changed) + " = :mark AND " + by + " > :key)"
+		where = " WHERE (" + quotedName(conn, changed) + " > :mark OR " + quotedName(conn, changed) + " = :mark AND " + by + " > :key)"
 		q.Params = append(q.Params, want.QueryParameter{Name: "key", Value: markKey})
 	}
 	if len(mark) > 0 {
 		q.Params = append(q.Params, want.QueryParameter{Name: "mark", Value: mark})
 	}
 	columns := "*"
-	if changed != "" && conn.Driver == connect.DriverSQLite {
+	if changed != "" && conn.Text("/driver") == sql.DriverSQLite {
 		// The driver makes a time of what is declared as one; the comparison needs
 		// the text as it is stored.
-		columns += ", CAST(" + quotedName(conn.Driver, changed) + " AS TEXT) AS " + storedText
+		columns += ", CAST(" + quotedName(conn, changed) + " AS TEXT) AS " + storedText
 	}
-	q.SQL = fmt.Sprintf("SELECT %s FROM %s%s ORDER BY %s LIMIT %d", columns, quotedName(conn.Driver, name), where, order, most)
+	q.SQL = fmt.Sprintf("SELECT %s FROM %s%s ORDER BY %s LIMIT %d", columns, quotedName(conn, name), where, order, most)
 	list, err := k.query(conn, q)
 	if err != nil {
 		return nil, err
@@ -241,12 +242,31 @@ func (k *Intakes) readRows(conn *connect.Connection, name, key, changed string, 
 	return rows, nil
 }
 
+// ask asks a system once; the answer's body is read.
+func (k *Intakes) ask(conn *connect.Connection, r connect.Request) (connect.Receipt, []byte, error) {
+	link, err := k.links.Link(k.Life.Context(), conn)
+	if err != nil {
+		return connect.Receipt{}, nil, err
+	}
+	asker, ok := link.(connect.Asker)
+	if !ok {
+		return connect.Receipt{}, nil, fmt.Errorf("%w: the connection %s is of kind %s, which cannot be asked", connect.ErrCannotSend, conn.Name, conn.Kind)
+	}
+	r.Rules = retry.Default()
+	answer, err := asker.Ask(k.Life.Context(), r)
+	if err != nil {
+		return connect.Receipt{}, nil, err
+	}
+	content, err := answer.Body()
+	return answer, content, err
+}
+
 func (k *Intakes) query(conn *connect.Connection, q *want.Query) ([]*message.Node, error) {
-	answer, err := k.sender.Send(k.Life.Context(), conn, connect.Request{Request: want.Request{Query: q}})
+	_, content, err := k.ask(conn, connect.Request{Request: want.Request{Query: q}})
 	if err != nil {
 		return nil, err
 	}
-	r, err := jsonfmt.Decode(answer.Body)
+	r, err := jsonfmt.Decode(content)
 	if err != nil {
 		return nil, fmt.Errorf("the answer of %s cannot be read: %w", conn.Name, err)
 	}
@@ -320,9 +340,9 @@ func (k *Intakes) pollDeleted(f *catalog.Flow, conn *connect.Connection) error {
 	there := map[string]bool{}
 	var after json.RawMessage
 	for {
-		q := &want.Query{Most: 5001, SQL: fmt.Sprintf("SELECT %[1]s AS k FROM %[2]s ORDER BY %[1]s LIMIT 5000", quotedName(conn.Driver, in.Key), quotedName(conn.Driver, in.Table))}
+		q := &want.Query{Most: 5001, SQL: fmt.Sprintf("SELECT %[1]s AS k FROM %[2]s ORDER BY %[1]s LIMIT 5000", quotedName(conn, in.Key), quotedName(conn, in.Table))}
 		if after != nil {
-			q.SQL = fmt.Sprintf("SELECT %[1]s AS k FROM %[2]s WHERE %[1]s > :after ORDER BY %[1]s LIMIT 5000", quotedName(conn.Driver, in.Key), quotedName(conn.Driver, in.Table))
+			q.SQL = fmt.Sprintf("SELECT %[1]s AS k FROM %[2]s WHERE %[1]s > :after ORDER BY %[1]s LIMIT 5000", quotedName(conn, in.Key), quotedName(conn, in.Table))
 			q.Params = []want.QueryParameter{{Name: "after", Value: after}}
 		}
 		rows, err := k.query(conn, q)

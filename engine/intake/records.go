@@ -168,7 +168,7 @@ func (r *rowRecords) next() (record, error) {
 		if conn == nil {
 			return record{}, fmt.Errorf("there is no connection named %s", r.l.Connection)
 		}
-		key := quotedName(conn.Driver, r.l.Key)
+		key := quotedName(conn, r.l.Key)
 		q := &want.Query{Most: rowPage + 1, SQL: fmt.Sprintf("SELECT * FROM (%s) AS loaded ORDER BY %s LIMIT %d", r.l.SQL, key, rowPage)}
 		if len(r.after) > 0 {
 			q.SQL = fmt.Sprintf("SELECT * FROM (%s) AS loaded WHERE %s > :after ORDER BY %s LIMIT %d", r.l.SQL, key, key, rowPage)

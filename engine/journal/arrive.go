@@ -21,6 +21,7 @@ type Arrival struct {
 	Body      []byte
 	Reference string // the one it had before
 	Source    string // in words
+	ID        string // of its system: a repeat is told by it, where the intake has no once; "" for none
 }
 
 // Arrived is a message that an intake has taken in, or refused.
@@ -29,6 +30,8 @@ type Arrived struct {
 	Message  *store.Message
 	Received run.Received
 	Refused  error // why the intake cannot read it, or nil
+
+	id string // by which its system tells it from others
 }
 
 // Receive makes the transaction of an arrival.
@@ -42,6 +45,9 @@ func (j *Journal) Receive(flow string, version int, p *plan.Plan, a Arrival) (*A
 	out, err := NewTransaction(flow, version, id, envelope, received, a.Source)
 	if err == nil && refused != nil {
 		out.Tx.Reference, out.Refused = a.Reference, refused
+	}
+	if err == nil {
+		out.id = a.ID
 	}
 	return out, err
 }
@@ -143,10 +149,16 @@ func (s *Session) Once(p *plan.Plan, in *Arrived) (first *store.ID, err error) {
 
 // OnceKey is how the message is remembered; nil for an intake without once.
 func (in *Arrived) OnceKey(p *plan.Plan, now time.Time) *store.OnceKey {
-	if p.Once == nil || in.Received.Once == "" {
+	value := in.Received.Once
+	if p.Once == nil {
+		if value = in.id; value != "" {
+			value = "id\x00" + value
+		}
+	}
+	if value == "" {
 		return nil
 	}
-	sum := sha256.Sum256([]byte(in.Received.Once))
+	sum := sha256.Sum256([]byte(value))
 	return &store.OnceKey{Flow: in.Tx.Flow, Key: sum[:], Tx: in.Tx.ID, Until: now.Add(p.Document.Intake.OnceFor)}
 }
 

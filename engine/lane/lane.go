@@ -26,15 +26,15 @@ const idle = 15 * time.Second
 // Lanes send deliveries. They are safe for concurrent use.
 type Lanes struct {
 	*journal.Journal
-	sender connect.Sender
+	links *connect.Links
 
 	mu    sync.Mutex
 	lanes map[string]*lane
 }
 
 // New makes the lanes.
-func New(j *journal.Journal, sender connect.Sender) *Lanes {
-	l := &Lanes{Journal: j, sender: sender, lanes: map[string]*lane{}}
+func New(j *journal.Journal, links *connect.Links) *Lanes {
+	l := &Lanes{Journal: j, links: links, lanes: map[string]*lane{}}
 	j.Listen(l.heard)
 	j.Catalog.OnChange(l.changed)
 	return l

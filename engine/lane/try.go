@@ -26,31 +26,34 @@ type attempt struct {
 	tx      store.ID
 	flow    string
 	rules   retry.Plan
-	outcome retry.Outcome
-	answer  connect.Answer
+	receipt connect.Receipt
+	answer  []byte
 	kept    body.Body    // what is kept of the answer with the try
 	heard   store.Effect // what the message's step sees of a delivered one
-	failed  error        // why there is no answer
+	failed  error        // why there is no receipt
 	began   time.Time
 	took    time.Duration
 }
 
 // try makes one attempt and records what came of it.
 func (l *lane) try(d *store.Delivery) retry.Outcome {
-	a := &attempt{id: d.ID, tx: d.Tx, flow: d.Flow, began: l.Now(), outcome: retry.Again}
+	a := &attempt{id: d.ID, tx: d.Tx, flow: d.Flow, began: l.Now()}
 	clock := time.Now()
-	a.answer, a.failed = l.send(d, a)
+	a.receipt, a.failed = l.send(d, a)
+	if a.failed == nil {
+		a.answer, a.failed = a.receipt.Body()
+	}
 	if errors.Is(a.failed, context.Canceled) && l.Life.Over() {
 		return "" // the application stops: this try begins anew after the next start
 	}
 	a.took = time.Since(clock)
-	a.kept = body.Of(a.answer.Body[:min(len(a.answer.Body), keptAnswer)]).Packed()
 	switch {
 	case errors.Is(a.failed, connect.ErrCannotSend):
-		a.outcome = retry.Never
-	case a.failed == nil:
-		a.outcome = a.rules.Classify(a.answer.Status)
+		a.receipt = connect.Receipt{Outcome: retry.Never}
+	case a.failed != nil:
+		a.receipt = connect.Receipt{Outcome: retry.Again} // the outcome is not known
 	}
+	a.kept = body.Of(a.answer[:min(len(a.answer), keptAnswer)]).Packed()
 	var err error
 	if a.heard, err = journal.Prepare(d.Path, a.effect()); err != nil {
 		l.Log.Error("keeping an answer", "delivery", d.ID, "error", err)
@@ -58,7 +61,7 @@ func (l *lane) try(d *store.Delivery) retry.Outcome {
 	for {
 		err := l.record(a)
 		if err == nil {
-			return a.outcome
+			return a.receipt.Outcome
 		}
 		// A full disk or a locked file: the outcome must not be lost while the
 		// process lives, so that a delivered message is not sent again.
@@ -71,20 +74,31 @@ func (l *lane) try(d *store.Delivery) retry.Outcome {
 	}
 }
 
-func (l *lane) send(d *store.Delivery, a *attempt) (connect.Answer, error) {
+// send hands the request to the link of its connection.
+func (l *lane) send(d *store.Delivery, a *attempt) (connect.Receipt, error) {
 	r := connect.Request{ID: d.ID.String()}
 	if err := errors.Join(json.Unmarshal(d.Plan, &a.rules), json.Unmarshal(d.Request, &r.Request)); err != nil {
-		return connect.Answer{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+		return connect.Receipt{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	}
 	if err := l.Store.Fill(&d.Body); err != nil {
-		return connect.Answer{}, fmt.Errorf("the body of the request: %w", err)
+		return connect.Receipt{}, fmt.Errorf("the body of the request: %w", err)
 	}
-	r.Body = d.Body.Bytes()
+	r.Body, r.Rules = d.Body.Bytes(), a.rules
 	c := l.Catalog.Connection(d.Target)
-	if c == nil || (c.Kind == connect.KindSQL) != (r.Query != nil) || c.Kind == connect.KindCaller {
-		return connect.Answer{}, fmt.Errorf("there is no connection named %s that can be asked this", d.Target)
+	if c == nil {
+		return connect.Receipt{}, fmt.Errorf("there is no connection named %s that can be asked this", d.Target)
 	}
-	return l.sender.Send(l.Life.Context(), c, r)
+	link, err := l.links.Link(l.Life.Context(), c)
+	if err != nil {
+		return connect.Receipt{}, err
+	}
+	if sender, ok := link.(connect.Sender); ok && r.Query == nil {
+		return sender.Send(l.Life.Context(), r)
+	}
+	if asker, ok := link.(connect.Asker); ok && r.Query != nil {
+		return asker.Ask(l.Life.Context(), r)
+	}
+	return connect.Receipt{}, fmt.Errorf("there is no connection named %s that can be asked this", d.Target)
 }
 
 // record stores a try. Where the message goes on because of it, the walk is
@@ -93,7 +107,7 @@ func (l *lane) send(d *store.Delivery, a *attempt) (connect.Answer, error) {
 // computes at its limits keeps no outcome waiting.
 func (l *lane) record(a *attempt) error {
 	ctx := context.WithoutCancel(l.Life.Context())
-	if a.outcome == retry.Delivered && !l.Busy(a.flow) {
+	if a.receipt.Outcome == retry.Delivered && !l.Busy(a.flow) {
 		err := l.walkOn(ctx, a)
 		var refused *run.RefusedError
 		if !errors.As(err, &refused) { // else its message can no longer be read, and what follows says so
@@ -142,7 +156,7 @@ func (l *lane) walkOn(ctx context.Context, a *attempt) error {
 
 // effect is what a delivered message's step sees.
 func (a *attempt) effect() want.Effect {
-	return want.Effect{Status: a.answer.Status, Headers: a.answer.Headers, Body: a.answer.Body}
+	return want.Effect{Status: a.receipt.Status(), Headers: a.receipt.Headers, Body: a.answer}
 }
 
 // keep stores a try and where its delivery stands behind it; d is nil where the
@@ -160,22 +174,24 @@ func (l *lane) keep(tx *store.Tx, n *journal.Notice, a *attempt) (kept *store.De
 	detail := ""
 	if a.failed != nil {
 		detail = a.failed.Error()
+	} else if a.receipt.Status() == 0 {
+		detail = a.receipt.Code
 	}
-	headers, err := json.Marshal(a.answer.Headers)
+	headers, err := json.Marshal(a.receipt.Headers)
 	if err != nil {
 		return nil, "", err
 	}
 	if err := tx.AddTry(&store.Try{
-		Delivery: a.id, N: d.Total, Round: d.Round, At: a.began, Took: a.took.Microseconds(), Outcome: string(a.outcome),
-		Status: a.answer.Status, Detail: detail, Headers: headers, Body: a.kept,
+		Delivery: a.id, N: d.Total, Round: d.Round, At: a.began, Took: a.took.Microseconds(), Outcome: string(a.receipt.Outcome),
+		Status: a.receipt.Status(), Detail: detail, Headers: headers, Body: a.kept,
 	}); err != nil {
 		return nil, "", err
 	}
-	switch a.outcome {
+	switch a.receipt.Outcome {
 	case retry.Delivered:
 		d.State, d.NextAt, d.NextWhy = store.Done, nil, ""
 	case retry.Never:
-		death = describe(d.Target, a.answer.Status, detail)
+		death = describe(d.Target, &a.receipt, detail)
 	default:
 		death = l.planNext(&d, a, detail)
 	}
@@ -191,11 +207,11 @@ func (l *lane) keep(tx *store.Tx, n *journal.Notice, a *attempt) (kept *store.De
 // planNext plans the next try, or says why there is none.
 func (l *lane) planNext(d *store.Delivery, a *attempt, detail string) (death string) {
 	now := l.Now()
-	asked, _ := retry.RetryAfter(header(a.answer, "Retry-After"), now)
+	asked := a.receipt.After
 	elapsed := max(now.Sub(*d.FirstAt), a.took)
 	at, ok, why := a.rules.Next(journal.Seed(d.ID, d.Round), d.Tries, elapsed, asked)
 	if !ok {
-		return describe(d.Target, a.answer.Status, detail) + ", " + why
+		return describe(d.Target, &a.receipt, detail) + ", " + why
 	}
 	next := d.FirstAt.Add(at)
 	d.NextAt, d.NextWhy = &next, ""
@@ -208,12 +224,12 @@ func (l *lane) planNext(d *store.Delivery, a *attempt, detail string) (death str
 // follow does what comes of a try that is stored without a walk.
 func follow(w *journal.Writing, a *attempt, d *store.Delivery, death string) error {
 	switch {
-	case a.outcome == retry.Delivered:
+	case a.receipt.Outcome == retry.Delivered:
 		if err := w.Hears(a.heard); err != nil {
 			return err
 		}
 	case death != "" && d.Soft:
-		given, err := journal.Prepare(d.Path, want.Effect{Status: a.answer.Status, Failed: death})
+		given, err := journal.Prepare(d.Path, want.Effect{Status: a.receipt.Status(), Failed: death})
 		if err != nil {
 			return err
 		}
@@ -221,16 +237,20 @@ func follow(w *journal.Writing, a *attempt, d *store.Delivery, death string) err
 			return err
 		}
 	case death != "":
-		if err := w.Fails(step.Failure{Step: d.Step, Path: d.Path, Kind: "deliver", Phase: "delivery", Class: classOf(a.outcome, a.answer.Status), Reason: death}); err != nil {
+		if err := w.Fails(step.Failure{Step: d.Step, Path: d.Path, Kind: "deliver", Phase: "delivery", Class: classOf(a.receipt.Outcome, a.receipt.Status()), Reason: death}); err != nil {
 			return err
 		}
 	}
 	return w.Settle()
 }
 
-func describe(target string, status int, detail string) string {
-	if status > 0 {
-		return fmt.Sprintf("%s answered %d", target, status)
+// describe says in words why a try was not delivered.
+func describe(target string, r *connect.Receipt, detail string) string {
+	switch {
+	case r.Status() > 0:
+		return fmt.Sprintf("%s answered %d", target, r.Status())
+	case r.Code != "":
+		return target + ": " + r.Code
 	}
 	return detail
 }
@@ -242,13 +262,4 @@ func classOf(o retry.Outcome, status int) step.Class {
 		return step.Data
 	}
 	return step.Target
-}
-
-func header(a connect.Answer, name string) string {
-	for _, h := range a.Headers {
-		if h.Name == name {
-			return h.Value
-		}
-	}
-	return ""
 }

@@ -1,15 +1,25 @@
-package connect
+package systems
 
 import (
 	"strings"
 	"testing"
 	"time"
 
+	"readyferry/connect"
 	jsonfmt "readyferry/core/format/json"
 )
 
+func registry(t *testing.T) *connect.Registry {
+	t.Helper()
+	r, err := All(Surroundings{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
 func TestRead(t *testing.T) {
-	d, findings := Read([]byte(`
+	d, findings := registry(t).Read([]byte(`
 readyferry: connection/1
 name: printer
 kind: http
@@ -47,7 +57,7 @@ func TestReadSaysWhatIsWrong(t *testing.T) {
 		head + "address: http://x.invalid\nretry: {first: 10s, cap: 1s}": "cap (1s) must not be shorter",
 		"readyferry: connection/1\nname: c\nkind: pigeon\n":              "kind",
 	} {
-		d, findings := Read([]byte(src))
+		d, findings := registry(t).Read([]byte(src))
 		var all []string
 		for _, f := range findings {
 			all = append(all, f.Error())

@@ -1,0 +1,142 @@
+// Package connect is the door to outside systems: one way out, one way in, for
+// every kind of system alike.
+//
+// A System is one kind: what its documents may say, as JSON Schema, and how it is
+// reached. Each has a folder here and one line in connect/systems; nothing else
+// in the application knows it. A Link is an open connection to one outside
+// system. What more it can do is found by type assertion, as database/sql does:
+// it may be a Sender, an Asker, a Receiver, a Lister, a Peeker.
+//
+// A connection is a document of its own. Its secrets are taken out of it when it
+// is read and never stand in it again.
+package connect
+
+import (
+	"context"
+	"errors"
+	"io"
+	"strconv"
+	"time"
+
+	"readyferry/core/message"
+	"readyferry/core/retry"
+	"readyferry/core/system"
+	"readyferry/core/want"
+)
+
+// System is one kind of outside system.
+type System struct {
+	system.Kind
+	// Connection is the schema of what its connection document says besides what
+	// all of them do.
+	Connection *message.Node
+	// Check finds what the schema cannot say; nil for nothing.
+	Check func(c *Connection, found Found)
+	// Open opens a connection; nil for a system that only calls us.
+	Open func(ctx context.Context, c *Connection) (Link, error)
+}
+
+// Found reports what is wrong at a place of a document, and what to do.
+type Found func(pointer, code, message, repair string)
+
+// Link is an open connection with a life of its own: it reconnects, and says how
+// it is. It is safe for concurrent use.
+type Link interface {
+	// Check tries the connection, as the test button does. An error means that the
+	// test itself could not be made; a system that does not answer is a Report.
+	Check(ctx context.Context) (Report, error)
+	io.Closer
+}
+
+// Report is what a test of a connection came to.
+type Report struct {
+	OK      bool
+	Detail  string           // in words
+	Code    string           // the system's own word for it
+	Headers []message.Header // of its answer
+	Answer  []byte           // the first bytes of it
+}
+
+// Sender hands one message out: one try. An error means that the outcome is not
+// known, and the try is made again; one that wraps ErrCannotSend, that no other
+// try would help.
+type Sender interface {
+	Send(ctx context.Context, r Request) (Receipt, error)
+}
+
+// Asker asks one question, under the same rules.
+type Asker interface {
+	Ask(ctx context.Context, r Request) (Receipt, error)
+}
+
+// Request is one try of a delivery or a question.
+type Request struct {
+	ID    string     // the same on every try: the key by which a repeat can be told
+	Rules retry.Plan // which of the system's words mean delivered, again, never
+	want.Request
+}
+
+// Receipt says what became of a try.
+type Receipt struct {
+	Outcome retry.Outcome
+	After   time.Duration // it asks not to be called again before; 0: it does not say
+	Code    string        // its own word for it: a status, a reason code, an SQLSTATE
+	Headers []message.Header
+	Answer  io.Reader // read once, within the connection's limit; nil: there is none
+}
+
+// Status gives the code as a number, 0 where it is none.
+func (r *Receipt) Status() int {
+	n, err := strconv.Atoi(r.Code)
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+// Body reads the answer.
+func (r *Receipt) Body() ([]byte, error) {
+	if r.Answer == nil {
+		return nil, nil
+	}
+	return io.ReadAll(r.Answer)
+}
+
+// ErrCannotSend is wrapped by errors that no other try would mend: the request
+// itself cannot be made.
+var ErrCannotSend = errors.New("the request cannot be made")
+
+// Receiver takes messages in. It acknowledges to the outside only what take has
+// returned as stored. mark is where it stood; each Arrival carries the mark behind
+// it, which is saved in the same database transaction. It returns when ctx ends,
+// or with an error when it can go on no more; then it is begun anew after a pause
+// that grows.
+type Receiver interface {
+	Receive(ctx context.Context, in Settings, mark []byte, take func(context.Context, []Arrival) ([]Taken, error)) error
+}
+
+// Settings are what an intake or delivery says to a system, by name.
+type Settings = *message.Node
+
+// Arrival is one message of an outside system.
+type Arrival struct {
+	ID      string // by which a repeat is told, where the intake says nothing itself; "" for none
+	Headers []message.Header
+	Body    []byte
+	Mark    []byte // where the source stands behind it; nil: that does not change
+}
+
+// Taken says what became of an arrival: it is stored.
+type Taken struct {
+	Refused string // why it became a dead letter at once; "" when it is under way
+}
+
+// Lister tells what is there: topics, queues, tables, folders.
+type Lister interface {
+	List(ctx context.Context, what string) ([]string, error)
+}
+
+// Peeker takes one message as a sample, without consuming it.
+type Peeker interface {
+	Peek(ctx context.Context, in Settings) (*Arrival, error)
+}
