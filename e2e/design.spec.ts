@@ -156,6 +156,7 @@ test("a flow is removed after saying what is lost", async ({ page, goto }) => {
 test("connections are made, tested and kept without showing their secret", async ({ page, goto }) => {
   await goto("/connections");
   await page.getByRole("button", { name: "Connect a system" }).click();
+  await page.getByRole("button", { name: /^HTTP/ }).click();
   await page.getByLabel("Name", { exact: true }).fill("notices");
   await page.getByLabel("Base address").fill("nowhere");
   await page.getByRole("button", { name: "Save" }).click();

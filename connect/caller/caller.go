@@ -26,12 +26,11 @@ const connectionSchema = `{
 	"properties": {
 		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
 				"kind": {"enum": ["api-key", "basic", "hmac"], "title": "Sign-in", "default": "api-key", "titles": {"api-key": "API key in a header", "basic": "user and password", "hmac": "signature (Standard Webhooks)"}},
-				"user": {"type": "string", "title": "User"},
-				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$"},
-				"scheme": {"enum": ["standard-webhooks"], "title": "Scheme"},
+				"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}},
+				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$", "when": {"kind": ["api-key"]}},
+				"scheme": {"enum": ["standard-webhooks"], "title": "Scheme", "when": {"kind": ["hmac"]}},
 				"secret": {"type": "string", "title": "Secret", "format": "secret"},
-				"secrets": {"type": "array", "items": {"type": "string", "format": "secret"}, "title": "Secrets", "description": "several, while a caller changes its key"}},
-			"when": {"user": ["basic"], "header": ["api-key"], "scheme": [], "secrets": []}}
+				"secrets": {"type": "array", "items": {"type": "string", "format": "secret"}, "title": "Secrets", "description": "several, while a caller changes its key", "when": {"kind": []}}}}
 	}
 }`
 

@@ -37,10 +37,9 @@ const connectionSchema = `{
 		"address": {"type": "string", "title": "Base address", "default": "https://", "description": "https://host/path, or stand-in://name for one that ships with the application"},
 		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
 				"kind": {"enum": ["none", "basic", "bearer", "api-key"], "title": "Sign-in", "default": "none", "titles": {"basic": "user and password", "bearer": "bearer token", "api-key": "API key in a header"}},
-				"user": {"type": "string", "title": "User"},
-				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$"},
-				"secret": {"type": "string", "title": "Secret", "format": "secret"}},
-			"when": {"user": ["basic"], "header": ["api-key"], "secret": ["basic", "bearer", "api-key"]}},
+				"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}},
+				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$", "when": {"kind": ["api-key"]}},
+				"secret": {"type": "string", "title": "Secret", "format": "secret", "when": {"kind": ["basic", "bearer", "api-key"]}}}},
 		"test": {"type": "object", "title": "Test", "additionalProperties": false, "properties": {
 			"method": {"enum": ["GET", "HEAD", "OPTIONS", "POST"], "title": "The test's method", "default": "GET"},
 			"path": {"type": "string", "title": "The test calls", "default": "/", "description": "path below the address"}}}

@@ -51,8 +51,7 @@ const connectionSchema = `{
 		"address": {"type": "string", "title": "Base address", "default": "file:///", "description": "postgresql://host:5432/database, file:///folder/file.db, or stand-in://name"},
 		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
 				"kind": {"enum": ["none", "basic"], "title": "Sign-in", "default": "none", "titles": {"basic": "user and password"}},
-				"user": {"type": "string", "title": "User"}, "secret": {"type": "string", "title": "Secret", "format": "secret"}},
-			"when": {"user": ["basic"], "secret": ["basic"]}}
+				"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}}, "secret": {"type": "string", "title": "Secret", "format": "secret", "when": {"kind": ["basic"]}}}}
 	}
 }`
 

@@ -5,9 +5,11 @@
 // What may be said is JSON Schema (2020-12), an object with properties. Beside the
 // usual keywords, title is what people read, description says more, default is
 // what counts where nothing is said, examples are offered, and format says how a
-// text is meant: secret, expression, template, duration, path, file, certificate
-// or lines. From these come the checks of documents, the forms in the browser,
-// the completion and the help.
+// text is meant: secret, expression, template, duration, path, file, certificate,
+// connection or lines. Two keywords are our own: titles names the values of an enum
+// for people, and when says with which values of another setting one matters
+// ({"kind": ["basic"]}; * stands for any). From these come the checks of documents,
+// the forms in the browser, the completion and the help.
 package system
 
 import (

@@ -6,6 +6,7 @@ import { Find } from "./find";
 import { DeadLettersPage } from "./pages/dead-letters";
 import { FlowsPage } from "./pages/flows";
 import { TransactionsPage } from "./pages/transactions";
+import { typing } from "./ui/keys";
 import { Dialog } from "./ui/parts";
 
 const FlowPage = lazy(() => import("./pages/flow"));
@@ -26,12 +27,6 @@ const pages = [
   ["/stand-ins", "Stand-ins"],
   ["/help", "Help"],
 ] as const;
-
-/** True while a person types, when single keys are not commands. */
-export function typing(e: KeyboardEvent): boolean {
-  const t = e.target as HTMLElement | null;
-  return !!t?.closest("input, textarea, select, [contenteditable=true], [role=dialog]");
-}
 
 export function App() {
   useLive();

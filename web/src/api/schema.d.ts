@@ -993,6 +993,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/systems": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Kinds of outside system, with the schemas of what documents say to them */
+        get: operations["listSystems"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections": {
         parameters: {
             query?: never;
@@ -1707,6 +1724,8 @@ export interface components {
             priority?: number;
             /** @description milliseconds that it may wait in its queue */
             expires?: number;
+            /** @description what a delivery says to its system besides */
+            settings?: Record<string, never>;
         };
         Rehearsal: {
             state: components["schemas"]["State"];
@@ -2107,10 +2126,27 @@ export interface components {
             headers: components["schemas"]["Header"][];
             body: components["schemas"]["Body"];
         };
+        System: {
+            kind: string;
+            title: string;
+            summary: string;
+            /** @description how a step with it reads; {name} stands for a setting, and what stands in [ ] is left out without it */
+            sentence: string;
+            /** @description we call it; else it calls us */
+            reached: boolean;
+            /** @description JSON Schema of its connection documents */
+            connection: Record<string, never>;
+            /** @description of what an intake says */
+            intake: Record<string, never> | null;
+            /** @description of what a delivery says */
+            deliver: Record<string, never> | null;
+            /** @description of what a question says */
+            ask: Record<string, never> | null;
+        };
         Connection: {
             name: string;
-            /** @enum {string} */
-            kind: "http" | "caller" | "sql";
+            /** @description a kind of system */
+            kind: string;
             document: Record<string, never>;
             secretSet: boolean;
             usedBy: string[];
@@ -3900,6 +3936,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSystems: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description systems */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["System"][];
+                };
             };
             default: components["responses"]["Problem"];
         };

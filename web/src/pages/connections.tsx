@@ -3,31 +3,34 @@ import { useSearchParams } from "react-router";
 import { toast } from "sonner";
 import { type Connection, call, enc, type Finding, ProblemError, type Tested } from "../api/client";
 import { queryClient, useConnections } from "../api/queries";
-import { RetryForm } from "../steps/deliver";
+import { type System, useSystems } from "../systems";
+import { type Override, SchemaForm } from "../systems/form";
+import { RetryForm } from "../systems/retry";
+import { begin, type Value } from "../systems/schema";
 import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";
-import { Empty, PageHead, Select, Setting, says, Text, Trouble } from "../ui/parts";
+import { Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
 import { span } from "../ui/time";
-
-// biome-ignore lint/suspicious/noExplicitAny: a connection's document is whatever its kind has
-type Doc = any;
 
 export default function ConnectionsPage() {
   const connections = useConnections();
+  const systems = useSystems();
   const [search, setSearch] = useSearchParams();
   const open = search.get("open") ?? "";
   const chosen = connections.data?.find((c) => c.name === open);
-  const fresh = open === "+http" || open === "+caller" || open === "+sql";
+  const fresh = open.startsWith("+") ? systems.data?.find((s) => s.kind === open.slice(1)) : undefined;
+  const system = fresh ?? systems.data?.find((s) => s.kind === chosen?.kind);
   return (
     <>
       <PageHead title="Connections" facts="outside systems, set up once and used by many flows">
-        <button type="button" className="btn" onClick={() => setSearch({ open: "+sql" })}>
-          Connect a database
-        </button>
-        <button type="button" className="btn" onClick={() => setSearch({ open: "+caller" })}>
-          Let somebody call
-        </button>
-        <button type="button" className="btn btn-go" onClick={() => setSearch({ open: "+http" })}>
+        {systems.data
+          ?.filter((s) => !s.reached)
+          .map((s) => (
+            <button key={s.kind} type="button" className="btn" onClick={() => setSearch({ open: `+${s.kind}` })}>
+              Let somebody call
+            </button>
+          ))}
+        <button type="button" className="btn btn-go" onClick={() => setSearch({ open: "+" })}>
           Connect a system
         </button>
       </PageHead>
@@ -40,132 +43,141 @@ export default function ConnectionsPage() {
             </Empty>
           )}
           {connections.data && connections.data.length > 0 && (
-            <table className="grid-table">
-              <thead>
-                <tr>
-                  <th>Connection</th>
-                  <th>Where</th>
-                  <th>Signs in by</th>
-                  <th>Used by</th>
-                </tr>
-              </thead>
-              <tbody>
-                {connections.data.map((c) => {
-                  const d = c.document as Doc;
-                  return (
-                    <tr
-                      key={c.name}
-                      aria-selected={c.name === open}
-                      className="cursor-pointer"
-                      onClick={() => setSearch({ open: c.name })}
-                    >
-                      <td>
-                        <button
-                          type="button"
-                          className="text-left font-bold"
-                          onClick={() => setSearch({ open: c.name })}
-                        >
-                          {c.name}
-                        </button>
-                        <div className="text-quiet">{d.title}</div>
-                      </td>
-                      <td className="data break-all">{c.kind === "caller" ? "calls us" : d.address}</td>
-                      <td>{d["sign-in"]?.kind ?? "none"}</td>
-                      <td>
-                        {c.usedBy.join(", ") || <span className="text-quiet">no live flow</span>}
-                        {c.waiting > 0 && <div className="text-wait">{c.waiting} wait</div>}
-                      </td>
-                    </tr>
-                  );
-                })}
-              </tbody>
-            </table>
+            <List connections={connections.data} open={open} onOpen={(name) => setSearch({ open: name })} />
           )}
         </div>
         <div className="overflow-auto">
-          {chosen && (
+          {open === "+" && <Choice systems={systems.data ?? []} onChoose={(kind) => setSearch({ open: `+${kind}` })} />}
+          {system && (chosen || fresh) && (
             <Form
-              key={chosen.name + chosen.updatedAt}
+              key={chosen ? chosen.name + chosen.updatedAt : open}
+              system={system}
               connection={chosen}
-              doc={chosen.document}
+              doc={(chosen?.document as Value) ?? { ...begin(system.connection), readyferry: "connection/1", name: "" }}
               onDone={(n) => setSearch(n ? { open: n } : {})}
             />
           )}
-          {fresh && (
-            <Form
-              key={open}
-              doc={
-                open === "+sql"
-                  ? {
-                      readyferry: "connection/1",
-                      name: "",
-                      kind: "sql",
-                      driver: "sqlite",
-                      address: "file:///",
-                      "time-limit": "10s",
-                    }
-                  : open === "+http"
-                    ? { readyferry: "connection/1", name: "", kind: "http", address: "https://", "time-limit": "10s" }
-                    : {
-                        readyferry: "connection/1",
-                        name: "",
-                        kind: "caller",
-                        "sign-in": { kind: "api-key", header: "x-api-key" },
-                      }
-              }
-              onDone={(n) => setSearch(n ? { open: n } : {})}
-            />
+          {!chosen && !fresh && open !== "+" && (
+            <p className="p-6 text-quiet">Choose a connection to see and change it.</p>
           )}
-          {!chosen && !fresh && <p className="p-6 text-quiet">Choose a connection to see and change it.</p>}
         </div>
       </div>
     </>
   );
 }
 
+function List(p: { connections: Connection[]; open: string; onOpen: (name: string) => void }) {
+  return (
+    <table className="grid-table">
+      <thead>
+        <tr>
+          <th>Connection</th>
+          <th>Where</th>
+          <th>Signs in by</th>
+          <th>Used by</th>
+        </tr>
+      </thead>
+      <tbody>
+        {p.connections.map((c) => {
+          const d = c.document as { title?: string; address?: string; "sign-in"?: { kind?: string } };
+          return (
+            <tr
+              key={c.name}
+              aria-selected={c.name === p.open}
+              className="cursor-pointer"
+              onClick={() => p.onOpen(c.name)}
+            >
+              <td>
+                <button type="button" className="text-left font-bold" onClick={() => p.onOpen(c.name)}>
+                  {c.name}
+                </button>
+                <div className="text-quiet">{d.title}</div>
+              </td>
+              <td className="data break-all">{d.address ?? "calls us"}</td>
+              <td>{d["sign-in"]?.kind ?? "none"}</td>
+              <td>
+                {c.usedBy.join(", ") || <span className="text-quiet">no live flow</span>}
+                {c.waiting > 0 && <div className="text-wait">{c.waiting} wait</div>}
+              </td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </table>
+  );
+}
+
+/** Which kind of system is to be connected. */
+function Choice({ systems, onChoose }: { systems: System[]; onChoose: (kind: string) => void }) {
+  return (
+    <div className="p-4">
+      <h2 className="mb-3 text-[16px]">What kind of system is it?</h2>
+      {systems
+        .filter((s) => s.reached)
+        .map((s) => (
+          <button
+            key={s.kind}
+            type="button"
+            className="mb-2 block w-full border border-line bg-sheet px-3 py-2 text-left hover:border-deep"
+            onClick={() => onChoose(s.kind)}
+          >
+            <span className="font-bold">{s.title}</span>
+            <span className="block text-quiet">{s.summary}</span>
+          </button>
+        ))}
+    </div>
+  );
+}
+
+const Retry: Override = ({ property, value, onChange, error }) => (
+  <Setting label="Retry plan of deliveries that name none" error={error("retry")}>
+    <RetryForm
+      schema={property}
+      value={(value ?? {}) as Value}
+      onChange={onChange}
+      errors={(s) => error(`retry/${s}`)}
+    />
+  </Setting>
+);
+
 function Form({
+  system,
   connection,
   doc,
   onDone,
 }: {
+  system: System;
   connection?: Connection;
-  doc: Doc;
+  doc: Value;
   onDone: (name: string | null) => void;
 }) {
-  const [d, setD] = useState<Doc>(doc);
-  const [secret, setSecret] = useState("");
+  const [d, setD] = useState<Value>(doc);
   const [findings, setFindings] = useState<Finding[]>([]);
   const [error, setError] = useState<unknown>();
   const [tested, setTested] = useState<Tested | "busy" | null>(null);
-  const signIn = d["sign-in"] ?? { kind: "none" };
-  const at = (ptr: string) => findings.find((f) => f.pointer === ptr)?.message;
-  const put = (part: Doc) =>
-    setD(Object.fromEntries(Object.entries({ ...d, ...part }).filter(([, v]) => v !== undefined && v !== "")));
-  const save = async (): Promise<boolean> => {
+  const name = String(d.name ?? "");
+  const at = (setting: string) => findings.find((f) => f.pointer === `/${setting}`)?.message;
+  const save = async () => {
     setFindings([]);
     setError(undefined);
-    const body = { ...d };
-    if (secret) body["sign-in"] = { ...signIn, secret };
     try {
-      await call(`/api/v1/connections/${enc(d.name)}`, {
+      await call(`/api/v1/connections/${enc(name)}`, {
         method: "PUT",
-        body,
+        body: d,
         headers: connection ? {} : { "If-None-Match": "*" },
       });
       await queryClient.invalidateQueries({ queryKey: ["connections"] });
-      toast.success(`${d.name} is saved`);
-      onDone(d.name);
-      return true;
+      toast.success(`${name} is saved`);
+      onDone(name);
     } catch (e) {
       if (e instanceof ProblemError && e.findings.length) setFindings(e.findings);
       setError(e);
-      return false;
     }
   };
   const test = async () => {
     setTested("busy");
     try {
-      setTested((await call<Tested>(`/api/v1/connections/${enc(d.name)}/test`, { method: "POST" })).value);
+      setTested((await call<Tested>(`/api/v1/connections/${enc(name)}/test`, { method: "POST" })).value);
     } catch (e) {
       setTested(null);
       toast.error(says(e));
@@ -173,14 +185,14 @@ function Form({
   };
   const remove = async () => {
     try {
-      await call(`/api/v1/connections/${enc(d.name)}`, { method: "DELETE" });
+      await call(`/api/v1/connections/${enc(name)}`, { method: "DELETE" });
       await queryClient.invalidateQueries({ queryKey: ["connections"] });
       onDone(null);
     } catch (e) {
       toast.error(says(e));
     }
   };
-  const changed = JSON.stringify(d) !== JSON.stringify(doc) || secret !== "";
+  const changed = JSON.stringify(d) !== JSON.stringify(doc);
   return (
     <form
       className="p-4"
@@ -190,200 +202,35 @@ function Form({
       }}
     >
       <h2 className="mb-3 text-[16px]">
-        {connection
-          ? connection.name
-          : d.kind === "sql"
-            ? "Connect a database"
-            : d.kind === "http"
-              ? "Connect a system"
-              : "Let somebody call"}
+        {connection ? connection.name : system.title} <span className="font-normal text-quiet">{system.summary}</span>
       </h2>
       <div className="flex gap-2">
-        <Setting inline label="Name" hint={connection ? undefined : "letters, digits, hyphens"} error={at("/name")}>
+        <Setting inline label="Name" hint={connection ? undefined : "letters, digits, hyphens"} error={at("name")}>
           {connection ? (
-            <p className="data py-1">{d.name}</p>
+            <p className="data py-1">{name}</p>
           ) : (
-            <Text label="Name" mono value={d.name} onChange={(name) => put({ name })} placeholder="shelf-printer" />
+            <Text label="Name" mono value={name} onChange={(v) => setD({ ...d, name: v })} />
           )}
         </Setting>
         <Setting inline label="Title">
-          <Text label="Title" value={d.title ?? ""} onChange={(title) => put({ title })} />
+          <Text label="Title" value={String(d.title ?? "")} onChange={(title) => setD({ ...d, title })} />
         </Setting>
       </div>
-      {d.kind === "sql" && (
-        <div className="flex gap-2">
-          <Setting inline label="Database">
-            <Select
-              label="Database"
-              value={d.driver}
-              onChange={(driver) => put({ driver })}
-              options={[
-                ["sqlite", "SQLite"],
-                ["postgresql", "PostgreSQL"],
-              ]}
-            />
-          </Setting>
-          <label className="mb-2.5 flex flex-[2] items-end gap-1.5">
-            <input
-              type="checkbox"
-              checked={d.write === true}
-              onChange={(e) => put({ write: e.target.checked || undefined })}
-            />
-            statements may change it; else it is told to refuse that
-          </label>
-        </div>
-      )}
-      {d.kind !== "caller" && (
-        <div className="flex gap-2">
-          <div className="flex-[3]">
-            <Setting
-              label="Base address"
-              hint={
-                d.kind === "sql"
-                  ? "postgresql://host:5432/database, file:///folder/file.db, or stand-in://name"
-                  : "https://host/path, or stand-in://name for one that ships with the application"
-              }
-              error={at("/address")}
-            >
-              <Text
-                label="Base address"
-                mono
-                value={d.address ?? ""}
-                onChange={(address) => put({ address })}
-                invalid={!!at("/address")}
-              />
-            </Setting>
-          </div>
-          <div className="flex-1">
-            <Setting label="Time limit" error={at("/time-limit")}>
-              <Text
-                label="Time limit"
-                mono
-                value={d["time-limit"] ?? ""}
-                placeholder="10s"
-                onChange={(v) => put({ "time-limit": v })}
-              />
-            </Setting>
-          </div>
-        </div>
-      )}
-      <div className="flex gap-2">
-        <Setting inline label="Sign-in" error={at("/sign-in")}>
-          <Select
-            label="Sign-in"
-            value={signIn.kind}
-            onChange={(kind) => put({ "sign-in": { kind } })}
-            options={
-              d.kind === "sql"
-                ? [
-                    ["none", "none"],
-                    ["basic", "user and password"],
-                  ]
-                : d.kind === "http"
-                  ? [
-                      ["none", "none"],
-                      ["basic", "user and password"],
-                      ["bearer", "bearer token"],
-                      ["api-key", "API key in a header"],
-                    ]
-                  : [
-                      ["api-key", "API key in a header"],
-                      ["basic", "user and password"],
-                      ["hmac", "signature (Standard Webhooks)"],
-                    ]
-            }
-          />
-        </Setting>
-        {signIn.kind === "basic" && (
-          <Setting inline label="User">
-            <Text label="User" value={signIn.user ?? ""} onChange={(user) => put({ "sign-in": { ...signIn, user } })} />
-          </Setting>
-        )}
-        {signIn.kind === "api-key" && (
-          <Setting inline label="Header">
-            <Text
-              label="Header"
-              mono
-              value={signIn.header ?? ""}
-              placeholder="x-api-key"
-              onChange={(header) => put({ "sign-in": { ...signIn, header: header || undefined } })}
-            />
-          </Setting>
-        )}
-        {signIn.kind !== "none" && (
-          <Setting
-            inline
-            label={signIn.kind === "basic" ? "Password" : signIn.kind === "bearer" ? "Token" : "Key"}
-            hint={connection?.secretSet ? "one is stored and never shown; leave this empty to keep it" : undefined}
-          >
-            <Text
-              label="Secret"
-              type="password"
-              value={secret}
-              onChange={setSecret}
-              placeholder={connection?.secretSet ? "stored" : ""}
-            />
-          </Setting>
-        )}
-      </div>
-      {d.kind !== "caller" && (
-        <>
-          <div className="flex gap-2">
-            <Setting inline label="At once" hint="tries in flight" error={at("/limits/in-flight")}>
-              <Text
-                label="At once"
-                mono
-                type="number"
-                value={String(d.limits?.["in-flight"] ?? "")}
-                placeholder="8"
-                onChange={(v) => put({ limits: tidy({ ...d.limits, "in-flight": v ? Number(v) : undefined }) })}
-              />
-            </Setting>
-            <Setting inline label="Per second" hint="no limit when empty" error={at("/limits/per-second")}>
-              <Text
-                label="Per second"
-                mono
-                type="number"
-                value={String(d.limits?.["per-second"] ?? "")}
-                onChange={(v) => put({ limits: tidy({ ...d.limits, "per-second": v ? Number(v) : undefined }) })}
-              />
-            </Setting>
-            <Setting inline label="Pause after" hint="failures in a row" error={at("/breaker/trip")}>
-              <Text
-                label="Pause after"
-                mono
-                type="number"
-                value={String(d.breaker?.trip ?? "")}
-                onChange={(v) => put({ breaker: v ? { probe: "30s", ...d.breaker, trip: Number(v) } : undefined })}
-              />
-            </Setting>
-            {d.kind === "http" && (
-              <Setting inline label="The test calls" hint="path below the address" error={at("/test/path")}>
-                <Text
-                  label="The test calls"
-                  mono
-                  value={d.test?.path ?? ""}
-                  placeholder="/"
-                  onChange={(path) => put({ test: path ? { ...d.test, path } : undefined })}
-                />
-              </Setting>
-            )}
-          </div>
-          <Setting label="Retry plan of deliveries that name none" error={at("/retry")}>
-            <RetryForm
-              value={d.retry ?? {}}
-              onChange={(retry) => put({ retry: Object.keys(retry).length ? retry : undefined })}
-              errors={(s) => at(`/retry/${s}`)}
-            />
-          </Setting>
-        </>
-      )}
+      <SchemaForm
+        schema={system.connection}
+        value={d}
+        onChange={setD}
+        error={at}
+        omit={["name", "title", "kind", "readyferry", "note"]}
+        overrides={{ retry: Retry }}
+        secretSet={connection?.secretSet}
+      />
       {error !== undefined && <Trouble error={error} />}
       <div className="mt-3 flex gap-2">
-        <button type="submit" className="btn btn-go" disabled={!d.name || (!changed && !!connection)}>
+        <button type="submit" className="btn btn-go" disabled={!name || (!changed && !!connection)}>
           Save
         </button>
-        {connection && d.kind !== "caller" && (
+        {connection && system.reached && (
           <button
             type="button"
             className="btn"
@@ -412,9 +259,4 @@ function Form({
       )}
     </form>
   );
-}
-
-function tidy(o: Doc): Doc {
-  const kept = Object.fromEntries(Object.entries(o).filter(([, v]) => v !== undefined));
-  return Object.keys(kept).length ? kept : undefined;
 }

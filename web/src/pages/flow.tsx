@@ -12,17 +12,17 @@ import {
   type SampleRehearsal,
 } from "../api/client";
 import { queryClient, useConnections, useQueues, useReference, useSamples, useTables, useTopics } from "../api/queries";
-import { typing } from "../app";
+import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from "../model/edit";
+import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../model/model";
 import { Desk } from "../sheet/desk";
 import { AddStep, PublishTrouble, SampleDialog } from "../sheet/dialogs";
-import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from "../sheet/edit";
 import { FilesDialog } from "../sheet/files";
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
-import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../sheet/model";
 import { type Column, type Focus, Sheet } from "../sheet/sheet";
 import { Versions } from "../sheet/versions";
 import { YAML } from "../sheet/yaml";
 import { viewOf } from "../steps";
+import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
 import { PageHead, says, Trouble } from "../ui/parts";
 import { LoadsDialog } from "./loads";

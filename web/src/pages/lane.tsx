@@ -1,5 +1,5 @@
 import type { TransactionWhole } from "../api/client";
-import { type Row, rowKey } from "../sheet/model";
+import { type Row, rowKey } from "../model/model";
 import { clock, span } from "../ui/time";
 
 /** From the first moment to the last that is known or planned. */

@@ -6,7 +6,7 @@ import { call, enc, get, type Imported, type Table, type TableChange } from "../
 import { queryClient } from "../api/queries";
 import { Dialog, Select, Setting, says, Text, Trouble } from "../ui/parts";
 import { number, Time } from "../ui/time";
-import { KeyFields, RangeFields } from "./tables";
+import { KeyFields, RangeFields } from "./table-parts";
 
 type Row = { n: number; value: Record<string, unknown> };
 export const changed = () => queryClient.invalidateQueries({ queryKey: ["tables"] });

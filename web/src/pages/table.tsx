@@ -4,11 +4,11 @@ import { type KeyboardEvent, useEffect, useMemo, useRef, useState } from "react"
 import { useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, enc, type Table } from "../api/client";
-import { typing } from "../app";
+import { typing } from "../ui/keys";
 import { PageHead, says, Text, Trouble } from "../ui/parts";
 import { number } from "../ui/time";
 import { changed, DefinitionDialog, LoadDialog, plain, VersionsDialog } from "./table-dialogs";
-import { keysOf, rowsOf, UsedBy } from "./tables";
+import { keysOf, rowsOf, UsedBy } from "./table-parts";
 
 const page = 200;
 type Row = { n: number; value: Record<string, unknown> };

@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 import type { Delivery, TransactionWhole } from "../api/client";
 import type { useInspection } from "../api/queries";
-import { entryOf, type Row, rowKey } from "../sheet/model";
+import { entryOf, type Row, rowKey } from "../model/model";
 import { LookedUp, Seen, Sent } from "../sheet/shown";
 import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";

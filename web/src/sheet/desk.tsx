@@ -1,14 +1,14 @@
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import type { Connection, Draft, Finding, Reference, Rehearsal, Sample } from "../api/client";
+import { at, update } from "../model/edit";
+import { entriesOf, entryOf, type FlowDocument, type Row, type Step, type Way } from "../model/model";
 import { viewOf } from "../steps";
 import { Pairs } from "../steps/kit";
 import { Code, type Completion } from "../ui/code";
 import { Document } from "../ui/document";
 import { Setting, Text } from "../ui/parts";
 import { paths } from "../ui/tree";
-import { at, update } from "./edit";
 import { IntakeForm } from "./intake-form";
-import { entriesOf, entryOf, type FlowDocument, type Row, type Step, type Way } from "./model";
 import { Answer, LookedUp, Seen, Sent } from "./shown";
 
 type Props = {
@@ -264,7 +264,8 @@ function StepForm(
         litField={p.litField}
         onHoverField={p.onHoverField}
         names={{
-          connections: p.connections.filter((c) => c.kind === "http").map((c) => c.name),
+          connections: p.connections.filter((c) => c.kind !== "caller").map((c) => c.name),
+          kinds: Object.fromEntries(p.connections.map((c) => [c.name, c.kind])),
           queues: p.queues,
           topics: p.topics,
           tables: p.tables,

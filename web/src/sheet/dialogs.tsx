@@ -2,10 +2,10 @@ import { Command } from "cmdk";
 import { useState } from "react";
 import { toast } from "sonner";
 import { call, enc, type ProblemError, type Reference, type Sample, type SampleRehearsal } from "../api/client";
+import type { FlowDocument } from "../model/model";
 import { viewOf } from "../steps";
 import { Code } from "../ui/code";
 import { Dialog, FindingList, Setting, says, Text, Trouble } from "../ui/parts";
-import type { FlowDocument } from "./model";
 
 /** Offers the kinds of step, with the reason to use each. */
 export function AddStep({

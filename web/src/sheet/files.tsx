@@ -1,9 +1,9 @@
 import { useCallback, useEffect, useState } from "react";
 import { toast } from "sonner";
 import { enc, get } from "../api/client";
+import { type FlowDocument, type Row, rowsOf } from "../model/model";
 import { Code } from "../ui/code";
 import { Dialog, Setting, says, Text } from "../ui/parts";
-import { type FlowDocument, type Row, rowsOf } from "./model";
 
 type Files = Record<string, string | undefined>;
 const tableOf = (file: string) => /^tables\/([^/]+)\.csv$/.exec(file)?.[1];

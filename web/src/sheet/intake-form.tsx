@@ -1,10 +1,13 @@
 import { toast } from "sonner";
 import type { Connection, Draft, Finding, Sample } from "../api/client";
-import { Code, type Completion } from "../ui/code";
+import { update } from "../model/edit";
+import type { FlowDocument, Intake } from "../model/model";
+import { useIntakeSchema } from "../systems";
+import { type Override, SchemaForm } from "../systems/form";
+import { settingsOf, type Value } from "../systems/schema";
+import type { Completion } from "../ui/code";
 import { Select, Setting, Text } from "../ui/parts";
-import { update } from "./edit";
-import type { FlowDocument, Intake } from "./model";
-import { ClockState, PollForm, TimingForm } from "./timed";
+import { ClockState, TimingForm } from "./timed";
 
 type Props = {
   doc: FlowDocument;
@@ -16,33 +19,54 @@ type Props = {
   onChange: (doc: FlowDocument, mark: string) => void;
 };
 
+const timed = ["schedule", "poll", "table"];
+const limiting = ["limit", "limits", "strict"];
+const telling = ["once", "once-for", "reference", "order"];
+
 export function IntakeForm(p: Props) {
   const intake = p.doc.intake;
-  const put = (part: Partial<Intake>, mark: string) =>
+  const schema = useIntakeSchema(intake.kind);
+  const set = (next: Value, mark: string) =>
     p.onChange(
-      update(p.doc, ["intake"], (i: Intake) =>
-        Object.fromEntries(Object.entries({ ...i, ...part }).filter(([, v]) => v !== undefined && v !== "")),
-      ),
+      update(p.doc, ["intake"], () => next),
       `intake${mark}`,
+    );
+  const put = (part: Partial<Intake>, mark: string) =>
+    set(
+      Object.fromEntries(Object.entries({ ...intake, ...part }).filter(([, v]) => v !== undefined && v !== "")),
+      mark,
     );
   const error = (setting: string) => {
     const f = p.findings.find((f) => f.pointer === `/intake/${setting}` || f.pointer.startsWith(`/intake/${setting}/`));
     return f && f.message + (f.repair ? `; ${f.repair}` : "");
   };
-  const expression = (label: string, setting: "once" | "reference" | "order", hint: string) => (
-    <Setting label={label} hint={hint} error={error(setting)}>
-      <Code
-        label={label}
-        language="expression"
-        value={intake[setting] ?? ""}
-        onChange={(v) => put({ [setting]: v || undefined }, setting)}
-        completions={p.completions}
-        invalid={!!error(setting)}
-      />
-    </Setting>
-  );
-  const limits = (intake.limits ?? {}) as Record<string, number>;
   const callers = p.connections.filter((c) => c.kind === "caller").map((c) => c.name);
+  const Callers: Override = ({ value, onChange, error }) => (
+    <WhoMayCall
+      known={callers}
+      chosen={(value ?? []) as string[]}
+      onChange={(v) => onChange(v.length ? v : undefined)}
+      error={error("callers")}
+    />
+  );
+  const BeginAt: Override = ({ value, onChange, error }) => (
+    <Begin value={value as Intake["begin"]} onChange={onChange} error={error("begin")} />
+  );
+  const all = settingsOf(schema).map(([name]) => name);
+  const part = (names: string[]) =>
+    schema && (
+      <SchemaForm
+        schema={schema}
+        value={intake as Value}
+        onChange={set}
+        error={error}
+        omit={all.filter((n) => !names.includes(n))}
+        completions={p.completions}
+        connections={p.connections.filter((c) => c.kind !== "caller").map((c) => c.name)}
+        overrides={intake.kind === "topic" ? { callers: Callers, begin: BeginAt } : { callers: Callers }}
+      />
+    );
+  const clocked = timed.includes(intake.kind) ? ["cron", "every", "zone", "missed"] : [];
   return (
     <div className="p-3">
       <div className="flex gap-2">
@@ -53,95 +77,13 @@ export function IntakeForm(p: Props) {
             onChange={(title) => p.onChange({ ...p.doc, title }, "title")}
           />
         </Setting>
-        {intake.kind === "webhook" ? (
-          <>
-            <Setting inline label="Path below /in" error={error("path")}>
-              <Text
-                mono
-                label="Path below /in"
-                value={intake.path ?? ""}
-                onChange={(path) => put({ path }, "path")}
-                invalid={!!error("path")}
-              />
-            </Setting>
-            <Setting inline label="Who may call" error={error("callers")}>
-              <Select
-                label="Who may call"
-                value={intake.callers?.[0] ?? ""}
-                onChange={(v) => put({ callers: v ? [v] : undefined }, "callers")}
-                options={[
-                  ["", "anyone"],
-                  ...[...new Set([...callers, ...(intake.callers ?? [])])].map((c): [string, string] => [c, c]),
-                ]}
-              />
-            </Setting>
-          </>
-        ) : intake.kind !== "queue" && intake.kind !== "topic" ? null : (
-          <>
-            {intake.kind === "queue" ? (
-              <Setting inline label="Queue" error={error("queue")}>
-                <Text mono label="Queue" value={intake.queue ?? ""} onChange={(queue) => put({ queue }, "queue")} />
-              </Setting>
-            ) : (
-              <>
-                <Setting inline label="Topic" error={error("topic")}>
-                  <Text mono label="Topic" value={intake.topic ?? ""} onChange={(topic) => put({ topic }, "topic")} />
-                </Setting>
-                <Setting inline label="Subscription" error={error("subscription")}>
-                  <Text
-                    mono
-                    label="Subscription"
-                    placeholder={p.doc.name}
-                    value={intake.subscription ?? ""}
-                    onChange={(subscription) => put({ subscription }, "subscription")}
-                  />
-                </Setting>
-              </>
-            )}
-            <Setting inline label="At once" error={error("in-flight")}>
-              <Text
-                mono
-                type="number"
-                label="At once"
-                value={String(intake["in-flight"] ?? 4)}
-                onChange={(v) => put({ "in-flight": Number(v) || undefined }, "in-flight")}
-              />
-            </Setting>
-          </>
-        )}
       </div>
-      {["schedule", "poll", "table"].includes(intake.kind) && (
+      {part(all.filter((n) => ![...limiting, ...telling, ...clocked, "kind", "note", "methods"].includes(n)))}
+      {timed.includes(intake.kind) && (
         <>
-          {intake.kind !== "schedule" && <PollForm intake={intake} put={put} error={error} />}
           <TimingForm intake={intake} put={put} error={error} />
           <ClockState flow={p.doc.name} />
         </>
-      )}
-      {intake.kind === "webhook" && (
-        <div className="flex gap-2">
-          <Setting inline label="The caller is answered" error={error("answer")}>
-            <Select
-              label="The caller is answered"
-              value={String(intake.answer ?? "stored")}
-              onChange={(v) => put(v === "stored" ? { answer: undefined, wait: undefined } : { answer: v }, "answer")}
-              options={[
-                ["stored", "once the message is stored"],
-                ["finished", "when it is finished, or a step answers"],
-              ]}
-            />
-          </Setting>
-          {intake.answer === "finished" && (
-            <Setting inline label="Kept waiting" hint="then it gets 202" error={error("wait")}>
-              <Text
-                mono
-                label="Kept waiting"
-                placeholder="30s"
-                value={String(intake.wait ?? "")}
-                onChange={(wait) => put({ wait }, "wait")}
-              />
-            </Setting>
-          )}
-        </div>
       )}
       <label className="mb-3 flex items-center gap-1.5">
         <input
@@ -155,83 +97,36 @@ export function IntakeForm(p: Props) {
         run steps once for each dead letter of this flow: tell somebody, open a ticket
       </label>
       {intake.kind === "webhook" && <Request {...p} />}
-      {intake.kind === "topic" && (
-        <Begin value={intake.begin} onChange={(begin) => put({ begin }, "begin")} error={error("begin")} />
+      {limiting.some((n) => all.includes(n)) && (
+        <details className="mb-2.5">
+          <summary className="head cursor-pointer">Limits</summary>
+          <div className="mt-2">{part(limiting)}</div>
+        </details>
       )}
-      <div className={["schedule", "poll", "table"].includes(intake.kind) ? "hidden" : "flex items-end gap-2"}>
-        <Setting inline label="Format" error={error("format")}>
-          <Select
-            label="Format of the messages"
-            value={intake.format ?? "auto"}
-            onChange={(v) => put({ format: v === "auto" ? undefined : v }, "format")}
-            options={[["auto", "by Content-Type"], "json", "xml", "csv", "hl7", "form", "text", "binary"]}
-          />
-        </Setting>
-        {(intake.format === "csv" || intake.header !== undefined || intake.delimiter !== undefined) && (
-          <>
-            <Setting inline label="Delimiter" error={error("delimiter")}>
-              <Text
-                mono
-                label="Delimiter"
-                placeholder=","
-                value={String(intake.delimiter ?? "")}
-                onChange={(delimiter) => put({ delimiter: delimiter || undefined }, "delimiter")}
-              />
-            </Setting>
-            <label className="mb-4 flex flex-[2] items-center gap-1.5">
-              <input
-                type="checkbox"
-                checked={!!intake.header}
-                onChange={(e) => put({ header: e.target.checked || undefined }, "header")}
-              />
-              the first row names the columns
-            </label>
-          </>
-        )}
-      </div>
-      <details className={["schedule", "poll", "table"].includes(intake.kind) ? "hidden" : "mb-2.5"}>
-        <summary className="head cursor-pointer">Limits</summary>
-        <div className="mt-2 flex gap-2">
-          {intake.kind === "webhook" && (
-            <Setting inline label="Largest body" hint="bytes" error={error("limit")}>
-              <Text
-                mono
-                type="number"
-                label="Largest body"
-                placeholder="1048576"
-                value={String(intake.limit ?? "")}
-                onChange={(v) => put({ limit: Number(v) || undefined }, "limit")}
-              />
-            </Setting>
-          )}
-          {(
-            [
-              ["depth", "Nesting", "512"],
-              ["values", "Values", "2000000"],
-            ] as const
-          ).map(([name, label, usual]) => (
-            <Setting key={name} inline label={label} hint="at most" error={error(`limits/${name}`)}>
-              <Text
-                mono
-                type="number"
-                label={label}
-                placeholder={usual}
-                value={String(limits[name] ?? "")}
-                onChange={(v) => {
-                  const next = Object.fromEntries(
-                    Object.entries({ ...limits, [name]: Number(v) || undefined }).filter(([, n]) => n !== undefined),
-                  );
-                  put({ limits: Object.keys(next).length ? next : undefined }, `limits${name}`);
-                }}
-              />
-            </Setting>
-          ))}
-        </div>
-      </details>
-      {expression("Once per", "once", "messages with the same value within 24 hours are the same message")}
-      {expression("Reference", "reference", "what people search by")}
-      {expression("Order", "order", "deliveries of equal value keep their order, per target")}
+      {part(telling)}
     </div>
+  );
+}
+
+/** The callers that may call; choosing one keeps the others. */
+function WhoMayCall(p: { known: string[]; chosen: string[]; onChange: (v: string[]) => void; error?: string }) {
+  const all = [...new Set([...p.known, ...p.chosen])];
+  return (
+    <Setting label="Who may call" hint={p.chosen.length ? undefined : "anyone"} error={p.error}>
+      <fieldset className="flex flex-wrap gap-x-4 gap-y-1" aria-label="Who may call">
+        {all.map((name) => (
+          <label key={name} className="flex items-center gap-1.5">
+            <input
+              type="checkbox"
+              checked={p.chosen.includes(name)}
+              onChange={(e) => p.onChange(all.filter((n) => (n === name ? e.target.checked : p.chosen.includes(n))))}
+            />
+            {name}
+          </label>
+        ))}
+        {all.length === 0 && <span className="text-quiet">there is no connection of a caller yet</span>}
+      </fieldset>
+    </Setting>
   );
 }
 

@@ -1,5 +1,5 @@
+import type { Intake } from "../model/model";
 import { Chip } from "../steps/kit";
-import type { Intake } from "./model";
 
 /** The intake as a sentence. */
 export function IntakeSentence({ intake }: { intake: Intake }) {
@@ -51,6 +51,12 @@ export function IntakeSentence({ intake }: { intake: Intake }) {
         <b className="text-deep">Receive</b> {intake.kind === "load" ? "records of bulk loads" : "from other flows"}
       </>
     );
+  if (intake.kind !== "webhook")
+    return (
+      <>
+        <b className="text-deep">Receive</b> from <Chip>{String(intake.of ?? "")}</Chip>
+      </>
+    );
   return (
     <>
       <b className="text-deep">Receive</b> webhook{" "}
@@ -78,6 +84,7 @@ export function intakeWhere(intake: Intake): string {
   if (intake.kind === "poll" || intake.kind === "table") return `polled, ${dueText(intake)}`;
   if (intake.kind === "subflow") return "called by other flows";
   if (intake.kind === "load") return "loaded in bulk";
+  if (intake.kind !== "webhook") return `${intake.kind}, ${intake.of}`;
   if (intake.answer === "finished")
     return `${(intake.methods ?? ["POST"]).join(", ")} /in${intake.path} · answers when finished`;
   return `${(intake.methods ?? ["POST"]).join(", ")} /in${intake.path} · answers when stored`;

@@ -1,8 +1,8 @@
 import { type KeyboardEvent, type ReactNode, useEffect, useRef } from "react";
 import type { Finding, Rehearsal } from "../api/client";
+import { cellOf, type FlowDocument, type Row } from "../model/model";
 import { Sentence } from "../steps";
 import { Mark } from "../ui/marks";
-import { cellOf, type FlowDocument, type Row } from "./model";
 
 export type Column = { key: string; title: ReactNode; sub?: ReactNode; rehearsal: Rehearsal | undefined };
 export type Focus = { row: number; column: number };

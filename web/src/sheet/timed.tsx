@@ -2,9 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { toast } from "sonner";
 import { call, enc, get, type Schemas } from "../api/client";
 import { queryClient } from "../api/queries";
+import type { Intake } from "../model/model";
 import { Select, Setting, says, Text } from "../ui/parts";
 import { number, Time } from "../ui/time";
-import type { Intake } from "./model";
 
 type Props = {
   intake: Intake;
@@ -82,69 +82,6 @@ export function TimingForm({ intake, put, error }: Props) {
       )}
       {times.data?.length === 0 && <p className="mb-2.5 text-wait">It is never due.</p>}
     </div>
-  );
-}
-
-/** What a poll asks and takes. */
-export function PollForm({ intake, put, error }: Props) {
-  const field = (name: string, label: string, hint?: string, placeholder?: string) => (
-    <Setting inline label={label} hint={hint} error={error(name)}>
-      <Text
-        mono
-        label={label}
-        value={text(intake[name])}
-        placeholder={placeholder}
-        onChange={(v) => put({ [name]: v }, name)}
-        invalid={!!error(name)}
-      />
-    </Setting>
-  );
-  if (intake.kind === "table")
-    return (
-      <>
-        <div className="flex gap-2">
-          {field("of", "SQL connection")}
-          {field("table", "Table or view")}
-          {field("key", "Key", "the column that tells rows apart")}
-        </div>
-        <div className="flex gap-2">
-          {field("changed", "Change time", "empty: only new rows are seen")}
-          {field("most", "Read at once", undefined, "500")}
-          <Setting inline label="At the first poll">
-            <Select
-              label="At the first poll"
-              value={text(intake.begin) || "earliest"}
-              onChange={(v) => put({ begin: v === "earliest" ? undefined : v }, "begin")}
-              options={[
-                ["earliest", "all rows are new"],
-                ["latest", "all rows are known"],
-              ]}
-            />
-          </Setting>
-        </div>
-        <label className="mb-3 flex items-center gap-1.5">
-          <input
-            type="checkbox"
-            checked={!!intake.deleted}
-            disabled={!intake.changed}
-            onChange={(e) => put({ deleted: e.target.checked || undefined }, "deleted")}
-          />
-          look for rows that are gone, too
-        </label>
-      </>
-    );
-  return (
-    <>
-      <div className="flex gap-2">
-        {field("of", "HTTP connection")}
-        {field("path", "Path", "text with ${mark}")}
-      </div>
-      <div className="flex gap-2">
-        {field("each", "Each item of", "the list in the answer's body", "body.items")}
-        {field("mark", "Mark", "of item: the greatest counts; or of body")}
-        {field("first", "First mark")}
-      </div>
-    </>
   );
 }
 

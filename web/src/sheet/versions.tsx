@@ -3,9 +3,9 @@ import { useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, enc, get } from "../api/client";
 import { queryClient, useVersions } from "../api/queries";
+import type { FlowDocument } from "../model/model";
 import { Dialog, says } from "../ui/parts";
 import { Time } from "../ui/time";
-import type { FlowDocument } from "./model";
 
 type Props = {
   flow: string;

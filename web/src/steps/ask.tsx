@@ -1,6 +1,5 @@
 import { Code } from "../ui/code";
 import { Select, Setting, Text } from "../ui/parts";
-import { RetryForm } from "./deliver";
 import {
   Chip,
   Count,
@@ -13,8 +12,8 @@ import {
   type StepView,
   withSetting,
 } from "./kit";
+import { StepRetry } from "./retry";
 
-type Retry = Parameters<typeof RetryForm>[0]["value"];
 const kindOf = (s: FormProps["step"]) => (s.sql !== undefined ? "sql" : typeof s.of === "object" ? "queue" : "http");
 
 function Form(p: FormProps) {
@@ -33,7 +32,6 @@ function Form(p: FormProps) {
     };
     p.change({ ...kept, ...next[k] } as FormProps["step"], "");
   };
-  const retry = (p.step.retry ?? null) as Retry | null;
   return (
     <div className="p-3">
       <div className="flex gap-2">
@@ -141,21 +139,7 @@ function Form(p: FormProps) {
           <Pairs {...p} label="Headers" setting="headers" template nameHint="x-header" />
         </>
       )}
-      {kind !== "queue" && (
-        <Setting label="Retry plan" error={errorAt(p, "retry")}>
-          <label className="mb-1 flex items-center gap-1.5">
-            <input
-              type="checkbox"
-              checked={retry !== null}
-              onChange={(e) => put("retry", e.target.checked ? { first: "1s", tries: 4 } : undefined, "")}
-            />
-            its own, instead of the connection's
-          </label>
-          {retry && (
-            <RetryForm value={retry} onChange={(r) => put("retry", r)} errors={(s) => errorAt(p, `retry/${s}`)} />
-          )}
-        </Setting>
-      )}
+      {kind !== "queue" && <StepRetry {...p} />}
     </div>
   );
 }

@@ -1,135 +1,17 @@
-import { useQuery } from "@tanstack/react-query";
-import { enc, get, type Schedule } from "../api/client";
+import { useSystems } from "../systems";
+import { SchemaForm } from "../systems/form";
+import { sentence, settingsOf, type Value } from "../systems/schema";
 import { Select, Setting, Text } from "../ui/parts";
-import { span } from "../ui/time";
-import { Chip, Expression, errorAt, type FormProps, Pairs, type StepView, withSetting } from "./kit";
-
-type Retry = {
-  first?: string;
-  growth?: string;
-  factor?: number;
-  cap?: string;
-  spread?: string;
-  tries?: number;
-  within?: string;
-  [k: string]: unknown;
-};
-
-/** The settings of a retry plan, with its whole schedule. */
-export function RetryForm({
-  value,
-  onChange,
-  errors,
-}: {
-  value: Retry;
-  onChange: (r: Retry) => void;
-  errors: (setting: string) => string | undefined;
-}) {
-  const put = (name: string, v: string) => {
-    const { [name]: _, ...rest } = value;
-    onChange(v === "" ? rest : { ...rest, [name]: name === "tries" || name === "factor" ? Number(v) : v });
-  };
-  const query = Object.entries(value)
-    .filter(([, v]) => typeof v !== "object")
-    .map(([k, v]) => `${k}=${enc(String(v))}`)
-    .join("&");
-  const schedule = useQuery({
-    queryKey: ["schedule", query],
-    retry: false,
-    placeholderData: (old: Schedule | undefined) => old,
-    queryFn: () => get<Schedule>(`/api/v1/schedule?${query}`),
-  });
-  const box = (name: string, label: string, placeholder: string) => (
-    <Setting inline label={label} error={errors(name)}>
-      <Text
-        mono
-        label={label}
-        value={String(value[name] ?? "")}
-        placeholder={placeholder}
-        onChange={(v) => put(name, v)}
-        invalid={!!errors(name)}
-      />
-    </Setting>
-  );
-  return (
-    <div>
-      <div className="mb-2 flex flex-wrap gap-2">
-        {box("first", "First pause", "5s")}
-        <Setting inline label="Growth">
-          <Select
-            label="Growth"
-            value={value.growth ?? "exponential"}
-            onChange={(v) => put("growth", v)}
-            options={["constant", "linear", "exponential"]}
-          />
-        </Setting>
-        {(value.growth ?? "exponential") === "exponential" && box("factor", "Factor", "2")}
-        {box("cap", "Longest pause", "10m")}
-        <Setting inline label="Spread">
-          <Select
-            label="Spread"
-            value={value.spread ?? "full"}
-            onChange={(v) => put("spread", v)}
-            options={["none", "equal", "full"]}
-          />
-        </Setting>
-        {box("tries", "Tries", "6")}
-        {box("within", "Within", "24h")}
-      </div>
-      {schedule.error ? (
-        <p role="alert" className="text-dead">
-          {schedule.error.message}
-        </p>
-      ) : (
-        schedule.data && (
-          <p className="text-quiet" data-testid="schedule">
-            {schedule.data.tries.length} tries:{" "}
-            {schedule.data.tries
-              .slice(0, 12)
-              .map((t) =>
-                t.try === 1
-                  ? "at once"
-                  : t.earliest === t.latest
-                    ? `after ${span(t.latest)}`
-                    : t.earliest === 0
-                      ? `within ${span(t.latest)}`
-                      : `${span(t.earliest)} to ${span(t.latest)}`,
-              )
-              .join(", ")}
-            {schedule.data.tries.length > 12 && ", …"}; then dead letter, {span(schedule.data.ends.latest)} after the
-            first try at the latest
-          </p>
-        )
-      )}
-    </div>
-  );
-}
+import { Chip, errorAt, type FormProps, Pairs, type StepView, withSetting } from "./kit";
+import { StepRetry } from "./retry";
 
 function Form(p: FormProps) {
   const inside = typeof p.step.to === "object" && p.step.to !== null;
   const kind = !inside ? "connection" : p.step.to.topic !== undefined ? "topic" : "queue";
-  const toQueue = kind === "queue";
   const label = { connection: "Connection", queue: "Queue", topic: "Topic" }[kind];
   const target = inside ? String(p.step.to[kind] ?? "") : String(p.step.to ?? "");
   const setTarget = (v: string) => p.change(withSetting(p.step, "to", inside ? { ...p.step.to, [kind]: v } : v), "to");
-  const setQueue = (name: string, v: string) => {
-    const { [name]: _, ...rest } = p.step.to as Record<string, unknown>;
-    p.change(withSetting(p.step, "to", v === "" ? rest : { ...rest, [name]: v }), `to/${name}`);
-  };
-  const queueBox = (name: string, label: string, placeholder: string, hint: string) => (
-    <Setting inline label={label} hint={hint} error={errorAt(p, `to/${name}`)}>
-      <Text
-        mono
-        label={label}
-        value={String(p.step.to[name] ?? "")}
-        placeholder={placeholder}
-        onChange={(v) => setQueue(name, v)}
-        invalid={!!errorAt(p, `to/${name}`)}
-      />
-    </Setting>
-  );
   const choices = { connection: p.names.connections, queue: p.names.queues, topic: p.names.topics }[kind];
-  const retry = (p.step.retry ?? null) as Retry | null;
   return (
     <div className="p-3">
       <div className="flex gap-2">
@@ -138,17 +20,18 @@ function Form(p: FormProps) {
             label="Kind of target"
             value={kind}
             onChange={(v) => {
-              const { method: _m, path: _p, retry: _r, ...rest } = p.step;
+              const { id, kind: own, title, note, when, off, else: otherwise } = p.step;
+              const kept = Object.fromEntries(
+                Object.entries({ id, kind: own, title, note, when, off, else: otherwise }).filter(
+                  ([, value]) => value !== undefined,
+                ),
+              );
               const to = {
                 queue: { queue: p.names.queues[0] ?? "queue" },
                 topic: { topic: p.names.topics[0] ?? "topic" },
-              };
-              p.change(
-                v === "queue" || v === "topic"
-                  ? ({ ...rest, to: to[v] } as typeof p.step)
-                  : withSetting(p.step, "to", p.names.connections[0] ?? "connection"),
-                "",
-              );
+                connection: p.names.connections[0] ?? "connection",
+              }[v];
+              p.change({ ...kept, to } as unknown as typeof p.step, "");
             }}
             options={[
               ["connection", "a connection"],
@@ -165,58 +48,84 @@ function Form(p: FormProps) {
             ))}
           </datalist>
         </Setting>
-        {!inside && (
-          <Setting inline label="Method">
-            <Select
-              label="Method"
-              value={p.step.method ?? "POST"}
-              onChange={(v) => p.change(withSetting(p.step, "method", v), "method")}
-              options={["POST", "PUT", "PATCH", "DELETE", "GET"]}
-            />
-          </Setting>
-        )}
       </div>
-      {toQueue && (
-        <div className="flex gap-2">
-          {queueBox("priority", "Priority", "4", "an expression from 0 to 9; the higher are taken first")}
-          {queueBox("expires", "Expires after", "never", "waiting longer makes it a dead letter")}
-        </div>
-      )}
-      {!inside && (
-        <Expression
-          {...p}
-          label="Path"
-          setting="path"
-          template
-          optional
-          hint="below the connection's address; text with ${…}"
-        />
-      )}
-      <Pairs {...p} label="Headers" setting="headers" template nameHint="x-header" />
-      {!inside && (
-        <Setting label="Retry plan" error={errorAt(p, "retry")}>
-          <label className="mb-1 flex items-center gap-1.5">
-            <input
-              type="checkbox"
-              checked={retry !== null}
-              onChange={(e) =>
-                p.change(withSetting(p.step, "retry", e.target.checked ? { first: "5s", tries: 6 } : undefined), "")
-              }
-            />
-            its own, instead of the connection's
-          </label>
-          {retry && (
-            <RetryForm
-              value={retry}
-              onChange={(r) => p.change(withSetting(p.step, "retry", r), "retry")}
-              errors={(s) => errorAt(p, `retry/${s}`)}
-            />
-          )}
-        </Setting>
+      {kind === "queue" && <QueueSettings {...p} />}
+      {inside ? (
+        <Pairs {...p} label="Headers" setting="headers" template nameHint="x-header" />
+      ) : (
+        <SystemSettings {...p} target={target} />
       )}
     </div>
   );
 }
+
+/** What a queue is told about a message. */
+function QueueSettings(p: FormProps) {
+  const set = (name: string, v: string) => {
+    const { [name]: _, ...rest } = p.step.to as Record<string, unknown>;
+    p.change(withSetting(p.step, "to", v === "" ? rest : { ...rest, [name]: v }), `to/${name}`);
+  };
+  const box = (name: string, label: string, placeholder: string, hint: string) => (
+    <Setting inline label={label} hint={hint} error={errorAt(p, `to/${name}`)}>
+      <Text
+        mono
+        label={label}
+        value={String(p.step.to[name] ?? "")}
+        placeholder={placeholder}
+        onChange={(v) => set(name, v)}
+        invalid={!!errorAt(p, `to/${name}`)}
+      />
+    </Setting>
+  );
+  return (
+    <div className="flex gap-2">
+      {box("priority", "Priority", "4", "an expression from 0 to 9; the higher are taken first")}
+      {box("expires", "Expires after", "never", "waiting longer makes it a dead letter")}
+    </div>
+  );
+}
+
+/** What is said to the system of a connection, by its schema. */
+function SystemSettings(p: FormProps & { target: string }) {
+  const systems = useSystems().data;
+  const system = systems?.find((s) => s.kind === p.names.kinds[p.target]) ?? systems?.find((s) => s.deliver);
+  if (!system?.deliver) return null;
+  return (
+    <>
+      <SchemaForm
+        schema={system.deliver}
+        value={p.step as Value}
+        onChange={(v, mark) => p.change(v as typeof p.step, mark)}
+        error={(s) => errorAt(p, s)}
+        completions={p.completions}
+        onFill={p.onFill}
+      />
+      <StepRetry {...p} />
+    </>
+  );
+}
+
+/** A delivery to a connection as a sentence, as its system has it. */
+function ToSystem({ step }: { step: Value }) {
+  const systems = useSystems().data ?? [];
+  const says = Object.keys(step);
+  // The settings tell which system it is for, as they do for the server.
+  const system =
+    systems.find((s) => {
+      const own = settingsOf(s.deliver).map(([name]) => name);
+      return s.deliver && says.every((n) => common.includes(n) || own.includes(n));
+    }) ?? systems.find((s) => s.deliver);
+  const to = String(step.to);
+  if (!system) return <Chip>{to}</Chip>;
+  const [before, after] = sentence(system.sentence.replace("{to}", "\u0000"), system.deliver, step).split("\u0000");
+  return (
+    <>
+      {before} <Chip>{to}</Chip> {after}
+    </>
+  );
+}
+
+const common = ["id", "kind", "title", "note", "when", "off", "else", "to", "retry", "headers"];
 
 export const deliver: StepView = {
   verb: "Deliver",
@@ -232,11 +141,8 @@ export const deliver: StepView = {
         {s.to.expires && `, expires after ${s.to.expires}`}
       </>
     ) : (
-      <>
-        {s.method ?? "POST"} <Chip>{String(s.to)}</Chip> {s.path ?? ""}
-        {s.retry?.tries ? `, ${s.retry.tries} tries` : ""}
-      </>
+      <ToSystem step={s as Value} />
     ),
   Form,
-  begin: () => ({ to: "connection", method: "POST", path: "/" }),
+  begin: () => ({ to: "connection" }),
 };

@@ -1,5 +1,5 @@
 import type { ReactNode } from "react";
-import type { Step } from "../sheet/model";
+import type { Step } from "../model/model";
 import { aggregate } from "./aggregate";
 import { answer } from "./answer";
 import { ask } from "./ask";

@@ -1,6 +1,6 @@
 import type { FC, ReactNode } from "react";
 import type { Entry, Finding } from "../api/client";
-import type { Step } from "../sheet/model";
+import type { Step } from "../model/model";
 import { Code, type Completion } from "../ui/code";
 import { Setting, Text } from "../ui/parts";
 
@@ -17,7 +17,15 @@ export type FormProps = {
   onFill: (fill: ((path: string) => void) | null) => void;
   onHoverField: (to: string | null) => void;
   litField: string | null;
-  names: { connections: string[]; queues: string[]; topics: string[]; tables: string[]; flow: string };
+  names: {
+    connections: string[];
+    /** The kind of each connection. */
+    kinds: Record<string, string>;
+    queues: string[];
+    topics: string[];
+    tables: string[];
+    flow: string;
+  };
 };
 
 /** What the browser knows of a kind of step. */

@@ -1,4 +1,4 @@
-import type { Way } from "../sheet/model";
+import type { Way } from "../model/model";
 import { Code } from "../ui/code";
 import { Select, Setting, Text } from "../ui/parts";
 import { errorAt, type FormProps, type StepView, withSetting } from "./kit";

@@ -1,0 +1,244 @@
+import type { ReactNode } from "react";
+import { Code, type Completion } from "../ui/code";
+import { Select, Setting, Text } from "../ui/parts";
+import { matters, type Property, type Schema, settingsOf, type Value, withValue } from "./schema";
+
+/** A setting's own control, where a schema does not say enough to draw one. */
+export type Override = (p: {
+  name: string;
+  property: Property;
+  value: unknown;
+  onChange: (v: unknown) => void;
+  error: (setting: string) => string | undefined;
+}) => ReactNode;
+
+type Props = {
+  schema: Schema;
+  value: Value;
+  /** The mark joins changes of one setting for undo. */
+  onChange: (value: Value, mark: string) => void;
+  /** What is wrong at a setting, by its path: limits/in-flight. */
+  error: (setting: string) => string | undefined;
+  completions?: Completion[];
+  connections?: string[];
+  /** Settings that are drawn elsewhere. */
+  omit?: string[];
+  overrides?: Record<string, Override>;
+  /** A secret is stored; it is never shown. */
+  secretSet?: boolean;
+  /** Says where a click on a value of the message goes. */
+  onFill?: (fill: ((path: string) => void) | null) => void;
+};
+
+/** A form that is drawn from a schema: every setting has its title, its default and its check. */
+export function SchemaForm(p: Props): ReactNode {
+  const all = p.schema.properties ?? {};
+  const shown = settingsOf(p.schema).filter(
+    ([name, s]) => s.const === undefined && !p.omit?.includes(name) && matters(s, all, p.value),
+  );
+  // Short settings stand beside each other; one that takes room has a line of its own.
+  const lines: [string, Property][][] = [];
+  for (const one of shown) {
+    const last = lines.at(-1);
+    if (last?.[0] && !wide(p, one) && !wide(p, last[0]) && last.length < 4) last.push(one);
+    else lines.push([one]);
+  }
+  return lines.map((line) => (
+    <div key={line[0]?.[0]} className={line.length > 1 ? "flex flex-wrap gap-2" : undefined}>
+      {line.map(([name, property]) => (
+        <Field key={name} {...p} name={name} property={property} />
+      ))}
+    </div>
+  ));
+}
+
+const ofType = (s: Property, type: string) => s.type === type || (Array.isArray(s.type) && s.type.includes(type));
+const coded = (s: Property) => ["expression", "template", "lines"].includes(s.format ?? "");
+const wide = (p: Props, [name, s]: [string, Property]) =>
+  !!p.overrides?.[name] || coded(s) || !!s.properties || !!s.additionalProperties || s.type === "boolean";
+
+function Field(p: Props & { name: string; property: Property }) {
+  const { name, property: s } = p;
+  const value = p.value[name];
+  const label = s.title ?? name;
+  const error = p.error(name);
+  const put = (v: unknown, mark = name) => p.onChange(withValue(p.value, name, v), mark);
+  const Own = p.overrides?.[name];
+  if (Own) return Own({ name, property: s, value, onChange: put, error: p.error });
+  if (s.properties)
+    return (
+      <SchemaForm
+        {...p}
+        schema={s}
+        value={(value ?? {}) as Value}
+        onChange={(v, mark) => put(v, `${name}/${mark}`)}
+        error={(setting) => p.error(`${name}/${setting}`) ?? (setting === settingsOf(s)[0]?.[0] ? error : undefined)}
+      />
+    );
+  if (s.additionalProperties && ofType(s, "object")) return <Named {...p} label={label} put={put} />;
+  if (s.type === "boolean")
+    return (
+      <label className="mb-2.5 flex items-center gap-1.5">
+        <input type="checkbox" checked={value === true} onChange={(e) => put(e.target.checked || undefined)} />
+        {label}
+      </label>
+    );
+  if (s.enum)
+    return (
+      <Setting inline label={label} hint={s.titles ? undefined : s.description} error={error}>
+        <Select
+          label={label}
+          value={String(value ?? s.default ?? "")}
+          onChange={(v) => put(v === s.default && !p.schema.required?.includes(name) ? undefined : v)}
+          options={s.enum.map((v): [string, string] => [v, s.titles?.[v] ?? v])}
+        />
+      </Setting>
+    );
+  if (coded(s)) {
+    const text = String(value ?? "");
+    const language = s.format === "expression" ? "expression" : s.format === "lines" ? "writing" : "template";
+    return (
+      <Setting label={label} hint={s.description} error={error}>
+        <div
+          className={s.format === "lines" ? "h-40 border border-line" : undefined}
+          onFocus={() => p.onFill?.((path) => put(s.format === "expression" ? path : `${text}\${${path}}`))}
+        >
+          <Code
+            label={label}
+            language={language}
+            value={text}
+            onChange={put}
+            completions={p.completions ?? []}
+            invalid={!!error}
+          />
+        </div>
+      </Setting>
+    );
+  }
+  return <Plain {...p} label={label} error={error} put={put} />;
+}
+
+/** A text or a number. */
+function Plain(
+  p: Omit<Props, "error"> & {
+    name: string;
+    property: Property;
+    label: string;
+    error?: string;
+    put: (v: unknown) => void;
+  },
+) {
+  const { property: s, label } = p;
+  const value = p.value[p.name];
+  const number = ofType(s, "integer") || (ofType(s, "number") && !ofType(s, "string"));
+  const secret = s.format === "secret";
+  const list = s.format === "connection" ? p.connections : s.examples?.map(String);
+  const id = list?.length ? `offered-${p.name}` : undefined;
+  const many = ofType(s, "array");
+  const read = (v: string) => {
+    if (many) return v.split(/[,\s]+/).filter(Boolean);
+    if (v === "" || !number) return v;
+    return Number.isNaN(Number(v)) ? v : Number(v);
+  };
+  const usual = s.default === undefined ? s.examples?.[0] : s.default;
+  return (
+    <Setting
+      inline
+      label={label}
+      hint={secret && p.secretSet ? "one is stored and never shown; leave this empty to keep it" : s.description}
+      error={p.error}
+    >
+      <Text
+        label={label}
+        mono={!secret}
+        type={secret ? "password" : number ? "number" : undefined}
+        value={many ? ((value ?? []) as string[]).join(", ") : String(value ?? "")}
+        placeholder={secret && p.secretSet ? "stored" : usual === undefined ? undefined : String(usual)}
+        onChange={(v) => p.put(read(v))}
+        invalid={!!p.error}
+        list={id}
+      />
+      {id && (
+        <datalist id={id}>
+          {list?.map((v) => (
+            <option key={v} value={v} />
+          ))}
+        </datalist>
+      )}
+    </Setting>
+  );
+}
+
+/** Values by name, such as headers. */
+function Named(
+  p: Omit<Props, "error"> & {
+    name: string;
+    property: Property;
+    label: string;
+    error: (setting: string) => string | undefined;
+    put: (v: unknown, mark?: string) => void;
+  },
+) {
+  const all = Object.entries((p.value[p.name] ?? {}) as Value);
+  const put = (entries: [string, unknown][]) => p.put(Object.fromEntries(entries), `${p.name}${entries.length}`);
+  const template = p.property.format === "template";
+  return (
+    <Setting label={p.label} hint={all.length ? undefined : p.property.description} error={p.error(p.name)}>
+      {all.map(([name, value], i) => {
+        const error = p.error(`${p.name}/${name}`);
+        const set = (v: string) => put(all.map((e, j) => (j === i ? [name, v] : e)));
+        return (
+          <div key={i} className="mb-1">
+            <div className="flex items-start gap-1.5">
+              <div className="w-32 shrink-0">
+                <Text
+                  mono
+                  label={`${p.label}, name ${i + 1}`}
+                  value={name}
+                  onChange={(n) => put(all.map((e, j) => (j === i ? [n, e[1]] : e)))}
+                />
+              </div>
+              <div
+                className="min-w-0 flex-1"
+                onFocus={() => p.onFill?.((path) => set(template ? `${value}\${${path}}` : path))}
+              >
+                <Code
+                  label={`${p.label}, value of ${name}`}
+                  language={template ? "template" : "expression"}
+                  value={String(value ?? "")}
+                  onChange={set}
+                  completions={p.completions ?? []}
+                  invalid={!!error}
+                />
+              </div>
+              <button
+                type="button"
+                className="btn !px-2"
+                aria-label={`Remove ${name}`}
+                onClick={() => put(all.filter((_, j) => j !== i))}
+              >
+                −
+              </button>
+            </div>
+            {error && (
+              <p role="alert" className="text-[12.5px] text-dead">
+                {error}
+              </p>
+            )}
+          </div>
+        );
+      })}
+      <button
+        type="button"
+        className="btn-bare"
+        onClick={() => {
+          let name = "name";
+          for (let i = 2; all.some(([n]) => n === name); i++) name = `name${i}`;
+          put([...all, [name, template ? "" : '""']]);
+        }}
+      >
+        + {p.label.toLowerCase()}
+      </button>
+    </Setting>
+  );
+}
