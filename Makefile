@@ -41,7 +41,10 @@ test-web: web/node_modules/.package-lock.json types
 	git diff --exit-code --stat -- web/src/api/schema.d.ts
 	cd web && npx tsc --noEmit && npx biome check --error-on-warnings src
 
-test-e2e: build e2e/node_modules/.package-lock.json chromium
+bin/readyferry-testsystem: build
+	go build -tags testsystem -o $@ ./cmd/readyferry
+
+test-e2e: build bin/readyferry-testsystem e2e/node_modules/.package-lock.json chromium
 	cd e2e && npx playwright test
 
 chromium:

@@ -10,8 +10,10 @@ export class App {
   private child?: ChildProcess;
   private data = mkdtempSync(join(tmpdir(), "readyferry-e2e-"));
 
+  constructor(private binary = "readyferry") {}
+
   async start(...args: string[]): Promise<void> {
-    const child = spawn("../bin/readyferry", [...args, "--data", this.data, "--listen", "127.0.0.1:0"], { stdio: ["ignore", "pipe", "inherit"] });
+    const child = spawn(`../bin/${this.binary}`, [...args, "--data", this.data, "--listen", "127.0.0.1:0"], { stdio: ["ignore", "pipe", "inherit"] });
     this.child = child;
     this.base = await new Promise<string>((resolve, reject) => {
       let out = "";
@@ -37,10 +39,15 @@ export class App {
 
 /** Tests against an application that was started with the given arguments. */
 export function against(...args: string[]) {
+  return againstProgram("readyferry", ...args);
+}
+
+/** The same with another program in bin. */
+export function againstProgram(binary: string, ...args: string[]) {
   return base.extend<{ goto: (path: string) => Promise<void> }, { app: App }>({
     app: [
       async ({}, use) => {
-        const app = new App();
+        const app = new App(binary);
         await app.start(...args);
         await use(app);
         await app.stop();

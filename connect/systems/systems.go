@@ -20,11 +20,12 @@ type Surroundings struct {
 // All makes the registry, in the order in which people are offered systems. more
 // are systems that only some programs have.
 func All(s Surroundings, more ...connect.System) (*connect.Registry, error) {
-	return connect.NewRegistry(append([]connect.System{
+	all := []connect.System{
 		http.New(s.StandIns),
 		sql.New(s.Databases, s.Own),
 		caller.System(),
-	}, more...)...)
+	}
+	return connect.NewRegistry(append(append(all, tests()...), more...)...)
 }
 
 // Kinds gives what flows know of the systems, for programs that reach none.

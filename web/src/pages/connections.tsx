@@ -202,7 +202,8 @@ function Form({
       }}
     >
       <h2 className="mb-3 text-[16px]">
-        {connection ? connection.name : system.title} <span className="font-normal text-quiet">{system.summary}</span>
+        {connection ? connection.name : system.title}{" "}
+        <span className="font-normal text-quiet">{connection ? system.title : system.summary}</span>
       </h2>
       <div className="flex gap-2">
         <Setting inline label="Name" hint={connection ? undefined : "letters, digits, hyphens"} error={at("name")}>

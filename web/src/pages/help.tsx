@@ -2,6 +2,8 @@ import { useState } from "react";
 import { call } from "../api/client";
 import { useReference } from "../api/queries";
 import { viewOf } from "../steps";
+import { useSystems } from "../systems";
+import { type Schema, settingsOf } from "../systems/schema";
 import { Mark } from "../ui/marks";
 import { PageHead, says, Trouble } from "../ui/parts";
 
@@ -64,6 +66,7 @@ export default function HelpPage() {
               plan, make a dead letter. A resend keeps what was delivered before, and the history of every try stays.
             </p>
           </section>
+          <Systems />
           <section id="queues">
             <h2 className="mb-1 text-[17px]">Queues and topics</h2>
             <p className="mb-1">
@@ -345,5 +348,49 @@ function TryIt(x: {
         </span>
       </div>
     </form>
+  );
+}
+
+/** What may be said to each kind of outside system, from its schemas. */
+function Systems() {
+  const systems = useSystems();
+  return (
+    <section id="systems">
+      <h2 className="mb-1 text-[17px]">Outside systems</h2>
+      {systems.data?.map((s) => (
+        <div key={s.kind} className="mb-4">
+          <h3 className="font-bold">
+            {s.title} <span className="chip">{s.kind}</span>
+          </h3>
+          <p className="mb-1">{s.summary}</p>
+          <SettingsTable what="Connection" schema={s.connection} omit={["readyferry", "kind"]} />
+          <SettingsTable what="Intake" schema={s.intake} />
+          <SettingsTable what="Delivery" schema={s.deliver} />
+          <SettingsTable what="Question" schema={s.ask} />
+        </div>
+      ))}
+    </section>
+  );
+}
+
+function SettingsTable({ what, schema, omit = [] }: { what: string; schema: Schema | null; omit?: string[] }) {
+  const rows = settingsOf(schema).filter(([name]) => !omit.includes(name));
+  if (!rows.length) return null;
+  return (
+    <details className="mb-1">
+      <summary className="head cursor-pointer">{what}</summary>
+      <dl className="mt-1 grid grid-cols-[140px_1fr] gap-y-0.5">
+        {rows.map(([name, s]) => (
+          <div key={name} className="contents">
+            <dt className="data">{name}</dt>
+            <dd>
+              {[s.title, s.description].filter(Boolean).join(": ")}
+              {s.enum && ` (${s.enum.join(", ")})`}
+              {s.default !== undefined && typeof s.default !== "object" && `; ${String(s.default)} by default`}
+            </dd>
+          </div>
+        ))}
+      </dl>
+    </details>
   );
 }

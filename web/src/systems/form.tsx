@@ -69,6 +69,8 @@ function Field(p: Props & { name: string; property: Property }) {
     return (
       <SchemaForm
         {...p}
+        omit={undefined}
+        overrides={undefined}
         schema={s}
         value={(value ?? {}) as Value}
         onChange={(v, mark) => put(v, `${name}/${mark}`)}
