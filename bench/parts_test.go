@@ -64,6 +64,9 @@ func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
 		e.Stop()
 		_ = s.Close()
 	})
+	if _, err := e.Design.SaveConnection(context.Background(), "nowhere", []byte("readyferry: connection/1\nname: nowhere\nkind: http\naddress: http://nowhere.invalid\n"), nil); err != nil {
+		b.Fatal(err)
+	}
 	for i, d := range documents {
 		name := fmt.Sprint("f", i)
 		if _, _, err := e.Design.SaveDraft(context.Background(), name, []byte(d), nil); err != nil {
