@@ -8,12 +8,15 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 
 	"readyferry/core/run"
 	"readyferry/store"
 )
 
-func TestDuplicatesGetTheFirstAnswer(t *testing.T) {
+func TestDuplicatesGetTheFirstAnswer(t *testing.T) { synctest.Test(t, testDuplicatesGetTheFirstAnswer) }
+
+func testDuplicatesGetTheFirstAnswer(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	const doc = `
@@ -53,7 +56,9 @@ steps:
 	}
 }
 
-func TestTheDoor(t *testing.T) {
+func TestTheDoor(t *testing.T) { synctest.Test(t, testTheDoor) }
+
+func testTheDoor(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	if _, err := w.SaveConnection(context.Background(), "key", []byte("{readyferry: connection/1, name: key, kind: caller, sign-in: {kind: api-key, secret: s3cret}}"), nil); err != nil {
@@ -108,7 +113,9 @@ func TestTheDoor(t *testing.T) {
 }
 
 // Of two paths that fit, the one that is in words earlier is taken, always.
-func TestThePathIsChosenByRule(t *testing.T) {
+func TestThePathIsChosenByRule(t *testing.T) { synctest.Test(t, testThePathIsChosenByRule) }
+
+func testThePathIsChosenByRule(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	for name, path := range map[string]string{"a": "/x/{p}", "b": "/{p}/y", "c": "/{p}/{q}", "d": "/x/{p}/z"} {
 		w.publish("readyferry: flow/1\nname: " + name + "\nintake: {kind: webhook, path: '" + path + "'}\nsteps: []\n")
@@ -123,7 +130,9 @@ func TestThePathIsChosenByRule(t *testing.T) {
 }
 
 // 202 for a sample is kept, also when many come in one millisecond.
-func TestEveryCapturedSampleIsKept(t *testing.T) {
+func TestEveryCapturedSampleIsKept(t *testing.T) { synctest.Test(t, testEveryCapturedSampleIsKept) }
+
+func testEveryCapturedSampleIsKept(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	if _, _, err := w.SaveDraft(context.Background(), "f", []byte("readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps: []\n"), nil); err != nil {
 		t.Fatal(err)

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/core/message"
@@ -35,6 +36,10 @@ steps:
 // Correlation under load: 200 callers at once, none of whom may get the reply
 // of another. That a reply is matched by its correlation id is common practice.
 func TestTwoHundredCallersAtOnceGetTheirOwnReplies(t *testing.T) {
+	synctest.Test(t, testTwoHundredCallersAtOnceGetTheirOwnReplies)
+}
+
+func testTwoHundredCallersAtOnceGetTheirOwnReplies(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.publish(replying0)
 	w.publish(asking)
@@ -78,6 +83,10 @@ steps: []
 `
 
 func TestARepliesThatIsLateOrComesTwiceIsKept(t *testing.T) {
+	synctest.Test(t, testARepliesThatIsLateOrComesTwiceIsKept)
+}
+
+func testARepliesThatIsLateOrComesTwiceIsKept(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(replying0)
@@ -118,7 +127,9 @@ func TestARepliesThatIsLateOrComesTwiceIsKept(t *testing.T) {
 	w.until("the second reply of the second question is kept, too", func() bool { return depth() == 3 })
 }
 
-func TestAskOverHTTPAndItsFailures(t *testing.T) {
+func TestAskOverHTTPAndItsFailures(t *testing.T) { synctest.Test(t, testAskOverHTTPAndItsFailures) }
+
+func testAskOverHTTPAndItsFailures(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("desk", fast)
 	w.connect("out", fast)
@@ -158,7 +169,9 @@ steps:
 	}
 }
 
-func TestAFlowCallsAnother(t *testing.T) {
+func TestAFlowCallsAnother(t *testing.T) { synctest.Test(t, testAFlowCallsAnother) }
+
+func testAFlowCallsAnother(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(`
@@ -206,6 +219,10 @@ steps:
 }
 
 func TestFlowsThatCallEachOtherInACircleAreRefused(t *testing.T) {
+	synctest.Test(t, testFlowsThatCallEachOtherInACircleAreRefused)
+}
+
+func testFlowsThatCallEachOtherInACircleAreRefused(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	one := func(name, calls string) string {
 		return "readyferry: flow/1\nname: " + name + "\nintake: {kind: subflow, format: json}\nsteps:\n  - {id: s, kind: subflow, flow: '" + calls + "', wait: true, within: 2s}\n"
@@ -242,7 +259,9 @@ func TestFlowsThatCallEachOtherInACircleAreRefused(t *testing.T) {
 	}
 }
 
-func TestTheCallerWaitsAtMostSoLong(t *testing.T) {
+func TestTheCallerWaitsAtMostSoLong(t *testing.T) { synctest.Test(t, testTheCallerWaitsAtMostSoLong) }
+
+func testTheCallerWaitsAtMostSoLong(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(`
@@ -267,6 +286,10 @@ steps:
 // An answer that is not what it says, and a query that gives too few rows, are
 // dead letters; sent again, the question is asked anew.
 func TestAnAnswerThatIsNotInItsFormatIsAskedAnewWhenAPersonSaysSo(t *testing.T) {
+	synctest.Test(t, testAnAnswerThatIsNotInItsFormatIsAskedAnewWhenAPersonSaysSo)
+}
+
+func testAnAnswerThatIsNotInItsFormatIsAskedAnewWhenAPersonSaysSo(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("desk", fast)
 	w.publish(`
@@ -301,6 +324,10 @@ steps:
 // A dead letter stays until a person decides, also when another way of the same
 // message moves on meanwhile.
 func TestADeadLetterStaysWhenAnotherWayMovesOn(t *testing.T) {
+	synctest.Test(t, testADeadLetterStaysWhenAnotherWayMovesOn)
+}
+
+func testADeadLetterStaysWhenAnotherWayMovesOn(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", "retry: {first: 150ms, growth: constant, cap: 150ms, spread: none, tries: 5, within: 5s}")
 	w.table("name: k\n", "k,v\na,1\n")

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/connect"
@@ -61,7 +62,9 @@ func startAt(t *testing.T, dir string, out connect.Opener, now func() time.Time)
 
 // A clock that jumps: forward, the times that passed are there once, each or not
 // at all, as the flow says; back, none comes twice.
-func TestASchedulesTimesThatPassed(t *testing.T) {
+func TestASchedulesTimesThatPassed(t *testing.T) { synctest.Test(t, testASchedulesTimesThatPassed) }
+
+func testASchedulesTimesThatPassed(t *testing.T) {
 	begin := time.Date(2026, 3, 17, 9, 30, 0, 0, time.UTC)
 	for missed, want := range map[string]string{
 		"once": `{"scheduled":"2026-03-17T10:00:00Z","zone":"UTC","missed":0}|{"scheduled":"2026-03-17T14:00:00Z","zone":"UTC","missed":3}`,
@@ -107,6 +110,10 @@ func TestASchedulesTimesThatPassed(t *testing.T) {
 }
 
 func TestAnHTTPPollRemembersHowFarItHasCome(t *testing.T) {
+	synctest.Test(t, testAnHTTPPollRemembersHowFarItHasCome)
+}
+
+func testAnHTTPPollRemembersHowFarItHasCome(t *testing.T) {
 	dir, out := t.TempDir(), &target{}
 	w := start(t, dir, out)
 	w.connect("desk", "")
@@ -160,6 +167,10 @@ steps: []
 }
 
 func TestATablePollSaysCreatedUpdatedDeleted(t *testing.T) {
+	synctest.Test(t, testATablePollSaysCreatedUpdatedDeleted)
+}
+
+func testATablePollSaysCreatedUpdatedDeleted(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "out.db")
 	db, err := sql.Open("sqlite3", file)

@@ -4,12 +4,17 @@ import (
 	"context"
 	"strings"
 	"testing"
+	"testing/synctest"
 
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
 func TestCodeRunsOnceAndAnewForARepairedMessage(t *testing.T) {
+	synctest.Test(t, testCodeRunsOnceAndAnewForARepairedMessage)
+}
+
+func testCodeRunsOnceAndAnewForARepairedMessage(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.table("name: t\n", "k,v\na,1\nb,2\n")

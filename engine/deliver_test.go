@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/connect"
@@ -12,7 +13,9 @@ import (
 	"readyferry/store"
 )
 
-func TestAMessageIsDelivered(t *testing.T) {
+func TestAMessageIsDelivered(t *testing.T) { synctest.Test(t, testAMessageIsDelivered) }
+
+func testAMessageIsDelivered(t *testing.T) {
 	w := simpleWorld(t)
 	id := w.accepted("/simple", `{"v":7,"ref":"R-1"}`)
 	tx := w.becomes(id, store.Delivered)
@@ -36,7 +39,9 @@ func TestAMessageIsDelivered(t *testing.T) {
 	}
 }
 
-func TestOutcomesOfATry(t *testing.T) {
+func TestOutcomesOfATry(t *testing.T) { synctest.Test(t, testOutcomesOfATry) }
+
+func testOutcomesOfATry(t *testing.T) {
 	w := simpleWorld(t)
 	for _, c := range []struct {
 		answer reply
@@ -59,7 +64,9 @@ func TestOutcomesOfATry(t *testing.T) {
 	}
 }
 
-func TestRetryAfterMovesTheNextTry(t *testing.T) {
+func TestRetryAfterMovesTheNextTry(t *testing.T) { synctest.Test(t, testRetryAfterMovesTheNextTry) }
+
+func testRetryAfterMovesTheNextTry(t *testing.T) {
 	w := simpleWorld(t)
 	w.out.say(func(n int, _ call) (reply, error) {
 		if n == 1 {
@@ -85,7 +92,9 @@ func TestRetryAfterMovesTheNextTry(t *testing.T) {
 }
 
 // The engine does what the previewed schedule says.
-func TestTriesComeAsPreviewed(t *testing.T) {
+func TestTriesComeAsPreviewed(t *testing.T) { synctest.Test(t, testTriesComeAsPreviewed) }
+
+func testTriesComeAsPreviewed(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", "retry: {first: 60ms, growth: linear, spread: equal, tries: 4, within: 5s}")
 	w.publish(simple)
@@ -111,7 +120,9 @@ func TestTriesComeAsPreviewed(t *testing.T) {
 
 // Deliveries with the same order value leave one after the other in order of
 // arrival; a head that waits blocks its own value only.
-func TestOrderIsKeptPerValue(t *testing.T) {
+func TestOrderIsKeptPerValue(t *testing.T) { synctest.Test(t, testOrderIsKeptPerValue) }
+
+func testOrderIsKeptPerValue(t *testing.T) {
 	w := simpleWorld(t)
 	fails := 2
 	w.out.say(func(_ int, c call) (reply, error) {
@@ -139,7 +150,9 @@ func TestOrderIsKeptPerValue(t *testing.T) {
 	}
 }
 
-func TestASlowTargetSlowsOnlyItself(t *testing.T) {
+func TestASlowTargetSlowsOnlyItself(t *testing.T) { synctest.Test(t, testASlowTargetSlowsOnlyItself) }
+
+func testASlowTargetSlowsOnlyItself(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("slow", "limits: {in-flight: 1}\n"+fast)
 	w.connect("quick", fast)
@@ -172,7 +185,9 @@ func TestASlowTargetSlowsOnlyItself(t *testing.T) {
 	w.until("the slow ones are through", func() bool { return len(w.out.got()) == 40 })
 }
 
-func TestABreakerProbesOneAtATime(t *testing.T) {
+func TestABreakerProbesOneAtATime(t *testing.T) { synctest.Test(t, testABreakerProbesOneAtATime) }
+
+func testABreakerProbesOneAtATime(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", "breaker: {trip: 3, probe: 150ms}\nlimits: {in-flight: 1}\nretry: {first: 1ms, growth: constant, cap: 1ms, spread: none, tries: 50, within: 1h}")
 	w.publish(simple)
@@ -197,7 +212,9 @@ func TestABreakerProbesOneAtATime(t *testing.T) {
 	})
 }
 
-func TestWorkGoesOnAfterARestart(t *testing.T) {
+func TestWorkGoesOnAfterARestart(t *testing.T) { synctest.Test(t, testWorkGoesOnAfterARestart) }
+
+func testWorkGoesOnAfterARestart(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", "retry: {first: 400ms, growth: constant, cap: 400ms, spread: none, tries: 50, within: 60s}")
 	w.publish(simple)

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 
 	"readyferry/core/run"
 	"readyferry/engine/catalog"
@@ -16,7 +17,9 @@ import (
 
 // A version is immutable: what began under one ends under it, unless a person
 // resends it under another.
-func TestVersions(t *testing.T) {
+func TestVersions(t *testing.T) { synctest.Test(t, testVersions) }
+
+func testVersions(t *testing.T) {
 	w := simpleWorld(t)
 	id := w.accepted("/simple", `{"ref":"R","w":5}`)
 	w.becomes(id, store.DeadLetter)
@@ -38,6 +41,10 @@ func TestVersions(t *testing.T) {
 }
 
 func TestDraftsThatCannotBeReadAreNotSaved(t *testing.T) {
+	synctest.Test(t, testDraftsThatCannotBeReadAreNotSaved)
+}
+
+func testDraftsThatCannotBeReadAreNotSaved(t *testing.T) {
 	w := simpleWorld(t)
 	ctx := context.Background()
 	for name, doc := range map[string]string{
@@ -68,7 +75,9 @@ func TestDraftsThatCannotBeReadAreNotSaved(t *testing.T) {
 	}
 }
 
-func TestSecretsStaySealed(t *testing.T) {
+func TestSecretsStaySealed(t *testing.T) { synctest.Test(t, testSecretsStaySealed) }
+
+func testSecretsStaySealed(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	ctx := context.Background()
 	doc := "{readyferry: connection/1, name: c, kind: http, address: 'http://127.0.0.1:1', sign-in: {kind: bearer, secret: very-secret-token}}"
@@ -94,7 +103,9 @@ func TestSecretsStaySealed(t *testing.T) {
 }
 
 // Samples and their pinned outcomes.
-func TestSamplesAreRehearsed(t *testing.T) {
+func TestSamplesAreRehearsed(t *testing.T) { synctest.Test(t, testSamplesAreRehearsed) }
+
+func testSamplesAreRehearsed(t *testing.T) {
 	w := simpleWorld(t)
 	ctx := context.Background()
 	s := catalog.Sample{Name: "one", Body: `{"v":1,"ref":"R"}`, Replies: map[string]catalog.Reply{"d": {Status: 503}}}
@@ -136,6 +147,10 @@ func TestSamplesAreRehearsed(t *testing.T) {
 
 // A version that can no longer be read stops its own flow and no other.
 func TestABrokenVersionStopsOnlyItsFlow(t *testing.T) {
+	synctest.Test(t, testABrokenVersionStopsOnlyItsFlow)
+}
+
+func testABrokenVersionStopsOnlyItsFlow(t *testing.T) {
 	w := simpleWorld(t)
 	w.publish(strings.NewReplacer("name: simple", "name: other", "/simple", "/other").Replace(simple))
 	if err := w.store.Write(context.Background(), func(tx *store.Tx) error {
@@ -161,6 +176,10 @@ func TestABrokenVersionStopsOnlyItsFlow(t *testing.T) {
 
 // However many change things at once, the engine ends with what is stored.
 func TestConcurrentChangesLeaveTheNewestVersionLive(t *testing.T) {
+	synctest.Test(t, testConcurrentChangesLeaveTheNewestVersionLive)
+}
+
+func testConcurrentChangesLeaveTheNewestVersionLive(t *testing.T) {
 	w := simpleWorld(t)
 	var all sync.WaitGroup
 	for range 8 {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/engine/journal"
@@ -37,6 +38,10 @@ func (w *world) sent() []string {
 
 // A group of two closes on the second (common practice).
 func TestAGroupOfTwoClosesOnTheSecond(t *testing.T) {
+	synctest.Test(t, testAGroupOfTwoClosesOnTheSecond)
+}
+
+func testAGroupOfTwoClosesOnTheSecond(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(gatherer("close: {count: 2, age: 1h}"))
@@ -80,6 +85,10 @@ func TestAGroupOfTwoClosesOnTheSecond(t *testing.T) {
 }
 
 func TestAGroupClosesByConditionQuietAndAge(t *testing.T) {
+	synctest.Test(t, testAGroupClosesByConditionQuietAndAge)
+}
+
+func testAGroupClosesByConditionQuietAndAge(t *testing.T) {
 	for _, c := range []struct{ settings, want string }{
 		{"close: {when: 'group.newest == 3', age: 1h}", "/a [1,2,3]"},
 		{"close: {when: 'group.items.exists(i, i == 1) && group.count == 3', age: 1h}", "/a [1,2,3]"},
@@ -102,7 +111,9 @@ func TestAGroupClosesByConditionQuietAndAge(t *testing.T) {
 	}
 }
 
-func TestLateAndDuplicateMembers(t *testing.T) {
+func TestLateAndDuplicateMembers(t *testing.T) { synctest.Test(t, testLateAndDuplicateMembers) }
+
+func testLateAndDuplicateMembers(t *testing.T) {
 	for _, c := range []struct{ settings, late, sent string }{
 		{"", "waiting", "/a [1,2]"},
 		{"late: turn away, ", "turned away", "/a [1,2]"},
@@ -133,7 +144,9 @@ func TestLateAndDuplicateMembers(t *testing.T) {
 
 // What cannot become a member is a dead letter that says where and why, and the
 // group goes on without it.
-func TestWhatAnAggregateRefuses(t *testing.T) {
+func TestWhatAnAggregateRefuses(t *testing.T) { synctest.Test(t, testWhatAnAggregateRefuses) }
+
+func testWhatAnAggregateRefuses(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(gatherer("close: {count: 3, age: 1h}, limit: 3, groups: 2"))
@@ -172,6 +185,10 @@ func TestWhatAnAggregateRefuses(t *testing.T) {
 // A result that fails is a dead letter of the group; its members are not lost,
 // and it can be repaired.
 func TestAGroupWhoseResultFailsIsRepaired(t *testing.T) {
+	synctest.Test(t, testAGroupWhoseResultFailsIsRepaired)
+}
+
+func testAGroupWhoseResultFailsIsRepaired(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish("readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g}\nsteps:\n- {id: agg, kind: aggregate, key: body.k, close: {count: 2, age: 1h}, result: map, fields: [{to: /all, each: group.items, as: i, fields: [{to: /n, from: i.n}]}]}\n- {id: d, kind: deliver, to: out}\n")
@@ -202,7 +219,9 @@ func TestAGroupWhoseResultFailsIsRepaired(t *testing.T) {
 
 // All rows of a file, gathered by card: the groups close when every row is in
 // one or has ended elsewhere, also over a restart and a repair.
-func TestGroupsOfAllPartsOfASplit(t *testing.T) {
+func TestGroupsOfAllPartsOfASplit(t *testing.T) { synctest.Test(t, testGroupsOfAllPartsOfASplit) }
+
+func testGroupsOfAllPartsOfASplit(t *testing.T) {
 	dir, out := t.TempDir(), &target{}
 	w := start(t, dir, out)
 	w.connect("out", fast)
@@ -229,6 +248,10 @@ func TestGroupsOfAllPartsOfASplit(t *testing.T) {
 
 // A queue's reader goes on while its messages wait in a group.
 func TestMembersOfAGroupDoNotHoldUpTheirQueue(t *testing.T) {
+	synctest.Test(t, testMembersOfAGroupDoNotHoldUpTheirQueue)
+}
+
+func testMembersOfAGroupDoNotHoldUpTheirQueue(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish("readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q, in-flight: 1}\nsteps:\n- {id: agg, kind: aggregate, key: body.k, item: body.n, close: {count: 3, age: 1h}}\n- {id: d, kind: deliver, to: out}\n")
@@ -251,7 +274,9 @@ func (w *world) paths() string {
 	return strings.Join(out, " ")
 }
 
-func TestMessagesGetBackIntoOrder(t *testing.T) {
+func TestMessagesGetBackIntoOrder(t *testing.T) { synctest.Test(t, testMessagesGetBackIntoOrder) }
+
+func testMessagesGetBackIntoOrder(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(sequencer("wait: 1h"))
@@ -294,7 +319,9 @@ func TestMessagesGetBackIntoOrder(t *testing.T) {
 	}
 }
 
-func TestAGapIsWaitedForAndGivenUp(t *testing.T) {
+func TestAGapIsWaitedForAndGivenUp(t *testing.T) { synctest.Test(t, testAGapIsWaitedForAndGivenUp) }
+
+func testAGapIsWaitedForAndGivenUp(t *testing.T) {
 	for _, c := range []struct{ settings, sent string }{
 		{"wait: 150ms", "/a/1 /a/3 /a/4"},
 		{"wait: 150ms, then: dead letter", "/a/1"},
@@ -346,6 +373,10 @@ func TestAGapIsWaitedForAndGivenUp(t *testing.T) {
 // and with restarts in between, agree with plain maps: every member is in
 // exactly one group of the right size, and every key leaves in order.
 func TestGatheringAgreesWithPlainMaps(t *testing.T) {
+	synctest.Test(t, testGatheringAgreesWithPlainMaps)
+}
+
+func testGatheringAgreesWithPlainMaps(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 3))
@@ -444,6 +475,10 @@ func TestGatheringAgreesWithPlainMaps(t *testing.T) {
 // A group may be split again, and join another group; a part of it is repaired
 // like any other.
 func TestAGroupIsSplitAndGatheredAgain(t *testing.T) {
+	synctest.Test(t, testAGroupIsSplitAndGatheredAgain)
+}
+
+func testAGroupIsSplitAndGatheredAgain(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(`readyferry: flow/1
@@ -503,7 +538,9 @@ steps:
 
 // The patterns stand inside each other: parts that wait for their turn, that ask
 // several systems, and of which a way works on its own copy.
-func TestPatternsInsideEachOther(t *testing.T) {
+func TestPatternsInsideEachOther(t *testing.T) { synctest.Test(t, testPatternsInsideEachOther) }
+
+func testPatternsInsideEachOther(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(`readyferry: flow/1

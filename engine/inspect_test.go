@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"strings"
 	"testing"
+	"testing/synctest"
 
 	"readyferry/core/run"
 	"readyferry/engine/journal"
@@ -13,7 +14,9 @@ import (
 
 // Walking a finished transaction again over its recorded effects gives the
 // same bytes, now() and uuid() included, and the body that was really sent.
-func TestInspectionShowsWhatWasSent(t *testing.T) {
+func TestInspectionShowsWhatWasSent(t *testing.T) { synctest.Test(t, testInspectionShowsWhatWasSent) }
+
+func testInspectionShowsWhatWasSent(t *testing.T) {
 	w := simpleWorld(t)
 	id := w.accepted("/simple", `{"v":7,"ref":"R"}`)
 	w.becomes(id, store.Delivered)
@@ -38,6 +41,10 @@ func TestInspectionShowsWhatWasSent(t *testing.T) {
 
 // A flow that is gone leaves its transactions to look at.
 func TestARemovedFlowsTransactionsCanBeInspected(t *testing.T) {
+	synctest.Test(t, testARemovedFlowsTransactionsCanBeInspected)
+}
+
+func testARemovedFlowsTransactionsCanBeInspected(t *testing.T) {
 	w := simpleWorld(t)
 	id := w.accepted("/simple", `{"v":1,"ref":"R"}`)
 	w.becomes(id, store.Delivered)
@@ -59,6 +66,10 @@ func TestARemovedFlowsTransactionsCanBeInspected(t *testing.T) {
 // A duplicate did nothing, so nothing is shown of steps; and what its caller
 // got is the first one's answer.
 func TestInspectingADuplicateShowsNoSteps(t *testing.T) {
+	synctest.Test(t, testInspectingADuplicateShowsNoSteps)
+}
+
+func testInspectingADuplicateShowsNoSteps(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish("readyferry: flow/1\nname: once\nintake: {kind: webhook, path: /once, once: body.n}\nsteps: [{id: d, kind: deliver, to: out}]\n")
@@ -78,6 +89,10 @@ func TestInspectingADuplicateShowsNoSteps(t *testing.T) {
 
 // What was sent is shown also when it has arrived.
 func TestInspectionShowsDeliveriesThatAreDone(t *testing.T) {
+	synctest.Test(t, testInspectionShowsDeliveriesThatAreDone)
+}
+
+func testInspectionShowsDeliveriesThatAreDone(t *testing.T) {
 	w := simpleWorld(t)
 	id := w.accepted("/simple", `{"v":7,"ref":"R"}`)
 	w.becomes(id, store.Delivered)
@@ -96,6 +111,10 @@ func TestInspectionShowsDeliveriesThatAreDone(t *testing.T) {
 }
 
 func TestInspectionShowsAQueueThatNobodyReads(t *testing.T) {
+	synctest.Test(t, testInspectionShowsAQueueThatNobodyReads)
+}
+
+func testInspectionShowsAQueueThatNobodyReads(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	const reader = "readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\nsteps: []\n"
 	w.publish(reader)

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/engine/intake"
@@ -67,6 +68,10 @@ func (w *world) references(flow string) map[string]int {
 // A bulk load that is stopped half way, by a person and by the end of the
 // process, goes on where it stopped: nothing is missing, nothing is loaded twice.
 func TestABulkLoadIsPausedAndGoesOnAfterARestart(t *testing.T) {
+	synctest.Test(t, testABulkLoadIsPausedAndGoesOnAfterARestart)
+}
+
+func testABulkLoadIsPausedAndGoesOnAfterARestart(t *testing.T) {
 	dir := t.TempDir()
 	w := start(t, dir, &target{})
 	w.publish(loadable)
@@ -117,6 +122,10 @@ func TestABulkLoadIsPausedAndGoesOnAfterARestart(t *testing.T) {
 }
 
 func TestJSONLinesAndWhatCannotBeRead(t *testing.T) {
+	synctest.Test(t, testJSONLinesAndWhatCannotBeRead)
+}
+
+func testJSONLinesAndWhatCannotBeRead(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.publish(loadable)
 	l := w.load(intake.NewLoad{Format: "jsonl", File: strings.NewReader("{\"card\": \"a\"}\n\n{\"card\": \"b\"}\r\n{\"card\": \"c\n{\"card\": \"d\"}")}, store.LoadReady)
@@ -155,7 +164,9 @@ func TestJSONLinesAndWhatCannotBeRead(t *testing.T) {
 	}
 }
 
-func TestTheRowsOfAQueryAreLoaded(t *testing.T) {
+func TestTheRowsOfAQueryAreLoaded(t *testing.T) { synctest.Test(t, testTheRowsOfAQueryAreLoaded) }
+
+func testTheRowsOfAQueryAreLoaded(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "out.db")
 	db, err := sql.Open("sqlite3", file)
 	if err != nil {

@@ -3,6 +3,7 @@ package engine
 import (
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/engine/journal"
@@ -22,6 +23,10 @@ on-dead-letter:
 `
 
 func TestADeadLetterIsToldOnceAndCannotLoop(t *testing.T) {
+	synctest.Test(t, testADeadLetterIsToldOnceAndCannotLoop)
+}
+
+func testADeadLetterIsToldOnceAndCannotLoop(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.connect("desk", fast)
@@ -82,7 +87,9 @@ func TestADeadLetterIsToldOnceAndCannotLoop(t *testing.T) {
 	}
 }
 
-func TestAStepsElse(t *testing.T) {
+func TestAStepsElse(t *testing.T) { synctest.Test(t, testAStepsElse) }
+
+func testAStepsElse(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.table("name: known\n", "k,v\na,1\n")

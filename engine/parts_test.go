@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/synctest"
 
 	"readyferry/engine/journal"
 	"readyferry/store"
@@ -35,6 +36,10 @@ func (w *world) parts(id store.ID) []store.Transaction {
 }
 
 func TestEachPartIsATransactionOfItsOwn(t *testing.T) {
+	synctest.Test(t, testEachPartIsATransactionOfItsOwn)
+}
+
+func testEachPartIsATransactionOfItsOwn(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(splitter("", perItem))
@@ -70,6 +75,10 @@ func TestEachPartIsATransactionOfItsOwn(t *testing.T) {
 
 // The whole shows its most troubled part; a part is repaired and resent by itself.
 func TestAPartDiesIsRepairedAndResent(t *testing.T) {
+	synctest.Test(t, testAPartDiesIsRepairedAndResent)
+}
+
+func testAPartDiesIsRepairedAndResent(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(splitter("", perItem))
@@ -99,6 +108,10 @@ func TestAPartDiesIsRepairedAndResent(t *testing.T) {
 }
 
 func TestPartsInOrderBeginOneAfterTheOther(t *testing.T) {
+	synctest.Test(t, testPartsInOrderBeginOneAfterTheOther)
+}
+
+func testPartsInOrderBeginOneAfterTheOther(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(splitter("parts: in order, ", perItem))
@@ -120,6 +133,10 @@ func TestPartsInOrderBeginOneAfterTheOther(t *testing.T) {
 }
 
 func TestADeadPartStopsThoseThatHaveNotBegun(t *testing.T) {
+	synctest.Test(t, testADeadPartStopsThoseThatHaveNotBegun)
+}
+
+func testADeadPartStopsThoseThatHaveNotBegun(t *testing.T) {
 	for _, c := range []struct{ settings, sent string }{
 		{"parts: in order, ", "/a /c"},
 		{"parts: in order, when-dead: stop, ", "/a"},
@@ -152,7 +169,9 @@ func TestADeadPartStopsThoseThatHaveNotBegun(t *testing.T) {
 }
 
 // Parts may be split again, and what is half done goes on after a restart.
-func TestPartsOfPartsSurviveARestart(t *testing.T) {
+func TestPartsOfPartsSurviveARestart(t *testing.T) { synctest.Test(t, testPartsOfPartsSurviveARestart) }
+
+func testPartsOfPartsSurviveARestart(t *testing.T) {
 	dir, out := t.TempDir(), &target{}
 	w := start(t, dir, out)
 	w.connect("out", "retry: {first: 20ms, growth: constant, cap: 20ms, spread: none, tries: 500, within: 1m}")
@@ -179,6 +198,10 @@ func TestPartsOfPartsSurviveARestart(t *testing.T) {
 }
 
 func TestASplitOverNoListIsADeadLetter(t *testing.T) {
+	synctest.Test(t, testASplitOverNoListIsADeadLetter)
+}
+
+func testASplitOverNoListIsADeadLetter(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(splitter("limit: 2, ", perItem))
@@ -200,6 +223,10 @@ func TestASplitOverNoListIsADeadLetter(t *testing.T) {
 // A part begins with what the message was when it was split, also when the
 // answer of an outside system came before.
 func TestPartsSeeRepliesFromBeforeTheSplit(t *testing.T) {
+	synctest.Test(t, testPartsSeeRepliesFromBeforeTheSplit)
+}
+
+func testPartsSeeRepliesFromBeforeTheSplit(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish("readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- {id: ask, kind: deliver, to: out}\n- {id: v, kind: set, vars: {n: replies.ask.body.n}}\n- {id: per, kind: split, each: body, steps: [{id: d, kind: deliver, to: out, path: '/${vars.n}/${part}'}]}\n")
@@ -217,7 +244,9 @@ func TestPartsSeeRepliesFromBeforeTheSplit(t *testing.T) {
 
 // Parts in order that wait in a group let the next one begin, which may be what
 // the group waits for.
-func TestPartsInOrderMeetInAGroup(t *testing.T) {
+func TestPartsInOrderMeetInAGroup(t *testing.T) { synctest.Test(t, testPartsInOrderMeetInAGroup) }
+
+func testPartsInOrderMeetInAGroup(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(splitter("parts: in order, ", "{id: agg, kind: aggregate, key: part.id, item: index, close: {count: 2, age: 1h}}, {id: d, kind: deliver, to: out, path: '/${group.key}'}"))
@@ -235,6 +264,10 @@ func TestPartsInOrderMeetInAGroup(t *testing.T) {
 // A wrong flow is mended, published, and the part and the group that died under
 // the old version are resent under the new one.
 func TestPartsAndGroupsAreResentUnderANewVersion(t *testing.T) {
+	synctest.Test(t, testPartsAndGroupsAreResentUnderANewVersion)
+}
+
+func testPartsAndGroupsAreResentUnderANewVersion(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	flow := func(field, result string) string {

@@ -5,13 +5,16 @@ import (
 	"errors"
 	"fmt"
 	"testing"
+	"testing/synctest"
 
 	"readyferry/engine/design"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
-func TestQueuesHandOverInOneStep(t *testing.T) {
+func TestQueuesHandOverInOneStep(t *testing.T) { synctest.Test(t, testQueuesHandOverInOneStep) }
+
+func testQueuesHandOverInOneStep(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", "retry: {first: 20ms, growth: constant, cap: 20ms, spread: none, tries: 500, within: 1m}")
 	const filler = `
@@ -75,6 +78,10 @@ steps:
 
 // The reference that a message had before its queue is the same on every walk.
 func TestTheReferenceFromBeforeTheQueueStays(t *testing.T) {
+	synctest.Test(t, testTheReferenceFromBeforeTheQueueStays)
+}
+
+func testTheReferenceFromBeforeTheQueueStays(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish("readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\nsteps: [{id: d, kind: deliver, to: out}, {id: m, kind: map, fields: [{to: /r, from: message.reference}]}, {id: e, kind: deliver, to: out}]\n")
@@ -87,7 +94,9 @@ func TestTheReferenceFromBeforeTheQueueStays(t *testing.T) {
 }
 
 // Putting into a queue is inside the application, so an answer behind it is in time.
-func TestAnAnswerBehindAQueueIsHeard(t *testing.T) {
+func TestAnAnswerBehindAQueueIsHeard(t *testing.T) { synctest.Test(t, testAnAnswerBehindAQueueIsHeard) }
+
+func testAnAnswerBehindAQueueIsHeard(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish("readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\nsteps: [{id: d, kind: deliver, to: out}]\n")
@@ -103,7 +112,9 @@ func TestAnAnswerBehindAQueueIsHeard(t *testing.T) {
 
 // Several flows that read one queue compete for its messages, each with its own
 // number in flight (common practice).
-func TestReadersOfOneQueueCompete(t *testing.T) {
+func TestReadersOfOneQueueCompete(t *testing.T) { synctest.Test(t, testReadersOfOneQueueCompete) }
+
+func testReadersOfOneQueueCompete(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", "retry: {first: 20ms, growth: constant, cap: 20ms, spread: none, tries: 500, within: 1m}")
 	for _, name := range []string{"left", "right"} {

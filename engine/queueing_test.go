@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/engine/journal"
@@ -43,6 +44,10 @@ func (w *world) depth(queue string) int64 {
 }
 
 func TestAPausedQueueHandsOutNothingAndThenTheHighestPriorityFirst(t *testing.T) {
+	synctest.Test(t, testAPausedQueueHandsOutNothingAndThenTheHighestPriorityFirst)
+}
+
+func testAPausedQueueHandsOutNothingAndThenTheHighestPriorityFirst(t *testing.T) {
 	w := queued(t, ", priority: body.p")
 	w.pauseQueue(true)
 	for i, p := range []int{4, 0, 9, 4} {
@@ -72,6 +77,10 @@ func TestAPausedQueueHandsOutNothingAndThenTheHighestPriorityFirst(t *testing.T)
 }
 
 func TestAMessageThatWaitsTooLongIsADeadLetterAndCanBeResent(t *testing.T) {
+	synctest.Test(t, testAMessageThatWaitsTooLongIsADeadLetterAndCanBeResent)
+}
+
+func testAMessageThatWaitsTooLongIsADeadLetterAndCanBeResent(t *testing.T) {
 	w := queued(t, ", expires: 80ms")
 	w.pauseQueue(true)
 	w.becomes(w.accepted("/fill", `{"ref":"E-1"}`), store.Delivered)
@@ -101,7 +110,9 @@ func TestAMessageThatWaitsTooLongIsADeadLetterAndCanBeResent(t *testing.T) {
 	}
 }
 
-func TestMessagesAreMovedAndPurged(t *testing.T) {
+func TestMessagesAreMovedAndPurged(t *testing.T) { synctest.Test(t, testMessagesAreMovedAndPurged) }
+
+func testMessagesAreMovedAndPurged(t *testing.T) {
 	w := queued(t, "")
 	w.publish("readyferry: flow/1\nname: other\nintake: {kind: queue, queue: r}\nsteps: [{id: d, kind: deliver, to: out, path: /other}]\n")
 	w.pauseQueue(true)

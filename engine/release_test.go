@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/core/format/json"
@@ -20,6 +21,10 @@ import (
 // A folder that the first release left with work of every kind under way: it is
 // all there, and comes to its end under this one, each thing once.
 func TestWorkOfTheReleaseBeforeEndsUnderThisOne(t *testing.T) {
+	synctest.Test(t, testWorkOfTheReleaseBeforeEndsUnderThisOne)
+}
+
+func testWorkOfTheReleaseBeforeEndsUnderThisOne(t *testing.T) {
 	dir := t.TempDir()
 	if err := release1.Unpack(dir); err != nil {
 		t.Fatal(err)

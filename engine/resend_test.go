@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"testing/synctest"
 
 	"readyferry/core/run"
 	"readyferry/engine/journal"
@@ -15,6 +16,10 @@ import (
 // Common practice: a plan of two repeats ends after the third try, and a resent
 // dead letter that succeeds is gone from the list.
 func TestGivingUpRepairingAndResending(t *testing.T) {
+	synctest.Test(t, testGivingUpRepairingAndResending)
+}
+
+func testGivingUpRepairingAndResending(t *testing.T) {
 	w := simpleWorld(t)
 	w.out.status(503)
 	id := w.accepted("/simple", `{"v":1,"ref":"R"}`)
@@ -74,6 +79,10 @@ func TestGivingUpRepairingAndResending(t *testing.T) {
 }
 
 func TestDiscardEndsAMessageWithAReason(t *testing.T) {
+	synctest.Test(t, testDiscardEndsAMessageWithAReason)
+}
+
+func testDiscardEndsAMessageWithAReason(t *testing.T) {
 	w := simpleWorld(t)
 	id := w.accepted("/simple", `{"ref":"R"}`) // v is missing
 	w.becomes(id, store.DeadLetter)
@@ -92,7 +101,9 @@ func TestDiscardEndsAMessageWithAReason(t *testing.T) {
 	}
 }
 
-func TestAPatchRepairsMany(t *testing.T) {
+func TestAPatchRepairsMany(t *testing.T) { synctest.Test(t, testAPatchRepairsMany) }
+
+func testAPatchRepairsMany(t *testing.T) {
 	w := simpleWorld(t)
 	var ids []store.ID
 	for i := range 3 {
@@ -120,6 +131,10 @@ func TestAPatchRepairsMany(t *testing.T) {
 // A repaired message may take another way: the delivery of the old one is not
 // wanted any more, and its dead letter is settled.
 func TestARepairedMessageMayTakeAnotherWay(t *testing.T) {
+	synctest.Test(t, testARepairedMessageMayTakeAnotherWay)
+}
+
+func testARepairedMessageMayTakeAnotherWay(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(twoWays)
@@ -142,7 +157,9 @@ func TestARepairedMessageMayTakeAnotherWay(t *testing.T) {
 }
 
 // What a person has discarded does not come back when another way goes on.
-func TestADiscardedWayStaysDiscarded(t *testing.T) {
+func TestADiscardedWayStaysDiscarded(t *testing.T) { synctest.Test(t, testADiscardedWayStaysDiscarded) }
+
+func testADiscardedWayStaysDiscarded(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(twoWays)

@@ -3,6 +3,7 @@ package engine
 import (
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/core/message"
@@ -54,7 +55,9 @@ func (w *world) ended() string {
 	return strings.ReplaceAll(body, `"headers":{"content-type":"application/json"},`, "")
 }
 
-func TestAScatterGathersItsAnswers(t *testing.T) {
+func TestAScatterGathersItsAnswers(t *testing.T) { synctest.Test(t, testAScatterGathersItsAnswers) }
+
+func testAScatterGathersItsAnswers(t *testing.T) {
 	for _, c := range []struct {
 		settings string
 		answers  map[string]string
@@ -103,7 +106,9 @@ func TestAScatterGathersItsAnswers(t *testing.T) {
 }
 
 // Half of the answers are there when the process ends; the time runs on.
-func TestAScatterSurvivesARestart(t *testing.T) {
+func TestAScatterSurvivesARestart(t *testing.T) { synctest.Test(t, testAScatterSurvivesARestart) }
+
+func testAScatterSurvivesARestart(t *testing.T) {
 	dir, out := t.TempDir(), &target{}
 	w := start(t, dir, out)
 	w.connect("out", "retry: {first: 1h, growth: constant, cap: 1h, spread: none, tries: 3, within: 24h}")
@@ -133,6 +138,10 @@ func TestAScatterSurvivesARestart(t *testing.T) {
 
 // A result that fails is a dead letter, with phase, step and path.
 func TestAScatterWhoseResultFailsIsADeadLetter(t *testing.T) {
+	synctest.Test(t, testAScatterWhoseResultFailsIsADeadLetter)
+}
+
+func testAScatterWhoseResultFailsIsADeadLetter(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.connect("end", fast)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/core/flow"
@@ -28,6 +29,10 @@ steps:
 // A system that the application does not know by itself: its folder and one line
 // where systems are listed make it known in documents, rehearsals and live.
 func TestASystemIsItsFolderAndOneLine(t *testing.T) {
+	synctest.Test(t, testASystemIsItsFolderAndOneLine)
+}
+
+func testASystemIsItsFolderAndOneLine(t *testing.T) {
 	w := startAt(t, t.TempDir(), registry(t), time.Now)
 	ctx := context.Background()
 	save := func(document string) error {

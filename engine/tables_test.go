@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"testing/synctest"
 
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
@@ -67,7 +68,9 @@ steps:
   - {id: d, kind: deliver, to: out, path: /x}
 `
 
-func TestALookupOverThreeHops(t *testing.T) {
+func TestALookupOverThreeHops(t *testing.T) { synctest.Test(t, testALookupOverThreeHops) }
+
+func testALookupOverThreeHops(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.table("name: copies\nkeys: [[item]]\n", "item,branch\ni1,ELMS\ni2,MARL\n")
@@ -115,6 +118,10 @@ func TestALookupOverThreeHops(t *testing.T) {
 }
 
 func TestATableThatIsMissingOrHasChangedItsShape(t *testing.T) {
+	synctest.Test(t, testATableThatIsMissingOrHasChangedItsShape)
+}
+
+func testATableThatIsMissingOrHasChangedItsShape(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.table("name: copies\n", "item,branch\ni1,ELMS\n")
@@ -142,6 +149,10 @@ func TestATableThatIsMissingOrHasChangedItsShape(t *testing.T) {
 }
 
 func TestPairsAreWrittenWithTheStepAndConflictsReported(t *testing.T) {
+	synctest.Test(t, testPairsAreWrittenWithTheStepAndConflictsReported)
+}
+
+func testPairsAreWrittenWithTheStepAndConflictsReported(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.table("name: keys\nkind: cross-reference\nkeys: [[card], [member]]\n", "")
@@ -173,7 +184,9 @@ steps:
 	}
 }
 
-func TestATableKeepsItsVersions(t *testing.T) {
+func TestATableKeepsItsVersions(t *testing.T) { synctest.Test(t, testATableKeepsItsVersions) }
+
+func testATableKeepsItsVersions(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	ctx := context.Background()
 	w.table("name: t\n", "k,v\n1,a\n2,b\n")
@@ -222,7 +235,9 @@ func TestATableKeepsItsVersions(t *testing.T) {
 }
 
 // A load that is stopped half way leaves the table as it was, and can be done again.
-func TestALoadThatIsStoppedHalfWay(t *testing.T) {
+func TestALoadThatIsStoppedHalfWay(t *testing.T) { synctest.Test(t, testALoadThatIsStoppedHalfWay) }
+
+func testALoadThatIsStoppedHalfWay(t *testing.T) {
 	dir := t.TempDir()
 	w := start(t, dir, &target{})
 	w.table("name: big\n", "k,v\n0,old\n")

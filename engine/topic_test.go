@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/core/flow"
@@ -41,6 +42,10 @@ func (w *world) heardBy(name string) []string {
 // Two subscriptions each get every message, two readers of one subscription
 // share them (common practice).
 func TestSubscriptionsEachGetEverythingAndReadersShare(t *testing.T) {
+	synctest.Test(t, testSubscriptionsEachGetEverythingAndReadersShare)
+}
+
+func testSubscriptionsEachGetEverythingAndReadersShare(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(scans)
@@ -65,6 +70,10 @@ func TestSubscriptionsEachGetEverythingAndReadersShare(t *testing.T) {
 }
 
 func TestASubscriptionBeginsWhereItSays(t *testing.T) {
+	synctest.Test(t, testASubscriptionBeginsWhereItSays)
+}
+
+func testASubscriptionBeginsWhereItSays(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(scans)
@@ -107,6 +116,10 @@ func TestASubscriptionBeginsWhereItSays(t *testing.T) {
 
 // A topic that nobody reads keeps the message and counts a warning.
 func TestATopicThatNobodyReadsIsAWarning(t *testing.T) {
+	synctest.Test(t, testATopicThatNobodyReadsIsAWarning)
+}
+
+func testATopicThatNobodyReadsIsAWarning(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	_, findings, err := w.SaveDraft(context.Background(), "scans", []byte(scans), nil)
@@ -130,7 +143,9 @@ func TestATopicThatNobodyReadsIsAWarning(t *testing.T) {
 
 // What is in flight when the process ends goes on after the next start, and
 // nothing is taken twice.
-func TestATopicSurvivesARestart(t *testing.T) {
+func TestATopicSurvivesARestart(t *testing.T) { synctest.Test(t, testATopicSurvivesARestart) }
+
+func testATopicSurvivesARestart(t *testing.T) {
 	dir, out := t.TempDir(), &target{}
 	w := start(t, dir, out)
 	w.connect("out", "retry: {first: 20ms, growth: constant, cap: 20ms, spread: none, tries: 500, within: 1m}")
@@ -153,6 +168,10 @@ func TestATopicSurvivesARestart(t *testing.T) {
 }
 
 func TestRetentionNeverDropsTheUnreadUnlessTold(t *testing.T) {
+	synctest.Test(t, testRetentionNeverDropsTheUnreadUnlessTold)
+}
+
+func testRetentionNeverDropsTheUnreadUnlessTold(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(scans)
@@ -182,6 +201,10 @@ func TestRetentionNeverDropsTheUnreadUnlessTold(t *testing.T) {
 }
 
 func TestAFullQueueRefusesAndLosesNothing(t *testing.T) {
+	synctest.Test(t, testAFullQueueRefusesAndLosesNothing)
+}
+
+func testAFullQueueRefusesAndLosesNothing(t *testing.T) {
 	w := queued(t, "")
 	w.pauseQueue(true)
 	if err := w.LimitQueue(context.Background(), "q", 2); err != nil {
@@ -209,6 +232,10 @@ func TestAFullQueueRefusesAndLosesNothing(t *testing.T) {
 
 // A queue takes what finds room, and says how many that were.
 func TestMessagesAreMovedAsFarAsThereIsRoom(t *testing.T) {
+	synctest.Test(t, testMessagesAreMovedAsFarAsThereIsRoom)
+}
+
+func testMessagesAreMovedAsFarAsThereIsRoom(t *testing.T) {
 	w := queued(t, "")
 	w.publish("readyferry: flow/1\nname: other\nintake: {kind: queue, queue: r}\nsteps: [{id: n, kind: note, text: x}]\n")
 	ctx := context.Background()

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"readyferry/engine/design"
@@ -12,7 +13,9 @@ import (
 	"readyferry/store"
 )
 
-func TestOnceTurnsRepeatsAway(t *testing.T) {
+func TestOnceTurnsRepeatsAway(t *testing.T) { synctest.Test(t, testOnceTurnsRepeatsAway) }
+
+func testOnceTurnsRepeatsAway(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(`
@@ -37,6 +40,10 @@ steps:
 }
 
 func TestHoldForATimeAlsoAcrossARestart(t *testing.T) {
+	synctest.Test(t, testHoldForATimeAlsoAcrossARestart)
+}
+
+func testHoldForATimeAlsoAcrossARestart(t *testing.T) {
 	dir, out := t.TempDir(), &target{}
 	w := start(t, dir, out)
 	w.connect("out", fast)
@@ -61,7 +68,9 @@ steps:
 	}
 }
 
-func TestHoldUntilARowFits(t *testing.T) {
+func TestHoldUntilARowFits(t *testing.T) { synctest.Test(t, testHoldUntilARowFits) }
+
+func testHoldUntilARowFits(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.table("name: branches\n", "code,open\nELMS,no\n")
@@ -131,7 +140,9 @@ steps:
   - {id: d, kind: deliver, to: out, path: /late}
 `
 
-func TestAPaceIsKeptPerKey(t *testing.T) {
+func TestAPaceIsKeptPerKey(t *testing.T) { synctest.Test(t, testAPaceIsKeptPerKey) }
+
+func testAPaceIsKeptPerKey(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(`
@@ -176,6 +187,10 @@ steps:
 // The next part of a split in order waits for one that is held: only what waits
 // for other messages lets them go first.
 func TestPartsInOrderWaitForOneThatIsHeld(t *testing.T) {
+	synctest.Test(t, testPartsInOrderWaitForOneThatIsHeld)
+}
+
+func testPartsInOrderWaitForOneThatIsHeld(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(`
