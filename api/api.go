@@ -53,7 +53,14 @@ type Config struct {
 
 // New makes the handler of everything.
 func New(c Config) http.Handler {
-	s := &Server{engine: c.Engine, standIns: c.StandIns, web: c.Web, log: c.Log, loadDemo: c.LoadDemo, loopback: c.Loopback}
+	s := &Server{
+		engine:   c.Engine,
+		standIns: c.StandIns,
+		web:      c.Web,
+		log:      c.Log,
+		loadDemo: c.LoadDemo,
+		loopback: c.Loopback,
+	}
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
@@ -67,7 +74,13 @@ func New(c Config) http.Handler {
 	r.Any("/stand-ins/:name/*path", s.standInCall)
 	r.NoRoute(s.page)
 	r.NoMethod(func(c *gin.Context) {
-		problem(c, http.StatusMethodNotAllowed, "This address does not take "+c.Request.Method, "see /api/openapi.json for what it takes", nil)
+		problem(
+			c,
+			http.StatusMethodNotAllowed,
+			"This address does not take "+c.Request.Method,
+			"see /api/openapi.json for what it takes",
+			nil,
+		)
 	})
 	return r
 }
@@ -194,7 +207,13 @@ func (s *Server) recover(c *gin.Context) {
 			panic(r)
 		default:
 			s.log.Error("a request failed", "path", c.Request.URL.Path, "panic", fmt.Sprint(r))
-			problem(c, http.StatusInternalServerError, "The request failed", "this is a fault of the application; its log says more", nil)
+			problem(
+				c,
+				http.StatusInternalServerError,
+				"The request failed",
+				"this is a fault of the application; its log says more",
+				nil,
+			)
 		}
 	}()
 	c.Next()
@@ -210,10 +229,20 @@ func (s *Server) guard(c *gin.Context) {
 	}
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "same-origin")
-	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; frame-ancestors 'none'; base-uri 'self'; form-action 'self'")
+	h.Set(
+		"Content-Security-Policy",
+		"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; frame-ancestors "+
+			"'none'; base-uri 'self'; form-action 'self'",
+	)
 	if strings.HasPrefix(path, "/api/") {
 		if s.loopback && !localHost(c.Request.Host) {
-			problem(c, http.StatusForbidden, "This host name is not served", "the application listens on this machine only; call it as localhost or 127.0.0.1", nil)
+			problem(
+				c,
+				http.StatusForbidden,
+				"This host name is not served",
+				"the application listens on this machine only; call it as localhost or 127.0.0.1",
+				nil,
+			)
 			c.Abort()
 			return
 		}
@@ -271,13 +300,25 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.Is(err, engine.ErrNotFound), errors.Is(err, standin.ErrNotFound):
 		problem(c, http.StatusNotFound, "There is nothing here", "no such thing: "+c.Request.URL.Path, nil)
 	case errors.Is(err, engine.ErrConflict):
-		problem(c, http.StatusPreconditionFailed, "It has changed since it was read", "read it again and repeat the change: "+err.Error(), nil)
+		problem(
+			c,
+			http.StatusPreconditionFailed,
+			"It has changed since it was read",
+			"read it again and repeat the change: "+err.Error(),
+			nil,
+		)
 	case errors.Is(err, engine.ErrInUse):
 		problem(c, http.StatusConflict, "It is still in use", err.Error(), nil)
 	case errors.Is(err, engine.ErrDecision):
 		problem(c, http.StatusUnprocessableEntity, "This cannot be done", err.Error(), nil)
 	case errors.As(err, &tooLarge):
-		problem(c, http.StatusRequestEntityTooLarge, "The body is too large", fmt.Sprintf("at most %d bytes are read here", tooLarge.Limit), nil)
+		problem(
+			c,
+			http.StatusRequestEntityTooLarge,
+			"The body is too large",
+			fmt.Sprintf("at most %d bytes are read here", tooLarge.Limit),
+			nil,
+		)
 	case errors.Is(err, errBadRequest):
 		problem(c, http.StatusBadRequest, "The request cannot be read", err.Error(), nil)
 	default:

@@ -55,12 +55,22 @@ func start(t *testing.T) *world {
 		t.Fatal(err)
 	}
 	set := standin.NewSet(time.Now, func() {})
-	set.Define(standin.Definition{Name: "p", Title: "P", Headers: map[string]string{"Content-Type": "application/json"}, Body: `{"n":${n}}`})
+	set.Define(
+		standin.Definition{
+			Name:    "p",
+			Title:   "P",
+			Headers: map[string]string{"Content-Type": "application/json"},
+			Body:    `{"n":${n}}`,
+		},
+	)
 	if err := e.Start(); err != nil {
 		t.Fatal(err)
 	}
 	server.Config.Handler = New(Config{Engine: e, StandIns: set, Log: log, Loopback: true,
-		Web: fstest.MapFS{"index.html": {Data: []byte("<title>Ready Ferry</title>")}, "assets/a.js": {Data: []byte("1")}}})
+		Web: fstest.MapFS{
+			"index.html":  {Data: []byte("<title>Ready Ferry</title>")},
+			"assets/a.js": {Data: []byte("1")},
+		}})
 	server.Start()
 	t.Cleanup(func() {
 		server.CloseClientConnections()
@@ -126,9 +136,12 @@ func (w *world) described(method, path string, a answer) {
 	}
 	path, _, _ = strings.Cut(path, "?")
 	for pattern, item := range w.api["paths"].(map[string]any) {
-		re := regexp.MustCompile("^" + parameter.ReplaceAllString(strings.ReplaceAll(pattern, "{file}", "(.+)"), "[^/]+") + "$")
+		re := regexp.MustCompile(
+			"^" + parameter.ReplaceAllString(strings.ReplaceAll(pattern, "{file}", "(.+)"), "[^/]+") + "$",
+		)
 		op, ok := item.(map[string]any)[strings.ToLower(method)].(map[string]any)
-		if !re.MatchString(path) || !ok || strings.Contains(pattern, "{") && w.api["paths"].(map[string]any)[path] != nil {
+		if !re.MatchString(path) || !ok ||
+			strings.Contains(pattern, "{") && w.api["paths"].(map[string]any)[path] != nil {
 			continue
 		}
 		kind, response := "application/json", fmt.Sprint(a.status)
@@ -140,7 +153,17 @@ func (w *world) described(method, path string, a answer) {
 			w.t.Errorf("%s %s: the answer %d is not described", method, pattern, a.status)
 			return
 		}
-		pointer := "#/paths/" + strings.ReplaceAll(pattern, "/", "~1") + "/" + strings.ToLower(method) + "/responses/" + response + "/content/" + strings.ReplaceAll(kind, "/", "~1") + "/schema"
+		pointer := "#/paths/" + strings.ReplaceAll(
+			pattern,
+			"/",
+			"~1",
+		) + "/" + strings.ToLower(
+			method,
+		) + "/responses/" + response + "/content/" + strings.ReplaceAll(
+			kind,
+			"/",
+			"~1",
+		) + "/schema"
 		if _, isRef := r["$ref"]; isRef {
 			pointer = "#/components/responses/Problem/content/application~1problem+json/schema"
 		} else if r["content"].(map[string]any)[kind] == nil {
@@ -178,18 +201,40 @@ func (w *world) problem(status int, says, method, path, body string, headers ...
 	w.t.Helper()
 	a := w.call(method, path, body, headers...)
 	var p Problem
-	if err := json.Unmarshal(a.body, &p); err != nil || a.status != status || p.Status != status || p.Title == "" || !strings.Contains(string(a.body), says) || !strings.HasPrefix(a.header.Get("Content-Type"), "application/problem+json") {
-		w.t.Errorf("%s %s: %d %s %s, want %d with %q", method, path, a.status, a.header.Get("Content-Type"), a.body, status, says)
+	if err := json.Unmarshal(a.body, &p); err != nil || a.status != status || p.Status != status || p.Title == "" ||
+		!strings.Contains(string(a.body), says) ||
+		!strings.HasPrefix(a.header.Get("Content-Type"), "application/problem+json") {
+		w.t.Errorf(
+			"%s %s: %d %s %s, want %d with %q",
+			method,
+			path,
+			a.status,
+			a.header.Get("Content-Type"),
+			a.body,
+			status,
+			says,
+		)
 	}
 }
 
-const doc = `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f/{p}","callers":["key"],"once":"headers[\"request-id\"]","reference":"body.ref","limit":200},
- "steps":[{"id":"v","kind":"validate","schema":{"type":"object","required":["ref"]},"else":{"answer":422}},{"id":"m","kind":"map","fields":[{"to":"/v","from":"body.v"}]},{"id":"d","kind":"deliver","to":"p","path":"/x"}]}`
+const doc = `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f/{p}","callers":["key"],
+  "once":"headers[\"request-id\"]","reference":"body.ref","limit":200},
+ "steps":[{"id":"v","kind":"validate","schema":{"type":"object","required":["ref"]},"else":{"answer":422}},{
+     "id":"m","kind":"map","fields":[{"to":"/v","from":"body.v"}]},{"id":"d","kind":"deliver","to":"p","path":"/x"}]}`
 
 func (w *world) furnish() {
 	w.t.Helper()
-	w.ok("PUT", "/api/v1/connections/p", `{"readyferry":"connection/1","name":"p","kind":"http","address":"stand-in://p","retry":{"first":"10ms","cap":"10ms","spread":"none","tries":2}}`)
-	w.ok("PUT", "/api/v1/connections/key", "readyferry: connection/1\nname: key\nkind: caller\nsign-in: {kind: api-key, secret: s3cret}\n", "Content-Type: application/yaml")
+	w.ok(
+		"PUT",
+		"/api/v1/connections/p",
+		`{"readyferry":"connection/1","name":"p","kind":"http","address":"stand-in://p","retry":{"first":"10ms","cap":"10ms","spread":"none","tries":2}}`,
+	)
+	w.ok(
+		"PUT",
+		"/api/v1/connections/key",
+		"readyferry: connection/1\nname: key\nkind: caller\nsign-in: {kind: api-key, secret: s3cret}\n",
+		"Content-Type: application/yaml",
+	)
 	w.ok("PUT", "/api/v1/flows/f", doc)
 	w.ok("POST", "/api/v1/flows/f/publish", "")
 }
@@ -222,7 +267,14 @@ func TestAMessagesWholeLife(t *testing.T) {
 	w := start(t)
 	w.furnish()
 	var posted struct{ Transaction string }
-	a := w.call("POST", "/in/f/web", `{"ref":"R-1","v":1}`, "x-api-key: s3cret", "request-id: 1", "Content-Type: application/json")
+	a := w.call(
+		"POST",
+		"/in/f/web",
+		`{"ref":"R-1","v":1}`,
+		"x-api-key: s3cret",
+		"request-id: 1",
+		"Content-Type: application/json",
+	)
 	if err := json.Unmarshal(a.body, &posted); err != nil || a.status != 202 {
 		t.Fatalf("%d %s", a.status, a.body)
 	}
@@ -265,14 +317,22 @@ func TestAMessagesWholeLife(t *testing.T) {
 			t.Errorf("%s: %d", q, len(list))
 		}
 	}
-	for _, q := range []string{"?flow=g", "?state=waiting", "?reference=R", "?to=2020-01-01T00:00:00Z", "?after=" + posted.Transaction} {
+	for _, q := range []string{"?flow=g", "?state=waiting", "?reference=R", "?to=2020-01-01T00:00:00Z", "?after=" +
+		posted.Transaction} {
 		if get("/api/v1/transactions"+q, &list); len(list) != 0 {
 			t.Errorf("%s: %d", q, len(list))
 		}
 	}
 	// Refuse, give up, repair, resend.
 	w.ok("PUT", "/api/v1/stand-ins/p/behaviour", `{"refuse":-1}`)
-	a = w.call("POST", "/in/f/web", `{"ref":"R-2","v":1}`, "x-api-key: s3cret", "request-id: 2", "Content-Type: application/json")
+	a = w.call(
+		"POST",
+		"/in/f/web",
+		`{"ref":"R-2","v":1}`,
+		"x-api-key: s3cret",
+		"request-id: 2",
+		"Content-Type: application/json",
+	)
 	_ = json.Unmarshal(a.body, &posted)
 	until(posted.Transaction, "dead letter")
 	var letters []struct{ ID, Cause string }
@@ -285,12 +345,20 @@ func TestAMessagesWholeLife(t *testing.T) {
 	if len(letters) != 1 || len(causes) != 1 || causes[0].Count != 1 || causes[0].Cause != letters[0].Cause {
 		t.Fatalf("%+v %+v", letters, causes)
 	}
-	preview := w.ok("POST", "/api/v1/dead-letters/resend", fmt.Sprintf(`{"cause":%q,"patch":[{"op":"replace","path":"/v","value":5}],"preview":true}`, letters[0].Cause))
+	preview := w.ok(
+		"POST",
+		"/api/v1/dead-letters/resend",
+		fmt.Sprintf(`{"cause":%q,"patch":[{"op":"replace","path":"/v","value":5}],"preview":true}`, letters[0].Cause),
+	)
 	if !strings.Contains(string(preview), `{\"v\":5}`) {
 		t.Errorf("%s", preview)
 	}
 	w.ok("PUT", "/api/v1/stand-ins/p/behaviour", `{}`)
-	w.ok("POST", "/api/v1/dead-letters/resend", fmt.Sprintf(`{"ids":[%q],"message":{"ref":"R-2","v":5}}`, letters[0].ID))
+	w.ok(
+		"POST",
+		"/api/v1/dead-letters/resend",
+		fmt.Sprintf(`{"ids":[%q],"message":{"ref":"R-2","v":5}}`, letters[0].ID),
+	)
 	until(posted.Transaction, "delivered")
 	var history struct {
 		State   string
@@ -307,7 +375,10 @@ func TestAMessagesWholeLife(t *testing.T) {
 		}
 	}
 	get("/api/v1/stand-ins/p", &stand)
-	if n := len(stand.Calls); n != 4 || stand.Calls[0].Key != stand.Calls[1].Key || stand.Calls[0].Key != stand.Calls[2].Key || stand.Calls[0].Copy != 1 || stand.Calls[0].Body != `{"v":5}` {
+	if n := len(stand.Calls); n != 4 || stand.Calls[0].Key != stand.Calls[1].Key ||
+		stand.Calls[0].Key != stand.Calls[2].Key ||
+		stand.Calls[0].Copy != 1 ||
+		stand.Calls[0].Body != `{"v":5}` {
 		t.Errorf("%+v", stand)
 	}
 	w.ok("GET", "/api/v1/transactions/"+posted.Transaction+"/messages", "")
@@ -320,7 +391,10 @@ func TestAMessagesWholeLife(t *testing.T) {
 	w.ok("GET", "/api/v1/stand-ins/p", "")
 	w.ok("GET", "/api/v1/stand-ins", "")
 	w.ok("DELETE", "/api/v1/flows/f", "")
-	if m := string(w.ok("GET", "/metrics", "")); !strings.Contains(m, `readyferry_transactions{flow="f",state="delivered"} 2`) {
+	if m := string(w.ok("GET", "/metrics", "")); !strings.Contains(
+		m,
+		`readyferry_transactions{flow="f",state="delivered"} 2`,
+	) {
 		t.Error(m)
 	}
 }
@@ -333,7 +407,8 @@ func TestDesigning(t *testing.T) {
 		t.Errorf("%s %s", a.header.Get("ETag"), a.body)
 	}
 	changed := strings.Replace(doc, `"from":"body.v"`, `"from":"body.w"`, 1)
-	if a := w.call("PUT", "/api/v1/flows/f", changed, `If-Match: "1"`); a.status != 200 || a.header.Get("ETag") != `"2"` {
+	if a := w.call("PUT", "/api/v1/flows/f", changed, `If-Match: "1"`); a.status != 200 ||
+		a.header.Get("ETag") != `"2"` {
 		t.Errorf("%d %s", a.status, a.body)
 	}
 	w.problem(412, "read it again", "PUT", "/api/v1/flows/f", doc, `If-Match: "1"`)
@@ -345,11 +420,16 @@ func TestDesigning(t *testing.T) {
 		Trace         []struct{ Outcome string }
 		Findings      []flow.Finding
 	}
-	if err := json.Unmarshal(w.ok("POST", "/api/v1/flows/f/rehearse", ""), &r); err != nil || len(r) != 1 || r[0].State != "delivered" || r[0].Trace[1].Outcome != "1 of 1 set" {
+	if err := json.Unmarshal(w.ok("POST", "/api/v1/flows/f/rehearse", ""), &r); err != nil || len(r) != 1 ||
+		r[0].State != "delivered" ||
+		r[0].Trace[1].Outcome != "1 of 1 set" {
 		t.Errorf("%+v %v", r, err)
 	}
 	wrong := strings.Replace(doc, `"from":"body.v"`, `"from":"bdoy.v"`, 1)
-	if err := json.Unmarshal(w.ok("POST", "/api/v1/flows/f/rehearse", `{"document":`+wrong+`,"samples":[{"name":"x","body":"{\"ref\":1}","headers":{"request-id":"1"}}]}`), &r); err != nil || r[0].State != "dead letter" || r[0].Findings[0].Code != "expression" {
+	if err := json.Unmarshal(w.ok("POST", "/api/v1/flows/f/rehearse", `{"document":`+wrong+`,"samples":[{"name":"x",`+
+		`"body":"{\"ref\":1}","headers":{"request-id":"1"}}]}`), &r); err != nil ||
+		r[0].State != "dead letter" ||
+		r[0].Findings[0].Code != "expression" {
 		t.Errorf("%+v %v", r, err)
 	}
 	w.ok("POST", "/api/v1/flows/f/check", wrong)
@@ -362,19 +442,30 @@ func TestDesigning(t *testing.T) {
 	w.ok("GET", "/api/v1/flows/f/files/schemas/a.json", "")
 	w.ok("DELETE", "/api/v1/flows/f/files/schemas/a.json", "")
 	w.problem(404, "", "DELETE", "/api/v1/flows/f/files/schemas/a.json", "")
-	if b := string(w.ok("POST", "/api/v1/flows/f/infer", `{"enums":true}`)); !strings.Contains(b, `"required":["ref","w"]`) {
+	if b := string(w.ok("POST", "/api/v1/flows/f/infer", `{"enums":true}`)); !strings.Contains(
+		b,
+		`"required":["ref","w"]`,
+	) {
 		t.Error(b)
 	}
 	w.ok("DELETE", "/api/v1/flows/f/samples/one", "")
 	w.problem(422, "add one first", "POST", "/api/v1/flows/f/infer", "{}")
-	if b := string(w.ok("POST", "/api/v1/eval", `{"expression":"xpath(body, \"//b\")","body":"<a><b>1</b></a>","format":"xml"}`)); !strings.Contains(b, `[\"1\"]`) {
+	if b := string(w.ok("POST", "/api/v1/eval",
+		`{"expression":"xpath(body, \"//b\")","body":"<a><b>1</b></a>","format":"xml"}`)); !strings.Contains(
+		b,
+		`[\"1\"]`,
+	) {
 		t.Error(b)
 	}
 	w.problem(422, "did you mean body?", "POST", "/api/v1/eval", `{"expression":"bdoy"}`)
 	w.problem(422, "JSON, line 1", "POST", "/api/v1/eval", `{"expression":"body","body":"{"}`)
 	w.problem(422, "has no a", "POST", "/api/v1/eval", `{"expression":"body.a","body":"{}"}`)
 	w.ok("POST", "/api/v1/contracts", `{"text":"{\"type\":\"object\"}"}`)
-	if b := string(w.ok("POST", "/api/v1/contracts", `{"text":"{\"type\":\"object\",\"properties\":{\"a\":{\"const\":7}}}","choose":"schema"}`)); !strings.Contains(b, `"sample":"{\"a\":7}"`) {
+	if b := string(w.ok("POST", "/api/v1/contracts", `{"text":"{\"type\":\"object\",\"properties\":{\"a\":{\"const\`+
+		`":7}}}","choose":"schema"}`)); !strings.Contains(
+		b,
+		`"sample":"{\"a\":7}"`,
+	) {
 		t.Error(b)
 	}
 	w.problem(422, "no contract that is known", "POST", "/api/v1/contracts", `{"text":"{}"}`)
@@ -398,8 +489,20 @@ func TestBadInput(t *testing.T) {
 	w.problem(413, "200 bytes", "POST", "/in/f/web", strings.Repeat(" ", 300), key, "request-id: 1")
 	w.problem(400, "request-id", "POST", "/in/f/web", `{}`, key)
 	w.problem(422, "/ref", "POST", "/in/f/web", `{}`, key, "request-id: 9")
-	w.problem(422, "did you mean steps?", "PUT", "/api/v1/flows/g", `{"readyferry":"flow/1","name":"g","intake":{"kind":"webhook","path":"/g"},"stpes":[]}`)
-	w.problem(422, "does not compile", "PUT", "/api/v1/flows/g", strings.Replace(strings.Replace(doc, `"name":"f"`, `"name":"g"`, 1), `"type":"object"`, `"type":"objct"`, 1))
+	w.problem(
+		422,
+		"did you mean steps?",
+		"PUT",
+		"/api/v1/flows/g",
+		`{"readyferry":"flow/1","name":"g","intake":{"kind":"webhook","path":"/g"},"stpes":[]}`,
+	)
+	w.problem(
+		422,
+		"does not compile",
+		"PUT",
+		"/api/v1/flows/g",
+		strings.Replace(strings.Replace(doc, `"name":"f"`, `"name":"g"`, 1), `"type":"object"`, `"type":"objct"`, 1),
+	)
 	w.problem(422, "stands under", "PUT", "/api/v1/flows/g", doc)
 	w.problem(404, "", "GET", "/api/v1/flows/g", "")
 	w.problem(413, "at most", "PUT", "/api/v1/flows/g", strings.Repeat(" ", flow.MaxSize+1))
@@ -419,7 +522,13 @@ func TestBadInput(t *testing.T) {
 	w.problem(400, "no id", "POST", "/api/v1/dead-letters/resend", `{"ids":["x"]}`)
 	w.problem(404, "", "POST", "/api/v1/dead-letters/discard", `{"ids":["019cf2b1-77a4-7c31-8000-0123456789ab"]}`)
 	w.problem(409, "name it", "DELETE", "/api/v1/connections/p", "")
-	w.problem(422, "needs a secret", "PUT", "/api/v1/connections/q", `{"readyferry":"connection/1","name":"q","kind":"http","address":"http://x.invalid","sign-in":{"kind":"bearer"}}`)
+	w.problem(
+		422,
+		"needs a secret",
+		"PUT",
+		"/api/v1/connections/q",
+		`{"readyferry":"connection/1","name":"q","kind":"http","address":"http://x.invalid","sign-in":{"kind":"bearer"}}`,
+	)
 	w.problem(400, "delay must be", "PUT", "/api/v1/stand-ins/p/behaviour", `{"delay":-1}`)
 	w.problem(404, "", "POST", "/stand-ins/nobody/x", "")
 	w.problem(400, "growth", "GET", "/api/v1/schedule?growth=wild", "")
@@ -464,8 +573,10 @@ func TestEventsAndPages(t *testing.T) {
 		}
 		got.Write(buf[:n])
 	}
-	for path, want := range map[string]string{"/": "Ready Ferry", "/transactions/x": "Ready Ferry", "/stand-ins": "Ready Ferry", "/assets/a.js": "1"} {
-		if a := w.call("GET", path, ""); a.status != 200 || !strings.Contains(string(a.body), want) || a.header.Get("Content-Security-Policy") == "" {
+	for path, want := range map[string]string{"/": "Ready Ferry", "/transactions/x": "Ready Ferry",
+		"/stand-ins": "Ready Ferry", "/assets/a.js": "1"} {
+		if a := w.call("GET", path, ""); a.status != 200 || !strings.Contains(string(a.body), want) ||
+			a.header.Get("Content-Security-Policy") == "" {
 			t.Errorf("%s: %d %s", path, a.status, a.body)
 		}
 	}

@@ -35,7 +35,12 @@ func (s *Server) eval(c *gin.Context) {
 	for name, text := range in.Tables {
 		tables[expr.TableFile(name)] = []byte(text)
 	}
-	value, err := s.evaluate(s.engine.Design.Env().WithTables(expr.NewTables(tables)), in.Expression, in.Body, format.Of(in.Format, ""))
+	value, err := s.evaluate(
+		s.engine.Design.Env().WithTables(expr.NewTables(tables)),
+		in.Expression,
+		in.Body,
+		format.Of(in.Format, ""),
+	)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -92,7 +97,9 @@ func (s *Server) contract(c *gin.Context) {
 			return
 		}
 		out["made"] = gin.H{
-			"schema": json.RawMessage(jsonfmt.Encode(m.Schema)), "sample": string(m.Sample), "format": m.Format, "notes": append([]string{}, m.Notes...),
+			"schema": json.RawMessage(
+				jsonfmt.Encode(m.Schema),
+			), "sample": string(m.Sample), "format": m.Format, "notes": append([]string{}, m.Notes...),
 		}
 	}
 	c.JSON(http.StatusOK, out)

@@ -10,7 +10,8 @@ import (
 // rows of that version.
 func TestTablesOfAFlow(t *testing.T) {
 	w := start(t)
-	doc := `{"readyferry":"flow/1","name":"t","intake":{"kind":"webhook","path":"/t"},"steps":[{"id":"m","kind":"map","fields":[{"to":"/name","from":"lookup(\"branches\", body.branch).name"}]}]}`
+	doc := `{"readyferry":"flow/1","name":"t","intake":{"kind":"webhook","path":"/t"},"steps":[{"id":"m",` +
+		`"kind":"map","fields":[{"to":"/name","from":"lookup(\"branches\", body.branch).name"}]}]}`
 	sample := `{"document":` + doc + `,"samples":[{"name":"x","body":"{\"branch\":\"MARL\"}"}]}`
 	w.ok("PUT", "/api/v1/flows/t", doc)
 	w.problem(422, `there is no table \"branches\"`, "POST", "/api/v1/flows/t/publish", "")
@@ -30,7 +31,10 @@ func TestTablesOfAFlow(t *testing.T) {
 		t.Fatalf("%d, ETag %q", put.status, tag)
 	}
 	w.problem(412, "", "PUT", "/api/v1/flows/t/files/tables/branches.csv", "code,name\n", `If-Match: "1"`)
-	if got := w.call("GET", "/api/v1/flows/t/files/tables/branches.csv", ""); !strings.HasPrefix(got.header.Get("Content-Type"), "text/csv") {
+	if got := w.call("GET", "/api/v1/flows/t/files/tables/branches.csv", ""); !strings.HasPrefix(
+		got.header.Get("Content-Type"),
+		"text/csv",
+	) {
 		t.Errorf("%+v", got)
 	}
 	if b := string(w.ok("POST", "/api/v1/flows/t/rehearse", sample)); !strings.Contains(b, "Marlow Road") {
@@ -43,13 +47,20 @@ func TestTablesOfAFlow(t *testing.T) {
 	if err := json.Unmarshal(stored, &in); err != nil {
 		t.Fatalf("%s: %v", stored, err)
 	}
-	if b := string(w.ok("GET", "/api/v1/transactions/"+in.Transaction+"/rehearsal", "")); !strings.Contains(b, "Marlow Road") {
+	if b := string(w.ok("GET", "/api/v1/transactions/"+in.Transaction+"/rehearsal", "")); !strings.Contains(
+		b,
+		"Marlow Road",
+	) {
 		t.Error(b)
 	}
 	if b := string(w.ok("POST", "/api/v1/flows/t/rehearse", sample)); !strings.Contains(b, "Another") {
 		t.Error("the draft has its own table: " + b)
 	}
-	if b := string(w.ok("POST", "/api/v1/eval", `{"expression":"lookup(\"t\", 1).b","tables":{"t":"a,b\n1,2\n"}}`)); !strings.Contains(b, `"2`) {
+	if b := string(w.ok("POST", "/api/v1/eval",
+		`{"expression":"lookup(\"t\", 1).b","tables":{"t":"a,b\n1,2\n"}}`)); !strings.Contains(
+		b,
+		`"2`,
+	) {
 		t.Error(b)
 	}
 }

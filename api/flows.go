@@ -131,7 +131,15 @@ func (s *Server) flows(c *gin.Context) {
 }
 
 func (s *Server) flowView(f watch.Flow) flowView {
-	v := flowView{Name: f.Name, Title: f.Title, Live: f.Live, Paused: f.Paused, Edits: f.Edits, UpdatedAt: f.UpdatedAt, LastHour: []minuteCount{}}
+	v := flowView{
+		Name:      f.Name,
+		Title:     f.Title,
+		Live:      f.Live,
+		Paused:    f.Paused,
+		Edits:     f.Edits,
+		UpdatedAt: f.UpdatedAt,
+		LastHour:  []minuteCount{},
+	}
 	v.Intake.Methods = []string{}
 	if in := s.engine.Watch.IntakeOf(f.Name); in != nil {
 		v.Intake = intakeView{Kind: in.Kind, Where: in.Path, Methods: in.Methods}

@@ -28,7 +28,20 @@ type groupView struct {
 }
 
 func viewGroup(g *watch.OpenGroup) groupView {
-	return groupView{g.ID, g.Flow, g.Version, g.Path, g.Key, g.Members, g.Bytes, g.OpenedAt, g.LastAt, g.CloseAt, g.Missing, g.In}
+	return groupView{
+		g.ID,
+		g.Flow,
+		g.Version,
+		g.Path,
+		g.Key,
+		g.Members,
+		g.Bytes,
+		g.OpenedAt,
+		g.LastAt,
+		g.CloseAt,
+		g.Missing,
+		g.In,
+	}
 }
 
 // groups lists open groups, the oldest first.

@@ -21,10 +21,22 @@ func (s *Server) intake(c *gin.Context) {
 		if len(allowed) > 0 {
 			sort.Strings(allowed)
 			c.Header("Allow", strings.Join(slices.Compact(allowed), ", "))
-			problem(c, http.StatusMethodNotAllowed, "This webhook does not take "+c.Request.Method, "it takes "+strings.Join(slices.Compact(allowed), ", "), nil)
+			problem(
+				c,
+				http.StatusMethodNotAllowed,
+				"This webhook does not take "+c.Request.Method,
+				"it takes "+strings.Join(slices.Compact(allowed), ", "),
+				nil,
+			)
 			return
 		}
-		problem(c, http.StatusNotFound, "No flow listens here", "no flow has the path "+path+"; its address stands on its sheet", nil)
+		problem(
+			c,
+			http.StatusNotFound,
+			"No flow listens here",
+			"no flow has the path "+path+"; its address stands on its sheet",
+			nil,
+		)
 		return
 	}
 	content, err := body(c, int64(in.Limit))
@@ -39,7 +51,11 @@ func (s *Server) intake(c *gin.Context) {
 		}
 	}
 	sort.SliceStable(query, func(i, j int) bool { return query[i].Name < query[j].Name })
-	answer, err := s.engine.Intake.Accept(c.Request.Context(), in, intake.Call{Method: c.Request.Method, Path: path, Header: c.Request.Header, Query: query, Body: content})
+	answer, err := s.engine.Intake.Accept(
+		c.Request.Context(),
+		in,
+		intake.Call{Method: c.Request.Method, Path: path, Header: c.Request.Header, Query: query, Body: content},
+	)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -32,7 +32,22 @@ type letterView struct {
 }
 
 func viewLetter(l *watch.Letter) letterView {
-	return letterView{l.ID, l.Tx, l.Flow, l.Version, l.Step, l.Path, l.Kind, l.Phase, l.Class, l.Reason, l.Cause, l.Reference, l.State.String(), l.At}
+	return letterView{
+		l.ID,
+		l.Tx,
+		l.Flow,
+		l.Version,
+		l.Step,
+		l.Path,
+		l.Kind,
+		l.Phase,
+		l.Class,
+		l.Reason,
+		l.Cause,
+		l.Reference,
+		l.State.String(),
+		l.At,
+	}
 }
 
 func (s *Server) deadLetters(c *gin.Context) {

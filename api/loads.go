@@ -30,7 +30,23 @@ type loadView struct {
 }
 
 func viewLoad(l watch.Load) loadView {
-	return loadView{l.ID, l.Flow, l.Title, l.Format, l.Filter, string(l.State), l.Total, l.Matching, l.Read, l.Taken, l.Skipped, l.Refused, l.Error, l.CreatedAt, l.FinishedAt}
+	return loadView{
+		l.ID,
+		l.Flow,
+		l.Title,
+		l.Format,
+		l.Filter,
+		string(l.State),
+		l.Total,
+		l.Matching,
+		l.Read,
+		l.Taken,
+		l.Skipped,
+		l.Refused,
+		l.Error,
+		l.CreatedAt,
+		l.FinishedAt,
+	}
 }
 
 func (s *Server) loads(c *gin.Context) {
@@ -58,7 +74,14 @@ func (s *Server) loads(c *gin.Context) {
 
 // addLoad keeps a file or query for loading, and counts its records.
 func (s *Server) addLoad(c *gin.Context) {
-	n := intake.NewLoad{Flow: c.Query("flow"), Title: c.DefaultQuery("title", "records"), Format: c.Query("format"), Filter: c.Query("filter"), Connection: c.Query("connection"), Key: c.Query("key")}
+	n := intake.NewLoad{
+		Flow:       c.Query("flow"),
+		Title:      c.DefaultQuery("title", "records"),
+		Format:     c.Query("format"),
+		Filter:     c.Query("filter"),
+		Connection: c.Query("connection"),
+		Key:        c.Query("key"),
+	}
 	content := http.MaxBytesReader(c.Writer, c.Request.Body, intake.MaxLoadFile+1)
 	if n.Format == "query" {
 		sql, err := io.ReadAll(io.LimitReader(content, 1<<20))

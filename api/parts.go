@@ -36,7 +36,20 @@ func (s *Server) parts(t *watch.Transaction) ([]progressView, []watch.ID, error)
 		return nil, nil, err
 	}
 	for _, p := range splits {
-		progress = append(progress, progressView{p.Path, p.Total, p.Next, p.Stop && p.Dead > 0 && p.Next < p.Total, p.UnderWay, p.Waiting, p.Delivered, p.TurnedAway, p.Dead})
+		progress = append(
+			progress,
+			progressView{
+				p.Path,
+				p.Total,
+				p.Next,
+				p.Stop && p.Dead > 0 && p.Next < p.Total,
+				p.UnderWay,
+				p.Waiting,
+				p.Delivered,
+				p.TurnedAway,
+				p.Dead,
+			},
+		)
 	}
 	rows, err := s.engine.Watch.Parts(t.ID, nil, nil, 100)
 	for _, r := range rows {

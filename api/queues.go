@@ -134,7 +134,13 @@ type queued struct {
 	ExpiresAt *time.Time `json:"expiresAt"`
 }
 
-func showStored(n int64, from watch.ID, reference string, putAt time.Time, headers, body []byte) (storedMessage, error) {
+func showStored(
+	n int64,
+	from watch.ID,
+	reference string,
+	putAt time.Time,
+	headers, body []byte,
+) (storedMessage, error) {
 	m := storedMessage{N: n, From: from, Reference: reference, PutAt: putAt, Headers: []message.Header{}}
 	err := json.Unmarshal(headers, &m.Headers)
 	name := step.FormatOf("auto", message.HeaderMap(m.Headers).Get("content-type"), body)

@@ -9,50 +9,95 @@ import (
 
 func TestQueuesArePausedMovedAndPurged(t *testing.T) {
 	w := start(t)
-	w.ok("PUT", "/api/v1/flows/reader", `{"readyferry":"flow/1","name":"reader","intake":{"kind":"queue","queue":"q"},"steps":[{"id":"n","kind":"note","text":"x"}]}`)
+	w.ok(
+		"PUT",
+		"/api/v1/flows/reader",
+		`{"readyferry":"flow/1","name":"reader","intake":{"kind":"queue","queue":"q"},"steps":[{"id":"n","kind":"note","text":"x"}]}`,
+	)
 	w.ok("POST", "/api/v1/flows/reader/publish", "")
-	w.ok("PUT", "/api/v1/flows/fill", `{"readyferry":"flow/1","name":"fill","intake":{"kind":"webhook","path":"/fill"},"steps":[{"id":"p","kind":"deliver","to":{"queue":"q","priority":"7","expires":"1h"}}]}`)
+	w.ok(
+		"PUT",
+		"/api/v1/flows/fill",
+		`{"readyferry":"flow/1","name":"fill","intake":{"kind":"webhook","path":"/fill"},"steps":[{"id":"p",`+
+			`"kind":"deliver","to":{"queue":"q","priority":"7","expires":"1h"}}]}`,
+	)
 	w.ok("POST", "/api/v1/flows/fill/publish", "")
 	w.ok("POST", "/api/v1/queues/q/pause", "")
 	w.ok("POST", "/in/fill", `{}`)
-	if b := string(w.ok("GET", "/api/v1/queues", "")); !strings.Contains(b, `"depth":1`) || strings.Contains(b, `"pausedAt":null`) {
+	if b := string(w.ok("GET", "/api/v1/queues", "")); !strings.Contains(b, `"depth":1`) ||
+		strings.Contains(b, `"pausedAt":null`) {
 		t.Error(b)
 	}
-	if b := string(w.ok("GET", "/api/v1/queues/q/messages", "")); !strings.Contains(b, `"priority":7`) || strings.Contains(b, `"expiresAt":null`) {
+	if b := string(w.ok("GET", "/api/v1/queues/q/messages", "")); !strings.Contains(b, `"priority":7`) ||
+		strings.Contains(b, `"expiresAt":null`) {
 		t.Error(b)
 	}
 	w.problem(400, "say which messages", "POST", "/api/v1/queues/q/purge", `{}`)
 	w.problem(400, "say which messages", "POST", "/api/v1/queues/q/purge", `{"all":true,"messages":[1]}`)
-	w.problem(400, "at most 1000", "POST", "/api/v1/queues/q/move", `{"to":"r","messages":[`+strings.Repeat("1,", 1000)+`1]}`)
+	w.problem(
+		400,
+		"at most 1000",
+		"POST",
+		"/api/v1/queues/q/move",
+		`{"to":"r","messages":[`+strings.Repeat("1,", 1000)+`1]}`,
+	)
 	w.problem(422, "no flow reads the queue r", "POST", "/api/v1/queues/q/move", `{"to":"r","all":true}`)
-	if b := string(w.ok("POST", "/api/v1/queues/q/purge", `{"all":true,"why":"a test"}`)); !strings.Contains(b, `"count":1`) {
+	if b := string(w.ok("POST", "/api/v1/queues/q/purge", `{"all":true,"why":"a test"}`)); !strings.Contains(
+		b,
+		`"count":1`,
+	) {
 		t.Error(b)
 	}
-	if b := string(w.ok("GET", "/api/v1/transactions?flow=reader", "")); !strings.Contains(b, "purged from the queue q: a test") {
+	if b := string(w.ok("GET", "/api/v1/transactions?flow=reader", "")); !strings.Contains(
+		b,
+		"purged from the queue q: a test",
+	) {
 		t.Error(b)
 	}
 	w.ok("POST", "/api/v1/queues/q/resume", "")
 	if b := string(w.ok("GET", "/api/v1/queues", "")); !strings.Contains(b, `"pausedAt":null`) {
 		t.Error(b)
 	}
-	if b := string(w.ok("POST", "/api/v1/flows/fill/rehearse", `{"samples":[{"name":"x","body":"{}"}]}`)); !strings.Contains(b, `"priority":7,"expires":3600000`) {
+	if b := string(w.ok("POST", "/api/v1/flows/fill/rehearse",
+		`{"samples":[{"name":"x","body":"{}"}]}`)); !strings.Contains(
+		b,
+		`"priority":7,"expires":3600000`,
+	) {
 		t.Error(b)
 	}
-	w.ok("PUT", "/api/v1/flows/fill", `{"readyferry":"flow/1","name":"fill","intake":{"kind":"webhook","path":"/fill"},"steps":[{"id":"p","kind":"deliver","to":{"queue":"q","expires":"soon"}}]}`)
+	w.ok(
+		"PUT",
+		"/api/v1/flows/fill",
+		`{"readyferry":"flow/1","name":"fill","intake":{"kind":"webhook","path":"/fill"},"steps":[{"id":"p",`+
+			`"kind":"deliver","to":{"queue":"q","expires":"soon"}}]}`,
+	)
 	w.problem(422, "is no span of time", "POST", "/api/v1/flows/fill/publish", "")
 }
 
 func TestTopicsAreReadRewoundAndKept(t *testing.T) {
 	w := start(t)
-	w.ok("PUT", "/api/v1/flows/scan", `{"readyferry":"flow/1","name":"scan","intake":{"kind":"webhook","path":"/scan","reference":"body.r"},"steps":[{"id":"p","kind":"deliver","to":{"topic":"returns"}}]}`)
+	w.ok(
+		"PUT",
+		"/api/v1/flows/scan",
+		`{"readyferry":"flow/1","name":"scan","intake":{"kind":"webhook","path":"/scan","reference":"body.r"},`+
+			`"steps":[{"id":"p","kind":"deliver","to":{"topic":"returns"}}]}`,
+	)
 	w.ok("POST", "/api/v1/flows/scan/publish", "")
 	w.ok("POST", "/in/scan", `{"r":"S-1"}`)
-	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"messages":1`) || !strings.Contains(b, `"unheard":1`) || !strings.Contains(b, `"subscriptions":[]`) {
+	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"messages":1`) ||
+		!strings.Contains(b, `"unheard":1`) ||
+		!strings.Contains(b, `"subscriptions":[]`) {
 		t.Error(b)
 	}
-	w.ok("PUT", "/api/v1/flows/reader", `{"readyferry":"flow/1","name":"reader","intake":{"kind":"topic","topic":"returns","begin":"latest"},"steps":[{"id":"n","kind":"note","text":"x"}]}`)
+	w.ok(
+		"PUT",
+		"/api/v1/flows/reader",
+		`{"readyferry":"flow/1","name":"reader","intake":{"kind":"topic","topic":"returns","begin":"latest"},`+
+			`"steps":[{"id":"n","kind":"note","text":"x"}]}`,
+	)
 	w.ok("POST", "/api/v1/flows/reader/publish", "")
-	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"position":1,"lag":0`) || !strings.Contains(b, `"readers":["reader"]`) {
+	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"position":1,"lag":0`) ||
+		!strings.Contains(b, `"readers":["reader"]`) {
 		t.Error(b)
 	}
 	w.ok("POST", "/api/v1/flows/reader/pause", "")
@@ -63,7 +108,11 @@ func TestTopicsAreReadRewoundAndKept(t *testing.T) {
 	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"lag":1`) {
 		t.Error(b)
 	}
-	if b := string(w.ok("GET", "/api/v1/topics/returns/messages?before=1", "")); !strings.Contains(b, `"reference":"S-1"`) || !strings.Contains(b, `"format":"json"`) {
+	if b := string(w.ok("GET", "/api/v1/topics/returns/messages?before=1", "")); !strings.Contains(
+		b,
+		`"reference":"S-1"`,
+	) ||
+		!strings.Contains(b, `"format":"json"`) {
 		t.Error(b)
 	}
 	if b := string(w.ok("GET", "/api/v1/flows", "")); !strings.Contains(b, `"kind":"topic","where":"returns"`) {
@@ -77,23 +126,44 @@ func TestTopicsAreReadRewoundAndKept(t *testing.T) {
 	w.problem(409, "reads the subscription", "DELETE", "/api/v1/topics/returns/subscriptions/reader", "")
 	w.problem(422, "cannot be negative", "PUT", "/api/v1/topics/returns", `{"keepBytes":-1}`)
 	w.ok("PUT", "/api/v1/topics/returns", `{"keepFor":1000,"keepBytes":1}`)
-	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"messages":1`) || !strings.Contains(b, `"keepFor":1000`) {
+	if b := string(w.ok("GET", "/api/v1/topics", "")); !strings.Contains(b, `"messages":1`) ||
+		!strings.Contains(b, `"keepFor":1000`) {
 		t.Error(b)
 	}
-	if b := string(w.ok("GET", "/metrics", "")); !strings.Contains(b, `readyferry_subscription_lag{subscription="reader",topic="returns"} 1`) || !strings.Contains(b, `readyferry_topic_unheard_total{topic="returns"} 1`) || !strings.Contains(b, "readyferry_groups_open 0") {
+	if b := string(w.ok("GET", "/metrics", "")); !strings.Contains(
+		b,
+		`readyferry_subscription_lag{subscription="reader",topic="returns"} 1`,
+	) ||
+		!strings.Contains(b, `readyferry_topic_unheard_total{topic="returns"} 1`) ||
+		!strings.Contains(b, "readyferry_groups_open 0") {
 		t.Error(b)
 	}
 	w.problem(422, "is 1 or more", "PUT", "/api/v1/queues/q", `{"limit":0}`)
-	w.ok("PUT", "/api/v1/flows/bad", `{"readyferry":"flow/1","name":"bad","intake":{"kind":"topic","topic":"returns","begin":{"time":"noon"}},"steps":[{"id":"d","kind":"deliver","to":{"queue":"a","topic":"b"}}]}`)
+	w.ok(
+		"PUT",
+		"/api/v1/flows/bad",
+		`{"readyferry":"flow/1","name":"bad","intake":{"kind":"topic","topic":"returns","begin":{"time":"noon"}},`+
+			`"steps":[{"id":"d","kind":"deliver","to":{"queue":"a","topic":"b"}}]}`,
+	)
 	w.problem(422, "is no point in time", "POST", "/api/v1/flows/bad/publish", "")
 	w.problem(422, "either to a queue or to a topic", "POST", "/api/v1/flows/bad/publish", "")
 }
 
 func TestGroupsAreListedAndClosed(t *testing.T) {
 	w := start(t)
-	w.ok("PUT", "/api/v1/flows/g", `{"readyferry":"flow/1","name":"g","intake":{"kind":"webhook","path":"/g","reference":"body.k"},"steps":[{"id":"agg","kind":"aggregate","key":"body.k","close":{"count":3,"age":"1h"}}]}`)
+	w.ok(
+		"PUT",
+		"/api/v1/flows/g",
+		`{"readyferry":"flow/1","name":"g","intake":{"kind":"webhook","path":"/g","reference":"body.k"},`+
+			`"steps":[{"id":"agg","kind":"aggregate","key":"body.k","close":{"count":3,"age":"1h"}}]}`,
+	)
 	w.ok("POST", "/api/v1/flows/g/publish", "")
-	w.ok("PUT", "/api/v1/flows/s", `{"readyferry":"flow/1","name":"s","intake":{"kind":"webhook","path":"/s"},"steps":[{"id":"seq","kind":"resequence","key":"body.k","number":"body.n","wait":"1h"}]}`)
+	w.ok(
+		"PUT",
+		"/api/v1/flows/s",
+		`{"readyferry":"flow/1","name":"s","intake":{"kind":"webhook","path":"/s"},"steps":[{"id":"seq",`+
+			`"kind":"resequence","key":"body.k","number":"body.n","wait":"1h"}]}`,
+	)
 	w.ok("POST", "/api/v1/flows/s/publish", "")
 	w.ok("POST", "/in/g", `{"k":"A"}`)
 	w.ok("POST", "/in/g", `{"k":"A"}`)
@@ -106,19 +176,26 @@ func TestGroupsAreListedAndClosed(t *testing.T) {
 	if err := json.Unmarshal(b, &list); err != nil || list.Total != 1 || len(list.Groups) != 1 {
 		t.Fatalf("%s %v", b, err)
 	}
-	if s := string(b); !strings.Contains(s, `"members":2`) || !strings.Contains(s, `"missing":["1 more"]`) || strings.Contains(s, `"closesAt":null`) {
+	if s := string(b); !strings.Contains(s, `"members":2`) || !strings.Contains(s, `"missing":["1 more"]`) ||
+		strings.Contains(s, `"closesAt":null`) {
 		t.Error(s)
 	}
 	id := list.Groups[0].ID
-	if s := string(w.ok("GET", "/api/v1/groups/"+id+"/members", "")); !strings.Contains(s, `"n":2`) || !strings.Contains(s, `"reference":"A"`) || !strings.Contains(s, `"item":{"format":"json"`) {
+	if s := string(w.ok("GET", "/api/v1/groups/"+id+"/members", "")); !strings.Contains(s, `"n":2`) ||
+		!strings.Contains(s, `"reference":"A"`) ||
+		!strings.Contains(s, `"item":{"format":"json"`) {
 		t.Error(s)
 	}
-	if s := string(w.ok("GET", "/api/v1/transactions?flow=g&state=waiting", "")); !strings.Contains(s, `"placeText":"group A"`) {
+	if s := string(w.ok("GET", "/api/v1/transactions?flow=g&state=waiting", "")); !strings.Contains(
+		s,
+		`"placeText":"group A"`,
+	) {
 		t.Error(s)
 	}
 	w.ok("POST", "/api/v1/groups/"+id+"/close", "")
 	w.problem(422, "has closed already, by a person", "POST", "/api/v1/groups/"+id+"/close", "")
-	if s := string(w.ok("GET", "/api/v1/transactions/"+id, "")); !strings.Contains(s, `"why":"by a person"`) || !strings.Contains(s, `"state":"delivered"`) {
+	if s := string(w.ok("GET", "/api/v1/transactions/"+id, "")); !strings.Contains(s, `"why":"by a person"`) ||
+		!strings.Contains(s, `"state":"delivered"`) {
 		t.Error(s)
 	}
 	w.problem(404, "", "GET", "/api/v1/groups/01a210b6-2b06-7141-9159-f50ec07c629d/members", "")
@@ -134,7 +211,13 @@ func TestGroupsAreListedAndClosed(t *testing.T) {
 
 func TestAMessageAndItsPartsAreTold(t *testing.T) {
 	w := start(t)
-	w.ok("PUT", "/api/v1/flows/p", `{"readyferry":"flow/1","name":"p","intake":{"kind":"webhook","path":"/p"},"steps":[{"id":"per","kind":"split","each":"body","parts":"in order","when-dead":"stop","steps":[{"id":"n","kind":"map","fields":[{"to":"/x","from":"part.x"}]}]}]}`)
+	w.ok(
+		"PUT",
+		"/api/v1/flows/p",
+		`{"readyferry":"flow/1","name":"p","intake":{"kind":"webhook","path":"/p"},"steps":[{"id":"per",`+
+			`"kind":"split","each":"body","parts":"in order","when-dead":"stop","steps":[{"id":"n","kind":"map",`+
+			`"fields":[{"to":"/x","from":"part.x"}]}]}]}`,
+	)
 	w.ok("POST", "/api/v1/flows/p/publish", "")
 	var in struct{ Transaction string }
 	if err := json.Unmarshal(w.ok("POST", "/in/p", `[{"x":1},{"y":2},{"x":3}]`), &in); err != nil {
@@ -142,18 +225,33 @@ func TestAMessageAndItsPartsAreTold(t *testing.T) {
 	}
 	var b string
 	for range 500 {
-		if b = string(w.ok("GET", "/api/v1/transactions/"+in.Transaction, "")); strings.Contains(b, `"state":"dead letter"`) {
+		if b = string(w.ok("GET", "/api/v1/transactions/"+in.Transaction, "")); strings.Contains(
+			b,
+			`"state":"dead letter"`,
+		) {
 			break
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
-	if !strings.Contains(b, `"progress":[{"split":"per","total":3,"begun":2,"stopped":true,"underWay":0,"waiting":0,"delivered":1,"turnedAway":0,"deadLetters":1}]`) || !strings.Contains(b, `"partCount":3`) || !strings.Contains(b, `"reason":"part 2: part.x is missing`) {
+	if !strings.Contains(
+		b,
+		`"progress":[{"split":"per","total":3,"begun":2,"stopped":true,"underWay":0,"waiting":0,"delivered":1,"turnedAway":0,"deadLetters":1}]`,
+	) ||
+		!strings.Contains(b, `"partCount":3`) ||
+		!strings.Contains(b, `"reason":"part 2: part.x is missing`) {
 		t.Error(b)
 	}
-	if b := string(w.ok("GET", "/api/v1/transactions?parent="+in.Transaction, "")); !strings.Contains(b, `"part":{"split":"per","index":1}`) || strings.Count(b, `"parent":"`+in.Transaction) != 2 {
+	if b := string(w.ok("GET", "/api/v1/transactions?parent="+in.Transaction, "")); !strings.Contains(
+		b,
+		`"part":{"split":"per","index":1}`,
+	) ||
+		strings.Count(b, `"parent":"`+in.Transaction) != 2 {
 		t.Error(b)
 	}
-	if b := string(w.ok("GET", "/api/v1/transactions?state=dead+letter&parent="+in.Transaction, "")); strings.Count(b, `"parent":"`+in.Transaction) != 1 {
+	if b := string(w.ok("GET", "/api/v1/transactions?state=dead+letter&parent="+in.Transaction, "")); strings.Count(
+		b,
+		`"parent":"`+in.Transaction,
+	) != 1 {
 		t.Error(b)
 	}
 	if b := string(w.ok("GET", "/api/v1/transactions", "")); strings.Count(b, `"id"`) != 1 {

@@ -46,11 +46,31 @@ func (s *Server) health(c *gin.Context) {
 func (s *Server) metrics() gin.HandlerFunc {
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(&collector{s,
-		prometheus.NewDesc("readyferry_transactions", "Transactions by flow and present state.", []string{"flow", "state"}, nil),
-		prometheus.NewDesc("readyferry_queue_depth", "Messages in a queue that nobody works on.", []string{"queue"}, nil),
+		prometheus.NewDesc(
+			"readyferry_transactions",
+			"Transactions by flow and present state.",
+			[]string{"flow", "state"},
+			nil,
+		),
+		prometheus.NewDesc(
+			"readyferry_queue_depth",
+			"Messages in a queue that nobody works on.",
+			[]string{"queue"},
+			nil,
+		),
 		prometheus.NewDesc("readyferry_dead_letters_open", "Dead letters that a person must decide about.", nil, nil),
-		prometheus.NewDesc("readyferry_subscription_lag", "Messages of a topic that a subscription has not read.", []string{"topic", "subscription"}, nil),
-		prometheus.NewDesc("readyferry_topic_unheard_total", "Messages put into a topic while it had no subscription.", []string{"topic"}, nil),
+		prometheus.NewDesc(
+			"readyferry_subscription_lag",
+			"Messages of a topic that a subscription has not read.",
+			[]string{"topic", "subscription"},
+			nil,
+		),
+		prometheus.NewDesc(
+			"readyferry_topic_unheard_total",
+			"Messages put into a topic while it had no subscription.",
+			[]string{"topic"},
+			nil,
+		),
 		prometheus.NewDesc("readyferry_groups_open", "Groups that wait for members.", nil, nil),
 	})
 	return gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
@@ -176,13 +196,26 @@ func (s *Server) reference(c *gin.Context) {
 	}
 	kinds := []kind{}
 	for _, k := range step.Kinds() {
-		kinds = append(kinds, kind{k.Name, k.Summary, k.Reason, k.Example, append([]string{}, k.Required...), json.RawMessage(k.Properties)})
+		kinds = append(
+			kinds,
+			kind{
+				k.Name,
+				k.Summary,
+				k.Reason,
+				k.Example,
+				append([]string{}, k.Required...),
+				json.RawMessage(k.Properties),
+			},
+		)
 	}
 	formats := []gin.H{}
 	for _, f := range format.All() {
 		formats = append(formats, gin.H{"name": f.Name, "text": f.Text, "contentType": f.ContentType})
 	}
-	c.JSON(http.StatusOK, gin.H{"kinds": kinds, "names": expr.Names(), "functions": expr.Functions(), "formats": formats})
+	c.JSON(
+		http.StatusOK,
+		gin.H{"kinds": kinds, "names": expr.Names(), "functions": expr.Functions(), "formats": formats},
+	)
 }
 
 func (s *Server) flowSchema(c *gin.Context) {
@@ -234,9 +267,27 @@ func (s *Server) schedule(c *gin.Context) {
 	span2 := p.Span()
 	tries := []gin.H{}
 	for _, t := range p.Schedule([]byte(c.Query("seed"))) {
-		tries = append(tries, gin.H{"try": t.N, "earliest": t.Earliest.Milliseconds(), "planned": t.Planned.Milliseconds(), "latest": t.Latest.Milliseconds()})
+		tries = append(
+			tries,
+			gin.H{
+				"try":      t.N,
+				"earliest": t.Earliest.Milliseconds(),
+				"planned":  t.Planned.Milliseconds(),
+				"latest":   t.Latest.Milliseconds(),
+			},
+		)
 	}
-	c.JSON(http.StatusOK, gin.H{"tries": tries, "ends": gin.H{"earliest": span2.Earliest.Milliseconds(), "expected": span2.Expected.Milliseconds(), "latest": span2.Latest.Milliseconds()}})
+	c.JSON(
+		http.StatusOK,
+		gin.H{
+			"tries": tries,
+			"ends": gin.H{
+				"earliest": span2.Earliest.Milliseconds(),
+				"expected": span2.Expected.Milliseconds(),
+				"latest":   span2.Latest.Milliseconds(),
+			},
+		},
+	)
 }
 
 // page serves the web application: its files, and its first page for every

@@ -39,7 +39,20 @@ func (s *Server) systems(c *gin.Context) {
 	}
 	out := []systemView{}
 	for _, k := range registry.All() {
-		out = append(out, systemView{k.Name, k.Title, k.Summary, k.Sentence, k.Open != nil, raw(registry.Schema(k.Name)), raw(k.Intake), raw(k.Deliver), raw(k.Ask)})
+		out = append(
+			out,
+			systemView{
+				k.Name,
+				k.Title,
+				k.Summary,
+				k.Sentence,
+				k.Open != nil,
+				raw(registry.Schema(k.Name)),
+				raw(k.Intake),
+				raw(k.Deliver),
+				raw(k.Ask),
+			},
+		)
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -57,7 +70,15 @@ type connectionView struct {
 
 func (s *Server) viewConnection(row watch.Connection) (connectionView, error) {
 	n, err := s.engine.Watch.WaitingFor(row.Name)
-	return connectionView{row.Name, row.Kind, row.Document, len(row.Sealed) > 0, s.engine.Watch.Catalog.UsedBy(row.Name), n, row.UpdatedAt}, err
+	return connectionView{
+		row.Name,
+		row.Kind,
+		row.Document,
+		len(row.Sealed) > 0,
+		s.engine.Watch.Catalog.UsedBy(row.Name),
+		n,
+		row.UpdatedAt,
+	}, err
 }
 
 func (s *Server) connections(c *gin.Context) {

@@ -33,7 +33,15 @@ type tableView struct {
 }
 
 func (s *Server) viewTable(t watch.Table) tableView {
-	v := tableView{Name: t.Name, Title: t.Name, Kind: "reference", Document: t.Document, Version: t.Version, Rows: t.Rows, UpdatedAt: t.UpdatedAt}
+	v := tableView{
+		Name:      t.Name,
+		Title:     t.Name,
+		Kind:      "reference",
+		Document:  t.Document,
+		Version:   t.Version,
+		Rows:      t.Rows,
+		UpdatedAt: t.UpdatedAt,
+	}
 	if d, _ := table.Read(t.Document); d != nil {
 		v.Title = d.Title
 		if d.Cross {
@@ -155,7 +163,10 @@ func (s *Server) tableRows(c *gin.Context) {
 		s.fail(c, &design.FindingsError{What: "the table cannot be read", Findings: findings})
 		return
 	}
-	c.JSON(http.StatusOK, gin.H{"version": version, "columns": append([]string{}, d.Columns...), "rows": rowViews(rows)})
+	c.JSON(
+		http.StatusOK,
+		gin.H{"version": version, "columns": append([]string{}, d.Columns...), "rows": rowViews(rows)},
+	)
 }
 
 // importTable loads a CSV or JSON file.
@@ -170,7 +181,14 @@ func (s *Server) importTable(c *gin.Context) {
 		s.fail(c, bad("mode must be replace or merge, not %q", mode))
 		return
 	}
-	out, err := s.engine.Design.Import(c.Request.Context(), c.Param("name"), c.Query("format"), file, mode == "merge", c.Query("preview") == "true")
+	out, err := s.engine.Design.Import(
+		c.Request.Context(),
+		c.Param("name"),
+		c.Query("format"),
+		file,
+		mode == "merge",
+		c.Query("preview") == "true",
+	)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -196,7 +214,11 @@ func (s *Server) exportTable(c *gin.Context) {
 		return
 	}
 	var rows []*message.Node
-	if err := s.engine.Watch.EachTableRow(t.Name, min(version, t.Version), func(r *table.Row) error { rows = append(rows, r.Value); return nil }); err != nil {
+	if err := s.engine.Watch.EachTableRow(t.Name, min(version, t.Version), func(r *table.Row) error {
+		rows = append(rows,
+			r.Value)
+		return nil
+	}); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -211,7 +233,11 @@ func (s *Server) exportTable(c *gin.Context) {
 		return
 	}
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", t.Name+"."+format))
-	c.Data(http.StatusOK, map[string]string{"csv": "text/csv; charset=utf-8; header=present", "json": "application/json"}[format], file)
+	c.Data(
+		http.StatusOK,
+		map[string]string{"csv": "text/csv; charset=utf-8; header=present", "json": "application/json"}[format],
+		file,
+	)
 }
 
 // editTable changes, adds and removes rows, all or none.

@@ -63,8 +63,10 @@ func (s *Server) topics(c *gin.Context) {
 	out := make([]topicView, len(topics))
 	for i, t := range topics {
 		v := topicView{
-			Name: t.Name, First: t.First, Next: t.Next, Messages: t.Next - t.First, Bytes: t.Bytes, In: s.engine.Watch.TopicRate(t.Name), Unheard: t.Unheard,
-			KeepFor: t.KeepFor.Milliseconds(), KeepBytes: t.KeepBytes, DropUnread: t.DropUnread, Subscriptions: []subscriptionView{},
+			Name: t.Name, First: t.First, Next: t.Next, Messages: t.Next - t.First, Bytes: t.Bytes,
+			In: s.engine.Watch.TopicRate(t.Name), Unheard: t.Unheard,
+			KeepFor: t.KeepFor.Milliseconds(), KeepBytes: t.KeepBytes, DropUnread: t.DropUnread,
+			Subscriptions: []subscriptionView{},
 		}
 		if v.OldestAt, err = s.engine.Watch.PutAt(t.Name, t.First); err != nil {
 			s.fail(c, err)
@@ -77,7 +79,10 @@ func (s *Server) topics(c *gin.Context) {
 			key := watch.SubscriptionKey(t.Name, sub.Name)
 			w := subscriptionView{
 				Name: sub.Name, Position: sub.Position, Lag: t.Next - sub.Position, InFlight: inFlight[key],
-				Out: s.engine.Watch.SubscriptionRate(t.Name, sub.Name), Missed: sub.Missed, Readers: append([]string{}, readers[key]...),
+				Out: s.engine.Watch.SubscriptionRate(
+					t.Name,
+					sub.Name,
+				), Missed: sub.Missed, Readers: append([]string{}, readers[key]...),
 			}
 			if w.OldestAt, err = s.engine.Watch.PutAt(t.Name, sub.Position); err != nil {
 				s.fail(c, err)
@@ -138,7 +143,11 @@ func (s *Server) putTopic(c *gin.Context) {
 		s.fail(c, bad("keepFor is at most a hundred years; 0 stands for no bound"))
 		return
 	}
-	r := perform.Retention{KeepFor: time.Duration(in.KeepFor) * time.Millisecond, KeepBytes: in.KeepBytes, DropUnread: in.DropUnread}
+	r := perform.Retention{
+		KeepFor:    time.Duration(in.KeepFor) * time.Millisecond,
+		KeepBytes:  in.KeepBytes,
+		DropUnread: in.DropUnread,
+	}
 	if err := s.engine.Perform.SetRetention(c.Request.Context(), c.Param("name"), r); err != nil {
 		s.fail(c, err)
 		return

@@ -37,8 +37,9 @@ type transactionView struct {
 func viewTransaction(t *watch.Transaction) transactionView {
 	v := transactionView{
 		ID: t.ID, Flow: t.Flow, Version: t.Version, State: t.State.String(), Reference: t.Reference,
-		Place: t.Place, PlaceText: t.PlaceText, Tries: t.Tries, NextTryAt: t.NextTryAt, ReceivedAt: t.ReceivedAt, FinishedAt: t.FinishedAt,
-		Parent: t.Parent, Parts: t.Parts,
+		Place: t.Place, PlaceText: t.PlaceText, Tries: t.Tries, NextTryAt: t.NextTryAt, ReceivedAt: t.ReceivedAt,
+		FinishedAt: t.FinishedAt,
+		Parent:     t.Parent, Parts: t.Parts,
 	}
 	if t.Parent != nil {
 		v.Part = &partView{t.SplitPath, t.PartIndex}
@@ -194,7 +195,15 @@ type planView struct {
 }
 
 func viewPlan(p retry.Plan) planView {
-	return planView{p.First.Milliseconds(), p.Growth, p.Factor, p.Cap.Milliseconds(), p.Spread, p.Tries, p.Within.Milliseconds()}
+	return planView{
+		p.First.Milliseconds(),
+		p.Growth,
+		p.Factor,
+		p.Cap.Milliseconds(),
+		p.Spread,
+		p.Tries,
+		p.Within.Milliseconds(),
+	}
 }
 
 func (s *Server) transaction(c *gin.Context) {
@@ -273,7 +282,8 @@ func (s *Server) transaction(c *gin.Context) {
 		Group       *goneOn        `json:"group"`  // that goes on in it
 		Deliveries  []deliveryView `json:"deliveries"`
 		DeadLetters []letterView   `json:"deadLetters"`
-	}{viewTransaction(&t), t.Caller, t.CallerPath, called, about, first.Source, int(first.Body.Size()), warnings, parts, progress, groups, group, deliveries, views})
+	}{viewTransaction(&t), t.Caller, t.CallerPath, called, about, first.Source, int(first.Body.Size()), warnings, parts,
+		progress, groups, group, deliveries, views})
 }
 
 type calledView struct {
@@ -305,7 +315,16 @@ func (s *Server) calls(t *watch.Transaction) ([]calledView, *watch.ID, error) {
 }
 
 func (s *Server) viewDelivery(d *watch.Delivery) (deliveryView, error) {
-	v := deliveryView{ID: d.ID, Path: d.Path, Step: d.Step, Target: d.Target, State: d.State.String(), NextTryAt: d.NextAt, Tries: []tryView{}, Behind: d.State == watch.Behind}
+	v := deliveryView{
+		ID:        d.ID,
+		Path:      d.Path,
+		Step:      d.Step,
+		Target:    d.Target,
+		State:     d.State.String(),
+		NextTryAt: d.NextAt,
+		Tries:     []tryView{},
+		Behind:    d.State == watch.Behind,
+	}
 	var rules retry.Plan
 	if err := json.Unmarshal(d.Plan, &rules); err != nil {
 		return v, err
@@ -316,7 +335,12 @@ func (s *Server) viewDelivery(d *watch.Delivery) (deliveryView, error) {
 		return v, err
 	}
 	request.Body = d.Body.Bytes()
-	v.Request = run.ShowDelivery(d.Tx.String(), d.Path, d.Step, &want.Send{System: "http", Connection: d.Target, Request: &request}).Request
+	v.Request = run.ShowDelivery(
+		d.Tx.String(),
+		d.Path,
+		d.Step,
+		&want.Send{System: "http", Connection: d.Target, Request: &request},
+	).Request
 	tries, err := s.engine.Watch.Tries(d.ID)
 	if err != nil {
 		return v, err
@@ -329,7 +353,20 @@ func (s *Server) viewDelivery(d *watch.Delivery) (deliveryView, error) {
 		if headers == nil {
 			headers = []message.Header{}
 		}
-		v.Tries = append(v.Tries, tryView{t.N, t.Round, t.At, float64(t.Took) / 1000, t.Outcome, t.Status, t.Detail, headers, string(t.Body.Bytes())})
+		v.Tries = append(
+			v.Tries,
+			tryView{
+				t.N,
+				t.Round,
+				t.At,
+				float64(t.Took) / 1000,
+				t.Outcome,
+				t.Status,
+				t.Detail,
+				headers,
+				string(t.Body.Bytes()),
+			},
+		)
 	}
 	v.Upcoming, err = s.engine.Watch.Upcoming(d)
 	return v, err
@@ -375,7 +412,14 @@ func (s *Server) transactionMessages(c *gin.Context) {
 	}
 	out := make([]view, 0, len(rows))
 	for _, m := range rows {
-		v := view{N: m.N, Source: m.Source, Headers: []message.Header{}, Params: []message.Header{}, Query: []message.Header{}, Body: run.NewBody("", m.Body.Bytes())}
+		v := view{
+			N:       m.N,
+			Source:  m.Source,
+			Headers: []message.Header{},
+			Params:  []message.Header{},
+			Query:   []message.Header{},
+			Body:    run.NewBody("", m.Body.Bytes()),
+		}
 		for _, part := range []struct {
 			from []byte
 			into *[]message.Header

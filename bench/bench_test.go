@@ -26,7 +26,8 @@ func steal() string {
 		return "unknown"
 	}
 	var n [8]float64
-	if _, err := fmt.Sscanf(string(b), "cpu %f %f %f %f %f %f %f %f", &n[0], &n[1], &n[2], &n[3], &n[4], &n[5], &n[6], &n[7]); err != nil {
+	if _, err := fmt.Sscanf(string(b), "cpu %f %f %f %f %f %f %f %f", &n[0], &n[1], &n[2], &n[3], &n[4], &n[5], &n[6],
+		&n[7]); err != nil {
 		return "unknown"
 	}
 	sum := 0.0
@@ -96,12 +97,23 @@ func BenchmarkMap(b *testing.B) {
 	for i := range 12 {
 		fmt.Fprintf(&fields, "    - {to: /f%d, from: 'body.lines[%d].item'}\n", i, i)
 	}
-	p, findings := reader.Read([]byte("readyferry: flow/1\nname: m\nintake: {kind: webhook, path: /m}\nsteps:\n- id: m\n  kind: map\n  fields:\n"+fields.String()+"- {id: d, kind: deliver, to: x}\n"), nil)
+	p, findings := reader.Read(
+		[]byte(
+			"readyferry: flow/1\nname: m\nintake: {kind: webhook, path: /m}\nsteps:\n- id: m\n  kind: map\n  fields:\n"+
+				fields.String()+"- {id: d, kind: deliver, to: x}\n",
+		),
+		nil,
+	)
 	if p == nil {
 		b.Fatal(findings)
 	}
 	doc := document(1 << 10)
-	in := run.Envelope{ID: "019cf2b1-77a4-7c31-8000-0123456789ab", ReceivedAt: time.Unix(1e9, 0).UTC(), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: doc}
+	in := run.Envelope{
+		ID:         "019cf2b1-77a4-7c31-8000-0123456789ab",
+		ReceivedAt: time.Unix(1e9, 0).UTC(),
+		Headers:    []message.Header{{Name: "Content-Type", Value: "application/json"}},
+		Body:       doc,
+	}
 	ratio(b, func() {
 		r, err := run.Receive(p, in)
 		if err != nil {
@@ -129,7 +141,8 @@ func BenchmarkCondition(b *testing.B) {
 	}
 	s := &expr.Scope{Body: r.Root}
 	for name, source := range map[string]string{
-		"one": `body.request == "HR-20811"`, "two": `body.patron.card == "LC 4417 203" && body.price < 1.0`, "loop": `body.lines.exists(l, l.qty == 3)`,
+		"one": `body.request == "HR-20811"`, "two": `body.patron.card == "LC 4417 203" && body.price < 1.0`,
+		"loop": `body.lines.exists(l, l.qty == 3)`,
 	} {
 		p, err := env.CompileBool(source)
 		if err != nil {
@@ -167,7 +180,11 @@ func BenchmarkFormats(b *testing.B) {
 		}
 		asJSON := jsonfmt.Encode(n)
 		b.Run(name+"-decode", func(b *testing.B) {
-			ratio(b, func() { _, _ = format.Decode(name, raw, l, format.Limits{}) }, func() { _, _ = jsonfmt.Decode(asJSON) })
+			ratio(
+				b,
+				func() { _, _ = format.Decode(name, raw, l, format.Limits{}) },
+				func() { _, _ = jsonfmt.Decode(asJSON) },
+			)
 		})
 		b.Run(name+"-encode", func(b *testing.B) {
 			ratio(b, func() { _, _ = format.Encode(name, n, l) }, func() { _ = jsonfmt.Encode(n) })

@@ -23,8 +23,12 @@ const loops = `{id: c, kind: code, script: 'for (;;) {}'}`
 // other with ordinary CSV files of 0.8 MB that are mapped between two deliveries.
 func BenchmarkIntakeBesideComputing(b *testing.B) {
 	const quick = "readyferry: flow/1\nname: f0\nintake: {kind: webhook, path: /quick}\nsteps: [{id: d, kind: deliver, to: nowhere}]\n"
-	const scripts = "readyferry: flow/1\nname: f1\nintake: {kind: webhook, path: /scripts}\nsteps: [{id: d, kind: deliver, to: nowhere}, " + loops + "]\n"
-	const files = "readyferry: flow/1\nname: f2\nintake: {kind: webhook, path: /files, format: csv, header: true, limit: 10000000}\nsteps: [{id: d, kind: deliver, to: nowhere}, {id: m, kind: map, as: json, fields: [{to: /rows, each: body, fields: [{to: /card, from: item.card}, {to: /due, from: item.due + \"T00:00:00Z\"}, {to: /title, from: nameCase(item.title)}]}]}, {id: e, kind: deliver, to: nowhere}]\n"
+	const scripts = "readyferry: flow/1\nname: f1\nintake: {kind: webhook, path: /scripts}\nsteps: [{id: d, kind: " +
+		"deliver, to: nowhere}, " + loops + "]\n"
+	const files = "readyferry: flow/1\nname: f2\nintake: {kind: webhook, path: /files, format: csv, header: true, " +
+		"limit: 10000000}\nsteps: [{id: d, kind: deliver, to: nowhere}, {id: m, kind: map, as: json, fields: " +
+		"[{to: /rows, each: body, fields: [{to: /card, from: item.card}, {to: /due, from: item.due + " +
+		"\"T00:00:00Z\"}, {to: /title, from: nameCase(item.title)}]}]}, {id: e, kind: deliver, to: nowhere}]\n"
 	var rows strings.Builder
 	rows.WriteString("card,due,title,branch\n")
 	for i := range 16_000 {
@@ -71,7 +75,8 @@ func BenchmarkIntakeBesideComputing(b *testing.B) {
 
 func send(b *testing.B, e *engine.Engine, path, kind, body string) {
 	in, _ := e.Intake.Find("POST", path)
-	if _, err := e.Intake.Accept(context.Background(), in, intake.Call{Method: "POST", Path: path, Header: http.Header{"Content-Type": {kind}}, Body: []byte(body)}); err != nil {
+	if _, err := e.Intake.Accept(context.Background(), in, intake.Call{Method: "POST", Path: path,
+		Header: http.Header{"Content-Type": {kind}}, Body: []byte(body)}); err != nil {
 		b.Error(err)
 	}
 }

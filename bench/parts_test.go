@@ -53,7 +53,15 @@ func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	e, err := engine.New(engine.Config{Store: s, Reader: reader, Systems: all, Opener: nowhere{}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	e, err := engine.New(
+		engine.Config{
+			Store:   s,
+			Reader:  reader,
+			Systems: all,
+			Opener:  nowhere{},
+			Log:     slog.New(slog.NewTextHandler(io.Discard, nil)),
+		},
+	)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -64,7 +72,8 @@ func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
 		e.Stop()
 		_ = s.Close()
 	})
-	if _, err := e.Design.SaveConnection(context.Background(), "nowhere", []byte("readyferry: connection/1\nname: nowhere\nkind: http\naddress: http://nowhere.invalid\n"), nil); err != nil {
+	if _, err := e.Design.SaveConnection(context.Background(), "nowhere", []byte("readyferry: connection/1\nname: "+
+		"nowhere\nkind: http\naddress: http://nowhere.invalid\n"), nil); err != nil {
 		b.Fatal(err)
 	}
 	for i, d := range documents {
@@ -83,7 +92,16 @@ func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
 func post(b *testing.B, e *engine.Engine, s *store.Store, path, body string) {
 	b.Helper()
 	in, _ := e.Intake.Find("POST", path)
-	a, err := e.Intake.Accept(context.Background(), in, intake.Call{Method: "POST", Path: path, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)})
+	a, err := e.Intake.Accept(
+		context.Background(),
+		in,
+		intake.Call{
+			Method: "POST",
+			Path:   path,
+			Header: http.Header{"Content-Type": {"application/json"}},
+			Body:   []byte(body),
+		},
+	)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -141,7 +159,9 @@ func heap() float64 {
 // beside those of one with 100; and how much more of the heap is in use behind
 // it, in sizes of the message, which is kept while its parts begin.
 func BenchmarkTenThousandParts(b *testing.B) {
-	const steps = "steps: [{id: per, kind: split, each: body.items, steps: [{id: m, kind: map, fields: [{to: /card, from: part.card}, {to: /of, from: body.of}, {to: /n, from: index}]}, {id: n, kind: note, text: '${body.card}'}]}]\n"
+	const steps = "steps: [{id: per, kind: split, each: body.items, steps: [{id: m, kind: map, fields: [{to: " +
+		"/card, from: part.card}, {to: /of, from: body.of}, {to: /n, from: index}]}, {id: n, kind: note, text: " +
+		"'${body.card}'}]}]\n"
 	e, s := running(b, "readyferry: flow/1\nname: f0\nintake: {kind: webhook, path: /many, limit: 10000000}\n"+steps)
 	message := func(n int) string {
 		var sb strings.Builder
@@ -180,7 +200,12 @@ func BenchmarkTenThousandParts(b *testing.B) {
 // The processor time per row of a list of 3,000 rows that are split and gathered
 // again by key, beside that of one with 300.
 func BenchmarkThreeThousandRowsGathered(b *testing.B) {
-	e, s := running(b, "readyferry: flow/1\nname: f0\nintake: {kind: webhook, path: /rows, limit: 10000000}\nsteps: [{id: per, kind: split, each: body, steps: [{id: by, kind: aggregate, key: part.card, close: {parts: true, age: 1h}}, {id: n, kind: note, text: '${group.key}'}]}]\n")
+	e, s := running(
+		b,
+		"readyferry: flow/1\nname: f0\nintake: {kind: webhook, path: /rows, limit: 10000000}\nsteps: [{id: per, kind: "+
+			"split, each: body, steps: [{id: by, kind: aggregate, key: part.card, close: {parts: true, age: 1h}}, "+
+			"{id: n, kind: note, text: '${group.key}'}]}]\n",
+	)
 	message := func(n int) string {
 		rows := make([]string, n)
 		for i := range rows {

@@ -63,7 +63,8 @@ func (c *Connection) Text(ptr string) string {
 // Same tells whether two connections are reached in the same way, so that an open
 // link serves both.
 func (c *Connection) Same(o *Connection) bool {
-	if len(c.SignIn.Secrets) != len(o.SignIn.Secrets) || !bytes.Equal(jsonfmt.Encode(c.Settings), jsonfmt.Encode(o.Settings)) {
+	if len(c.SignIn.Secrets) != len(o.SignIn.Secrets) ||
+		!bytes.Equal(jsonfmt.Encode(c.Settings), jsonfmt.Encode(o.Settings)) {
 		return false
 	}
 	for i := range c.SignIn.Secrets {
@@ -80,25 +81,46 @@ const (
 	headProperties = `{
 		"readyferry": {"const": "connection/1"},
 		"kind": {"type": "string"},
-		"name": {"type": "string", "title": "Name", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "maxLength": 100, "description": "letters, digits, hyphens"},
+		"name": {"type": "string", "title": "Name", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "maxLength": 100,
+			"description": "letters, digits, hyphens"},
 		"title": {"type": "string", "title": "Title"},
 		"note": {"type": "string", "title": "Note"}}`
 	reachProperties = `{
-		"time-limit": {"type": "string", "title": "Time limit", "format": "duration", "default": "10s", "description": "for one try"},
+		"time-limit": {"type": "string", "title": "Time limit", "format": "duration", "default": "10s", "description":
+			"for one try"},
 		"limits": {"type": "object", "title": "Limits", "additionalProperties": false, "properties": {
-			"in-flight": {"type": "integer", "title": "At once", "minimum": 1, "maximum": 1000, "default": 8, "description": "tries in flight"},
-			"per-second": {"type": "number", "title": "Per second", "exclusiveMinimum": 0, "maximum": 100000, "description": "no limit when empty"}}},
+			"in-flight": {"type": "integer", "title": "At once", "minimum": 1, "maximum": 1000, "default": 8, "description":
+				"tries in flight"},
+			"per-second": {"type": "number", "title": "Per second", "exclusiveMinimum": 0, "maximum": 100000, "description":
+				"no limit when empty"}}},
 		"breaker": {"type": "object", "title": "Pause", "additionalProperties": false, "required": ["trip"], "properties": {
-			"trip": {"type": "integer", "title": "Pause after", "minimum": 1, "maximum": 1000, "description": "failures in a row"},
-			"probe": {"type": "string", "title": "Probe every", "format": "duration", "default": "30s", "description": "while it is paused"}}},
+			"trip": {"type": "integer", "title": "Pause after", "minimum": 1, "maximum": 1000, "description":
+				"failures in a row"},
+			"probe": {"type": "string", "title": "Probe every", "format": "duration", "default": "30s", "description":
+				"while it is paused"}}},
 		"retry": ` + step.RetrySchema + `}`
 )
 
 // connection takes a checked document apart.
 func (s *System) connection(n *message.Node, found Found) *Connection {
 	c := &Connection{Settings: n, TimeLimit: 10 * time.Second, InFlight: 8, Probe: 30 * time.Second}
-	c.Name, c.Title, c.Note, c.Kind, c.Address = c.Text("/name"), c.Text("/title"), c.Text("/note"), c.Text("/kind"), trimSlash(c.Text("/address"))
-	c.SignIn = SignIn{Kind: c.Text("/sign-in/kind"), User: c.Text("/sign-in/user"), Header: c.Text("/sign-in/header"), Scheme: c.Text("/sign-in/scheme")}
+	c.Name, c.Title, c.Note, c.Kind, c.Address = c.Text(
+		"/name",
+	), c.Text(
+		"/title",
+	), c.Text(
+		"/note",
+	), c.Text(
+		"/kind",
+	), trimSlash(
+		c.Text("/address"),
+	)
+	c.SignIn = SignIn{
+		Kind:   c.Text("/sign-in/kind"),
+		User:   c.Text("/sign-in/user"),
+		Header: c.Text("/sign-in/header"),
+		Scheme: c.Text("/sign-in/scheme"),
+	}
 	if c.Title == "" {
 		c.Title = c.Name
 	}
@@ -135,7 +157,8 @@ func (c *Connection) reach(found Found) {
 	}
 	span("/time-limit", &c.TimeLimit)
 	span("/breaker/probe", &c.Probe)
-	for ptr, into := range map[string]any{"/limits/in-flight": &c.InFlight, "/limits/per-second": &c.PerSecond, "/breaker/trip": &c.Trip} {
+	for ptr, into := range map[string]any{"/limits/in-flight": &c.InFlight, "/limits/per-second": &c.PerSecond,
+		"/breaker/trip": &c.Trip} {
 		if t := c.Text(ptr); t != "" {
 			_, _ = fmt.Sscan(t, into)
 		}

@@ -43,7 +43,10 @@ func (s *System) document() *message.Node {
 		}
 	}
 	add(system.Schema(headProperties).Members)
-	properties = properties.With("kind", message.NewMap(message.Member{Name: "const", Value: message.NewString(s.Name)}))
+	properties = properties.With(
+		"kind",
+		message.NewMap(message.Member{Name: "const", Value: message.NewString(s.Name)}),
+	)
 	add(system.Properties(s.Connection))
 	if s.Open != nil {
 		add(system.Schema(reachProperties).Members)
@@ -52,7 +55,9 @@ func (s *System) document() *message.Node {
 	if own := s.Connection.Get("required"); own != nil {
 		required.Items = append(required.Items, own.Items...)
 	}
-	out := s.Connection.With("type", message.NewString("object")).With("required", required).With("properties", properties)
+	out := s.Connection.With("type", message.NewString("object")).
+		With("required", required).
+		With("properties", properties)
 	return out.With("additionalProperties", message.NewBool(false))
 }
 
@@ -84,7 +89,11 @@ func (r *Registry) Find(kind string) *System {
 func (r *Registry) Open(ctx context.Context, c *Connection) (Link, error) {
 	s := r.Find(c.Kind)
 	if s == nil || s.Open == nil {
-		return nil, fmt.Errorf("%w: a connection of kind %s is called by others, so there is nothing to call", ErrCannotSend, c.Kind)
+		return nil, fmt.Errorf(
+			"%w: a connection of kind %s is called by others, so there is nothing to call",
+			ErrCannotSend,
+			c.Kind,
+		)
 	}
 	return s.Open(ctx, c)
 }
@@ -106,7 +115,18 @@ func (r *Registry) Read(src []byte) (*Document, []flow.Finding) {
 	var findings []flow.Finding
 	found := func(ptr, code, msg, repair string) {
 		p := source.Value(ptr)
-		findings = append(findings, flow.Finding{Level: flow.Error, Code: code, Pointer: ptr, Line: p.Line, Column: p.Column, Message: msg, Repair: repair})
+		findings = append(
+			findings,
+			flow.Finding{
+				Level:   flow.Error,
+				Code:    code,
+				Pointer: ptr,
+				Line:    p.Line,
+				Column:  p.Column,
+				Message: msg,
+				Repair:  repair,
+			},
+		)
 	}
 	s := r.shape(source, found)
 	if len(findings) > 0 {
@@ -149,7 +169,12 @@ func (r *Registry) shape(source *flow.Source, found Found) *System {
 		for _, one := range r.systems {
 			known = append(known, one.Name)
 		}
-		found("/kind", "wrong-value", fmt.Sprintf("kind %q is no kind of connection", kind), "known here: "+strings.Join(known, ", "))
+		found(
+			"/kind",
+			"wrong-value",
+			fmt.Sprintf("kind %q is no kind of connection", kind),
+			"known here: "+strings.Join(known, ", "),
+		)
 		return nil
 	}
 	failures, err := r.schemas[kind].Validate(source.Root)

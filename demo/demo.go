@@ -59,8 +59,10 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 	}
 	var fresh []string
 	// The flow that reads a queue or topic comes before the one that fills it.
-	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes", "return-scans", "overdue-notices",
-		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours", "loan-changes", "member-load", "supplier-news"} {
+	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes",
+		"return-scans", "overdue-notices",
+		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours",
+		"loan-changes", "member-load", "supplier-news"} {
 		if e.Watch.IntakeOf(name) != nil {
 			continue
 		}
@@ -229,15 +231,34 @@ func Trickle(ctx context.Context, address string, every time.Duration, databases
 		case 1:
 			post("/member-changes", "application/json", fmt.Sprintf(`{"member": "M-%d"}`, 100+r.IntN(60)))
 		case 2:
-			post("/post-room", "application/json", fmt.Sprintf(`{"ref": "PO-%d", "kind": %q, "branch": %q}`, base+n, pick(r, "booking", "booking", "purchase"), pick(r, branches...)))
+			post(
+				"/post-room",
+				"application/json",
+				fmt.Sprintf(
+					`{"ref": "PO-%d", "kind": %q, "branch": %q}`,
+					base+n,
+					pick(r, "booking", "booking", "purchase"),
+					pick(r, branches...),
+				),
+			)
 		case 3:
 			send(http.MethodGet, "/patrons/"+pick(r, "LC4417203", "LC2090118", "LC8821530", "LC0000000"), "", "")
 		}
 		if db != nil && n%6 == 4 {
 			at := time.Now().UTC().Format(time.RFC3339)
-			err := db.Exec("UPDATE loans SET state = ?, changed = ? WHERE loan = ?", pick(r, "out", "overdue", "back"), at, 1+r.IntN(3))
+			err := db.Exec(
+				"UPDATE loans SET state = ?, changed = ? WHERE loan = ?",
+				pick(r, "out", "overdue", "back"),
+				at,
+				1+r.IntN(3),
+			)
 			if err == nil && n%12 == 4 {
-				err = db.Exec("INSERT INTO loans (card, item, state, changed) VALUES (?, ?, 'out', ?)", pick(r, "LC4417203", "LC2090118", "LC1177042"), fmt.Sprintf("31408%06d", r.IntN(1000000)), at)
+				err = db.Exec(
+					"INSERT INTO loans (card, item, state, changed) VALUES (?, ?, 'out', ?)",
+					pick(r, "LC4417203", "LC2090118", "LC1177042"),
+					fmt.Sprintf("31408%06d", r.IntN(1000000)),
+					at,
+				)
 			}
 			if err != nil {
 				slog.Debug("the demo's trickle could not change the database", "error", err)
@@ -255,15 +276,33 @@ var branches = []string{"MARL", "STOW", "ELMB", "HART", "QUAY"}
 
 // scan makes up an item that is handed back.
 func scan(r *rand.Rand, n int) string {
-	return fmt.Sprintf(`{"scan": "RS-%d", "item": "31408-%05d-%d", "home": %q}`, n, r.IntN(100000), r.IntN(10), pick(r, branches...))
+	return fmt.Sprintf(
+		`{"scan": "RS-%d", "item": "31408-%05d-%d", "home": %q}`,
+		n,
+		r.IntN(100000),
+		r.IntN(10),
+		pick(r, branches...),
+	)
 }
 
 // overdue makes up a list of what is overdue.
 func overdue(r *rand.Rand) string {
 	list := "card,name,item,title,days\r\n"
-	patrons := []string{`LC 4417 203,"o'neil, maud"`, `LC 2090 118,"adeyemi, tunde"`, `LC 8821 530,"brandt, ilse"`, `LC 1177 042,"okafor, ngozi"`}
+	patrons := []string{
+		`LC 4417 203,"o'neil, maud"`,
+		`LC 2090 118,"adeyemi, tunde"`,
+		`LC 8821 530,"brandt, ilse"`,
+		`LC 1177 042,"okafor, ngozi"`,
+	}
 	for range 8 + r.IntN(8) {
-		list += fmt.Sprintf("%s,31408-%05d-%d,%s,%d\r\n", pick(r, patrons...), r.IntN(100000), r.IntN(10), pick(r, "The Long Quay", "Winter Birds", `"Bread, Salt"`, "Tide Tables"), r.IntN(30))
+		list += fmt.Sprintf(
+			"%s,31408-%05d-%d,%s,%d\r\n",
+			pick(r, patrons...),
+			r.IntN(100000),
+			r.IntN(10),
+			pick(r, "The Long Quay", "Winter Birds", `"Bread, Salt"`, "Tide Tables"),
+			r.IntN(30),
+		)
 	}
 	return list
 }
@@ -280,7 +319,15 @@ func hold(r *rand.Rand, n, kind int) string {
 		"request": fmt.Sprintf("HR-%d", n),
 		"patron": map[string]string{
 			"card": fmt.Sprintf("LC %04d %03d", 1000+r.IntN(9000), r.IntN(1000)),
-			"name": pick(r, "o'neil, maud", "adeyemi, tunde", "brandt, ilse", "dray, osei", "lindqvist, per", "okafor, ngozi"),
+			"name": pick(
+				r,
+				"o'neil, maud",
+				"adeyemi, tunde",
+				"brandt, ilse",
+				"dray, osei",
+				"lindqvist, per",
+				"okafor, ngozi",
+			),
 		},
 		"item": fmt.Sprintf("31408-%05d-%d", r.IntN(100000), r.IntN(10)), "format": "book",
 	}

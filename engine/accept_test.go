@@ -61,7 +61,8 @@ func TestTheDoor(t *testing.T) { synctest.Test(t, testTheDoor) }
 func testTheDoor(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
-	if _, err := w.SaveConnection(context.Background(), "key", []byte("{readyferry: connection/1, name: key, kind: caller, sign-in: {kind: api-key, secret: s3cret}}"), nil); err != nil {
+	if _, err := w.SaveConnection(context.Background(), "key", []byte("{readyferry: connection/1, name: key, kind: "+
+		"caller, sign-in: {kind: api-key, secret: s3cret}}"), nil); err != nil {
 		t.Fatal(err)
 	}
 	doc := "readyferry: flow/1\nname: f\nintake: {kind: webhook, path: '/f/{p}', callers: [key], limit: 30}\nsteps: [{id: d, kind: deliver, to: out}]\n"
@@ -69,7 +70,8 @@ func testTheDoor(t *testing.T) {
 		t.Fatal(err)
 	}
 	// Until it is published, messages become samples.
-	if a, err := w.post("/f/x", `{"a":1}`, "x-api-key: s3cret"); err != nil || a.Status != 202 || !strings.Contains(string(a.Body), "sample") {
+	if a, err := w.post("/f/x", `{"a":1}`, "x-api-key: s3cret"); err != nil || a.Status != 202 ||
+		!strings.Contains(string(a.Body), "sample") {
 		t.Errorf("%+v %v", a, err)
 	}
 	samples, err := w.Engine.Catalog.Samples("f")
@@ -134,7 +136,8 @@ func TestEveryCapturedSampleIsKept(t *testing.T) { synctest.Test(t, testEveryCap
 
 func testEveryCapturedSampleIsKept(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
-	if _, _, err := w.SaveDraft(context.Background(), "f", []byte("readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps: []\n"), nil); err != nil {
+	if _, _, err := w.SaveDraft(context.Background(), "f", []byte("readyferry: flow/1\nname: f\nintake: {kind: "+
+		"webhook, path: /f}\nsteps: []\n"), nil); err != nil {
 		t.Fatal(err)
 	}
 	names := map[string]bool{}

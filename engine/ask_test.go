@@ -96,9 +96,11 @@ func testARepliesThatIsLateOrComesTwiceIsKept(t *testing.T) {
   - {id: wait, kind: hold, for: 600ms}
   - {id: m, kind: map, fields: [{to: /for, from: body.who}]}
   - {id: r, kind: deliver, to: {queue: asks.replies}, headers: {correlation-id: '${headers["correlation-id"]}', x-by: back}}
-  - {id: again, kind: deliver, to: {queue: asks.replies}, headers: {correlation-id: '${headers["correlation-id"]}'}}`, 1))
+  - {id: again, kind: deliver, to: {queue: asks.replies}, headers: {correlation-id: '${headers["correlation-id"]}'}}`,
+		1))
 	a, err := w.post("/front", `{"who": "x"}`)
-	if err != nil || a.Status != 500 || !strings.Contains(string(a.Body), "no reply came in asks.replies within 300ms") {
+	if err != nil || a.Status != 500 ||
+		!strings.Contains(string(a.Body), "no reply came in asks.replies within 300ms") {
 		t.Fatalf("%+v, %v", a, err)
 	}
 	depth := func() int64 {
@@ -120,7 +122,8 @@ func testARepliesThatIsLateOrComesTwiceIsKept(t *testing.T) {
 	}
 	// Sent again by a person it asks anew, with time enough now.
 	w.publish(strings.Replace(asking, "within: 15s", "within: 5s", 1))
-	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(rows[0].ID).ID}, Version: "live"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(rows[0].ID).ID},
+		Version: "live"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(rows[0].ID, store.Delivered)
@@ -149,7 +152,11 @@ steps:
 		case c.to == "desk" && c.body != "":
 			return reply{Status: 400}, nil // nothing is sent
 		case c.path == "/members/1":
-			return reply{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(`{"name": "maud"}`)}, nil
+			return reply{
+				Status:  200,
+				Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+				Body:    []byte(`{"name": "maud"}`),
+			}, nil
 		case c.path == "/members/2":
 			return reply{Status: 404}, nil
 		case c.path == "/members/3":
@@ -213,7 +220,8 @@ steps:
 			t.Errorf("%+v, %v", called, err)
 		}
 	}
-	if !letters["the flow screen turned the message away: too young"] || !letters[`there is no published flow "nowhere"`] {
+	if !letters["the flow screen turned the message away: too young"] ||
+		!letters[`there is no published flow "nowhere"`] {
 		t.Errorf("%v", letters)
 	}
 }
@@ -225,7 +233,8 @@ func TestFlowsThatCallEachOtherInACircleAreRefused(t *testing.T) {
 func testFlowsThatCallEachOtherInACircleAreRefused(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	one := func(name, calls string) string {
-		return "readyferry: flow/1\nname: " + name + "\nintake: {kind: subflow, format: json}\nsteps:\n  - {id: s, kind: subflow, flow: '" + calls + "', wait: true, within: 2s}\n"
+		return "readyferry: flow/1\nname: " + name + "\nintake: {kind: subflow, format: json}\nsteps:\n  - {id: s, " +
+			"kind: subflow, flow: '" + calls + "', wait: true, within: 2s}\n"
 	}
 	w.publish("readyferry: flow/1\nname: c\nintake: {kind: subflow}\nsteps: []\n")
 	w.publish(one("b", "c"))
@@ -242,7 +251,10 @@ func testFlowsThatCallEachOtherInACircleAreRefused(t *testing.T) {
 		t.Errorf("%v", findings)
 	}
 	// A circle that only the content makes ends at the depth limit.
-	w.publish("readyferry: flow/1\nname: loop\nintake: {kind: webhook, path: /loop, answer: finished, wait: 5s}\nsteps:\n  - {id: s, kind: subflow, flow: '${body.to}', wait: true, within: 2s}\n")
+	w.publish(
+		"readyferry: flow/1\nname: loop\nintake: {kind: webhook, path: /loop, answer: finished, wait: 5s}\nsteps:\n  " +
+			"- {id: s, kind: subflow, flow: '${body.to}', wait: true, within: 2s}\n",
+	)
 	a, err := w.post("/loop", `{"to": "loop"}`)
 	if err != nil {
 		t.Fatal(err)
@@ -254,7 +266,8 @@ func testFlowsThatCallEachOtherInACircleAreRefused(t *testing.T) {
 			deepest = r
 		}
 	}
-	if deepest.Depth != 8 || deepest.State != store.DeadLetter || !strings.Contains(deepest.Reason, "8 flows have called each other in a row") {
+	if deepest.Depth != 8 || deepest.State != store.DeadLetter ||
+		!strings.Contains(deepest.Reason, "8 flows have called each other in a row") {
 		t.Errorf("%d %s; %d transactions, the deepest %+v", a.Status, a.Body, len(rows), deepest)
 	}
 }
@@ -302,17 +315,23 @@ steps:
 `)
 	answer := func(body string) {
 		w.out.say(func(int, call) (reply, error) {
-			return reply{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
+			return reply{
+				Status:  200,
+				Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+				Body:    []byte(body),
+			}, nil
 		})
 	}
 	answer(`{"x": 1`)
 	id := w.accepted("/f", `{}`)
 	w.becomes(id, store.DeadLetter)
-	if l := w.letter(id); l.Phase != "reply" || !strings.HasPrefix(l.Reason, "the answer is not JSON, as its Content-Type says: ") {
+	if l := w.letter(id); l.Phase != "reply" ||
+		!strings.HasPrefix(l.Reason, "the answer is not JSON, as its Content-Type says: ") {
 		t.Errorf("%+v", l)
 	}
 	answer(`{"x": 1}`)
-	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID},
+		Version: "own"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)
@@ -352,7 +371,8 @@ steps:
 	})
 	id := w.accepted("/two", `{"k": "b"}`)
 	w.becomes(id, store.DeadLetter)
-	if _, err := w.EditRows(context.Background(), "k", nil, []design.RowEdit{{Value: node(t, `{"k":"b","v":"2"}`)}}); err != nil {
+	if _, err := w.EditRows(context.Background(), "k", nil, []design.RowEdit{{Value: node(t,
+		`{"k":"b","v":"2"}`)}}); err != nil {
 		t.Fatal(err)
 	}
 	w.until("the other way is delivered", func() bool { return len(w.out.got()) == 2 })
@@ -360,7 +380,8 @@ steps:
 	if l := w.letter(id); l.State != store.LetterOpen {
 		t.Errorf("the letter is %s", l.State)
 	}
-	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID},
+		Version: "own"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)

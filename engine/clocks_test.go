@@ -53,7 +53,16 @@ func startAt(t *testing.T, dir string, out connect.Opener, now func() time.Time)
 	if err != nil {
 		t.Fatal(err)
 	}
-	e, err := New(Config{Store: s, Reader: reader, Systems: registry(t), Opener: out, Now: now, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	e, err := New(
+		Config{
+			Store:   s,
+			Reader:  reader,
+			Systems: registry(t),
+			Opener:  out,
+			Now:     now,
+			Log:     slog.New(slog.NewTextHandler(io.Discard, nil)),
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -68,7 +77,10 @@ func testASchedulesTimesThatPassed(t *testing.T) {
 	begin := time.Date(2026, 3, 17, 9, 30, 0, 0, time.UTC)
 	for missed, want := range map[string]string{
 		"once": `{"scheduled":"2026-03-17T10:00:00Z","zone":"UTC","missed":0}|{"scheduled":"2026-03-17T14:00:00Z","zone":"UTC","missed":3}`,
-		"each": `{"scheduled":"2026-03-17T10:00:00Z","zone":"UTC","missed":0}|{"scheduled":"2026-03-17T11:00:00Z","zone":"UTC","missed":0}|{"scheduled":"2026-03-17T12:00:00Z","zone":"UTC","missed":0}|{"scheduled":"2026-03-17T13:00:00Z","zone":"UTC","missed":0}|{"scheduled":"2026-03-17T14:00:00Z","zone":"UTC","missed":0}`,
+		"each": `{"scheduled":"2026-03-17T10:00:00Z","zone":"UTC","missed":0}|{"scheduled":"2026-03-17T11:00:00Z",` +
+			`"zone":"UTC","missed":0}|{"scheduled":"2026-03-17T12:00:00Z","zone":"UTC",` +
+			`"missed":0}|{"scheduled":"2026-03-17T13:00:00Z","zone":"UTC",` +
+			`"missed":0}|{"scheduled":"2026-03-17T14:00:00Z","zone":"UTC","missed":0}`,
 		"skip": `{"scheduled":"2026-03-17T10:00:00Z","zone":"UTC","missed":0}`,
 	} {
 		now := begin
@@ -85,7 +97,8 @@ func testASchedulesTimesThatPassed(t *testing.T) {
 				}
 			}
 		}
-		for _, at := range []time.Duration{0, 30 * time.Minute, 31 * time.Minute, 4*time.Hour + 50*time.Minute, time.Hour, 0, 4*time.Hour + 55*time.Minute} {
+		for _, at := range []time.Duration{0, 30 * time.Minute, 31 * time.Minute, 4*time.Hour + 50*time.Minute, time.Hour,
+			0, 4*time.Hour + 55*time.Minute} {
 			now = begin.Add(at)
 			turn()
 		}
@@ -119,7 +132,11 @@ func testAnHTTPPollRemembersHowFarItHasCome(t *testing.T) {
 	w.connect("desk", "")
 	answer := func(status int, body string) {
 		out.say(func(int, call) (reply, error) {
-			return reply{Status: status, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
+			return reply{
+				Status:  status,
+				Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+				Body:    []byte(body),
+			}, nil
 		})
 	}
 	answer(200, `{"items": [{"id": 9, "at": "2026-03-02"}, {"id": 10, "at": "2026-03-01"}]}`)
@@ -185,10 +202,13 @@ func testATablePollSaysCreatedUpdatedDeleted(t *testing.T) {
 		}
 	}
 	do(`CREATE TABLE loans (id INTEGER PRIMARY KEY, item TEXT, changed DATETIME)`)
-	do(`INSERT INTO loans VALUES (1, 'a', '2026-03-17 09:00:00'), (2, 'b', '2026-03-17 09:00:00'), (3, 'c', '2026-03-17 09:00:00')`)
+	do(
+		`INSERT INTO loans VALUES (1, 'a', '2026-03-17 09:00:00'), (2, 'b', '2026-03-17 09:00:00'), (3, 'c', '2026-03-17 09:00:00')`,
+	)
 	databases := registry(t)
 	w := startAt(t, t.TempDir(), databases, time.Now)
-	if _, err := w.SaveConnection(context.Background(), "circ", []byte("readyferry: connection/1\nname: circ\nkind: sql\ndriver: sqlite\naddress: file://"+file+"\n"), nil); err != nil {
+	if _, err := w.SaveConnection(context.Background(), "circ", []byte("readyferry: connection/1\nname: "+
+		"circ\nkind: sql\ndriver: sqlite\naddress: file://"+file+"\n"), nil); err != nil {
 		t.Fatal(err)
 	}
 	w.publish(`

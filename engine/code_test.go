@@ -31,10 +31,12 @@ steps:
 	id := w.accepted("/c", `{"k": "a", "bad": "y"}`)
 	w.becomes(id, store.DeadLetter)
 	effects, err := w.store.Effects(id)
-	if err != nil || len(effects) != 2 || !strings.Contains(string(effects[0].Result), `"value":{"twice":2,"k":"a","bad":"y"}`) {
+	if err != nil || len(effects) != 2 ||
+		!strings.Contains(string(effects[0].Result), `"value":{"twice":2,"k":"a","bad":"y"}`) {
 		t.Fatalf("%v, %v", effects, err)
 	}
-	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own", Message: []byte(`{"k": "b"}`)}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own",
+		Message: []byte(`{"k": "b"}`)}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)

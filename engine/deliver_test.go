@@ -52,7 +52,8 @@ func testOutcomesOfATry(t *testing.T) {
 	}{
 		{reply{Status: 422}, nil, "data", 1, "out answered 422"},
 		{reply{Status: 404}, nil, "target", 1, "out answered 404"},
-		{reply{}, errors.New("out refused the connection"), "target", 3, "out refused the connection, given up after 3 tries"},
+		{reply{}, errors.New("out refused the connection"), "target", 3,
+			"out refused the connection, given up after 3 tries"},
 		{reply{}, fmt.Errorf("%w: bad url", connect.ErrCannotSend), "target", 1, "the request cannot be made: bad url"},
 	} {
 		w.out.say(func(int, call) (reply, error) { return c.answer, c.err })
@@ -164,7 +165,10 @@ func testASlowTargetSlowsOnlyItself(t *testing.T) {
 		return reply{Status: 200}, nil
 	})
 	for _, to := range []string{"slow", "quick"} {
-		w.publish("readyferry: flow/1\nname: " + to + "\nintake: {kind: webhook, path: /" + to + "}\nsteps: [{id: d, kind: deliver, to: " + to + "}]\n")
+		w.publish(
+			"readyferry: flow/1\nname: " + to + "\nintake: {kind: webhook, path: /" + to +
+				"}\nsteps: [{id: d, kind: deliver, to: " + to + "}]\n",
+		)
 	}
 	for range 20 {
 		w.accepted("/slow", `{}`)
@@ -189,7 +193,10 @@ func TestABreakerProbesOneAtATime(t *testing.T) { synctest.Test(t, testABreakerP
 
 func testABreakerProbesOneAtATime(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
-	w.connect("out", "breaker: {trip: 3, probe: 150ms}\nlimits: {in-flight: 1}\nretry: {first: 1ms, growth: constant, cap: 1ms, spread: none, tries: 50, within: 1h}")
+	w.connect(
+		"out",
+		"breaker: {trip: 3, probe: 150ms}\nlimits: {in-flight: 1}\nretry: {first: 1ms, growth: constant, cap: 1ms, spread: none, tries: 50, within: 1h}",
+	)
 	w.publish(simple)
 	w.out.status(503)
 	for i := range 5 {

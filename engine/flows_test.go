@@ -48,13 +48,15 @@ func testDraftsThatCannotBeReadAreNotSaved(t *testing.T) {
 	w := simpleWorld(t)
 	ctx := context.Background()
 	for name, doc := range map[string]string{
-		"an unknown key":          strings.Replace(simple, "fields:", "feilds:", 1),
-		"another name":            strings.Replace(simple, "name: simple", "name: other", 1),
-		"no YAML":                 "a: [",
-		"a schema with a mistake": strings.Replace(simple, "steps:", "steps:\n  - {id: v, kind: validate, schema: {type: objct}}", 1),
+		"an unknown key": strings.Replace(simple, "fields:", "feilds:", 1),
+		"another name":   strings.Replace(simple, "name: simple", "name: other", 1),
+		"no YAML":        "a: [",
+		"a schema with a mistake": strings.Replace(simple, "steps:",
+			"steps:\n  - {id: v, kind: validate, schema: {type: objct}}", 1),
 	} {
 		var refused *design.FindingsError
-		if _, _, err := w.SaveDraft(ctx, "simple", []byte(doc), nil); !errors.As(err, &refused) || len(refused.Findings) == 0 {
+		if _, _, err := w.SaveDraft(ctx, "simple", []byte(doc), nil); !errors.As(err, &refused) ||
+			len(refused.Findings) == 0 {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -63,7 +65,8 @@ func testDraftsThatCannotBeReadAreNotSaved(t *testing.T) {
 		t.Errorf("half a state: %+v %v", f, err)
 	}
 	one := int64(1)
-	if _, _, err := w.SaveDraft(ctx, "simple", []byte(strings.Replace(simple, "body.v}", "bdoy.v}", 1)), &one); err != nil {
+	if _, _, err := w.SaveDraft(ctx, "simple", []byte(strings.Replace(simple, "body.v}", "bdoy.v}", 1)),
+		&one); err != nil {
 		t.Errorf("a draft with a wrong expression is still a draft: %v", err)
 	}
 	if _, _, err := w.SaveDraft(ctx, "simple", []byte(simple), &one); !errors.Is(err, ErrConflict) {
@@ -85,7 +88,8 @@ func testSecretsStaySealed(t *testing.T) {
 		t.Fatal(err)
 	}
 	row, err := w.store.Connection("c")
-	if err != nil || strings.Contains(string(row.Document), "very-secret") || strings.Contains(string(row.Sealed), "very-secret") {
+	if err != nil || strings.Contains(string(row.Document), "very-secret") ||
+		strings.Contains(string(row.Sealed), "very-secret") {
 		t.Errorf("%s %q", row.Document, row.Sealed)
 	}
 	// Saved again without a secret, it keeps the one it has.
@@ -97,7 +101,11 @@ func testSecretsStaySealed(t *testing.T) {
 	}
 	// Another way to sign in needs a secret of its own.
 	var refused *design.FindingsError
-	if _, err := w.SaveConnection(ctx, "c", []byte(strings.Replace(string(row.Document), "bearer", "api-key", 1)), nil); !errors.As(err, &refused) {
+	if _, err := w.SaveConnection(ctx, "c", []byte(strings.Replace(string(row.Document), "bearer", "api-key", 1)),
+		nil); !errors.As(
+		err,
+		&refused,
+	) {
 		t.Errorf("%v", err)
 	}
 }

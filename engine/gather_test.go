@@ -19,7 +19,9 @@ import (
 )
 
 func gatherer(settings string) string {
-	return "readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g, reference: string(body.n)}\nsteps:\n- {id: agg, kind: aggregate, key: body.k, item: body.n, " + settings + "}\n- {id: d, kind: deliver, to: out, path: '/${group.key}'}\n"
+	return "readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g, reference: string(body.n)}\nsteps:\n- " +
+		"{id: agg, kind: aggregate, key: body.k, item: body.n, " + settings + "}\n- {id: d, kind: deliver, to: out, " +
+		"path: '/${group.key}'}\n"
 }
 
 func (w *world) member(key string, n int) store.ID {
@@ -52,7 +54,9 @@ func testAGroupOfTwoClosesOnTheSecond(t *testing.T) {
 	}
 	other := w.member("b", 9)
 	open, err := w.OpenGroups("g", nil, 10)
-	if err != nil || len(open) != 2 || open[0].Key != "a" || open[0].Members != 1 || strings.Join(open[0].Missing, "; ") != "1 more" || open[0].CloseAt == nil {
+	if err != nil || len(open) != 2 || open[0].Key != "a" || open[0].Members != 1 ||
+		strings.Join(open[0].Missing, "; ") != "1 more" ||
+		open[0].CloseAt == nil {
 		t.Fatalf("%+v %v", open, err)
 	}
 	second := w.member("a", 2)
@@ -67,7 +71,9 @@ func testAGroupOfTwoClosesOnTheSecond(t *testing.T) {
 		t.Errorf("%+v", g)
 	}
 	r, err := w.Inspect(g.ID)
-	if err != nil || r.Intake.Outcome != "group of 2 members, by count, 2" || r.Trace[0].Outcome != "2 members, by count, 2" || r.Trace[1].Path != "d" {
+	if err != nil || r.Intake.Outcome != "group of 2 members, by count, 2" ||
+		r.Trace[0].Outcome != "2 members, by count, 2" ||
+		r.Trace[1].Path != "d" {
 		t.Errorf("%+v %v", r, err)
 	}
 	if r, err := w.Inspect(first); err != nil || len(r.Trace) != 1 || r.Trace[0].Outcome != "member 1 of a" {
@@ -77,7 +83,8 @@ func testAGroupOfTwoClosesOnTheSecond(t *testing.T) {
 	if err := w.CloseGroup(context.Background(), open[1].ID); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.CloseGroup(context.Background(), open[1].ID); !errors.Is(err, ErrDecision) || !strings.Contains(err.Error(), "has closed already, by a person") {
+	if err := w.CloseGroup(context.Background(), open[1].ID); !errors.Is(err, ErrDecision) ||
+		!strings.Contains(err.Error(), "has closed already, by a person") {
 		t.Error(err)
 	}
 	w.becomes(other, store.Delivered)
@@ -95,7 +102,8 @@ func testAGroupClosesByConditionQuietAndAge(t *testing.T) {
 		{"close: {quiet: 150ms}", "/a [1,2,3]"},
 		{"close: {age: 400ms}", "/a [1,2,3]"},
 		{"close: {count: 3, age: 1h}, result: text, separator: ', '", "/a 1, 2, 3"},
-		{"close: {count: 3, age: 1h}, result: map, fields: [{to: /sum, from: 'group.items[0] + group.items[2]'}, {to: /n, from: group.count}, {to: /why, from: group.why}]", `/a {"sum":4,"n":3,"why":"by count, 3"}`},
+		{"close: {count: 3, age: 1h}, result: map, fields: [{to: /sum, from: 'group.items[0] + group.items[2]'}, {to: " +
+			"/n, from: group.count}, {to: /why, from: group.why}]", `/a {"sum":4,"n":3,"why":"by count, 3"}`},
 		{"close: {count: 3, age: 1h}, result: csv", "/a 1\r\n2\r\n3\r\n"},
 	} {
 		w := start(t, t.TempDir(), &target{})
@@ -150,7 +158,10 @@ func testWhatAnAggregateRefuses(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish(gatherer("close: {count: 3, age: 1h}, limit: 3, groups: 2"))
-	w.publish("readyferry: flow/1\nname: h\nintake: {kind: webhook, path: /h}\nsteps:\n- {id: agg, kind: aggregate, key: body.k, close: {when: 'group.newest.stop', age: 1h}, limit: 1}\n")
+	w.publish(
+		"readyferry: flow/1\nname: h\nintake: {kind: webhook, path: /h}\nsteps:\n- {id: agg, kind: aggregate, key: " +
+			"body.k, close: {when: 'group.newest.stop', age: 1h}, limit: 1}\n",
+	)
 	for body, want := range map[string]string{
 		`{"n":1}`:         "agg key: body.k is missing: body has no k; near it there is n",
 		`{"k":[],"n":1}`:  "agg key: body.k is a list, not a text or number",
@@ -166,7 +177,9 @@ func testWhatAnAggregateRefuses(t *testing.T) {
 	w.member("b", 1)
 	id := w.member("c", 1)
 	w.becomes(id, store.DeadLetter)
-	if l := w.letter(id); l.Phase != "groups" || l.Reason != "2 groups are open, which is the limit; raise groups, or close some" || l.Path != "agg" {
+	if l := w.letter(id); l.Phase != "groups" ||
+		l.Reason != "2 groups are open, which is the limit; raise groups, or close some" ||
+		l.Path != "agg" {
 		t.Errorf("%+v", l)
 	}
 	id = w.accepted("/h", `{"k":"a","n":1}`)
@@ -177,7 +190,8 @@ func testWhatAnAggregateRefuses(t *testing.T) {
 	w.becomes(w.accepted("/h", `{"k":"a","stop":false}`), store.Waiting)
 	id = w.accepted("/h", `{"k":"a","stop":false}`)
 	w.becomes(id, store.DeadLetter)
-	if l := w.letter(id); l.Phase != "limit" || !strings.HasPrefix(l.Reason, "the group a is full: it has 1 members, its limit") {
+	if l := w.letter(id); l.Phase != "limit" ||
+		!strings.HasPrefix(l.Reason, "the group a is full: it has 1 members, its limit") {
 		t.Errorf("%+v", l)
 	}
 }
@@ -191,7 +205,11 @@ func TestAGroupWhoseResultFailsIsRepaired(t *testing.T) {
 func testAGroupWhoseResultFailsIsRepaired(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
-	w.publish("readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g}\nsteps:\n- {id: agg, kind: aggregate, key: body.k, close: {count: 2, age: 1h}, result: map, fields: [{to: /all, each: group.items, as: i, fields: [{to: /n, from: i.n}]}]}\n- {id: d, kind: deliver, to: out}\n")
+	w.publish(
+		"readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g}\nsteps:\n- {id: agg, kind: aggregate, key: " +
+			"body.k, close: {count: 2, age: 1h}, result: map, fields: [{to: /all, each: group.items, as: i, fields: " +
+			"[{to: /n, from: i.n}]}]}\n- {id: d, kind: deliver, to: out}\n",
+	)
 	w.accepted("/g", `{"k":"a","n":1.50}`)
 	last := w.accepted("/g", `{"k":"a","m":2}`)
 	w.becomes(last, store.Delivered)
@@ -205,7 +223,11 @@ func testAGroupWhoseResultFailsIsRepaired(t *testing.T) {
 	if p, err := w.Preview(d); err != nil || p[0].Rehearsal == nil || p[0].Rehearsal.State != "delivered" {
 		t.Errorf("%+v %v", p, err)
 	}
-	if _, err := w.Resend(context.Background(), journal.Decision{IDs: d.IDs, Message: []byte(`{"no":"list"}`)}); !errors.Is(err, ErrDecision) {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: d.IDs,
+		Message: []byte(`{"no":"list"}`)}); !errors.Is(
+		err,
+		ErrDecision,
+	) {
 		t.Error(err)
 	}
 	if _, err := w.Resend(context.Background(), d); err != nil {
@@ -225,21 +247,33 @@ func testGroupsOfAllPartsOfASplit(t *testing.T) {
 	dir, out := t.TempDir(), &target{}
 	w := start(t, dir, out)
 	w.connect("out", fast)
-	w.publish("readyferry: flow/1\nname: o\nintake: {kind: webhook, path: /o, format: csv, header: true}\nsteps:\n- id: rows\n  kind: split\n  each: body\n  steps:\n  - {id: due, kind: filter, keep: 'part.due != \"never\"'}\n  - {id: price, kind: set, vars: {fine: double(part.fine)}}\n  - {id: by-card, kind: aggregate, key: part.card, close: {parts: true}}\n  - {id: d, kind: deliver, to: out, path: '/${group.key}'}\n")
+	w.publish(
+		"readyferry: flow/1\nname: o\nintake: {kind: webhook, path: /o, format: csv, header: true}\nsteps:\n- id: " +
+			"rows\n  kind: split\n  each: body\n  steps:\n  - {id: due, kind: filter, keep: 'part.due != " +
+			"\"never\"'}\n  - {id: price, kind: set, vars: {fine: double(part.fine)}}\n  - {id: by-card, kind: " +
+			"aggregate, key: part.card, close: {parts: true}}\n  - {id: d, kind: deliver, to: out, path: '/${group.key}'}\n",
+	)
 	id := w.accepted("/o", "card,due,fine\n7,x,1\n8,never,1\n7,y,2\n9,z,bad\n9,w,3\n")
 	w.becomes(id, store.DeadLetter)
-	w.until("all rows have begun", func() bool { s, _ := w.store.Splits(id); return s[0].Next == 5 && s[0].Waiting == 3 })
+	w.until(
+		"all rows have begun",
+		func() bool { s, _ := w.store.Splits(id); return s[0].Next == 5 && s[0].Waiting == 3 },
+	)
 	if got := w.sent(); len(got) != 0 {
 		t.Errorf("%v was sent although a row is still dead", got)
 	}
 	w.close()
 	w = start(t, dir, out)
 	parts := w.parts(id)
-	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(parts[3].ID).ID}, Patch: []byte(`[{"op":"replace","path":"/fine","value":"4"}]`)}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(parts[3].ID).ID},
+		Patch: []byte(`[{"op":"replace","path":"/fine","value":"4"}]`)}); err != nil {
 		t.Fatal(err)
 	}
 	w.until("both are sent", func() bool { return len(w.out.got()) == 2 })
-	want := []string{`/7 [{"card":"7","due":"x","fine":"1"},{"card":"7","due":"y","fine":"2"}]`, `/9 [{"card":"9","due":"w","fine":"3"},{"card":"9","due":"z","fine":"4"}]`}
+	want := []string{
+		`/7 [{"card":"7","due":"x","fine":"1"},{"card":"7","due":"y","fine":"2"}]`,
+		`/9 [{"card":"9","due":"w","fine":"3"},{"card":"9","due":"z","fine":"4"}]`,
+	}
 	if got := w.sent(); !slices.Equal(got, want) {
 		t.Errorf("%q", got)
 	}
@@ -254,8 +288,13 @@ func TestMembersOfAGroupDoNotHoldUpTheirQueue(t *testing.T) {
 func testMembersOfAGroupDoNotHoldUpTheirQueue(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
-	w.publish("readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q, in-flight: 1}\nsteps:\n- {id: agg, kind: aggregate, key: body.k, item: body.n, close: {count: 3, age: 1h}}\n- {id: d, kind: deliver, to: out}\n")
-	w.publish("readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /g}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q, in-flight: 1}\nsteps:\n- {id: agg, kind: " +
+			"aggregate, key: body.k, item: body.n, close: {count: 3, age: 1h}}\n- {id: d, kind: deliver, to: out}\n",
+	)
+	w.publish(
+		"readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /g}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n",
+	)
 	for n := 1; n <= 3; n++ {
 		w.member("a", n)
 	}
@@ -263,7 +302,9 @@ func testMembersOfAGroupDoNotHoldUpTheirQueue(t *testing.T) {
 }
 
 func sequencer(settings string) string {
-	return "readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g, reference: string(body.n)}\nsteps:\n- {id: seq, kind: resequence, key: body.k, number: body.n, " + settings + "}\n- {id: d, kind: deliver, to: out, path: '/${body.k}/${body.n}'}\n"
+	return "readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g, reference: string(body.n)}\nsteps:\n- " +
+		"{id: seq, kind: resequence, key: body.k, number: body.n, " + settings + "}\n- {id: d, kind: deliver, to: out, " +
+		"path: '/${body.k}/${body.n}'}\n"
 }
 
 func (w *world) paths() string {
@@ -335,7 +376,8 @@ func testAGapIsWaitedForAndGivenUp(t *testing.T) {
 			w.becomes(third, store.DeadLetter)
 			w.becomes(fourth, store.DeadLetter)
 			l := w.letter(third)
-			if l.Phase != "wait" || l.Path != "seq" || l.Reason != "number 3 waited 150ms for number 2, which did not come" {
+			if l.Phase != "wait" || l.Path != "seq" ||
+				l.Reason != "number 3 waited 150ms for number 2, which did not come" {
 				t.Errorf("%+v", l)
 			}
 			// What a person resends goes on.
@@ -384,8 +426,22 @@ func testGatheringAgreesWithPlainMaps(t *testing.T) {
 	w := start(t, dir, out)
 	const size, keys, total = 7, 23, 800
 	to := func(topic string) string { return "- {id: d, kind: deliver, to: {topic: " + topic + "}}\n" }
-	w.publish(fmt.Sprintf("readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g}\nsteps:\n- {id: agg, kind: aggregate, key: body.k, item: body.n, close: {count: %d, age: 1h}, result: map, fields: [{to: /k, from: group.key}, {to: /items, from: group.items}]}\n", size) + to("groups"))
-	w.publish("readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- {id: seq, kind: resequence, key: body.k, number: body.n, wait: 1h}\n" + to("turns"))
+	w.publish(
+		fmt.Sprintf(
+			"readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g}\nsteps:\n- {id: agg, kind: aggregate, key: "+
+				"body.k, item: body.n, close: {count: %d, age: 1h}, result: map, fields: [{to: /k, from: group.key}, "+
+				"{to: /items, from: group.items}]}\n",
+			size,
+		) + to(
+			"groups",
+		),
+	)
+	w.publish(
+		"readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- {id: seq, kind: resequence, key: " +
+			"body.k, number: body.n, wait: 1h}\n" + to(
+			"turns",
+		),
+	)
 	var calls [][2]string
 	members, last := map[string]int{}, map[string]int{}
 	for range total {
@@ -510,7 +566,12 @@ steps:
 		w.becomes(id, store.Delivered)
 	}
 	w.until("all but the dead one are sent", func() bool { return len(w.out.got()) == 4 })
-	want := []string{`/1 {"n":2,"of":"a"}`, `/2 {"n":3,"of":"b"}`, `/3 {"n":4,"of":"a"}`, `/all {"all":[[1,3],[2,"four"]]}`}
+	want := []string{
+		`/1 {"n":2,"of":"a"}`,
+		`/2 {"n":3,"of":"b"}`,
+		`/3 {"n":4,"of":"a"}`,
+		`/all {"all":[[1,3],[2,"four"]]}`,
+	}
 	if got := w.sent(); !slices.Equal(got, want) {
 		t.Errorf("%q", got)
 	}
@@ -524,14 +585,16 @@ steps:
 	if l.Path != "per[1]/m" || len(parts) != 2 {
 		t.Errorf("%+v", l)
 	}
-	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{l.ID}, Message: []byte("4")}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{l.ID},
+		Message: []byte("4")}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(pair.ID, store.Delivered)
 	if got := w.sent(); len(got) != 5 || got[3] != `/4 {"n":5,"of":"b"}` {
 		t.Errorf("%q", got)
 	}
-	if r, err := w.Inspect(pair.ID); err != nil || r.Trace[0].Path != "r.w/pair" || r.Trace[len(r.Trace)-1].Outcome != "member 2 of pairs, which closes by count, 2" {
+	if r, err := w.Inspect(pair.ID); err != nil || r.Trace[0].Path != "r.w/pair" ||
+		r.Trace[len(r.Trace)-1].Outcome != "member 2 of pairs, which closes by count, 2" {
 		t.Errorf("%+v %v", r.Trace, err)
 	}
 }
@@ -563,7 +626,9 @@ steps:
     kind: route
     take: every
     ways:
-    - {name: grouped, when: 'true', steps: [{id: agg, kind: aggregate, key: body.two, item: body, close: {parts: true}}, {id: g, kind: deliver, to: out, path: '/group'}]}
+    - {name: grouped, when: 'true', steps: [
+         {id: agg, kind: aggregate, key: body.two, item: body, close: {parts: true}},
+         {id: g, kind: deliver, to: out, path: '/group'}]}
     - {name: alone, when: 'part.n == 2', steps: [{id: d, kind: deliver, to: out, path: /alone}]}
     otherwise: {steps: []}
   - {id: end, kind: note, text: 'end of ${part.n}'}
@@ -593,7 +658,8 @@ steps:
 	}
 	parts := w.parts(id)
 	r, err := w.Inspect(parts[2].ID)
-	if err != nil || r.State != "delivered" || r.Trace[0].Outcome != "2" || r.Trace[len(r.Trace)-1].Outcome != "end of 2" {
+	if err != nil || r.State != "delivered" || r.Trace[0].Outcome != "2" ||
+		r.Trace[len(r.Trace)-1].Outcome != "end of 2" {
 		t.Errorf("%+v %v", r, err)
 	}
 }

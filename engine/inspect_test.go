@@ -72,7 +72,9 @@ func TestInspectingADuplicateShowsNoSteps(t *testing.T) {
 func testInspectingADuplicateShowsNoSteps(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
-	w.publish("readyferry: flow/1\nname: once\nintake: {kind: webhook, path: /once, once: body.n}\nsteps: [{id: d, kind: deliver, to: out}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: once\nintake: {kind: webhook, path: /once, once: body.n}\nsteps: [{id: d, kind: deliver, to: out}]\n",
+	)
 	first := w.accepted("/once", `{"n":"1"}`)
 	if second := w.accepted("/once", `{"n":"1"}`); second != first {
 		t.Fatalf("%s is not told as %s", second, first)
@@ -82,7 +84,9 @@ func testInspectingADuplicateShowsNoSteps(t *testing.T) {
 		t.Fatalf("%+v %v", rows, err)
 	}
 	r, err := w.Inspect(rows[0].ID)
-	if err != nil || len(r.Trace) != 0 || len(r.Deliveries) != 0 || r.State != run.TurnedAway || !strings.Contains(r.Answer.Body, first.String()) || !strings.Contains(r.Intake.Outcome, "duplicate") {
+	if err != nil || len(r.Trace) != 0 || len(r.Deliveries) != 0 || r.State != run.TurnedAway ||
+		!strings.Contains(r.Answer.Body, first.String()) ||
+		!strings.Contains(r.Intake.Outcome, "duplicate") {
 		t.Errorf("%+v %v", r, err)
 	}
 }
@@ -97,7 +101,8 @@ func testInspectionShowsDeliveriesThatAreDone(t *testing.T) {
 	id := w.accepted("/simple", `{"v":7,"ref":"R"}`)
 	w.becomes(id, store.Delivered)
 	r, err := w.Inspect(id)
-	if err != nil || len(r.Deliveries) != 1 || *r.Deliveries[0].Request.Text != w.out.got()[0].body || r.Deliveries[0].Request.Headers["Idempotency-Key"] != w.out.got()[0].key {
+	if err != nil || len(r.Deliveries) != 1 || *r.Deliveries[0].Request.Text != w.out.got()[0].body ||
+		r.Deliveries[0].Request.Headers["Idempotency-Key"] != w.out.got()[0].key {
 		t.Errorf("%+v %v", r.Deliveries, err)
 	}
 	// A preview shows only what would be sent anew.
@@ -118,14 +123,17 @@ func testInspectionShowsAQueueThatNobodyReads(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	const reader = "readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\nsteps: []\n"
 	w.publish(reader)
-	w.publish("readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n",
+	)
 	if err := w.Delete(context.Background(), "reader"); err != nil {
 		t.Fatal(err)
 	}
 	id := w.accepted("/fill", `{}`)
 	w.becomes(id, store.DeadLetter)
 	r, err := w.Inspect(id)
-	if err != nil || r.Trace[0].State != run.DeadLetter || r.Trace[0].Error == nil || *r.Trace[0].Error != "no flow reads the queue q" {
+	if err != nil || r.Trace[0].State != run.DeadLetter || r.Trace[0].Error == nil ||
+		*r.Trace[0].Error != "no flow reads the queue q" {
 		t.Errorf("%+v %v", r.Trace, err)
 	}
 }

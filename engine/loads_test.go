@@ -81,7 +81,10 @@ func testABulkLoadIsPausedAndGoesOnAfterARestart(t *testing.T) {
 	for i := range n {
 		fmt.Fprintf(&file, "c%d,\"line\r\nbreak, %d\"\r\n", i, i)
 	}
-	l := w.load(intake.NewLoad{Format: "csv", Filter: `!record.card.endsWith("7")`, File: strings.NewReader(file.String())}, store.LoadReady)
+	l := w.load(
+		intake.NewLoad{Format: "csv", Filter: `!record.card.endsWith("7")`, File: strings.NewReader(file.String())},
+		store.LoadReady,
+	)
 	if l.Total != n || l.Matching != n-n/10 || l.Taken != 0 || len(w.references("members")) != 0 {
 		t.Fatalf("the count: %+v", l)
 	}
@@ -128,7 +131,13 @@ func TestJSONLinesAndWhatCannotBeRead(t *testing.T) {
 func testJSONLinesAndWhatCannotBeRead(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.publish(loadable)
-	l := w.load(intake.NewLoad{Format: "jsonl", File: strings.NewReader("{\"card\": \"a\"}\n\n{\"card\": \"b\"}\r\n{\"card\": \"c\n{\"card\": \"d\"}")}, store.LoadReady)
+	l := w.load(
+		intake.NewLoad{
+			Format: "jsonl",
+			File:   strings.NewReader("{\"card\": \"a\"}\n\n{\"card\": \"b\"}\r\n{\"card\": \"c\n{\"card\": \"d\"}"),
+		},
+		store.LoadReady,
+	)
 	if l.Total != 4 {
 		t.Errorf("%+v", l)
 	}
@@ -158,7 +167,10 @@ func testJSONLinesAndWhatCannotBeRead(t *testing.T) {
 		t.Errorf("%q", failed.Error)
 	}
 	// What the filter cannot decide stops the load before anything is loaded.
-	odd := w.load(intake.NewLoad{Format: "csv", Filter: "int(record.n) > 1", File: strings.NewReader("card,n\na,2\nb,x\n")}, store.LoadFailed)
+	odd := w.load(
+		intake.NewLoad{Format: "csv", Filter: "int(record.n) > 1", File: strings.NewReader("card,n\na,2\nb,x\n")},
+		store.LoadFailed,
+	)
 	if !strings.HasPrefix(odd.Error, "at record 2: filter: ") || odd.Taken != 0 {
 		t.Errorf("%+v", odd)
 	}
@@ -173,7 +185,8 @@ func testTheRowsOfAQueryAreLoaded(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if _, err := db.Exec(`CREATE TABLE members (id INTEGER PRIMARY KEY, card TEXT); WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 1200) INSERT INTO members SELECT i, 'c' || i FROM n`); err != nil {
+	if _, err := db.Exec(`CREATE TABLE members (id INTEGER PRIMARY KEY, card TEXT); WITH RECURSIVE n(i) AS (SELECT ` +
+		`1 UNION ALL SELECT i + 1 FROM n WHERE i < 1200) INSERT INTO members SELECT i, 'c' || i FROM n`); err != nil {
 		t.Fatal(err)
 	}
 	databases := registry(t)
@@ -181,11 +194,20 @@ func testTheRowsOfAQueryAreLoaded(t *testing.T) {
 	if err := w.Engine.Start(); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.SaveConnection(context.Background(), "circ", []byte("readyferry: connection/1\nname: circ\nkind: sql\ndriver: sqlite\naddress: file://"+file+"\n"), nil); err != nil {
+	if _, err := w.SaveConnection(context.Background(), "circ", []byte("readyferry: connection/1\nname: "+
+		"circ\nkind: sql\ndriver: sqlite\naddress: file://"+file+"\n"), nil); err != nil {
 		t.Fatal(err)
 	}
 	w.publish(loadable)
-	l := w.load(intake.NewLoad{Format: "query", Connection: "circ", SQL: "SELECT id, card FROM members WHERE id % 2 = 0;", Key: "id"}, store.LoadReady)
+	l := w.load(
+		intake.NewLoad{
+			Format:     "query",
+			Connection: "circ",
+			SQL:        "SELECT id, card FROM members WHERE id % 2 = 0;",
+			Key:        "id",
+		},
+		store.LoadReady,
+	)
 	if l.Total != 600 {
 		t.Fatalf("%+v", l)
 	}

@@ -18,7 +18,8 @@ steps:
   - {id: d, kind: deliver, to: out, path: '/x/${body.v}'}
 on-dead-letter:
   steps:
-    - {id: ticket, kind: map, fields: [{to: /what, from: letter.reason}, {to: /ref, from: letter.reference}, {to: /step, from: letter.step}, {to: /body, from: 'body.?v.orValue("unreadable")'}]}
+    - {id: ticket, kind: map, fields: [{to: /what, from: letter.reason}, {to: /ref, from: letter.reference},
+        {to: /step, from: letter.step}, {to: /body, from: 'body.?v.orValue("unreadable")'}]}
     - {id: open, kind: deliver, to: desk, path: /tickets}
 `
 
@@ -82,7 +83,8 @@ func testADeadLetterIsToldOnceAndCannotLoop(t *testing.T) {
 		t.Fatalf("%+v, %v", all, err)
 	}
 	r, err := w.Inspect(all[2].ID)
-	if err != nil || len(r.Trace) != 2 || r.Trace[1].Path != "on-dead-letter/open" || r.Intake.Outcome != "steps for a dead letter" {
+	if err != nil || len(r.Trace) != 2 || r.Trace[1].Path != "on-dead-letter/open" ||
+		r.Intake.Outcome != "steps for a dead letter" {
 		t.Errorf("%+v, %v", r, err)
 	}
 }
@@ -101,7 +103,9 @@ steps:
   - {id: find, kind: lookup, in: known, key: body.k, into: row, else: {default: {row: '{"v": "none, " + caught.kind}'}}}
   - {id: m, kind: map, fields: [{to: /v, from: vars.row.v}, {to: /n, from: body.?n.orValue("")}]}
   - {id: odd, kind: set, vars: {x: body.missing}, else: skip}
-  - {id: d, kind: deliver, to: out, path: /first, else: {steps: [{id: why, kind: set, vars: {why: caught.reason}}, {id: other, kind: deliver, to: out, path: /second}]}}
+  - {id: d, kind: deliver, to: out, path: /first, else: {steps: [
+      {id: why, kind: set, vars: {why: caught.reason}},
+      {id: other, kind: deliver, to: out, path: /second}]}}
   - {id: last, kind: deliver, to: out, path: '/last/${vars.?why.orValue("fine")}'}
 `)
 	w.out.say(func(_ int, c call) (reply, error) {
@@ -123,7 +127,8 @@ steps:
 	}
 	id := w.accepted("/catching", `{"k": "zz", "n": "bad"}`)
 	w.becomes(id, store.Delivered)
-	if got := paths(); !strings.Contains(got, `/second {"v":"none, lookup","n":"bad"}`) || !strings.HasSuffix(got, `/last/out%20answered%20422 {"v":"none, lookup","n":"bad"}`) {
+	if got := paths(); !strings.Contains(got, `/second {"v":"none, lookup","n":"bad"}`) ||
+		!strings.HasSuffix(got, `/last/out%20answered%20422 {"v":"none, lookup","n":"bad"}`) {
 		t.Errorf("%s", got)
 	}
 	r, err := w.Inspect(id)
@@ -134,7 +139,8 @@ steps:
 	for _, e := range r.Trace {
 		said[e.Path] = e.Outcome
 	}
-	if said["d"] != "caught: out answered 422" || said["d.else/other"] != "200, 1st try" || said["odd"] == "" || len(r.Notes) < 3 {
+	if said["d"] != "caught: out answered 422" || said["d.else/other"] != "200, 1st try" || said["odd"] == "" ||
+		len(r.Notes) < 3 {
 		t.Errorf("%v, notes %+v", said, r.Notes)
 	}
 }

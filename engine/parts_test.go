@@ -13,10 +13,12 @@ import (
 )
 
 func splitter(settings, steps string) string {
-	return "readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s, reference: body.ref}\nsteps:\n- {id: per, kind: split, each: body.items, " + settings + "steps: [" + steps + "]}\n- {id: n, kind: note, text: behind}\n"
+	return "readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s, reference: body.ref}\nsteps:\n- {id: " +
+		"per, kind: split, each: body.items, " + settings + "steps: [" + steps + "]}\n- {id: n, kind: note, text: behind}\n"
 }
 
-const perItem = `{id: m, kind: map, fields: [{to: /of, from: body.ref}, {to: /item, from: part.id}, {to: /n, from: index}, {to: /last, from: last}]}, {id: d, kind: deliver, to: out, path: '/${part.id}'}`
+const perItem = `{id: m, kind: map, fields: [{to: /of, from: body.ref}, {to: /item, from: part.id}, {to: /n, ` +
+	`from: index}, {to: /last, from: last}]}, {id: d, kind: deliver, to: out, path: '/${part.id}'}`
 
 func items(ids ...string) string {
 	var out []string
@@ -46,7 +48,8 @@ func testEachPartIsATransactionOfItsOwn(t *testing.T) {
 	id := w.accepted("/s", items("a", "b", "c"))
 	whole := w.becomes(id, store.Delivered)
 	parts := w.parts(id)
-	if len(parts) != 3 || whole.Parts != 3 || parts[2].PartIndex != 2 || parts[1].SplitPath != "per" || parts[1].Reference != "R-1" {
+	if len(parts) != 3 || whole.Parts != 3 || parts[2].PartIndex != 2 || parts[1].SplitPath != "per" ||
+		parts[1].Reference != "R-1" {
 		t.Fatalf("%+v of %+v", parts, whole)
 	}
 	bodies := []string{}
@@ -65,10 +68,13 @@ func testEachPartIsATransactionOfItsOwn(t *testing.T) {
 		t.Errorf("%+v %v", totals, err)
 	}
 	r, err := w.Inspect(parts[1].ID)
-	if err != nil || len(r.Trace) != 2 || r.Trace[1].Path != "per[1]/d" || r.Trace[1].Outcome != "200, 1st try" || r.Intake.Outcome != "part 2 of 3" || r.Answer != nil {
+	if err != nil || len(r.Trace) != 2 || r.Trace[1].Path != "per[1]/d" || r.Trace[1].Outcome != "200, 1st try" ||
+		r.Intake.Outcome != "part 2 of 3" ||
+		r.Answer != nil {
 		t.Errorf("%+v %v", r, err)
 	}
-	if r, err := w.Inspect(id); err != nil || len(r.Trace) != 2 || r.Trace[0].Outcome != "3 parts" || r.Trace[1].Outcome == "" {
+	if r, err := w.Inspect(id); err != nil || len(r.Trace) != 2 || r.Trace[0].Outcome != "3 parts" ||
+		r.Trace[1].Outcome == "" {
 		t.Errorf("%+v %v", r, err)
 	}
 }
@@ -87,11 +93,14 @@ func testAPartDiesIsRepairedAndResent(t *testing.T) {
 	w.until("the rest goes on", func() bool { return len(w.out.got()) == 2 })
 	parts := w.parts(id)
 	l := w.letter(parts[1].ID)
-	if whole.Reason != "part 2: "+l.Reason || whole.Place != "per[1]/m" || l.Phase != "fields/1 /item" || l.Path != "per[1]/m" || l.Class != "data" {
+	if whole.Reason != "part 2: "+l.Reason || whole.Place != "per[1]/m" || l.Phase != "fields/1 /item" ||
+		l.Path != "per[1]/m" ||
+		l.Class != "data" {
 		t.Errorf("%+v %+v", whole, l)
 	}
 	d := journal.Decision{IDs: []store.ID{l.ID}, Patch: []byte(`[{"op":"add","path":"/id","value":"b"}]`)}
-	if p, err := w.Preview(d); err != nil || p[0].Error != "" || p[0].Rehearsal.State != "delivered" || p[0].Rehearsal.Deliveries[0].Path != "per[1]/d" {
+	if p, err := w.Preview(d); err != nil || p[0].Error != "" || p[0].Rehearsal.State != "delivered" ||
+		p[0].Rehearsal.Deliveries[0].Path != "per[1]/d" {
 		t.Fatalf("%+v %v", p, err)
 	}
 	if _, err := w.Resend(context.Background(), d); err != nil {
@@ -102,7 +111,8 @@ func testAPartDiesIsRepairedAndResent(t *testing.T) {
 	if len(got) != 3 || got[2].body != `{"of":"R-1","item":"b","n":1,"last":false}` {
 		t.Errorf("%+v", got)
 	}
-	if r, err := w.Inspect(parts[1].ID); err != nil || r.State != "delivered" || *r.Intake.Body.Text != `{"no":"b","id":"b"}` {
+	if r, err := w.Inspect(parts[1].ID); err != nil || r.State != "delivered" ||
+		*r.Intake.Body.Text != `{"no":"b","id":"b"}` {
 		t.Errorf("%+v %v", r, err)
 	}
 }
@@ -175,7 +185,11 @@ func testPartsOfPartsSurviveARestart(t *testing.T) {
 	dir, out := t.TempDir(), &target{}
 	w := start(t, dir, out)
 	w.connect("out", "retry: {first: 20ms, growth: constant, cap: 20ms, spread: none, tries: 500, within: 1m}")
-	w.publish("readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- {id: o, kind: split, each: body, parts: in order, steps: [{id: i, kind: split, each: part.list, steps: [{id: d, kind: deliver, to: out, path: '/${part}'}]}]}\n")
+	w.publish(
+		"readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- {id: o, kind: split, each: body, " +
+			"parts: in order, steps: [{id: i, kind: split, each: part.list, steps: [{id: d, kind: deliver, to: out, " +
+			"path: '/${part}'}]}]}\n",
+	)
 	out.status(503)
 	id := w.accepted("/s", `[{"list":["a","b"]},{"list":[]},{"list":["c"]}]`)
 	w.until("two are tried", func() bool { return len(out.got()) > 4 })
@@ -192,7 +206,8 @@ func testPartsOfPartsSurviveARestart(t *testing.T) {
 		t.Fatalf("%+v", outer)
 	}
 	inner := w.parts(outer[0].ID)
-	if r, err := w.Inspect(inner[1].ID); err != nil || r.Trace[0].Path != "o[0]/i[1]/d" || !strings.HasPrefix(r.Trace[0].Outcome, "200") {
+	if r, err := w.Inspect(inner[1].ID); err != nil || r.Trace[0].Path != "o[0]/i[1]/d" ||
+		!strings.HasPrefix(r.Trace[0].Outcome, "200") {
 		t.Errorf("%+v %v", r, err)
 	}
 }
@@ -229,7 +244,11 @@ func TestPartsSeeRepliesFromBeforeTheSplit(t *testing.T) {
 func testPartsSeeRepliesFromBeforeTheSplit(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
-	w.publish("readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- {id: ask, kind: deliver, to: out}\n- {id: v, kind: set, vars: {n: replies.ask.body.n}}\n- {id: per, kind: split, each: body, steps: [{id: d, kind: deliver, to: out, path: '/${vars.n}/${part}'}]}\n")
+	w.publish(
+		"readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- {id: ask, kind: deliver, to: " +
+			"out}\n- {id: v, kind: set, vars: {n: replies.ask.body.n}}\n- {id: per, kind: split, each: body, steps: " +
+			"[{id: d, kind: deliver, to: out, path: '/${vars.n}/${part}'}]}\n",
+	)
 	id := w.accepted("/s", `["a","b"]`)
 	w.becomes(id, store.Delivered)
 	var sent []string
@@ -249,7 +268,12 @@ func TestPartsInOrderMeetInAGroup(t *testing.T) { synctest.Test(t, testPartsInOr
 func testPartsInOrderMeetInAGroup(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
-	w.publish(splitter("parts: in order, ", "{id: agg, kind: aggregate, key: part.id, item: index, close: {count: 2, age: 1h}}, {id: d, kind: deliver, to: out, path: '/${group.key}'}"))
+	w.publish(
+		splitter(
+			"parts: in order, ",
+			"{id: agg, kind: aggregate, key: part.id, item: index, close: {count: 2, age: 1h}}, {id: d, kind: deliver, to: out, path: '/${group.key}'}",
+		),
+	)
 	id := w.accepted("/s", items("a", "b", "a", "b"))
 	w.becomes(id, store.Delivered)
 	w.until("both are sent", func() bool { return len(w.out.got()) == 2 })
@@ -271,7 +295,11 @@ func testPartsAndGroupsAreResentUnderANewVersion(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	flow := func(field, result string) string {
-		return "readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- {id: per, kind: split, each: body.items, steps: [{id: m, kind: map, fields: [{to: /id, from: part." + field + "}]}, {id: agg, kind: aggregate, key: '\"all\"', item: body.id, close: {parts: true}, result: map, fields: [{to: /ids, from: group." + result + "}]}, {id: d, kind: deliver, to: out}]}\n"
+		return "readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- {id: per, kind: split, " +
+			"each: body.items, steps: [{id: m, kind: map, fields: [{to: /id, from: part." + field +
+			"}]}, {id: agg, kind: aggregate, key: " +
+			"'\"all\"', item: body.id, close: {parts: true}, result: map, fields: [{to: /ids, from: group." + result +
+			"}]}, {id: d, kind: deliver, to: out}]}\n"
 	}
 	w.publish(flow("wrong", "nothing"))
 	id := w.accepted("/s", items("a", "b"))
@@ -282,7 +310,8 @@ func testPartsAndGroupsAreResentUnderANewVersion(t *testing.T) {
 	for _, p := range w.parts(id) {
 		letters = append(letters, w.letter(p.ID).ID)
 	}
-	if p, err := w.Preview(journal.Decision{IDs: letters, Version: "live"}); err != nil || p[0].Error != "" || p[0].Rehearsal.Trace[0].Outcome != "1 of 1 set" {
+	if p, err := w.Preview(journal.Decision{IDs: letters, Version: "live"}); err != nil || p[0].Error != "" ||
+		p[0].Rehearsal.Trace[0].Outcome != "1 of 1 set" {
 		t.Fatalf("%+v %v", p, err)
 	}
 	if _, err := w.Resend(context.Background(), journal.Decision{IDs: letters, Version: "live"}); err != nil {
@@ -298,7 +327,8 @@ func testPartsAndGroupsAreResentUnderANewVersion(t *testing.T) {
 		t.Errorf("%+v", l)
 	}
 	w.publish(flow("id", "items"))
-	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(g.ID).ID}, Version: "live"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(g.ID).ID},
+		Version: "live"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(g.ID, store.Delivered)
@@ -310,7 +340,10 @@ func testPartsAndGroupsAreResentUnderANewVersion(t *testing.T) {
 	w.becomes(bad, store.DeadLetter)
 	w.until("the part is dead", func() bool { p := w.parts(bad); return len(p) == 1 && p[0].State == store.DeadLetter })
 	w.publish("readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps: [{id: n, kind: note, text: x}]\n")
-	_, err = w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(w.parts(bad)[0].ID).ID}, Version: "live"})
+	_, err = w.Resend(
+		context.Background(),
+		journal.Decision{IDs: []store.ID{w.letter(w.parts(bad)[0].ID).ID}, Version: "live"},
+	)
 	if err == nil || !strings.Contains(err.Error(), "does not come to per") {
 		t.Error(err)
 	}

@@ -24,7 +24,8 @@ intake: {kind: webhook, path: /fill, reference: body.ref}
 steps:
   - {id: put, kind: deliver, to: {queue: asks}, headers: {x-from: filler}}
 `
-	if _, findings, err := w.SaveDraft(context.Background(), "filler", []byte(filler), nil); err != nil || findings[1].Code != "queue-unread" {
+	if _, findings, err := w.SaveDraft(context.Background(), "filler", []byte(filler), nil); err != nil ||
+		findings[1].Code != "queue-unread" {
 		t.Fatalf("%v %v", findings, err)
 	}
 	var refused *design.FindingsError
@@ -50,7 +51,10 @@ steps:
 		w.becomes(id, store.Delivered) // the filler's part is done when the queue has it
 	}
 	// At most two are in flight at once; the rest stays in the queue.
-	w.until("two are in flight", func() bool { d, _ := w.store.QueueDepths(); return len(d) == 1 && d[0].InFlight == 2 })
+	w.until(
+		"two are in flight",
+		func() bool { d, _ := w.store.QueueDepths(); return len(d) == 1 && d[0].InFlight == 2 },
+	)
 	if d, _ := w.store.QueueDepths(); d[0].Depth+d[0].InFlight > 5 || d[0].Oldest == nil {
 		t.Errorf("%+v", d)
 	}
@@ -84,8 +88,13 @@ func TestTheReferenceFromBeforeTheQueueStays(t *testing.T) {
 func testTheReferenceFromBeforeTheQueueStays(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
-	w.publish("readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\nsteps: [{id: d, kind: deliver, to: out}, {id: m, kind: map, fields: [{to: /r, from: message.reference}]}, {id: e, kind: deliver, to: out}]\n")
-	w.publish("readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill, reference: body.ref}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\nsteps: [{id: d, kind: deliver, to: out}, " +
+			"{id: m, kind: map, fields: [{to: /r, from: message.reference}]}, {id: e, kind: deliver, to: out}]\n",
+	)
+	w.publish(
+		"readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill, reference: body.ref}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n",
+	)
 	w.accepted("/fill", `{"ref":"R-7"}`)
 	w.until("both are sent", func() bool { return len(w.out.got()) == 2 })
 	if got := w.out.got()[1].body; got != `{"r":"R-7"}` {
@@ -99,8 +108,13 @@ func TestAnAnswerBehindAQueueIsHeard(t *testing.T) { synctest.Test(t, testAnAnsw
 func testAnAnswerBehindAQueueIsHeard(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
-	w.publish("readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\nsteps: [{id: d, kind: deliver, to: out}]\n")
-	w.publish("readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill, once: body.n}\nsteps: [{id: put, kind: deliver, to: {queue: q}}, {id: a, kind: answer, status: 201, text: 'got ${body.n}'}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\nsteps: [{id: d, kind: deliver, to: out}]\n",
+	)
+	w.publish(
+		"readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill, once: body.n}\nsteps: [{id: put, " +
+			"kind: deliver, to: {queue: q}}, {id: a, kind: answer, status: 201, text: 'got ${body.n}'}]\n",
+	)
 	for range 2 { // the duplicate is told the same
 		a, err := w.post("/fill", `{"n":"7"}`)
 		if err != nil || a.Status != 201 || string(a.Body) != "got 7" {
@@ -118,9 +132,14 @@ func testReadersOfOneQueueCompete(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", "retry: {first: 20ms, growth: constant, cap: 20ms, spread: none, tries: 500, within: 1m}")
 	for _, name := range []string{"left", "right"} {
-		w.publish("readyferry: flow/1\nname: " + name + "\nintake: {kind: queue, queue: q, in-flight: 2}\nsteps: [{id: d, kind: deliver, to: out, path: '/" + name + "'}]\n")
+		w.publish(
+			"readyferry: flow/1\nname: " + name + "\nintake: {kind: queue, queue: q, in-flight: 2}\nsteps: [{id: d, " +
+				"kind: deliver, to: out, path: '/" + name + "'}]\n",
+		)
 	}
-	w.publish("readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n",
+	)
 	w.out.status(503)
 	for i := range 7 {
 		w.accepted("/fill", fmt.Sprintf(`{"n":%d}`, i))

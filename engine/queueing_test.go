@@ -18,8 +18,13 @@ func queued(t *testing.T, settings string) *world {
 	t.Helper()
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", "")
-	w.publish("readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q, in-flight: 1}\nsteps: [{id: d, kind: deliver, to: out}]\n")
-	w.publish("readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill, reference: body.ref}\nsteps: [{id: put, kind: deliver, to: {queue: q" + settings + "}}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q, in-flight: 1}\nsteps: [{id: d, kind: deliver, to: out}]\n",
+	)
+	w.publish(
+		"readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill, reference: body.ref}\nsteps: [{id: " +
+			"put, kind: deliver, to: {queue: q" + settings + "}}]\n",
+	)
 	return w
 }
 
@@ -71,7 +76,8 @@ func testAPausedQueueHandsOutNothingAndThenTheHighestPriorityFirst(t *testing.T)
 	}
 	id := w.accepted("/fill", `{"ref":"P-9","p":"high"}`)
 	w.becomes(id, store.DeadLetter)
-	if l := w.letter(id); l.Phase != "to/priority" || !strings.Contains(l.Reason, `body.p is "high"; a priority is a whole number from 0 to 9`) {
+	if l := w.letter(id); l.Phase != "to/priority" ||
+		!strings.Contains(l.Reason, `body.p is "high"; a priority is a whole number from 0 to 9`) {
 		t.Errorf("%+v", l)
 	}
 }
@@ -92,7 +98,9 @@ func testAMessageThatWaitsTooLongIsADeadLetterAndCanBeResent(t *testing.T) {
 		}
 		return len(rows) == 1
 	})
-	if dead.State != store.DeadLetter || dead.Reference != "E-1" || dead.Reason != "it expired: it waited longer than 80ms in the queue q" || w.depth("q") != 0 {
+	if dead.State != store.DeadLetter || dead.Reference != "E-1" ||
+		dead.Reason != "it expired: it waited longer than 80ms in the queue q" ||
+		w.depth("q") != 0 {
 		t.Fatalf("%+v", dead)
 	}
 	if l := w.letter(dead.ID); l.Phase != "expiry" || l.Class != "target" {
@@ -114,7 +122,9 @@ func TestMessagesAreMovedAndPurged(t *testing.T) { synctest.Test(t, testMessages
 
 func testMessagesAreMovedAndPurged(t *testing.T) {
 	w := queued(t, "")
-	w.publish("readyferry: flow/1\nname: other\nintake: {kind: queue, queue: r}\nsteps: [{id: d, kind: deliver, to: out, path: /other}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: other\nintake: {kind: queue, queue: r}\nsteps: [{id: d, kind: deliver, to: out, path: /other}]\n",
+	)
 	w.pauseQueue(true)
 	for i := range 5 {
 		w.becomes(w.accepted("/fill", fmt.Sprintf(`{"ref":"M-%d"}`, i)), store.Delivered)
@@ -149,7 +159,8 @@ func testMessagesAreMovedAndPurged(t *testing.T) {
 		t.Fatalf("every purged message leaves a transaction: %+v %v", rows, err)
 	}
 	for _, tx := range rows {
-		if tx.State != store.TurnedAway || tx.FinishedAt == nil || tx.Reason != "purged from the queue q" && tx.Reason != "purged from the queue q: a test" {
+		if tx.State != store.TurnedAway || tx.FinishedAt == nil ||
+			tx.Reason != "purged from the queue q" && tx.Reason != "purged from the queue q: a test" {
 			t.Errorf("%+v", tx)
 		}
 		if r, err := w.Inspect(tx.ID); err != nil || len(r.Trace) != 0 || r.Intake.Outcome != tx.Reason {

@@ -35,7 +35,11 @@ func testWorkOfTheReleaseBeforeEndsUnderThisOne(t *testing.T) {
 		if strings.HasPrefix(c.path, "/items") {
 			body = `{"items":[{"id":3}],"next":"3"}`
 		}
-		return reply{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
+		return reply{
+			Status:  200,
+			Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+			Body:    []byte(body),
+		}, nil
 	})
 	made := time.Date(2026, 11, 27, 9, 32, 2, 0, time.UTC)
 	began := time.Now()
@@ -50,11 +54,14 @@ func testWorkOfTheReleaseBeforeEndsUnderThisOne(t *testing.T) {
 	for _, r := range all {
 		open[r.Flow+" "+r.State.String()]++
 	}
-	want := "map[asks waiting:1 calls waiting:1 child waiting:1 deaths delivered:1 desk waiting:1 dies dead letter:1 dies delivered:1 gathers waiting:2 holds waiting:1 news delivered:2 paces waiting:2 polls waiting:2 puts delivered:2 rows waiting:1 scatters waiting:1 splits waiting:1 turns waiting:3 waits waiting:2]"
+	want := "map[asks waiting:1 calls waiting:1 child waiting:1 deaths delivered:1 desk waiting:1 dies dead " +
+		"letter:1 dies delivered:1 gathers waiting:2 holds waiting:1 news delivered:2 paces waiting:2 polls " +
+		"waiting:2 puts delivered:2 rows waiting:1 scatters waiting:1 splits waiting:1 turns waiting:3 waits waiting:2]"
 	if got := fmt.Sprint(open); got != want {
 		t.Fatalf("it holds\n%s\nwant\n%s", got, want)
 	}
-	if c := w.Engine.Catalog.Connection("up"); c == nil || len(c.SignIn.Secrets) != 1 || c.SignIn.Secrets[0] != "made-up-token" {
+	if c := w.Engine.Catalog.Connection("up"); c == nil || len(c.SignIn.Secrets) != 1 ||
+		c.SignIn.Secrets[0] != "made-up-token" {
 		t.Errorf("the secret is not there: %+v", c)
 	}
 	if samples, err := w.Engine.Catalog.Samples("waits"); err != nil || len(samples) != 1 {
@@ -68,7 +75,8 @@ func testWorkOfTheReleaseBeforeEndsUnderThisOne(t *testing.T) {
 	post := func(path, body string) {
 		t.Helper()
 		in, _ := w.Find("POST", "/"+path)
-		if _, err := w.Accept(ctx, in, intake.Call{Method: "POST", Path: "/" + path, Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)}); err != nil {
+		if _, err := w.Accept(ctx, in, intake.Call{Method: "POST", Path: "/" + path,
+			Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -111,15 +119,18 @@ func testWorkOfTheReleaseBeforeEndsUnderThisOne(t *testing.T) {
 			}
 		}
 		l, err := w.store.Load(loads[0].ID)
-		return err == nil && l.State == store.LoadDone && l.Taken == 50 && len(w.bodies("ticks")) > 0 && len(w.bodies("polls")) == 3
+		return err == nil && l.State == store.LoadDone && l.Taken == 50 && len(w.bodies("ticks")) > 0 &&
+			len(w.bodies("polls")) == 3
 	})
 	sent := map[string]int{}
 	for _, c := range out.got() {
 		sent[c.path]++
 	}
 	for path, n := range map[string]int{
-		"/w/W-1": 1, "/w/W-2": 1, "/d": 1, "/g/k": 1, "/s/0": 1, "/s/1": 1, "/s/2": 1, "/p/1": 1, "/p/2": 1, "/p/3": 1, "/h/H-1": 1, "/r/R-1": 1, "/c/C-1": 1, "/c/C-2": 1,
-		"/t/1": 1, "/t/2": 1, "/t/3": 1, "/t/4": 1, "/x": 1, "/child": 1, "/desk": 1, "/shelf": 2, "/seen": 0, "/items?after=2": 1,
+		"/w/W-1": 1, "/w/W-2": 1, "/d": 1, "/g/k": 1, "/s/0": 1, "/s/1": 1, "/s/2": 1, "/p/1": 1, "/p/2": 1, "/p/3": 1,
+		"/h/H-1": 1, "/r/R-1": 1, "/c/C-1": 1, "/c/C-2": 1,
+		"/t/1": 1, "/t/2": 1, "/t/3": 1, "/t/4": 1, "/x": 1, "/child": 1, "/desk": 1, "/shelf": 2, "/seen": 0,
+		"/items?after=2": 1,
 	} {
 		if sent[path] != n {
 			t.Errorf("%s was called %d times, want %d", path, sent[path], n)

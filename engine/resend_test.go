@@ -42,7 +42,8 @@ func testGivingUpRepairingAndResending(t *testing.T) {
 	if err != nil || p[0].Rehearsal == nil || p[0].Rehearsal.Deliveries[0].Request.URL != "/x/2" {
 		t.Fatalf("%+v %v", p, err)
 	}
-	if _, err := w.Resend(ctx, journal.Decision{IDs: []store.ID{l.ID}, Message: []byte(`{"v":2,"ref":"R"}`), Why: "asked by phone"}); err != nil {
+	if _, err := w.Resend(ctx, journal.Decision{IDs: []store.ID{l.ID}, Message: []byte(`{"v":2,"ref":"R"}`),
+		Why: "asked by phone"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)
@@ -122,7 +123,8 @@ func testAPatchRepairsMany(t *testing.T) {
 	if n, _ := w.store.CountOpenLetters(); n != 3 {
 		t.Errorf("%d open letters after a refused resend", n)
 	}
-	if _, err := w.Resend(context.Background(), journal.Decision{IDs: ids, Patch: []byte(`[{"op":"move","from":"/value","path":"/v"}]`)}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: ids,
+		Patch: []byte(`[{"op":"move","from":"/value","path":"/v"}]`)}); err != nil {
 		t.Fatal(err)
 	}
 	w.until("all are delivered", func() bool { return len(w.out.got()) == 3 })
@@ -142,7 +144,8 @@ func testARepairedMessageMayTakeAnotherWay(t *testing.T) {
 	id := w.accepted("/ways", `{"to":"a"}`)
 	w.becomes(id, store.DeadLetter)
 	w.out.say(nil)
-	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Message: []byte(`{"to":"b"}`)}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID},
+		Message: []byte(`{"to":"b"}`)}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)

@@ -11,7 +11,8 @@ import (
 )
 
 func scatterer(settings, fields string) string {
-	return "readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- id: ask\n  kind: scatter\n  " + settings + "\n  ways:\n" +
+	return "readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps:\n- id: ask\n  kind: scatter\n  " +
+		settings + "\n  ways:\n" +
 		"  - {name: north, steps: [{id: ask-north, kind: deliver, to: out, path: /north}]}\n" +
 		"  - {name: south, steps: [{id: ask-south, kind: deliver, to: out, path: /south}]}\n" +
 		"  - {name: west, steps: [{id: ask-west, kind: deliver, to: out, path: /west}]}\n" +
@@ -37,7 +38,11 @@ func (f *target) answers(by map[string]string) {
 		if c.path == "/west" {
 			time.Sleep(150 * time.Millisecond) // the last of those that answer
 		}
-		return reply{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: []byte(body)}, nil
+		return reply{
+			Status:  200,
+			Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+			Body:    []byte(body),
+		}, nil
 	})
 }
 
@@ -64,17 +69,23 @@ func testAScatterGathersItsAnswers(t *testing.T) {
 		want     string
 	}{
 		{"within: 30s", map[string]string{"north": "1", "south": "2", "west": "3"},
-			`{"north":{"status":200,"body":1},"south":{"status":200,"body":2},"west":{"status":200,"body":3},"ask":{"answered":3,"chosen":null,"missing":{}}}`},
+			`{"north":{"status":200,"body":1},"south":{"status":200,"body":2},"west":{"status":200,"body":3},` +
+				`"ask":{"answered":3,"chosen":null,"missing":{}}}`},
 		{"within: 30s", map[string]string{"north": "1", "south": "404", "west": "3"},
-			`{"north":{"status":200,"body":1},"south":null,"west":{"status":200,"body":3},"ask":{"answered":2,"chosen":null,"missing":{"south":"out answered 404"}}}`},
+			`{"north":{"status":200,"body":1},"south":null,"west":{"status":200,"body":3},"ask":{"answered":2,` +
+				`"chosen":null,"missing":{"south":"out answered 404"}}}`},
 		{"within: 400ms", map[string]string{"north": "1", "west": "3"},
-			`{"north":{"status":200,"body":1},"south":null,"west":{"status":200,"body":3},"ask":{"answered":2,"chosen":null,"missing":{"south":"no answer within 400ms"}}}`},
+			`{"north":{"status":200,"body":1},"south":null,"west":{"status":200,"body":3},"ask":{"answered":2,` +
+				`"chosen":null,"missing":{"south":"no answer within 400ms"}}}`},
 		{"within: 30s\n  gather: {first: 1}", map[string]string{"west": "3"},
-			`{"north":null,"south":null,"west":{"status":200,"body":3},"ask":{"answered":1,"chosen":null,"missing":{"north":"not needed any more","south":"not needed any more"}}}`},
+			`{"north":null,"south":null,"west":{"status":200,"body":3},"ask":{"answered":1,"chosen":null,` +
+				`"missing":{"north":"not needed any more","south":"not needed any more"}}}`},
 		{"within: 30s\n  gather: {fits: reply.body > 1}", map[string]string{"north": "1", "west": "3"},
-			`{"north":{"status":200,"body":1},"south":null,"west":{"status":200,"body":3},"ask":{"answered":2,"chosen":"west","missing":{"south":"not needed any more"}}}`},
+			`{"north":{"status":200,"body":1},"south":null,"west":{"status":200,"body":3},"ask":{"answered":2,` +
+				`"chosen":"west","missing":{"south":"not needed any more"}}}`},
 		{"within: 30s\n  gather: {fits: reply.body > 7}", map[string]string{"north": "1", "south": "2", "west": "3"},
-			`{"north":{"status":200,"body":1},"south":{"status":200,"body":2},"west":{"status":200,"body":3},"ask":{"answered":3,"chosen":null,"missing":{}}}`},
+			`{"north":{"status":200,"body":1},"south":{"status":200,"body":2},"west":{"status":200,"body":3},` +
+				`"ask":{"answered":3,"chosen":null,"missing":{}}}`},
 	} {
 		w := start(t, t.TempDir(), &target{})
 		w.connect("out", "retry: {first: 1h, growth: constant, cap: 1h, spread: none, tries: 3, within: 24h}")
@@ -87,7 +98,8 @@ func testAScatterGathersItsAnswers(t *testing.T) {
 		}
 		tx := w.becomes(id, store.Delivered)
 		r, err := w.Inspect(id)
-		if err != nil || !strings.HasSuffix(strings.SplitN(r.Trace[0].Outcome, ",", 2)[0], "of 3 answered") || tx.Reason != "" {
+		if err != nil || !strings.HasSuffix(strings.SplitN(r.Trace[0].Outcome, ",", 2)[0], "of 3 answered") ||
+			tx.Reason != "" {
 			t.Errorf("%+v %v", r, err)
 		}
 		deliveries, err := w.store.Deliveries(id)
@@ -130,7 +142,8 @@ func testAScatterSurvivesARestart(t *testing.T) {
 	}
 	w.close()
 	w = start(t, dir, out)
-	if got, want := w.ended(), `{"north":{"status":200,"body":1},"south":null,"west":null,"ask":{"answered":1,"chosen":null,"missing":{"south":"no answer within 1.5s","west":"no answer within 1.5s"}}}`; got != want {
+	if got, want := w.ended(), `{"north":{"status":200,"body":1},"south":null,"west":null,"ask":{"answered":1,`+
+		`"chosen":null,"missing":{"south":"no answer within 1.5s","west":"no answer within 1.5s"}}}`; got != want {
 		t.Error(got)
 	}
 	w.becomes(id, store.Delivered)

@@ -36,7 +36,12 @@ func testASystemIsItsFolderAndOneLine(t *testing.T) {
 	w := startAt(t, t.TempDir(), registry(t), time.Now)
 	ctx := context.Background()
 	save := func(document string) error {
-		_, err := w.SaveConnection(ctx, strings.Fields(strings.SplitN(document, "name: ", 2)[1])[0], []byte(document), nil)
+		_, err := w.SaveConnection(
+			ctx,
+			strings.Fields(strings.SplitN(document, "name: ", 2)[1])[0],
+			[]byte(document),
+			nil,
+		)
 		return err
 	}
 	// Connections are checked by its schema.
@@ -68,35 +73,54 @@ func testASystemIsItsFolderAndOneLine(t *testing.T) {
 		t.Errorf("no finding %s in %+v", code, findings)
 		return flow.Finding{}
 	}
-	if f := find(strings.Replace(flies, ", bird: white", ", bird: pink", 1), "wrong-value"); f.Pointer != "/steps/0/bird" || f.Line == 0 {
+	if f := find(strings.Replace(flies, ", bird: white", ", bird: pink", 1),
+		"wrong-value"); f.Pointer != "/steps/0/bird" ||
+		f.Line == 0 {
 		t.Errorf("%+v", f)
 	}
-	if f := find(strings.Replace(flies, "perch: '${body.side}', ", "", 1), "missing-key"); !strings.Contains(f.Message, `"perch" is required`) {
+	if f := find(strings.Replace(flies, "perch: '${body.side}', ", "", 1), "missing-key"); !strings.Contains(
+		f.Message,
+		`"perch" is required`,
+	) {
 		t.Errorf("%+v", f)
 	}
-	if f := find(strings.Replace(flies, "bird: white", "method: PUT, path: /x", 1), "unknown-key"); f.Pointer != "/steps/0/method" {
+	if f := find(strings.Replace(flies, "bird: white", "method: PUT, path: /x", 1),
+		"unknown-key"); f.Pointer != "/steps/0/method" {
 		t.Errorf("%+v", f)
 	}
-	if f := find(strings.Replace(flies, "body.grams * 2", "body.grams *", 1), "expression"); f.Pointer != "/steps/0/weight" {
+	if f := find(strings.Replace(flies, "body.grams * 2", "body.grams *", 1),
+		"expression"); f.Pointer != "/steps/0/weight" {
 		t.Errorf("%+v", f)
 	}
-	if f := find(strings.Replace(flies, "perchs", "perch", 1)+"  - {id: x, kind: deliver, to: loft, perhc: a}\n", "unknown-key"); !strings.Contains(f.Repair, "perch") {
+	if f := find(strings.Replace(flies, "perchs", "perch", 1)+"  - {id: x, kind: deliver, to: loft, perhc: a}\n",
+		"unknown-key"); !strings.Contains(
+		f.Repair,
+		"perch",
+	) {
 		t.Errorf("%+v", f)
 	}
 	// A rehearsal shows what it would be told.
 	w.publish(flies)
-	r, findings, err := w.RehearseSamples("flies", nil, []catalog.Sample{{Name: "one", Body: `{"side":"north","grams":4}`}})
+	r, findings, err := w.RehearseSamples(
+		"flies",
+		nil,
+		[]catalog.Sample{{Name: "one", Body: `{"side":"north","grams":4}`}},
+	)
 	if err != nil || len(r) != 1 || r[0].State != run.DeadLetter && r[0].State != run.Delivered {
 		t.Fatalf("%+v, %+v, %v", r, findings, err)
 	}
-	if d := r[0].Deliveries[0]; d.Kind != "pigeon" || string(d.Request.Settings) != `{"perch":"north","weight":8,"bird":"white","rest":"10s"}` {
+	if d := r[0].Deliveries[0]; d.Kind != "pigeon" ||
+		string(d.Request.Settings) != `{"perch":"north","weight":8,"bird":"white","rest":"10s"}` {
 		t.Errorf("%+v %s", d, d.Request.Settings)
 	}
 	if err := w.Engine.Start(); err != nil {
 		t.Fatal(err)
 	}
 	// Live: out by the one door, in by the other, each once.
-	w.publish("readyferry: flow/1\nname: lands\nintake: {kind: pigeon, of: loft, perch: north, reference: body.ref}\nsteps: [{id: n, kind: note, text: '${headers.ring}'}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: lands\nintake: {kind: pigeon, of: loft, perch: north, reference: body.ref}\nsteps: " +
+			"[{id: n, kind: note, text: '${headers.ring}'}]\n",
+	)
 	sent := w.accepted("/flies", `{"side":"north","grams":4,"ref":"R-1"}`)
 	w.becomes(sent, store.Delivered)
 	w.until("it has landed", func() bool { return len(w.bodies("lands")) == 1 })

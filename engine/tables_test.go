@@ -63,7 +63,8 @@ readyferry: flow/1
 name: hops
 intake: {kind: webhook, path: /hops}
 steps:
-  - {id: find, kind: lookup, in: copies, key: body.item, then: [{in: branches, key: row.branch, into: branch}, {in: runs, key: {run: row.run, day: body.day}}], into: run}
+  - {id: find, kind: lookup, in: copies, key: body.item, then: [{in: branches, key: row.branch, into: branch},
+      {in: runs, key: {run: row.run, day: body.day}}], into: run}
   - {id: out, kind: map, fields: [{to: /van, from: vars.run.van}, {to: /branch, from: vars.branch.name}]}
   - {id: d, kind: deliver, to: out, path: /x}
 `
@@ -86,15 +87,18 @@ func testALookupOverThreeHops(t *testing.T) {
 	second := w.accepted("/hops", `{"item": "i2", "day": "tue"}`)
 	w.becomes(second, store.DeadLetter)
 	l := w.letter(second)
-	if l.Kind != "lookup" || l.Class != "data" || !strings.Contains(l.Reason, `the table "branches" has no row for code "MARL"`) {
+	if l.Kind != "lookup" || l.Class != "data" ||
+		!strings.Contains(l.Reason, `the table "branches" has no row for code "MARL"`) {
 		t.Errorf("%+v", l)
 	}
 	// The table changes: the message that is sent again looks anew, and what
 	// the first one found then is still shown.
-	if _, err := w.EditRows(context.Background(), "branches", nil, []design.RowEdit{{Value: node(t, `{"code":"MARL","name":"Marlow Road","run":"1"}`)}}); err != nil {
+	if _, err := w.EditRows(context.Background(), "branches", nil, []design.RowEdit{{Value: node(t,
+		`{"code":"MARL","name":"Marlow Road","run":"1"}`)}}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Import(context.Background(), "runs", "csv", []byte("run,day,van\n1,tue,Z\n"), false, false); err != nil {
+	if _, err := w.Import(context.Background(), "runs", "csv", []byte("run,day,van\n1,tue,Z\n"), false,
+		false); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{l.ID}, Version: "own"}); err != nil {
@@ -109,7 +113,9 @@ func testALookupOverThreeHops(t *testing.T) {
 		t.Fatal(err)
 	}
 	looked := r.Trace[0].Looked
-	if len(looked) != 3 || string(looked[2].Row) != `{"run":"1","day":"tue","van":"B"}` || looked[2].Key != `run "1", day "tue"` || looked[2].Version == 0 {
+	if len(looked) != 3 || string(looked[2].Row) != `{"run":"1","day":"tue","van":"B"}` ||
+		looked[2].Key != `run "1", day "tue"` ||
+		looked[2].Version == 0 {
 		t.Errorf("inspection shows %+v", looked)
 	}
 	if r.Trace[0].Outcome != "found, 3 hops" {
@@ -131,19 +137,28 @@ func testATableThatIsMissingOrHasChangedItsShape(t *testing.T) {
 	if err := w.DeleteTable(context.Background(), "runs"); !errors.Is(err, ErrInUse) {
 		t.Errorf("a table in use is deleted: %v", err)
 	}
-	if _, err := w.SaveTable(context.Background(), "runs", []byte("readyferry: table/1\nname: runs\nkeys: [[run]]\n"), nil); err != nil {
+	if _, err := w.SaveTable(context.Background(), "runs", []byte("readyferry: table/1\nname: runs\nkeys: [[run]]\n"),
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	id := w.accepted("/hops", `{"item": "i1", "day": "mon"}`)
 	w.becomes(id, store.DeadLetter)
-	if l := w.letter(id); l.Class != "flow" || !strings.Contains(l.Reason, `the table "runs" has no key of the columns run, day; its keys are {run}`) {
+	if l := w.letter(id); l.Class != "flow" ||
+		!strings.Contains(l.Reason, `the table "runs" has no key of the columns run, day; its keys are {run}`) {
 		t.Errorf("%+v", l)
 	}
-	_, findings, err := w.SaveDraft(context.Background(), "hops", []byte(strings.Replace(hops, "in: branches", "in: branchs", 1)), nil)
+	_, findings, err := w.SaveDraft(
+		context.Background(),
+		"hops",
+		[]byte(strings.Replace(hops, "in: branches", "in: branchs", 1)),
+		nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if s := fmt.Sprint(findings); !strings.Contains(s, `there is no table "branchs"`) || !strings.Contains(s, "did you mean branches?") || !strings.Contains(s, "has no key of the columns run, day") {
+	if s := fmt.Sprint(findings); !strings.Contains(s, `there is no table "branchs"`) ||
+		!strings.Contains(s, "did you mean branches?") ||
+		!strings.Contains(s, "has no key of the columns run, day") {
 		t.Errorf("%s", s)
 	}
 }
@@ -169,7 +184,10 @@ steps:
 	w.becomes(w.accepted("/link", `{"card": "1", "member": "a"}`), store.Delivered)
 	clash := w.accepted("/link", `{"card": "2", "member": "a"}`)
 	w.becomes(clash, store.DeadLetter)
-	if l := w.letter(clash); !strings.Contains(l.Reason, `the pair card "2" = member "a" conflicts with card "1" = member "a"`) {
+	if l := w.letter(clash); !strings.Contains(
+		l.Reason,
+		`the pair card "2" = member "a" conflicts with card "1" = member "a"`,
+	) {
 		t.Errorf("%s", l.Reason)
 	}
 	if calls := w.out.got(); len(calls) != 2 || calls[0].path != "/create" || calls[1].path != "/update" {
@@ -204,10 +222,14 @@ func testATableKeepsItsVersions(t *testing.T) {
 	if got := w.rows("t"); got != `{"k":"1","v":"a"} {"k":"2","v":"B"} {"k":"3","v":"c"}` {
 		t.Errorf("merged: %s", got)
 	}
-	if _, err := w.EditRows(ctx, "t", nil, []design.RowEdit{{Value: node(t, `{"k":"3","v":"again"}`)}}); err == nil || !strings.Contains(err.Error(), "clashes") {
+	if _, err := w.EditRows(ctx, "t", nil, []design.RowEdit{{Value: node(t, `{"k":"3","v":"again"}`)}}); err == nil ||
+		!strings.Contains(err.Error(), "clashes") {
 		t.Errorf("a key stands twice: %v", err)
 	}
-	if _, err := w.EditRows(ctx, "t", &first.Version, []design.RowEdit{{Value: node(t, `{"k":"9"}`)}}); !errors.Is(err, ErrConflict) {
+	if _, err := w.EditRows(ctx, "t", &first.Version, []design.RowEdit{{Value: node(t, `{"k":"9"}`)}}); !errors.Is(
+		err,
+		ErrConflict,
+	) {
 		t.Errorf("a lost edit: %v", err)
 	}
 	// Keys change places in one edit.
@@ -216,7 +238,8 @@ func testATableKeepsItsVersions(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.EditRows(ctx, "t", nil, []design.RowEdit{{Row: rows[0].N, Value: node(t, `{"k":"2","v":"a"}`)}, {Row: rows[1].N, Value: node(t, `{"k":"1","v":"B"}`)}, {Row: rows[2].N}}); err != nil {
+	if _, err := w.EditRows(ctx, "t", nil, []design.RowEdit{{Row: rows[0].N, Value: node(t, `{"k":"2","v":"a"}`)},
+		{Row: rows[1].N, Value: node(t, `{"k":"1","v":"B"}`)}, {Row: rows[2].N}}); err != nil {
 		t.Fatal(err)
 	}
 	if got := w.rows("t"); got != `{"k":"2","v":"a"} {"k":"1","v":"B"}` {
@@ -225,11 +248,13 @@ func testATableKeepsItsVersions(t *testing.T) {
 	if _, err := w.RestoreTable(ctx, "t", first.Version); err != nil {
 		t.Fatal(err)
 	}
-	if got := w.rows("t"); !strings.Contains(got, `{"k":"1","v":"a"}`) || !strings.Contains(got, `{"k":"2","v":"b"}`) || strings.Contains(got, "B") {
+	if got := w.rows("t"); !strings.Contains(got, `{"k":"1","v":"a"}`) || !strings.Contains(got, `{"k":"2","v":"b"}`) ||
+		strings.Contains(got, "B") {
 		t.Errorf("restored: %s", got)
 	}
 	// A definition that the rows do not fit changes nothing.
-	if _, err := w.SaveTable(ctx, "t", []byte("readyferry: table/1\nname: t\nkeys: [[missing]]\n"), nil); err == nil || !strings.Contains(err.Error(), "the column missing of the key is empty") {
+	if _, err := w.SaveTable(ctx, "t", []byte("readyferry: table/1\nname: t\nkeys: [[missing]]\n"), nil); err == nil ||
+		!strings.Contains(err.Error(), "the column missing of the key is empty") {
 		t.Errorf("%v", err)
 	}
 }
@@ -252,7 +277,10 @@ func testALoadThatIsStoppedHalfWay(t *testing.T) {
 		_, err := w.Import(ctx, "big", "csv", []byte(file.String()), false, false)
 		done <- err
 	}()
-	w.until("some rows are loaded", func() bool { l, ok := w.LoadingOf("big"); return ok && l.Done > 0 || len(done) > 0 })
+	w.until(
+		"some rows are loaded",
+		func() bool { l, ok := w.LoadingOf("big"); return ok && l.Done > 0 || len(done) > 0 },
+	)
 	stop()
 	if err := <-done; err != nil {
 		if got := w.rows("big"); got != `{"k":"0","v":"old"}` {

@@ -16,10 +16,17 @@ import (
 	"readyferry/store"
 )
 
-const scans = "readyferry: flow/1\nname: scans\nintake: {kind: webhook, path: /scan, reference: body.ref}\nsteps: [{id: put, kind: deliver, to: {topic: returns}}]\n"
+const scans = "readyferry: flow/1\nname: scans\nintake: {kind: webhook, path: /scan, reference: " +
+	"body.ref}\nsteps: [{id: put, kind: deliver, to: {topic: returns}}]\n"
 
 func topicReader(name, settings, to string) string {
-	return fmt.Sprintf("readyferry: flow/1\nname: %s\nintake: {kind: topic, topic: returns%s}\nsteps: [{id: d, kind: deliver, to: %s, path: '/%s'}]\n", name, settings, to, name)
+	return fmt.Sprintf(
+		"readyferry: flow/1\nname: %s\nintake: {kind: topic, topic: returns%s}\nsteps: [{id: d, kind: deliver, to: %s, path: '/%s'}]\n",
+		name,
+		settings,
+		to,
+		name,
+	)
 }
 
 func (w *world) scan(n int) {
@@ -66,7 +73,10 @@ func testSubscriptionsEachGetEverythingAndReadersShare(t *testing.T) {
 	if !slices.Equal(pair, all) {
 		t.Errorf("the pair got %v", pair)
 	}
-	w.until("9 in, 9 out", func() bool { return w.TopicRate("returns") == 9 && w.SubscriptionRate("returns", "pair") == 9 })
+	w.until(
+		"9 in, 9 out",
+		func() bool { return w.TopicRate("returns") == 9 && w.SubscriptionRate("returns", "pair") == 9 },
+	)
 }
 
 func TestASubscriptionBeginsWhereItSays(t *testing.T) {
@@ -84,13 +94,15 @@ func testASubscriptionBeginsWhereItSays(t *testing.T) {
 	time.Sleep(5 * time.Millisecond)
 	w.scan(2)
 	for name, begin := range map[string]string{
-		"early": "", "late": ", begin: latest", "third": ", begin: {time: '" + at + "'}", "second": ", begin: {offset: 1}", "beyond": ", begin: {offset: 99}",
+		"early": "", "late": ", begin: latest", "third": ", begin: {time: '" + at + "'}", "second": ", begin: {offset: 1}",
+		"beyond": ", begin: {offset: 99}",
 	} {
 		w.publish(topicReader(name, begin, "out"))
 	}
 	w.scan(3)
 	w.until("all is read", func() bool { return len(w.out.got()) == 4+1+2+3+1 })
-	for name, want := range map[string]string{"early": "S-0 S-1 S-2 S-3", "late": "S-3", "third": "S-2 S-3", "second": "S-1 S-2 S-3", "beyond": "S-3"} {
+	for name, want := range map[string]string{"early": "S-0 S-1 S-2 S-3", "late": "S-3", "third": "S-2 S-3",
+		"second": "S-1 S-2 S-3", "beyond": "S-3"} {
 		if got := strings.Join(w.heardBy(name), " "); got != want {
 			t.Errorf("%s got %s, want %s", name, got, want)
 		}
@@ -102,7 +114,11 @@ func testASubscriptionBeginsWhereItSays(t *testing.T) {
 	}
 	w.until("late reads again", func() bool { return len(w.heardBy("late")) == 4 })
 	nine := int64(9)
-	if _, err := w.Rewind(context.Background(), "returns", "late", flow.Begin{Offset: &nine}); !errors.Is(err, ErrDecision) || !strings.Contains(err.Error(), "holds the offsets from 0 to 3") {
+	if _, err := w.Rewind(context.Background(), "returns", "late", flow.Begin{Offset: &nine}); !errors.Is(
+		err,
+		ErrDecision,
+	) ||
+		!strings.Contains(err.Error(), "holds the offsets from 0 to 3") {
 		t.Error(err)
 	}
 	if err := w.Unsubscribe(context.Background(), "returns", "late"); !errors.Is(err, ErrInUse) {
@@ -123,7 +139,11 @@ func testATopicThatNobodyReadsIsAWarning(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	_, findings, err := w.SaveDraft(context.Background(), "scans", []byte(scans), nil)
-	if err != nil || !slices.ContainsFunc(findings, func(f flow.Finding) bool { return f.Code == "topic-unread" && f.Level == flow.Warning }) {
+	if err != nil ||
+		!slices.ContainsFunc(
+			findings,
+			func(f flow.Finding) bool { return f.Code == "topic-unread" && f.Level == flow.Warning },
+		) {
 		t.Fatalf("%v %v", findings, err)
 	}
 	w.publish(scans)
@@ -134,7 +154,8 @@ func testATopicThatNobodyReadsIsAWarning(t *testing.T) {
 		t.Errorf("%+v %v", topics, err)
 	}
 	r, err := w.Inspect(id)
-	if err != nil || r.Trace[0].Outcome != "put, nobody reads it" || len(r.Notes) != 1 || r.Notes[0].Level != "warning" {
+	if err != nil || r.Trace[0].Outcome != "put, nobody reads it" || len(r.Notes) != 1 ||
+		r.Notes[0].Level != "warning" {
 		t.Errorf("%+v %v", r, err)
 	}
 	w.publish(topicReader("early", "", "out"))
@@ -158,7 +179,10 @@ func testATopicSurvivesARestart(t *testing.T) {
 	w.until("two are in flight", func() bool { f, _ := w.store.TopicFlights(); return len(f) == 1 && f[0].N == 2 })
 	w.close()
 	w = start(t, dir, out)
-	w.until("two are in flight again", func() bool { f, _ := w.store.TopicFlights(); return len(f) == 1 && f[0].N == 2 })
+	w.until(
+		"two are in flight again",
+		func() bool { f, _ := w.store.TopicFlights(); return len(f) == 1 && f[0].N == 2 },
+	)
 	out.say(nil)
 	w.until("nothing is in flight", func() bool {
 		f, _ := w.store.TopicFlights()
@@ -195,7 +219,10 @@ func testRetentionNeverDropsTheUnreadUnlessTold(t *testing.T) {
 	if err != nil || len(subs) != 1 || subs[0].Missed != 3 || subs[0].Position != 3 {
 		t.Errorf("%+v %v", subs, err)
 	}
-	if err := w.SetRetention(context.Background(), "returns", perform.Retention{KeepFor: -1}); !errors.Is(err, ErrDecision) {
+	if err := w.SetRetention(context.Background(), "returns", perform.Retention{KeepFor: -1}); !errors.Is(
+		err,
+		ErrDecision,
+	) {
 		t.Error(err)
 	}
 }
@@ -215,7 +242,8 @@ func testAFullQueueRefusesAndLosesNothing(t *testing.T) {
 	}
 	id := w.accepted("/fill", `{"ref":"F-2"}`)
 	w.becomes(id, store.DeadLetter)
-	if l := w.letter(id); l.Phase != "put" || l.Reason != "the queue q is full: 2 messages wait in it, and its limit is 2" {
+	if l := w.letter(id); l.Phase != "put" ||
+		l.Reason != "the queue q is full: 2 messages wait in it, and its limit is 2" {
 		t.Errorf("%+v", l)
 	}
 	w.pauseQueue(false)
@@ -237,7 +265,9 @@ func TestMessagesAreMovedAsFarAsThereIsRoom(t *testing.T) {
 
 func testMessagesAreMovedAsFarAsThereIsRoom(t *testing.T) {
 	w := queued(t, "")
-	w.publish("readyferry: flow/1\nname: other\nintake: {kind: queue, queue: r}\nsteps: [{id: n, kind: note, text: x}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: other\nintake: {kind: queue, queue: r}\nsteps: [{id: n, kind: note, text: x}]\n",
+	)
 	ctx := context.Background()
 	for _, q := range []string{"q", "r"} {
 		if err := w.PauseQueue(ctx, q, true); err != nil {
@@ -250,7 +280,9 @@ func testMessagesAreMovedAsFarAsThereIsRoom(t *testing.T) {
 	if err := w.LimitQueue(ctx, "r", 2); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := w.MoveMessages(ctx, "q", "r", nil); n != 2 || !errors.Is(err, ErrDecision) || !strings.Contains(err.Error(), "2 messages were moved before") || w.depth("q") != 1 {
+	if n, err := w.MoveMessages(ctx, "q", "r", nil); n != 2 || !errors.Is(err, ErrDecision) ||
+		!strings.Contains(err.Error(), "2 messages were moved before") ||
+		w.depth("q") != 1 {
 		t.Errorf("%d %v, %d left", n, err, w.depth("q"))
 	}
 	if err := w.LimitQueue(ctx, "r", 3); err != nil {

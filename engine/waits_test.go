@@ -114,7 +114,10 @@ steps:
 	}
 	w.becomes(w.accepted("/late", `{"branch": "GONE"}`), store.Delivered)
 	w.publish(strings.ReplaceAll(lateFlow, "{{LATE}}", "turn away"))
-	if got := w.becomes(w.accepted("/late", `{"branch": "GONE"}`), store.TurnedAway); !strings.Contains(got.Reason, "no row of the table") {
+	if got := w.becomes(w.accepted("/late", `{"branch": "GONE"}`), store.TurnedAway); !strings.Contains(
+		got.Reason,
+		"no row of the table",
+	) {
 		t.Errorf("%q", got.Reason)
 	}
 	w.publish(strings.ReplaceAll(lateFlow, "{{LATE}}", "dead letter"))
@@ -125,7 +128,8 @@ steps:
 	}
 	// A person makes the row and sends it again.
 	edit(`{"code":"GONE","open":"yes"}`)
-	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID}, Version: "own"}); err != nil {
+	if _, err := w.Resend(context.Background(), journal.Decision{IDs: []store.ID{w.letter(id).ID},
+		Version: "own"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(id, store.Delivered)

@@ -87,7 +87,12 @@ func (l *targetLink) Send(_ context.Context, r connect.Request) (connect.Receipt
 	if err != nil {
 		return connect.Receipt{}, err
 	}
-	out := connect.Receipt{Outcome: r.Rules.Classify(a.Status), Code: fmt.Sprint(a.Status), Headers: a.Headers, Answer: bytes.NewReader(a.Body)}
+	out := connect.Receipt{
+		Outcome: r.Rules.Classify(a.Status),
+		Code:    fmt.Sprint(a.Status),
+		Headers: a.Headers,
+		Answer:  bytes.NewReader(a.Body),
+	}
 	for _, h := range a.Headers {
 		if h.Name == "Retry-After" {
 			out.After, _ = retry.RetryAfter(h.Value, time.Now())
@@ -104,7 +109,11 @@ func (f *target) call(c *connect.Connection, r connect.Request) (reply, error) {
 	answer := f.answer
 	f.mu.Unlock()
 	if answer == nil {
-		return reply{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: fmt.Appendf(nil, `{"n":%d}`, n)}, nil
+		return reply{
+			Status:  200,
+			Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+			Body:    fmt.Appendf(nil, `{"n":%d}`, n),
+		}, nil
 	}
 	return answer(n, k)
 }
@@ -156,7 +165,15 @@ func start(t *testing.T, dir string, out *target) *world {
 	if err != nil {
 		t.Fatal(err)
 	}
-	e, err := New(Config{Store: s, Reader: reader, Systems: registry(t), Opener: out, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	e, err := New(
+		Config{
+			Store:   s,
+			Reader:  reader,
+			Systems: registry(t),
+			Opener:  out,
+			Log:     slog.New(slog.NewTextHandler(io.Discard, nil)),
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -178,7 +195,8 @@ const fast = "retry: {first: 20ms, growth: constant, cap: 20ms, spread: none, tr
 
 func (w *world) connect(name, more string) {
 	w.t.Helper()
-	if _, err := w.SaveConnection(context.Background(), name, []byte("readyferry: connection/1\nname: "+name+"\nkind: http\naddress: http://127.0.0.1:1\n"+more), nil); err != nil {
+	if _, err := w.SaveConnection(context.Background(), name, []byte("readyferry: connection/1\nname: "+name+
+		"\nkind: http\naddress: http://127.0.0.1:1\n"+more), nil); err != nil {
 		w.t.Fatal(err)
 	}
 }

@@ -63,7 +63,10 @@ func (b Behaviour) Check() error {
 	case b.Refuse < -1:
 		return fmt.Errorf("refuse must be -1 for always, or a number of calls, not %d", b.Refuse)
 	case b.RefuseWith != 0 && b.RefuseWith != -1 && !valid(b.RefuseWith):
-		return fmt.Errorf("refuseWith must be between 200 and 599, or -1 to break the connection off, not %d", b.RefuseWith)
+		return fmt.Errorf(
+			"refuseWith must be between 200 and 599, or -1 to break the connection off, not %d",
+			b.RefuseWith,
+		)
 	}
 	return nil
 }
@@ -219,7 +222,14 @@ func (s *Set) Serve(w http.ResponseWriter, r *http.Request, name, path string) e
 	if err != nil {
 		return err
 	}
-	call := Call{At: s.now(), Method: r.Method, Path: path, Headers: map[string]string{}, Body: strings.ToValidUTF8(string(body), "\uFFFD"), Key: r.Header.Get("Idempotency-Key")}
+	call := Call{
+		At:      s.now(),
+		Method:  r.Method,
+		Path:    path,
+		Headers: map[string]string{},
+		Body:    strings.ToValidUTF8(string(body), "\uFFFD"),
+		Key:     r.Header.Get("Idempotency-Key"),
+	}
 	if r.URL.RawQuery != "" {
 		call.Path += "?" + r.URL.RawQuery
 	}
@@ -257,7 +267,10 @@ func (s *Set) Serve(w http.ResponseWriter, r *http.Request, name, path string) e
 }
 
 // decide says what the next answer is, and counts refusals down.
-func (sys *System) decide(now time.Time, method, path string) (status int, headers map[string]string, body string, delay time.Duration) {
+func (sys *System) decide(
+	now time.Time,
+	method, path string,
+) (status int, headers map[string]string, body string, delay time.Duration) {
 	sys.mu.Lock()
 	defer sys.mu.Unlock()
 	b := &sys.behaviour

@@ -72,7 +72,8 @@ func TestItDoesWhatItIsTold(t *testing.T) {
 	if changes == 0 {
 		t.Error("nobody was told")
 	}
-	for name, b := range map[string]Behaviour{"delay": {Delay: -1}, "refuse": {Refuse: -2}, "status": {Status: new(int)}, "refuseWith": {RefuseWith: 42}} {
+	for name, b := range map[string]Behaviour{"delay": {Delay: -1}, "refuse": {Refuse: -2}, "status": {Status: new(int)},
+		"refuseWith": {RefuseWith: 42}} {
 		if err := s.Behave("p", b); err == nil || !strings.Contains(err.Error(), name) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -89,7 +90,8 @@ func TestItCountsCopiesAndKeepsNoSecrets(t *testing.T) {
 	if err != nil || v.Received != 3 || v.Accepted != 3 {
 		t.Fatalf("%+v %v", v, err)
 	}
-	if c := v.Calls[1]; c.Copy != 2 || c.Key != "a" || c.Path != "/x?q=1" || strings.Contains(fmt.Sprint(c.Headers), "secret") {
+	if c := v.Calls[1]; c.Copy != 2 || c.Key != "a" || c.Path != "/x?q=1" ||
+		strings.Contains(fmt.Sprint(c.Headers), "secret") {
 		t.Errorf("%+v", c)
 	}
 	for range kept + 10 {
@@ -112,7 +114,9 @@ func TestItCountsCopiesAndKeepsNoSecrets(t *testing.T) {
 func TestItBreaksOffAndIsLate(t *testing.T) {
 	s := NewSet(time.Now, func() {})
 	s.Define(Definition{Name: "p"})
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { _ = s.Serve(w, r, "p", "/") }))
+	server := httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { _ = s.Serve(w, r, "p", "/") }),
+	)
 	defer server.Close()
 	if err := s.Behave("p", Behaviour{Refuse: 1, RefuseWith: -1}); err != nil {
 		t.Fatal(err)

@@ -18,8 +18,10 @@ func TestABodyIsKeptOnceAndComesBack(t *testing.T) {
 		noise[i] = byte(r.Uint32())
 	}
 	for name, content := range map[string][]byte{
-		"empty": {}, "short": []byte("x"), "inline": bytes.Repeat([]byte("a"), body.Inline), "kept": bytes.Repeat([]byte("b"), body.Inline+1),
-		"compressed": bytes.Repeat([]byte("<loan/>"), 100_000), "pieces": noise, "two pieces": noise[:body.Piece+1], "one piece": noise[:body.Piece],
+		"empty": {}, "short": []byte("x"), "inline": bytes.Repeat([]byte("a"), body.Inline),
+		"kept":       bytes.Repeat([]byte("b"), body.Inline+1),
+		"compressed": bytes.Repeat([]byte("<loan/>"), 100_000), "pieces": noise, "two pieces": noise[:body.Piece+1],
+		"one piece": noise[:body.Piece],
 	} {
 		id := NewID()
 		for range 2 { // twice the same
@@ -63,7 +65,8 @@ func TestADamagedBodyIsTold(t *testing.T) {
 	s := open(t, t.TempDir())
 	id := NewID()
 	if err := s.Write(t.Context(), func(tx *Tx) error {
-		if err := tx.AddTransaction(&Transaction{ID: id, Flow: "f"}, &Message{Tx: id, Body: body.Of(bytes.Repeat([]byte("z"), 500))}); err != nil {
+		if err := tx.AddTransaction(&Transaction{ID: id, Flow: "f"}, &Message{Tx: id,
+			Body: body.Of(bytes.Repeat([]byte("z"), 500))}); err != nil {
 			return err
 		}
 		return tx.db.Exec("UPDATE bodies SET data = replace(CAST(data AS TEXT), 'zz', 'zy')").Error

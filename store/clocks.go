@@ -94,5 +94,10 @@ func (tx *Tx) ForgetPolled(flow string, keys []string) error {
 // PolledKeys lists keys that were seen, behind one.
 func (v View) PolledKeys(flow, after string, limit int) ([]string, error) {
 	var out []string
-	return out, v.db.Model(&PolledRow{}).Where("flow = ? AND key > ?", flow, after).Order("key").Limit(limit).Pluck("key", &out).Error
+	return out, v.db.Model(&PolledRow{}).
+		Where("flow = ? AND key > ?", flow, after).
+		Order("key").
+		Limit(limit).
+		Pluck("key", &out).
+		Error
 }

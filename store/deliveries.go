@@ -19,7 +19,8 @@ func (tx *Tx) line(d *Delivery) error {
 		return nil
 	}
 	var ahead int64
-	q := tx.db.Model(&Delivery{}).Where("target = ? AND order_value = ? AND state <= 1 AND order_value <> ''", d.Target, d.OrderValue)
+	q := tx.db.Model(&Delivery{}).
+		Where("target = ? AND order_value = ? AND state <= 1 AND order_value <> ''", d.Target, d.OrderValue)
 	if d.Seq != 0 {
 		q = q.Where("seq < ?", d.Seq)
 	}
@@ -43,21 +44,28 @@ func (tx *Tx) RearmDelivery(d *Delivery) error {
 // SaveDelivery writes where a delivery stands; what it hands over stays as it is.
 // When it has ended, the next one in its line gets its turn.
 func (tx *Tx) SaveDelivery(d *Delivery, now time.Time) error {
-	if err := tx.db.Model(d).Select("State", "Tries", "Total", "FirstAt", "NextAt", "NextWhy").Updates(d).Error; err != nil {
+	if err := tx.db.Model(d).Select("State", "Tries", "Total", "FirstAt", "NextAt",
+		"NextWhy").Updates(d).Error; err != nil {
 		return err
 	}
 	if d.State <= Behind || d.OrderValue == "" {
 		return nil
 	}
 	var next Delivery
-	err := tx.db.Where("target = ? AND order_value = ? AND state <= 1 AND order_value <> ''", d.Target, d.OrderValue).Order("seq").Take(&next).Error
+	err := tx.db.Where("target = ? AND order_value = ? AND state <= 1 AND order_value <> ''", d.Target, d.OrderValue).
+		Order("seq").
+		Take(&next).
+		Error
 	if errors.Is(err, ErrNotFound) {
 		return nil
 	}
 	if err != nil || next.State == Pending {
 		return err
 	}
-	return tx.db.Model(&next).Where("seq = ?", next.Seq).Updates(map[string]any{"state": Pending, "next_at": micros(now)}).Error
+	return tx.db.Model(&next).
+		Where("seq = ?", next.Seq).
+		Updates(map[string]any{"state": Pending, "next_at": micros(now)}).
+		Error
 }
 
 // Delivery gives a delivery by id, or ErrNotFound.
@@ -75,7 +83,11 @@ func (v View) Deliveries(txID ID) ([]Delivery, error) {
 // Due lists deliveries to a target whose time has come, the longest due first.
 func (v View) Due(target string, now time.Time, limit int) ([]Delivery, error) {
 	var out []Delivery
-	return out, v.db.Where("target = ? AND state = 0 AND next_at <= ?", target, micros(now)).Order("next_at").Limit(limit).Find(&out).Error
+	return out, v.db.Where("target = ? AND state = 0 AND next_at <= ?", target, micros(now)).
+		Order("next_at").
+		Limit(limit).
+		Find(&out).
+		Error
 }
 
 // NextDue gives the time of the earliest delivery to a target; ok is false
@@ -96,7 +108,11 @@ func (v View) NextDue(target string) (at time.Time, ok bool, err error) {
 // than now, or nil.
 func (v View) After(target string, now time.Time) (*time.Time, error) {
 	var d Delivery
-	err := v.db.Select("next_at").Where("target = ? AND state = 0 AND next_at > ?", target, micros(now)).Order("next_at").Take(&d).Error
+	err := v.db.Select("next_at").
+		Where("target = ? AND state = 0 AND next_at > ?", target, micros(now)).
+		Order("next_at").
+		Take(&d).
+		Error
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
@@ -111,7 +127,10 @@ func (v View) PendingTargets() ([]string, error) {
 
 // WaitingFor counts deliveries that wait for a target, up to a thousand.
 func (v View) WaitingFor(target string) (n int64, err error) {
-	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM deliveries WHERE target = ? AND state = 0 LIMIT 1000)", target).Scan(&n).Error
+	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM deliveries WHERE target = ? AND state = 0 LIMIT 1000)",
+		target).
+		Scan(&n).
+		Error
 }
 
 // AddTry stores an attempt.

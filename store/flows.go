@@ -75,7 +75,8 @@ func (v View) Versions(flow string) ([]Version, error) {
 // AddVersion stores a new version and gives it the next number.
 func (tx *Tx) AddVersion(v *Version) error {
 	var last int
-	if err := tx.db.Model(&Version{}).Where("flow = ?", v.Flow).Select("COALESCE(MAX(n), 0)").Scan(&last).Error; err != nil {
+	if err := tx.db.Model(&Version{}).Where("flow = ?",
+		v.Flow).Select("COALESCE(MAX(n), 0)").Scan(&last).Error; err != nil {
 		return err
 	}
 	v.N = last + 1
@@ -103,7 +104,8 @@ func (tx *Tx) SaveSample(sample *Sample) error {
 		sample.Position = old.Position
 	case errors.Is(err, ErrNotFound):
 		var n int64
-		if err := tx.db.Model(&Sample{}).Where("flow = ?", sample.Flow).Select("COALESCE(MAX(position), 0) + 1").Scan(&n).Error; err != nil {
+		if err := tx.db.Model(&Sample{}).Where("flow = ?",
+			sample.Flow).Select("COALESCE(MAX(position), 0) + 1").Scan(&n).Error; err != nil {
 			return err
 		}
 		sample.Position = int(n)

@@ -54,20 +54,28 @@ type Member struct {
 // OpenGroup gives the open group of a key, or ErrNotFound.
 func (v View) OpenGroup(flow, path, scope, key string) (Group, error) {
 	var g Group
-	return g, v.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state = 0", flow, path, scope, key).Take(&g).Error
+	return g, v.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state = 0", flow, path, scope, key).
+		Take(&g).
+		Error
 }
 
 // ClosedGroup gives the group of a key that closed last, after a moment; or
 // ErrNotFound.
 func (v View) ClosedGroup(flow, path, scope, key string, after time.Time) (Group, error) {
 	var g Group
-	return g, v.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state > 0 AND closed_at > ?", flow, path, scope, key, micros(after)).
-		Order("closed_at DESC").Take(&g).Error
+	return g, v.db.Where("flow = ? AND path = ? AND scope = ? AND key = ? AND state > 0 AND closed_at > ?", flow, path,
+		scope, key, micros(after)).
+		Order("closed_at DESC").
+		Take(&g).
+		Error
 }
 
 // CountOpenGroups counts the open groups of a step, up to a limit.
 func (v View) CountOpenGroups(flow, path string, limit int) (n int, err error) {
-	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM groups WHERE flow = ? AND path = ? AND state = 0 LIMIT ?)", flow, path, limit).Scan(&n).Error
+	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM groups WHERE flow = ? AND path = ? AND state = 0 LIMIT ?)",
+		flow, path, limit).
+		Scan(&n).
+		Error
 }
 
 // SaveGroup creates or replaces a group.
@@ -131,7 +139,10 @@ func (tx *Tx) CloseScope(scope string, at time.Time, why string) error {
 // CountSince counts the members of a group that have come since a moment, up
 // to a limit.
 func (v View) CountSince(group ID, since time.Time, limit int) (n int, err error) {
-	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT at FROM members WHERE group_id = ? ORDER BY n DESC LIMIT ?) WHERE at > ?", group, limit, micros(since)).Scan(&n).Error
+	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT at FROM members WHERE group_id = ? ORDER BY n DESC LIMIT ?) "+
+		"WHERE at > ?", group, limit, micros(since)).
+		Scan(&n).
+		Error
 }
 
 // DueGroups lists groups that time closes now.
@@ -199,7 +210,11 @@ func (tx *Tx) MoveLimit(l *TimeLimit, at time.Time) error {
 // Watching lists what waits for a row of a table, behind the one given.
 func (v View) Watching(table string, after TimeLimit, limit int) ([]TimeLimit, error) {
 	var out []TimeLimit
-	return out, v.db.Where("watched = ? AND (tx > ? OR tx = ? AND path > ?)", table, after.Tx, after.Tx, after.Path).Order("tx, path").Limit(limit).Find(&out).Error
+	return out, v.db.Where("watched = ? AND (tx > ? OR tx = ? AND path > ?)", table, after.Tx, after.Tx, after.Path).
+		Order("tx, path").
+		Limit(limit).
+		Find(&out).
+		Error
 }
 
 // Watched lists the tables that messages are held for.
@@ -225,7 +240,11 @@ func (tx *Tx) SavePace(p *Pace) error { // not Save, which takes an empty key fo
 
 // ForgetPaces removes keys whose times no longer matter.
 func (tx *Tx) ForgetPaces(now time.Time, limit int) error {
-	return tx.db.Exec("DELETE FROM paces WHERE rowid IN (SELECT rowid FROM paces WHERE until < ? LIMIT ?)", micros(now), limit).Error
+	return tx.db.Exec(
+		"DELETE FROM paces WHERE rowid IN (SELECT rowid FROM paces WHERE until < ? LIMIT ?)",
+		micros(now),
+		limit,
+	).Error
 }
 
 // DueLimits lists the waits whose time is over.
@@ -272,5 +291,9 @@ func (v View) Members(group ID, after, limit int) ([]Member, error) {
 // Memberships lists the groups that a transaction is in.
 func (v View) Memberships(id ID) ([]Member, error) {
 	var out []Member
-	return out, v.db.Select("group_id", "n", "tx", "path", "at", "gone").Where("tx = ?", id).Order("at").Find(&out).Error
+	return out, v.db.Select("group_id", "n", "tx", "path", "at", "gone").
+		Where("tx = ?", id).
+		Order("at").
+		Find(&out).
+		Error
 }

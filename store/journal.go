@@ -174,7 +174,11 @@ func (v View) KnownOnce(flow string, key []byte, now time.Time) (*ID, error) {
 
 // ForgetOnce removes up to limit once values whose time has passed.
 func (tx *Tx) ForgetOnce(now time.Time, limit int) error {
-	return tx.db.Exec("DELETE FROM once_keys WHERE rowid IN (SELECT rowid FROM once_keys WHERE until < ? LIMIT ?)", micros(now), limit).Error
+	return tx.db.Exec(
+		"DELETE FROM once_keys WHERE rowid IN (SELECT rowid FROM once_keys WHERE until < ? LIMIT ?)",
+		micros(now),
+		limit,
+	).Error
 }
 
 // FirstMessage gives the message of a transaction as it was received, its body as
@@ -207,5 +211,10 @@ func (v View) FlowsToWalk() ([]string, error) {
 // ToWalk lists transactions of a flow that are to be walked, the oldest first.
 func (v View) ToWalk(flow string, limit int) ([]ID, error) {
 	var out []ID
-	return out, v.db.Model(&Transaction{}).Where("flow = ? AND to_walk", flow).Order("id").Limit(limit).Pluck("id", &out).Error
+	return out, v.db.Model(&Transaction{}).
+		Where("flow = ? AND to_walk", flow).
+		Order("id").
+		Limit(limit).
+		Pluck("id", &out).
+		Error
 }

@@ -17,7 +17,8 @@ func migrate(db *gorm.DB) error {
 				&QueueItem{}, &OnceKey{}, &count{}, &setting{}); err != nil {
 				return err
 			}
-			return execAll(db,
+			return execAll(
+				db,
 				"CREATE INDEX transactions_flow ON transactions (flow, id)",
 				"CREATE INDEX transactions_state ON transactions (state, id)",
 				"CREATE INDEX transactions_flow_state ON transactions (flow, state, id)",
@@ -46,7 +47,8 @@ func migrate(db *gorm.DB) error {
 			if err := db.AutoMigrate(&PausedQueue{}); err != nil {
 				return err
 			}
-			return execAll(db,
+			return execAll(
+				db,
 				"DROP INDEX queue_items_free",
 				"CREATE INDEX queue_items_free ON queue_items (queue, priority DESC, n) WHERE taken_by IS NULL",
 				"CREATE INDEX queue_items_expiry ON queue_items (queue, expires_at) WHERE taken_by IS NULL AND expires_at IS NOT NULL",
@@ -54,10 +56,12 @@ func migrate(db *gorm.DB) error {
 			)
 		}},
 		{ID: "0003 topics, and queues that know their size", Migrate: func(db *gorm.DB) error {
-			if err := addColumns(db, []column{{&Transaction{}, "FromTopic", "ALTER TABLE transactions ADD COLUMN from_topic numeric NOT NULL DEFAULT 0"}}); err != nil {
+			if err := addColumns(db, []column{{&Transaction{}, "FromTopic", "ALTER TABLE transactions ADD COLUMN " +
+				"from_topic numeric NOT NULL DEFAULT 0"}}); err != nil {
 				return err
 			}
-			if err := db.AutoMigrate(&Topic{}, &TopicMessage{}, &Subscription{}, &TopicTaken{}, &QueueSize{}, &QueueSettings{}); err != nil {
+			if err := db.AutoMigrate(&Topic{}, &TopicMessage{}, &Subscription{}, &TopicTaken{}, &QueueSize{},
+				&QueueSettings{}); err != nil {
 				return err
 			}
 			const count = " ON CONFLICT (queue) DO UPDATE SET free = free + excluded.free, taken = taken + excluded.taken"
@@ -67,12 +71,15 @@ func migrate(db *gorm.DB) error {
 				`INSERT INTO queue_sizes (queue, free, taken)
 					SELECT queue, SUM(taken_by IS NULL), SUM(taken_by IS NOT NULL) FROM queue_items GROUP BY queue`,
 				`CREATE TRIGGER queue_items_put AFTER INSERT ON queue_items BEGIN
-					INSERT INTO queue_sizes (queue, free, taken) VALUES (NEW.queue, NEW.taken_by IS NULL, NEW.taken_by IS NOT NULL)`+count+`; END`,
+					INSERT INTO queue_sizes (queue, free, taken) VALUES (NEW.queue, NEW.taken_by IS NULL, NEW.taken_by IS NOT NULL)`+
+					count+`; END`,
 				`CREATE TRIGGER queue_items_gone AFTER DELETE ON queue_items BEGIN
-					INSERT INTO queue_sizes (queue, free, taken) VALUES (OLD.queue, -(OLD.taken_by IS NULL), -(OLD.taken_by IS NOT NULL))`+count+`; END`,
+					INSERT INTO queue_sizes (queue, free, taken) VALUES (OLD.queue, -(OLD.taken_by IS NULL), -(OLD.taken_by IS NOT NULL))`+
+					count+`; END`,
 				`CREATE TRIGGER queue_items_moved AFTER UPDATE OF queue, taken_by ON queue_items BEGIN
 					INSERT INTO queue_sizes (queue, free, taken) VALUES (OLD.queue, -(OLD.taken_by IS NULL), -(OLD.taken_by IS NOT NULL))`+count+`;
-					INSERT INTO queue_sizes (queue, free, taken) VALUES (NEW.queue, NEW.taken_by IS NULL, NEW.taken_by IS NOT NULL)`+count+`; END`,
+					INSERT INTO queue_sizes (queue, free, taken) VALUES (NEW.queue, NEW.taken_by IS NULL, NEW.taken_by IS NOT NULL)`+
+					count+`; END`,
 			)
 		}},
 		{ID: "0004 parts of a transaction", Migrate: func(db *gorm.DB) error {
@@ -89,13 +96,17 @@ func migrate(db *gorm.DB) error {
 			if err := db.AutoMigrate(&Split{}); err != nil {
 				return err
 			}
-			return execAll(db,
+			return execAll(
+				db,
 				"CREATE INDEX splits_open ON splits (tx, path) WHERE "+beginnable,
 				"CREATE INDEX transactions_parts ON transactions (parent, id) WHERE parent IS NOT NULL",
 				"CREATE INDEX transactions_part_states ON transactions (parent, state, id) WHERE parent IS NOT NULL",
 				// The lists are of whole transactions.
 				"CREATE INDEX transactions_whole ON transactions (id) WHERE parent IS NULL",
-				"DROP INDEX transactions_flow", "DROP INDEX transactions_state", "DROP INDEX transactions_flow_state", "DROP INDEX transactions_reference",
+				"DROP INDEX transactions_flow",
+				"DROP INDEX transactions_state",
+				"DROP INDEX transactions_flow_state",
+				"DROP INDEX transactions_reference",
 				"CREATE INDEX transactions_flow ON transactions (flow, id) WHERE parent IS NULL",
 				"CREATE INDEX transactions_state ON transactions (state, id) WHERE parent IS NULL",
 				"CREATE INDEX transactions_flow_state ON transactions (flow, state, id) WHERE parent IS NULL",
@@ -132,7 +143,8 @@ func migrate(db *gorm.DB) error {
 			)
 		}},
 		{ID: "0006 scatters", Migrate: func(db *gorm.DB) error {
-			if err := addColumns(db, []column{{&Delivery{}, "Soft", "ALTER TABLE deliveries ADD COLUMN soft numeric NOT NULL DEFAULT 0"}}); err != nil {
+			if err := addColumns(db, []column{{&Delivery{}, "Soft",
+				"ALTER TABLE deliveries ADD COLUMN soft numeric NOT NULL DEFAULT 0"}}); err != nil {
 				return err
 			}
 			if err := db.AutoMigrate(&TimeLimit{}); err != nil {
@@ -153,10 +165,13 @@ func migrate(db *gorm.DB) error {
 			)
 		}},
 		{ID: "0008 steps for dead letters", Migrate: func(db *gorm.DB) error {
-			if err := addColumns(db, []column{{&Transaction{}, "OfLetter", "ALTER TABLE transactions ADD COLUMN of_letter blob"}}); err != nil {
+			if err := addColumns(db, []column{{&Transaction{}, "OfLetter",
+				"ALTER TABLE transactions ADD COLUMN of_letter blob"}}); err != nil {
 				return err
 			}
-			return db.Exec("CREATE INDEX transactions_of_letter ON transactions (of_letter) WHERE of_letter IS NOT NULL").Error
+			return db.Exec(
+				"CREATE INDEX transactions_of_letter ON transactions (of_letter) WHERE of_letter IS NOT NULL",
+			).Error
 		}},
 		{ID: "0009 messages that are held, and paces", Migrate: func(db *gorm.DB) error {
 			if err := addColumns(db, []column{

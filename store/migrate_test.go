@@ -31,7 +31,8 @@ func TestAFileOfAnEarlierReleaseIsBroughtForward(t *testing.T) {
 			}
 		}
 		for column, of := range map[string]string{
-			"of_letter": "transactions", "caller": "transactions", "caller_path": "transactions", "caller_waits": "transactions", "depth": "transactions",
+			"of_letter": "transactions", "caller": "transactions", "caller_path": "transactions",
+			"caller_waits": "transactions", "depth": "transactions",
 			"own_waits": "transactions", "idle": "transactions", "watched": "time_limits", "waits": "time_limits",
 		} {
 			if err := tx.db.Exec("ALTER TABLE " + of + " DROP COLUMN " + column).Error; err != nil {
@@ -53,9 +54,12 @@ func TestAFileOfAnEarlierReleaseIsBroughtForward(t *testing.T) {
 	if err := s.Write(t.Context(), func(tx *Tx) error {
 		got.Caller, got.OfLetter, got.OwnWaits, got.Idle = &id, &id, 1, true
 		for _, err := range []error{
-			tx.SaveTransaction(&got, got.State), tx.Limit(&TimeLimit{Tx: id, Path: "h", At: time.Now(), Watched: "t", Waits: true}),
-			tx.SaveTable(&Table{Name: "t"}), tx.SavePace(&Pace{Flow: "f"}), tx.Ask(&Ask{Correlation: "c"}), tx.SaveClock(&Clock{Flow: "f"}),
-			tx.SavePolled([]PolledRow{{Flow: "f", Key: "1"}}), tx.SaveLoad(&Load{ID: id}), tx.AddChange(&TableChange{Table: "t", Version: 1}),
+			tx.SaveTransaction(&got, got.State), tx.Limit(&TimeLimit{Tx: id, Path: "h", At: time.Now(), Watched: "t",
+				Waits: true}),
+			tx.SaveTable(&Table{Name: "t"}), tx.SavePace(&Pace{Flow: "f"}), tx.Ask(&Ask{Correlation: "c"}),
+			tx.SaveClock(&Clock{Flow: "f"}),
+			tx.SavePolled([]PolledRow{{Flow: "f", Key: "1"}}), tx.SaveLoad(&Load{ID: id}),
+			tx.AddChange(&TableChange{Table: "t", Version: 1}),
 		} {
 			if err != nil {
 				return err

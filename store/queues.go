@@ -15,19 +15,31 @@ func (tx *Tx) Put(item *QueueItem) error { return tx.db.Create(item).Error }
 // first, those of one priority in the order in which they were put.
 func (v View) Free(queue string, limit int) ([]QueueItem, error) {
 	var out []QueueItem
-	return out, v.db.Where("queue = ? AND taken_by IS NULL", queue).Order("priority DESC, n").Limit(limit).Find(&out).Error
+	return out, v.db.Where("queue = ? AND taken_by IS NULL", queue).
+		Order("priority DESC, n").
+		Limit(limit).
+		Find(&out).
+		Error
 }
 
 // Expired lists messages that nobody works on and whose time is up.
 func (v View) Expired(queue string, now time.Time, limit int) ([]QueueItem, error) {
 	var out []QueueItem
-	return out, v.db.Where("queue = ? AND taken_by IS NULL AND expires_at <= ?", queue, micros(now)).Order("expires_at").Limit(limit).Find(&out).Error
+	return out, v.db.Where("queue = ? AND taken_by IS NULL AND expires_at <= ?", queue, micros(now)).
+		Order("expires_at").
+		Limit(limit).
+		Find(&out).
+		Error
 }
 
 // NextExpiry tells when the next free message of a queue expires; nil for never.
 func (v View) NextExpiry(queue string) (*time.Time, error) {
 	var item QueueItem
-	err := v.db.Select("expires_at").Where("queue = ? AND taken_by IS NULL AND expires_at IS NOT NULL", queue).Order("expires_at").Take(&item).Error
+	err := v.db.Select("expires_at").
+		Where("queue = ? AND taken_by IS NULL AND expires_at IS NOT NULL", queue).
+		Order("expires_at").
+		Take(&item).
+		Error
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
@@ -86,7 +98,10 @@ func (v View) Taken(queue, flow string) (n int64, err error) {
 // StillFree gives ErrNotFound unless a message stands in its queue as it did, and
 // nobody works on it.
 func (v View) StillFree(item *QueueItem) error {
-	return v.db.Select("n").Where("n = ? AND queue = ? AND taken_by IS NULL", item.N, item.Queue).Take(&QueueItem{}).Error
+	return v.db.Select("n").
+		Where("n = ? AND queue = ? AND taken_by IS NULL", item.N, item.Queue).
+		Take(&QueueItem{}).
+		Error
 }
 
 // Take marks a message as worked on by a transaction.

@@ -53,7 +53,13 @@ func TestQueueAgreesWithAPlainList(t *testing.T) {
 		switch what := r.IntN(100); {
 		case what < 40:
 			i := &modelItem{queue: q, priority: r.IntN(10)}
-			item := &QueueItem{Queue: names[q], Body: []byte("x"), Headers: []byte("[]"), PutAt: epoch.Add(now), Priority: i.priority}
+			item := &QueueItem{
+				Queue:    names[q],
+				Body:     []byte("x"),
+				Headers:  []byte("[]"),
+				PutAt:    epoch.Add(now),
+				Priority: i.priority,
+			}
 			if r.IntN(4) == 0 {
 				i.expires = now + time.Duration(1+r.IntN(20))*time.Second
 				at := epoch.Add(i.expires)

@@ -32,8 +32,33 @@ func instant(column string) string {
 
 // rebuilt are the models with times or bodies.
 func rebuilt() []any {
-	return []any{&Flow{}, &Version{}, &Connection{}, &Transaction{}, &Message{}, &Effect{}, &Delivery{}, &TimeLimit{}, &Pace{}, &Try{}, &Letter{}, &LetterEvent{},
-		&QueueItem{}, &PausedQueue{}, &OnceKey{}, &Group{}, &Member{}, &TopicMessage{}, &Subscription{}, &Sequence{}, &Held{}, &Clock{}, &Load{}, &Table{}, &TableChange{}}
+	return []any{
+		&Flow{},
+		&Version{},
+		&Connection{},
+		&Transaction{},
+		&Message{},
+		&Effect{},
+		&Delivery{},
+		&TimeLimit{},
+		&Pace{},
+		&Try{},
+		&Letter{},
+		&LetterEvent{},
+		&QueueItem{},
+		&PausedQueue{},
+		&OnceKey{},
+		&Group{},
+		&Member{},
+		&TopicMessage{},
+		&Subscription{},
+		&Sequence{},
+		&Held{},
+		&Clock{},
+		&Load{},
+		&Table{},
+		&TableChange{},
+	}
 }
 
 func rebuild(db *gorm.DB) error {
@@ -73,7 +98,8 @@ func rebuildTable(db *gorm.DB, model any, inRows bool) error {
 		return nil
 	}
 	var parts []part
-	if err := db.Raw("SELECT type, name, sql FROM sqlite_master WHERE tbl_name = ? AND type IN ('index', 'trigger') AND sql IS NOT NULL", name).Scan(&parts).Error; err != nil {
+	if err := db.Raw("SELECT type, name, sql FROM sqlite_master WHERE tbl_name = ? AND type IN ('index', "+
+		"'trigger') AND sql IS NOT NULL", name).Scan(&parts).Error; err != nil {
 		return err
 	}
 	for _, p := range parts {
@@ -88,10 +114,12 @@ func rebuildTable(db *gorm.DB, model any, inRows bool) error {
 	if err := db.Migrator().CreateTable(model); err != nil {
 		return err
 	}
-	if err := db.Exec(fmt.Sprintf("INSERT INTO %s (rowid, %s) SELECT rowid, %s FROM %s", quoted, into, exprs, before)).Error; err != nil {
+	if err := db.Exec(fmt.Sprintf("INSERT INTO %s (rowid, %s) SELECT rowid, %s FROM %s", quoted, into, exprs,
+		before)).Error; err != nil {
 		return err
 	}
-	if err := db.Exec("UPDATE sqlite_sequence SET seq = (SELECT max(seq) FROM sqlite_sequence WHERE name = ? OR name = ?) WHERE name = ?", name, name+"_before", name).Error; err != nil {
+	if err := db.Exec("UPDATE sqlite_sequence SET seq = (SELECT max(seq) FROM sqlite_sequence WHERE name = ? OR "+
+		"name = ?) WHERE name = ?", name, name+"_before", name).Error; err != nil {
 		return err
 	}
 	if err := moveBodies(db, name, before); err != nil {
@@ -132,7 +160,8 @@ func columns(s *schema.Schema, had []struct{ Name, Type string }) (exprs, into s
 
 // moveBodies puts the contents of old rows where they belong now.
 func moveBodies(db *gorm.DB, name, before string) error {
-	columns := map[string]string{"messages": "body, NULL AS doc", "tries": "body, NULL AS doc", "effects": "NULL AS body, result AS doc", "deliveries": "NULL AS body, request AS doc"}[name]
+	columns := map[string]string{"messages": "body, NULL AS doc", "tries": "body, NULL AS doc",
+		"effects": "NULL AS body, result AS doc", "deliveries": "NULL AS body, request AS doc"}[name]
 	if columns == "" {
 		return nil
 	}
@@ -143,7 +172,9 @@ func moveBodies(db *gorm.DB, name, before string) error {
 			R         int64
 			Body, Doc []byte
 		}
-		if err := db.Raw("SELECT rowid AS r, "+columns+" FROM "+before+" WHERE rowid > ? ORDER BY rowid LIMIT 500", last).Scan(&rows).Error; err != nil || len(rows) == 0 {
+		if err := db.Raw("SELECT rowid AS r, "+columns+" FROM "+before+" WHERE rowid > ? ORDER BY rowid LIMIT 500",
+			last).Scan(&rows).Error; err != nil ||
+			len(rows) == 0 {
 			return err
 		}
 		for _, r := range rows {
@@ -220,7 +251,9 @@ func moveTimes(db *gorm.DB) error {
 	}
 	for _, column := range []string{"plan", "went"} {
 		// A list of whole numbers: each gets three zeros behind it.
-		if err := db.Exec("UPDATE paces SET " + column + " = CAST(replace(replace(CAST(" + column + " AS TEXT), ',', '000,'), ']', '000]') AS BLOB) WHERE length(" + column + ") > 2").Error; err != nil {
+		if err := db.Exec("UPDATE paces SET " + column + " = CAST(replace(replace(CAST(" + column +
+			" AS TEXT), ',', '000,'), ']', '000]') " +
+			"AS BLOB) WHERE length(" + column + ") > 2").Error; err != nil {
 			return err
 		}
 	}

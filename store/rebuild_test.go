@@ -44,7 +44,13 @@ func contents(t *testing.T, dir string) string {
 		if err != nil {
 			t.Fatal(err)
 		}
-		b.WriteString(r.Flow + " " + r.State.String() + " " + r.ReceivedAt.Format("2006-01-02T15:04:05.000000Z07:00") + " " + string(m[0].Body.Bytes()) + "\n")
+		b.WriteString(
+			r.Flow + " " + r.State.String() + " " + r.ReceivedAt.Format(
+				"2006-01-02T15:04:05.000000Z07:00",
+			) + " " + string(
+				m[0].Body.Bytes(),
+			) + "\n",
+		)
 		effects, err := s.Effects(r.ID)
 		if err != nil {
 			t.Fatal(err)
@@ -64,7 +70,13 @@ func contents(t *testing.T, dir string) string {
 			if d.NextAt != nil {
 				next = d.NextAt.Format("15:04:05.000")
 			}
-			b.WriteString("  delivery " + d.Path + " " + d.State.String() + " " + next + " " + string(d.Request) + " " + string(d.Body.Bytes()) + "\n")
+			b.WriteString(
+				"  delivery " + d.Path + " " + d.State.String() + " " + next + " " + string(
+					d.Request,
+				) + " " + string(
+					d.Body.Bytes(),
+				) + "\n",
+			)
 		}
 	}
 	return b.String()
@@ -78,7 +90,10 @@ func TestAMigrationThatIsCutOffLosesNothing(t *testing.T) {
 		t.Fatalf("the folder holds less than it should:\n%s", want)
 	}
 	dir := unpack(t)
-	db, err := gorm.Open(sqlite.Open("file:"+filepath.Join(dir, dbFile)+"?_journal_mode=WAL&_synchronous=FULL&_txlock=immediate"), &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true})
+	db, err := gorm.Open(
+		sqlite.Open("file:"+filepath.Join(dir, dbFile)+"?_journal_mode=WAL&_synchronous=FULL&_txlock=immediate"),
+		&gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -98,7 +113,8 @@ func TestAMigrationThatIsCutOffLosesNothing(t *testing.T) {
 	cut := func(*gorm.DB) { cuts = append(cuts, copyOf(t, dir)) }
 	for _, one := range []interface {
 		Register(string, func(*gorm.DB)) error
-	}{db.Callback().Raw().After("gorm:raw"), db.Callback().Create().After("gorm:create"), db.Callback().Update().After("gorm:update"), db.Callback().Delete().After("gorm:delete")} {
+	}{db.Callback().Raw().After("gorm:raw"), db.Callback().Create().After("gorm:create"),
+		db.Callback().Update().After("gorm:update"), db.Callback().Delete().After("gorm:delete")} {
 		if err := one.Register("cut", cut); err != nil {
 			t.Fatal(err)
 		}
@@ -170,7 +186,8 @@ func TestTimesAreNumbers(t *testing.T) {
 			t.Fatal(err)
 		}
 		var columns []struct{ Tbl, Name, Type string }
-		if err := s.db.Raw("SELECT m.name AS tbl, c.name, c.type FROM sqlite_master m, pragma_table_info(m.name) c WHERE m.type = 'table'").Scan(&columns).Error; err != nil {
+		if err := s.db.Raw("SELECT m.name AS tbl, c.name, c.type FROM sqlite_master m, pragma_table_info(m.name) c " +
+			"WHERE m.type = 'table'").Scan(&columns).Error; err != nil {
 			t.Fatal(err)
 		}
 		for _, c := range columns {
@@ -180,7 +197,8 @@ func TestTimesAreNumbers(t *testing.T) {
 			isTime := strings.HasSuffix(c.Name, "_at") || c.Name == "at" && c.Tbl != "helds" // there it is a path
 			if isTime || c.Name == "until" || c.Name == "since" {
 				var texts int
-				if err := s.db.Raw("SELECT COUNT(*) FROM `" + c.Tbl + "` WHERE typeof(`" + c.Name + "`) = 'text'").Scan(&texts).Error; err != nil {
+				if err := s.db.Raw("SELECT COUNT(*) FROM `" + c.Tbl + "` WHERE typeof(`" + c.Name +
+					"`) = 'text'").Scan(&texts).Error; err != nil {
 					t.Fatal(err)
 				}
 				if texts > 0 {

@@ -91,9 +91,12 @@ func openFiles(dir string) (*Store, error) {
 	schema.RegisterSerializer("micros", serializer{})
 	file := filepath.Join(dir, dbFile)
 	open := func(params string, conns int) (*gorm.DB, error) {
-		db, err := gorm.Open(sqlite.Open("file:"+file+"?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&"+params), &gorm.Config{
-			Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
-		})
+		db, err := gorm.Open(
+			sqlite.Open("file:"+file+"?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&"+params),
+			&gorm.Config{
+				Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
+			},
+		)
 		if err != nil {
 			return nil, fmt.Errorf("opening %s: %w", file, err)
 		}

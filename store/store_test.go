@@ -39,8 +39,16 @@ func add(t *testing.T, s *Store, flow string, state State, reference string) ID 
 	t.Helper()
 	id := NewID()
 	write(t, s, func(tx *Tx) error {
-		return tx.AddTransaction(&Transaction{ID: id, Flow: flow, State: state, Reference: reference, ReceivedAt: time.Now().UTC()},
-			&Message{Tx: id, Headers: []byte("[]"), Params: []byte("[]"), Query: []byte("[]"), Body: body.Of([]byte("{}"))})
+		return tx.AddTransaction(
+			&Transaction{ID: id, Flow: flow, State: state, Reference: reference, ReceivedAt: time.Now().UTC()},
+			&Message{
+				Tx:      id,
+				Headers: []byte("[]"),
+				Params:  []byte("[]"),
+				Query:   []byte("[]"),
+				Body:    body.Of([]byte("{}")),
+			},
+		)
 	})
 	return id
 }
@@ -294,7 +302,8 @@ func TestDueGoesByTime(t *testing.T) {
 	if at, ok, err := s.NextDue("t"); err != nil || !ok || !at.Equal(epoch) {
 		t.Errorf("%s %v %v", at, ok, err)
 	}
-	if at, err := s.After("t", epoch.Add(250*time.Millisecond)); err != nil || !at.Equal(epoch.Add(300*time.Millisecond)) {
+	if at, err := s.After("t", epoch.Add(250*time.Millisecond)); err != nil ||
+		!at.Equal(epoch.Add(300*time.Millisecond)) {
 		t.Errorf("%v %v", at, err)
 	}
 	if _, ok, err := s.NextDue("nobody"); ok || err != nil {
@@ -312,7 +321,14 @@ func TestQueuesHandOutInOrder(t *testing.T) {
 	s := open(t, t.TempDir())
 	for i := range 5 {
 		write(t, s, func(tx *Tx) error {
-			return tx.Put(&QueueItem{Queue: []string{"q", "r"}[i%2], Body: fmt.Append(nil, i), Headers: []byte("[]"), PutAt: epoch.Add(time.Duration(i) * time.Minute)})
+			return tx.Put(
+				&QueueItem{
+					Queue:   []string{"q", "r"}[i%2],
+					Body:    fmt.Append(nil, i),
+					Headers: []byte("[]"),
+					PutAt:   epoch.Add(time.Duration(i) * time.Minute),
+				},
+			)
 		})
 	}
 	write(t, s, func(tx *Tx) error {
@@ -335,7 +351,8 @@ func TestQueuesHandOutInOrder(t *testing.T) {
 		return nil
 	})
 	depths, err := s.QueueDepths()
-	if err != nil || len(depths) != 2 || depths[0].Depth != 2 || depths[0].InFlight != 1 || !depths[0].Oldest.Equal(epoch.Add(2*time.Minute)) {
+	if err != nil || len(depths) != 2 || depths[0].Depth != 2 || depths[0].InFlight != 1 ||
+		!depths[0].Oldest.Equal(epoch.Add(2*time.Minute)) {
 		t.Errorf("%+v %v", depths, err)
 	}
 	all, err := s.Peek("q", 0, 10)
@@ -401,7 +418,10 @@ func TestVersionsAndSamplesKeepTheirOrder(t *testing.T) {
 	if err != nil || len(samples) != 3 || samples[0].Name != "c" || string(samples[0].Document) != `{"changed":true}` {
 		t.Errorf("%+v %v", samples, err)
 	}
-	if err := s.Write(context.Background(), func(tx *Tx) error { return tx.DeleteSample("f", "nobody") }); !errors.Is(err, ErrNotFound) {
+	if err := s.Write(context.Background(), func(tx *Tx) error { return tx.DeleteSample("f", "nobody") }); !errors.Is(
+		err,
+		ErrNotFound,
+	) {
 		t.Errorf("%v", err)
 	}
 	write(t, s, func(tx *Tx) error { return tx.DeleteFlow("f") })
@@ -421,7 +441,8 @@ func TestIDs(t *testing.T) {
 	if got, err := ParseID(a.String()); err != nil || got != a {
 		t.Errorf("%s %v", got, err)
 	}
-	for _, bad := range []string{"", "x", a.String()[1:], "{" + a.String() + "}", strings.ReplaceAll(a.String(), "-", "")} {
+	for _, bad := range []string{"", "x", a.String()[1:], "{" + a.String() + "}", strings.ReplaceAll(a.String(), "-",
+		"")} {
 		if _, err := ParseID(bad); err == nil {
 			t.Errorf("%q is taken for an id", bad)
 		}

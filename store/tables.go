@@ -161,7 +161,8 @@ func (t *stored) clashing(key int, p table.Place) (*table.Row, error) {
 	if key > 0 || t.def.Range == nil {
 		return t.Find(key, p)
 	}
-	for _, q := range []*gorm.DB{t.of(key, p.Key).Where("lo <= ?", p.Lo).Order("lo DESC"), t.of(key, p.Key).Where("lo > ?", p.Lo).Order("lo")} {
+	for _, q := range []*gorm.DB{t.of(key, p.Key).Where("lo <= ?", p.Lo).Order("lo DESC"), t.of(key,
+		p.Key).Where("lo > ?", p.Lo).Order("lo")} {
 		row, err := t.first(q)
 		if err != nil {
 			return nil, err
@@ -182,8 +183,11 @@ func (t *stored) clashing(key int, p table.Place) (*table.Row, error) {
 
 // of chooses the rows of the version at a key.
 func (t *stored) of(k int, key string) *gorm.DB {
-	return t.db.Table("table_keys").Select("table_rows.n, table_rows.pos, table_rows.body").Joins("JOIN table_rows ON table_rows.n = table_keys.row").
-		Where(`table_keys."table" = ? AND k = ? AND key = ? AND table_keys."from" <= ? AND (table_keys."to" = 0 OR table_keys."to" > ?)`, t.def.Name, k, key, t.version, t.version)
+	return t.db.Table("table_keys").
+		Select("table_rows.n, table_rows.pos, table_rows.body").
+		Joins("JOIN table_rows ON table_rows.n = table_keys.row").
+		Where(`table_keys."table" = ? AND k = ? AND key = ? AND table_keys."from" <= ? AND (table_keys."to" = 0 OR `+
+			`table_keys."to" > ?)`, t.def.Name, k, key, t.version, t.version)
 }
 
 func (t *stored) first(q *gorm.DB) (*table.Row, error) {
@@ -228,7 +232,9 @@ func rowOf(r *TableRow) (*table.Row, error) {
 // TableRows lists rows of a version in the order in which they came, behind the
 // place after; text leaves those out that do not hold it.
 func (v View) TableRows(name string, version, after int64, text string, limit int) ([]TableRow, error) {
-	q := v.db.Where(`"table" = ? AND pos > ? AND "from" <= ? AND ("to" = 0 OR "to" > ?)`, name, after, version, version).Order("pos").Limit(limit)
+	q := v.db.Where(`"table" = ? AND pos > ? AND "from" <= ? AND ("to" = 0 OR "to" > ?)`, name, after, version, version).
+		Order("pos").
+		Limit(limit)
 	if text != "" {
 		q = q.Where("instr(lower(body), lower(?)) > 0", text)
 	}

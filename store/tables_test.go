@@ -13,7 +13,9 @@ import (
 // The file finds the row that the rules in memory find.
 func TestTheFileFindsWhatTheRulesFind(t *testing.T) {
 	s := open(t, t.TempDir())
-	d, findings := table.Read([]byte("readyferry: table/1\nname: bands\nkeys: [[zone], [code]]\nrange: {from: lo, to: hi}\n"))
+	d, findings := table.Read(
+		[]byte("readyferry: table/1\nname: bands\nkeys: [[zone], [code]]\nrange: {from: lo, to: hi}\n"),
+	)
 	if d == nil {
 		t.Fatal(findings)
 	}
@@ -21,7 +23,16 @@ func TestTheFileFindsWhatTheRulesFind(t *testing.T) {
 	var rows []*message.Node
 	for i := range 60 {
 		lo := r.IntN(300) - 100
-		n, err := json.Decode(fmt.Appendf(nil, `{"zone":"z%d","lo":%d,"hi":%.1f,"code":"c%d"}`, r.IntN(3), lo, float64(lo+r.IntN(8))+0.5, i))
+		n, err := json.Decode(
+			fmt.Appendf(
+				nil,
+				`{"zone":"z%d","lo":%d,"hi":%.1f,"code":"c%d"}`,
+				r.IntN(3),
+				lo,
+				float64(lo+r.IntN(8))+0.5,
+				i,
+			),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -58,7 +69,10 @@ func TestTheFileFindsWhatTheRulesFind(t *testing.T) {
 	}
 	found := 0
 	for range 2000 {
-		p := table.Place{Key: fmt.Sprintf("z%d", r.IntN(4)), Lo: table.SortKey(fmt.Sprintf("%.1f", r.Float64()*320-110))}
+		p := table.Place{
+			Key: fmt.Sprintf("z%d", r.IntN(4)),
+			Lo:  table.SortKey(fmt.Sprintf("%.1f", r.Float64()*320-110)),
+		}
 		a, err := filed.Find(0, p)
 		if err != nil {
 			t.Fatal(err)

@@ -111,7 +111,9 @@ func (tx *Tx) Subscribe(topic, name string, now time.Time, begin func(Topic) (in
 	if err := tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&t).Error; err != nil {
 		return err
 	}
-	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&Subscription{Topic: topic, Name: name, Position: at, CreatedAt: now}).Error
+	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).
+		Create(&Subscription{Topic: topic, Name: name, Position: at, CreatedAt: now}).
+		Error
 }
 
 // Subscription gives a subscription by name, or ErrNotFound.
@@ -153,7 +155,10 @@ func (tx *Tx) FinishTopic(id ID) error { return tx.db.Where("tx = ?", id).Delete
 
 // TakenFromTopic counts what a flow works on of a subscription.
 func (v View) TakenFromTopic(topic, subscription, flow string) (n int64, err error) {
-	return n, v.db.Model(&TopicTaken{}).Where("topic = ? AND subscription = ? AND flow = ?", topic, subscription, flow).Count(&n).Error
+	return n, v.db.Model(&TopicTaken{}).
+		Where("topic = ? AND subscription = ? AND flow = ?", topic, subscription, flow).
+		Count(&n).
+		Error
 }
 
 // Retain drops up to limit of the oldest messages of a topic that are too old
@@ -259,5 +264,9 @@ type TopicFlight struct {
 // TopicFlights counts what is worked on, by subscription.
 func (v View) TopicFlights() ([]TopicFlight, error) {
 	var out []TopicFlight
-	return out, v.db.Model(&TopicTaken{}).Select("topic, subscription, COUNT(*) AS n").Group("topic, subscription").Scan(&out).Error
+	return out, v.db.Model(&TopicTaken{}).
+		Select("topic, subscription, COUNT(*) AS n").
+		Group("topic, subscription").
+		Scan(&out).
+		Error
 }

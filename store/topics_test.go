@@ -62,7 +62,14 @@ func TestTopicAgreesWithAPlainSlice(t *testing.T) {
 			msg := &TopicMessage{Topic: "t", Headers: []byte("[]"), Body: make([]byte, body-2), PutAt: epoch.Add(now)}
 			heard, err := tx.Append(msg)
 			if err != nil || heard != (len(m.subs) > 0) || int(msg.N) != len(m.puts) {
-				return fmt.Errorf("append gives offset %d, heard %v, %w; want %d and %d readers", msg.N, heard, err, len(m.puts), len(m.subs))
+				return fmt.Errorf(
+					"append gives offset %d, heard %v, %w; want %d and %d readers",
+					msg.N,
+					heard,
+					err,
+					len(m.puts),
+					len(m.subs),
+				)
 			}
 			m.puts = append(m.puts, now)
 		case what < 80:
@@ -71,7 +78,14 @@ func TestTopicAgreesWithAPlainSlice(t *testing.T) {
 			}
 			sub, err := tx.Subscription("t", name)
 			if err != nil || int(sub.Position) != m.subs[name] || int(sub.Missed) != m.missed[name] {
-				return fmt.Errorf("%s stands at %+v %w, want %d, missed %d", name, sub, err, m.subs[name], m.missed[name])
+				return fmt.Errorf(
+					"%s stands at %+v %w, want %d, missed %d",
+					name,
+					sub,
+					err,
+					m.subs[name],
+					m.missed[name],
+				)
 			}
 			rows, err := tx.ReadTopic(&sub, 1+r.IntN(5))
 			if err != nil {
@@ -93,7 +107,13 @@ func TestTopicAgreesWithAPlainSlice(t *testing.T) {
 			latest := r.IntN(2) == 0
 			err := tx.Subscribe("t", name, epoch.Add(now), func(t Topic) (int64, error) {
 				if int(t.First) != m.first || int(t.Next) != len(m.puts) {
-					return 0, fmt.Errorf("the topic holds %d to %d, want %d to %d", t.First, t.Next, m.first, len(m.puts))
+					return 0, fmt.Errorf(
+						"the topic holds %d to %d, want %d to %d",
+						t.First,
+						t.Next,
+						m.first,
+						len(m.puts),
+					)
 				}
 				if latest {
 					return t.Next, nil

@@ -62,7 +62,11 @@ func (v View) FirstHeld(flow, path, key string) (Held, error) {
 // equal ones that first which came first.
 func (v View) HeldOf(flow, path, key string, limit int) ([]Held, error) {
 	var out []Held
-	return out, v.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).Order("number, n").Limit(limit).Find(&out).Error
+	return out, v.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).
+		Order("number, n").
+		Limit(limit).
+		Find(&out).
+		Error
 }
 
 // Held gives a message that waits, or ErrNotFound.
@@ -101,7 +105,10 @@ func (v View) Lines(limit int) ([]Line, error) {
 		Flow, Path, Key string
 		Waiting, First  int64
 	}
-	err := v.db.Raw("SELECT flow, path, key, COUNT(*) AS waiting, MIN(n) AS first FROM helds GROUP BY flow, path, key ORDER BY first LIMIT ?", limit).Scan(&rows).Error
+	err := v.db.Raw("SELECT flow, path, key, COUNT(*) AS waiting, MIN(n) AS first FROM helds GROUP BY flow, path, key ORDER BY first LIMIT ?",
+		limit).
+		Scan(&rows).
+		Error
 	if err != nil {
 		return nil, err
 	}

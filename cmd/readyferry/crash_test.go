@@ -127,9 +127,20 @@ func TestNothingAcceptedIsLostWhenTheProcessIsKilled(t *testing.T) {
 	defer out.Close()
 	file, data, address := program(t), t.TempDir(), freeAddress(t)
 	s := launch(t, file, data, address)
-	s.must("PUT", "/api/v1/connections/out", fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,"retry":{"first":"50ms","cap":"200ms","tries":200}}`, out.URL))
-	s.must("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","reference":"body.n"},"steps":[
-		{"id":"m","kind":"map","fields":[{"to":"/n","from":"body.n"}]},{"id":"d","kind":"deliver","to":"out"}]}`)
+	s.must(
+		"PUT",
+		"/api/v1/connections/out",
+		fmt.Sprintf(
+			`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,"retry":{"first":"50ms","cap":"200ms","tries":200}}`,
+			out.URL,
+		),
+	)
+	s.must(
+		"PUT",
+		"/api/v1/flows/f",
+		`{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","reference":"body.n"},"steps":[
+		{"id":"m","kind":"map","fields":[{"to":"/n","from":"body.n"}]},{"id":"d","kind":"deliver","to":"out"}]}`,
+	)
 	s.must("POST", "/api/v1/flows/f/publish", "")
 
 	seed := uint64(time.Now().UnixNano())
@@ -143,7 +154,11 @@ func TestNothingAcceptedIsLostWhenTheProcessIsKilled(t *testing.T) {
 			client := &http.Client{Timeout: 5 * time.Second}
 			for n := range work {
 				name := fmt.Sprintf("m-%d", n)
-				res, err := client.Post("http://"+address+"/in/f", "application/json", bytes.NewBufferString(`{"n":"`+name+`"}`))
+				res, err := client.Post(
+					"http://"+address+"/in/f",
+					"application/json",
+					bytes.NewBufferString(`{"n":"`+name+`"}`),
+				)
 				if err != nil {
 					continue // not accepted, nothing is owed
 				}
@@ -214,11 +229,20 @@ func TestPartsAndGroupsHappenOnceWhenTheProcessIsKilled(t *testing.T) {
 		s.must("POST", "/api/v1/flows/"+name+"/publish", "")
 	}
 	for _, reader := range []string{"left", "right"} {
-		put(reader, `{"readyferry":"flow/1","name":"`+reader+`","intake":{"kind":"topic","topic":"t","reference":"body.n"},"steps":[{"id":"x","kind":"note","text":"${string(size(body.parts))}"}]}`)
+		put(
+			reader,
+			`{"readyferry":"flow/1","name":"`+reader+`","intake":{"kind":"topic","topic":"t","reference":"body.n"},`+
+				`"steps":[{"id":"x","kind":"note","text":"${string(size(body.parts))}"}]}`,
+		)
 	}
-	put("f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","reference":"body.n"},"steps":[{"id":"per","kind":"split","each":"[1, 2, 3]","steps":[
-		{"id":"agg","kind":"aggregate","key":"body.n","item":"part","close":{"parts":true},"result":"map","fields":[{"to":"/n","from":"group.key"},{"to":"/parts","from":"group.items"}]},
-		{"id":"d","kind":"deliver","to":{"topic":"t"}}]}]}`)
+	put(
+		"f",
+		`{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","reference":"body.n"},
+			"steps":[{"id":"per","kind":"split","each":"[1, 2, 3]","steps":[
+		{"id":"agg","kind":"aggregate","key":"body.n","item":"part","close":{"parts":true},"result":"map",
+			"fields":[{"to":"/n","from":"group.key"},{"to":"/parts","from":"group.items"}]},
+		{"id":"d","kind":"deliver","to":{"topic":"t"}}]}]}`,
+	)
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 2))
@@ -226,7 +250,8 @@ func TestPartsAndGroupsHappenOnceWhenTheProcessIsKilled(t *testing.T) {
 	client := &http.Client{Timeout: 5 * time.Second}
 	for n := range 48 {
 		name := fmt.Sprintf("m-%d", n)
-		if res, err := client.Post("http://"+address+"/in/f", "application/json", strings.NewReader(`{"n":"`+name+`"}`)); err == nil {
+		if res, err := client.Post("http://"+address+"/in/f", "application/json", strings.NewReader(`{"n":"`+name+
+			`"}`)); err == nil {
 			if _ = res.Body.Close(); res.StatusCode == http.StatusAccepted {
 				accepted = append(accepted, name)
 			}
@@ -246,7 +271,9 @@ func TestPartsAndGroupsHappenOnceWhenTheProcessIsKilled(t *testing.T) {
 		if err := json.Unmarshal(s.must("GET", "/api/v1/topics", ""), &topics); err != nil {
 			t.Fatal(err)
 		}
-		if len(topics) == 1 && topics[0].Messages >= len(accepted) && topics[0].Subscriptions[0].Lag+topics[0].Subscriptions[1].Lag+topics[0].Subscriptions[0].InFlight+topics[0].Subscriptions[1].InFlight == 0 {
+		if len(topics) == 1 && topics[0].Messages >= len(accepted) &&
+			topics[0].Subscriptions[0].Lag+topics[0].Subscriptions[1].Lag+topics[0].Subscriptions[0].InFlight+
+				topics[0].Subscriptions[1].InFlight == 0 {
 			break
 		}
 		if time.Now().After(deadline) {

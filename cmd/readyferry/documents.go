@@ -34,7 +34,9 @@ func readFlow(r *plan.Reader, file string, given map[string][]byte) (*plan.Plan,
 		return nil, nil, err
 	}
 	files := map[string][]byte{}
-	if bytes.Contains(src, []byte("$ref")) || bytes.Contains(src, []byte("$schema")) || bytes.Contains(src, []byte("$dynamicRef")) || bytes.Contains(src, []byte("lookup")) {
+	if bytes.Contains(src, []byte("$ref")) || bytes.Contains(src, []byte("$schema")) ||
+		bytes.Contains(src, []byte("$dynamicRef")) ||
+		bytes.Contains(src, []byte("lookup")) {
 		if files, err = neighbours(filepath.Dir(file)); err != nil {
 			return nil, nil, err
 		}
@@ -74,7 +76,8 @@ func neighbours(dir string) (map[string][]byte, error) {
 			switch {
 			case err != nil || relErr != nil:
 				return nil // what cannot be read cannot be referred to; the reader will say so
-			case d.IsDir() && strings.Count(rel, string(filepath.Separator)) >= 4, d.IsDir() && strings.HasPrefix(d.Name(), ".") && rel != ".":
+			case d.IsDir() && strings.Count(rel, string(filepath.Separator)) >= 4,
+				d.IsDir() && strings.HasPrefix(d.Name(), ".") && rel != ".":
 				return fs.SkipDir
 			case d.IsDir() || filepath.Ext(path) != ".json" && !isTable || len(files) >= 500:
 				return nil
@@ -118,7 +121,8 @@ func checkCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use: "check FLOW…", Short: "Report what is wrong with flow documents", Args: cobra.MinimumNArgs(1),
-		Long: "Reports findings of flow documents with line, column and repair.\nExits with 0 without errors, 1 with errors, 2 when a document could not be read.",
+		Long: "Reports findings of flow documents with line, column and repair.\nExits with 0 without errors, 1 with " +
+			"errors, 2 when a document could not be read.",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := reader()
 			if err != nil {
@@ -167,8 +171,12 @@ func rehearseCommand() *cobra.Command {
 	var every time.Duration
 	var noBodies bool
 	c := &cobra.Command{
-		Use: "rehearse FLOW --message FILE…", Short: "Walk one message or several through a flow; nothing leaves", Args: cobra.ExactArgs(1),
-		Long: "Walks one message through a flow and prints, as JSON, what every step did and what would be delivered.\nOutside systems are answered by --reply, else by 200 without a body.\n\nWith --message several times the messages come one after the other, --every apart, and meet where a step gathers\nthem; a list of rehearsals is printed. Behind the last of them time passes until no group waits for it.",
+		Use: "rehearse FLOW --message FILE…", Short: "Walk one message or several through a flow; nothing leaves",
+		Args: cobra.ExactArgs(1),
+		Long: "Walks one message through a flow and prints, as JSON, what every step did and what would be " +
+			"delivered.\nOutside systems are answered by --reply, else by 200 without a body.\n\nWith --message " +
+			"several times the messages come one after the other, --every apart, and meet where a step " +
+			"gathers\nthem; a list of rehearsals is printed. Behind the last of them time passes until no group waits for it.",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := reader()
 			if err != nil {
@@ -240,8 +248,19 @@ func rehearseCommand() *cobra.Command {
 	f.StringArrayVar(&params, "param", nil, "a parameter of the path, name=value")
 	f.StringArrayVar(&queries, "query", nil, "a parameter of the query, name=value")
 	f.StringArrayVar(&replies, "reply", nil, "the answer of an outside system, STEP=FILE or STEP=FILE;status=503")
-	f.StringArrayVar(&tables, "table", nil, "a table for lookup and pair steps and for lookup(), NAME=FILE.csv: its first column is the key, columns from and to are a range; those beside the flow under tables/ are there anyway")
-	f.StringVar(&at, "at", time.Now().UTC().Truncate(time.Second).Format(time.RFC3339), "when the message counts as received")
+	f.StringArrayVar(
+		&tables,
+		"table",
+		nil,
+		"a table for lookup and pair steps and for lookup(), NAME=FILE.csv: its first column is the key, columns from "+
+			"and to are a range; those beside the flow under tables/ are there anyway",
+	)
+	f.StringVar(
+		&at,
+		"at",
+		time.Now().UTC().Truncate(time.Second).Format(time.RFC3339),
+		"when the message counts as received",
+	)
 	f.StringVar(&id, "id", "019cf2b1-77a4-7000-8000-000000000001", "id of the transaction")
 	f.BoolVar(&noBodies, "no-bodies", false, "leave the messages before and after each step out")
 	f.Bool("json", true, "print JSON (always)")
@@ -314,7 +333,8 @@ func evalCommand() *cobra.Command {
 	var headers, params, queries, tables []string
 	c := &cobra.Command{
 		Use: "eval EXPR", Short: "Evaluate one expression", Args: cobra.ExactArgs(1),
-		Long: "Evaluates an expression and prints its value as JSON. Exits with 1 when it cannot be compiled or evaluated.\nOne whose types do not fit, but which has a value all the same, is evaluated with a warning.",
+		Long: "Evaluates an expression and prints its value as JSON. Exits with 1 when it cannot be compiled or " +
+			"evaluated.\nOne whose types do not fit, but which has a value all the same, is evaluated with a warning.",
 		RunE: func(c *cobra.Command, args []string) error {
 			env, err := expr.New()
 			if err != nil {
@@ -387,7 +407,8 @@ func scheduleCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use: "schedule", Short: "Show when a retry plan tries again and when it gives up", Args: cobra.NoArgs,
-		Long: "Prints every try of a retry plan with its earliest, planned and latest time.\nWith --json the times are offsets from the first try in milliseconds.",
+		Long: "Prints every try of a retry plan with its earliest, planned and latest time.\nWith --json the times " +
+			"are offsets from the first try in milliseconds.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if !c.Flags().Changed("cap") {
 				p.Cap = max(p.Cap, p.First)
@@ -403,7 +424,10 @@ func scheduleCommand() *cobra.Command {
 			}
 			rows := []row{}
 			for _, t := range p.Schedule([]byte(seed)) {
-				rows = append(rows, row{t.N, t.Earliest.Milliseconds(), t.Planned.Milliseconds(), t.Latest.Milliseconds()})
+				rows = append(
+					rows,
+					row{t.N, t.Earliest.Milliseconds(), t.Planned.Milliseconds(), t.Latest.Milliseconds()},
+				)
 			}
 			if asJSON {
 				return printJSON(c.OutOrStdout(), rows)

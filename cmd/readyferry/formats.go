@@ -67,7 +67,8 @@ func decodeCommand() *cobra.Command {
 	var f formatFlags
 	c := &cobra.Command{
 		Use: "decode --format F FILE", Short: "Print a document's tree as JSON", Args: cobra.ExactArgs(1),
-		Long: "Reads a document and prints its tree as JSON, numbers with their digits and bytes as base64.\nFILE may be - for standard input. Exits with 1 when the document cannot be read.",
+		Long: "Reads a document and prints its tree as JSON, numbers with their digits and bytes as base64.\nFILE may " +
+			"be - for standard input. Exits with 1 when the document cannot be read.",
 		RunE: func(c *cobra.Command, args []string) error {
 			layout, err := f.layout()
 			if err != nil {
@@ -82,7 +83,11 @@ func decodeCommand() *cobra.Command {
 				return &exitError{1, err}
 			}
 			for _, name := range d.Duplicates {
-				fmt.Fprintf(c.ErrOrStderr(), "warning: the member %q stands twice in one map; the last one counts\n", name)
+				fmt.Fprintf(
+					c.ErrOrStderr(),
+					"warning: the member %q stands twice in one map; the last one counts\n",
+					name,
+				)
 			}
 			fmt.Fprintln(c.OutOrStdout(), string(jsonfmt.Encode(d.Root)))
 			return nil
@@ -97,7 +102,8 @@ func encodeCommand() *cobra.Command {
 	var f formatFlags
 	c := &cobra.Command{
 		Use: "encode --format F FILE.json", Short: "Write a tree, given as JSON, in a format", Args: cobra.ExactArgs(1),
-		Long: "Reads a tree as decode prints it and writes its bytes in the format.\nFILE.json may be - for standard input. Exits with 1 when the format cannot hold the tree.",
+		Long: "Reads a tree as decode prints it and writes its bytes in the format.\nFILE.json may be - for standard " +
+			"input. Exits with 1 when the format cannot hold the tree.",
 		RunE: func(c *cobra.Command, args []string) error {
 			layout, err := f.layout()
 			if err != nil {

@@ -23,7 +23,17 @@ func main() {
 		Use: "readyferry", Short: "Event-driven flows with guaranteed delivery",
 		SilenceUsage: true, SilenceErrors: true,
 	}
-	root.AddCommand(serveCommand(), demoCommand(), checkCommand(), rehearseCommand(), evalCommand(), decodeCommand(), encodeCommand(), scheduleCommand(), timesCommand())
+	root.AddCommand(
+		serveCommand(),
+		demoCommand(),
+		checkCommand(),
+		rehearseCommand(),
+		evalCommand(),
+		decodeCommand(),
+		encodeCommand(),
+		scheduleCommand(),
+		timesCommand(),
+	)
 	if err := root.Execute(); err != nil {
 		code := 2
 		var exit *exitError

@@ -70,7 +70,11 @@ func demoCommand() *cobra.Command {
 
 // serve runs the application until it is told to stop. ready is called when it
 // listens.
-func serve(ctx context.Context, data, listen string, ready func(ctx context.Context, address string, loadDemo func() error) error) error {
+func serve(
+	ctx context.Context,
+	data, listen string,
+	ready func(ctx context.Context, address string, loadDemo func() error) error,
+) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
@@ -88,7 +92,13 @@ func serve(ctx context.Context, data, listen string, ready func(ctx context.Cont
 		return fmt.Errorf("listening on %s: %w; choose another address with --listen", listen, err)
 	}
 	address := "http://" + reachable(listener.Addr().(*net.TCPAddr))
-	all, err := systems.All(systems.Surroundings{StandIns: address + "/stand-ins", Databases: standInDatabases(data), Own: filepath.Join(data, store.File)})
+	all, err := systems.All(
+		systems.Surroundings{
+			StandIns:  address + "/stand-ins",
+			Databases: standInDatabases(data),
+			Own:       filepath.Join(data, store.File),
+		},
+	)
 	if err != nil {
 		return err
 	}

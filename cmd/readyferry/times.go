@@ -45,7 +45,12 @@ func timesCommand() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&cron, "cron", "", "cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before")
+	f.StringVar(
+		&cron,
+		"cron",
+		"",
+		"cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before",
+	)
 	f.StringVar(&zone, "zone", "", "time zone of the IANA database; UTC when absent")
 	f.StringVar(&every, "every", "", "in place of --cron: 15m, 24h")
 	f.StringVar(&after, "after", "", "times after this one (RFC 3339); now when absent")

@@ -25,19 +25,26 @@ const connectionSchema = `{
 	"required": ["sign-in"],
 	"properties": {
 		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
-				"kind": {"enum": ["api-key", "basic", "hmac"], "title": "Sign-in", "default": "api-key", "titles": {"api-key": "API key in a header", "basic": "user and password", "hmac": "signature (Standard Webhooks)"}},
+				"kind": {"enum": ["api-key", "basic", "hmac"], "title": "Sign-in", "default": "api-key", "titles": {"api-key":
+					"API key in a header", "basic": "user and password", "hmac": "signature (Standard Webhooks)"}},
 				"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}},
-				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$", "when": {"kind": ["api-key"]}},
+				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$",
+					"when": {"kind": ["api-key"]}},
 				"scheme": {"enum": ["standard-webhooks"], "title": "Scheme", "when": {"kind": ["hmac"]}},
 				"secret": {"type": "string", "title": "Secret", "format": "secret"},
-				"secrets": {"type": "array", "items": {"type": "string", "format": "secret"}, "title": "Secrets", "description": "several, while a caller changes its key", "when": {"kind": []}}}}
+				"secrets": {"type": "array", "items": {"type": "string", "format": "secret"}, "title": "Secrets", "description":
+					"several, while a caller changes its key", "when": {"kind": []}}}}
 	}
 }`
 
 // System is the kind of system. It has no Open: nobody is called.
 func System() connect.System {
 	return connect.System{
-		Kind:       system.Kind{Name: Kind, Title: "Caller", Summary: "Somebody who calls us: who it is, and how it proves that."},
+		Kind: system.Kind{
+			Name:    Kind,
+			Title:   "Caller",
+			Summary: "Somebody who calls us: who it is, and how it proves that.",
+		},
 		Connection: system.Schema(connectionSchema),
 	}
 }

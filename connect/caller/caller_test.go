@@ -36,7 +36,9 @@ func TestStandardWebhooksVectors(t *testing.T) {
 		for k, v := range c.Headers {
 			h.Set(k, v)
 		}
-		known := []*connect.Connection{{Name: "a", SignIn: connect.SignIn{Kind: connect.SignInHMAC, Secrets: []string{c.Secret}}}}
+		known := []*connect.Connection{
+			{Name: "a", SignIn: connect.SignIn{Kind: connect.SignInHMAC, Secrets: []string{c.Secret}}},
+		}
 		_, err := Verify(known, h, []byte(c.Body), time.Unix(c.Now, 0))
 		if (err == nil) != c.Valid {
 			t.Errorf("%s: %v, want valid %v", c.Name, err, c.Valid)
@@ -45,8 +47,14 @@ func TestStandardWebhooksVectors(t *testing.T) {
 }
 
 func TestKeysAndPasswords(t *testing.T) {
-	key := &connect.Connection{Name: "key", SignIn: connect.SignIn{Kind: connect.SignInAPIKey, Header: "x-api-key", Secrets: []string{"old", "new"}}}
-	basic := &connect.Connection{Name: "basic", SignIn: connect.SignIn{Kind: connect.SignInBasic, User: "u", Secrets: []string{"p"}}}
+	key := &connect.Connection{
+		Name:   "key",
+		SignIn: connect.SignIn{Kind: connect.SignInAPIKey, Header: "x-api-key", Secrets: []string{"old", "new"}},
+	}
+	basic := &connect.Connection{
+		Name:   "basic",
+		SignIn: connect.SignIn{Kind: connect.SignInBasic, User: "u", Secrets: []string{"p"}},
+	}
 	none := &connect.Connection{Name: "none", SignIn: connect.SignIn{Kind: connect.SignInAPIKey, Header: "x-api-key"}}
 	all := []*connect.Connection{key, basic, none}
 	with := func(set func(*http.Request)) http.Header {

@@ -34,12 +34,16 @@ const maxAnswer = 1 << 20
 const connectionSchema = `{
 	"required": ["address"],
 	"properties": {
-		"address": {"type": "string", "title": "Base address", "default": "https://", "description": "https://host/path, or stand-in://name for one that ships with the application"},
+		"address": {"type": "string", "title": "Base address", "default": "https://", "description":
+			"https://host/path, or stand-in://name for one that ships with the application"},
 		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
-				"kind": {"enum": ["none", "basic", "bearer", "api-key"], "title": "Sign-in", "default": "none", "titles": {"basic": "user and password", "bearer": "bearer token", "api-key": "API key in a header"}},
+				"kind": {"enum": ["none", "basic", "bearer", "api-key"], "title": "Sign-in", "default": "none",
+					"titles": {"basic": "user and password", "bearer": "bearer token", "api-key": "API key in a header"}},
 				"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}},
-				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$", "when": {"kind": ["api-key"]}},
-				"secret": {"type": "string", "title": "Secret", "format": "secret", "when": {"kind": ["basic", "bearer", "api-key"]}}}},
+				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$",
+					"when": {"kind": ["api-key"]}},
+				"secret": {"type": "string", "title": "Secret", "format": "secret", "when": {"kind": ["basic", "bearer",
+					"api-key"]}}}},
 		"test": {"type": "object", "title": "Test", "additionalProperties": false, "properties": {
 			"method": {"enum": ["GET", "HEAD", "OPTIONS", "POST"], "title": "The test's method", "default": "GET"},
 			"path": {"type": "string", "title": "The test calls", "default": "/", "description": "path below the address"}}}
@@ -72,11 +76,26 @@ func checkAddress(c *connect.Connection, found connect.Found) {
 	u, err := url.Parse(c.Address)
 	switch {
 	case err != nil || u.Host == "" || !slices.Contains([]string{"http", "https", "stand-in"}, u.Scheme):
-		found("/address", "wrong-value", fmt.Sprintf("%q is no address that can be called", c.Address), "write it as https://host/path, or stand-in://name for one that ships with the application")
+		found(
+			"/address",
+			"wrong-value",
+			fmt.Sprintf("%q is no address that can be called", c.Address),
+			"write it as https://host/path, or stand-in://name for one that ships with the application",
+		)
 	case u.User != nil:
-		found("/address", "secret-in-text", "the address holds a user or password", "take them out of the address and use sign-in")
+		found(
+			"/address",
+			"secret-in-text",
+			"the address holds a user or password",
+			"take them out of the address and use sign-in",
+		)
 	case u.RawQuery != "" || u.Fragment != "":
-		found("/address", "wrong-value", "the address must not hold a query or fragment", "put them into the path of the delivery")
+		found(
+			"/address",
+			"wrong-value",
+			"the address must not hold a query or fragment",
+			"put them into the path of the delivery",
+		)
 	}
 }
 
@@ -128,7 +147,12 @@ func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, er
 	if err != nil {
 		return connect.Receipt{}, err
 	}
-	out := connect.Receipt{Outcome: r.Rules.Classify(a.status), Code: fmt.Sprint(a.status), Headers: a.headers, Answer: bytes.NewReader(a.body)}
+	out := connect.Receipt{
+		Outcome: r.Rules.Classify(a.status),
+		Code:    fmt.Sprint(a.status),
+		Headers: a.headers,
+		Answer:  bytes.NewReader(a.body),
+	}
 	for _, h := range a.headers {
 		if h.Name == "Retry-After" {
 			out.After, _ = retry.RetryAfter(h.Value, time.Now())

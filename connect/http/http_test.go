@@ -60,9 +60,13 @@ func TestOneTry(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, err := link.(connect.Sender).Send(context.Background(), connect.Request{ID: "key-1", Rules: retry.Default(), Request: want.Request{
-			Method: "POST", Path: path, Body: []byte(`{"a":1}`), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}, {Name: "X-A", Value: "1"}},
-		}})
+		r, err := link.(connect.Sender).Send(
+			context.Background(),
+			connect.Request{ID: "key-1", Rules: retry.Default(), Request: want.Request{
+				Method: "POST", Path: path, Body: []byte(`{"a":1}`), Headers: []message.Header{{Name: "Content-Type",
+					Value: "application/json"}, {Name: "X-A", Value: "1"}},
+			}},
+		)
 		b, bad := r.Body()
 		return reply{r.Status(), string(b), r}, errors.Join(err, bad)
 	}
@@ -70,16 +74,22 @@ func TestOneTry(t *testing.T) {
 	if err != nil || a.Status != 200 || a.Body != `{"ok":true}` || a.Outcome != retry.Delivered {
 		t.Fatalf("%+v %v", a, err)
 	}
-	if seen.RequestURI != "/base/a%2Fb?q=1" || body != `{"a":1}` || seen.Header.Get("Idempotency-Key") != "key-1" || seen.Header.Get("X-A") != "1" || seen.Header.Get("Authorization") != "Bearer t" {
+	if seen.RequestURI != "/base/a%2Fb?q=1" || body != `{"a":1}` || seen.Header.Get("Idempotency-Key") != "key-1" ||
+		seen.Header.Get("X-A") != "1" ||
+		seen.Header.Get("Authorization") != "Bearer t" {
 		t.Errorf("%s %v %s", seen.RequestURI, seen.Header, body)
 	}
-	if _, err := send(connect.Connection{Address: "stand-in://redirect", SignIn: connect.SignIn{Kind: "basic", User: "u", Secrets: []string{"p"}}}, ""); err != nil || seen.URL.Path != "/base/redirect" {
+	if _, err := send(connect.Connection{Address: "stand-in://redirect", SignIn: connect.SignIn{Kind: "basic", User: "u",
+		Secrets: []string{"p"}}}, ""); err != nil ||
+		seen.URL.Path != "/base/redirect" {
 		t.Errorf("a stand-in: %v %s", err, seen.URL)
 	}
 	if u, p, _ := seen.BasicAuth(); u != "u" || p != "p" {
 		t.Errorf("basic sign-in: %s %s", u, p)
 	}
-	if a, err := send(connect.Connection{SignIn: connect.SignIn{Kind: "none"}}, "/redirect"); err != nil || a.Status != 302 || a.Outcome != retry.Never {
+	if a, err := send(connect.Connection{SignIn: connect.SignIn{Kind: "none"}}, "/redirect"); err != nil ||
+		a.Status != 302 ||
+		a.Outcome != retry.Never {
 		t.Errorf("a redirect is an answer: %+v %v", a, err)
 	}
 	for name, c := range map[string]struct {

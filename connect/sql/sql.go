@@ -46,12 +46,16 @@ const (
 const connectionSchema = `{
 	"required": ["address", "driver"],
 	"properties": {
-		"driver": {"enum": ["sqlite", "postgresql"], "title": "Database", "default": "sqlite", "titles": {"sqlite": "SQLite", "postgresql": "PostgreSQL"}},
+		"driver": {"enum": ["sqlite", "postgresql"], "title": "Database", "default": "sqlite", "titles": {"sqlite":
+			"SQLite", "postgresql": "PostgreSQL"}},
 		"write": {"type": "boolean", "title": "statements may change it; else it is told to refuse that"},
-		"address": {"type": "string", "title": "Base address", "default": "file:///", "description": "postgresql://host:5432/database, file:///folder/file.db, or stand-in://name"},
+		"address": {"type": "string", "title": "Base address", "default": "file:///", "description":
+			"postgresql://host:5432/database, file:///folder/file.db, or stand-in://name"},
 		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
-				"kind": {"enum": ["none", "basic"], "title": "Sign-in", "default": "none", "titles": {"basic": "user and password"}},
-				"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}}, "secret": {"type": "string", "title": "Secret", "format": "secret", "when": {"kind": ["basic"]}}}}
+				"kind": {"enum": ["none", "basic"], "title": "Sign-in", "default": "none", "titles": {"basic":
+					"user and password"}},
+				"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}}, "secret": {"type": "string", "title":
+					"Secret", "format": "secret", "when": {"kind": ["basic"]}}}}
 	}
 }`
 
@@ -80,11 +84,28 @@ func checkDatabase(c *connect.Connection, found connect.Found) {
 	case err != nil:
 		found("/address", "wrong-value", fmt.Sprintf("%q is no address", c.Address), "")
 	case u.User != nil:
-		found("/address", "secret-in-text", "the address holds a user or password", "take them out of the address and use sign-in")
-	case driver == DriverPostgreSQL && (!slices.Contains([]string{"postgres", "postgresql"}, scheme) || u.Host == "" || len(u.Path) < 2):
-		found("/address", "wrong-value", fmt.Sprintf("%q is no address of a PostgreSQL database", c.Address), "write it as postgresql://host:5432/database")
-	case driver == DriverSQLite && !(scheme == "file" && strings.HasPrefix(u.Path, "/")) && !(scheme == "stand-in" && u.Host != ""):
-		found("/address", "wrong-value", fmt.Sprintf("%q is no address of an SQLite file", c.Address), "write it as file:///folder/file.db, or stand-in://name for one that ships with the application")
+		found(
+			"/address",
+			"secret-in-text",
+			"the address holds a user or password",
+			"take them out of the address and use sign-in",
+		)
+	case driver == DriverPostgreSQL && (!slices.Contains([]string{"postgres", "postgresql"}, scheme) || u.Host == "" ||
+		len(u.Path) < 2):
+		found(
+			"/address",
+			"wrong-value",
+			fmt.Sprintf("%q is no address of a PostgreSQL database", c.Address),
+			"write it as postgresql://host:5432/database",
+		)
+	case driver == DriverSQLite && !(scheme == "file" && strings.HasPrefix(u.Path, "/")) && !(scheme == "stand-in" &&
+		u.Host != ""):
+		found(
+			"/address",
+			"wrong-value",
+			fmt.Sprintf("%q is no address of an SQLite file", c.Address),
+			"write it as file:///folder/file.db, or stand-in://name for one that ships with the application",
+		)
 	case driver == DriverSQLite && (u.RawQuery != "" || u.Fragment != ""):
 		found("/address", "wrong-value", "the address must not hold a query or fragment", "remove it")
 	}
@@ -183,7 +204,9 @@ func (l *link) Ask(ctx context.Context, r connect.Request) (connect.Receipt, err
 	}
 	return connect.Receipt{
 		Outcome: retry.Delivered, Code: "200",
-		Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Answer: bytes.NewReader(jsonfmt.Encode(list)),
+		Headers: []message.Header{
+			{Name: "Content-Type", Value: "application/json"},
+		}, Answer: bytes.NewReader(jsonfmt.Encode(list)),
 	}, nil
 }
 
@@ -334,10 +357,15 @@ func plainError(ctx context.Context, c *connect.Connection, err error) error {
 		return fmt.Errorf("the try was interrupted: %w", context.Canceled)
 	case errors.Is(err, connect.ErrCannotSend):
 		return err
-	case errors.As(err, &op) || strings.Contains(text, "failed to connect") || strings.Contains(text, "unable to open database") || strings.Contains(text, "database is locked") || errors.Is(err, sql.ErrConnDone):
+	case errors.As(err, &op) || strings.Contains(text, "failed to connect") || strings.Contains(text,
+		"unable to open database") || strings.Contains(text, "database is locked") || errors.Is(err, sql.ErrConnDone):
 		return fmt.Errorf("%s cannot be reached: %s", c.Name, first(text))
 	case strings.Contains(text, "readonly database") || strings.Contains(text, "read-only transaction"):
-		return fmt.Errorf("%w: %s allows reading alone; write: true in the connection would allow more", connect.ErrCannotSend, c.Name)
+		return fmt.Errorf(
+			"%w: %s allows reading alone; write: true in the connection would allow more",
+			connect.ErrCannotSend,
+			c.Name,
+		)
 	}
 	return fmt.Errorf("%w: %s refuses the statement: %s", connect.ErrCannotSend, c.Name, first(text))
 }

@@ -40,7 +40,14 @@ func sqlite(t *testing.T, write bool) (connect.System, *connect.Connection) {
 }
 
 func connection(address, driver string, write bool) *connect.Connection {
-	return &connect.Connection{Name: "db", Kind: Kind, Address: address, TimeLimit: 2 * time.Second, InFlight: 4, Settings: system.Schema(fmt.Sprintf(`{"driver": %q, "write": %t}`, driver, write))}
+	return &connect.Connection{
+		Name:      "db",
+		Kind:      Kind,
+		Address:   address,
+		TimeLimit: 2 * time.Second,
+		InFlight:  4,
+		Settings:  system.Schema(fmt.Sprintf(`{"driver": %q, "write": %t}`, driver, write)),
+	}
 }
 
 func query(s connect.System, c *connect.Connection, text string, params ...string) (string, error) {
@@ -64,12 +71,22 @@ func query(s connect.System, c *connect.Connection, text string, params ...strin
 // hostile values, as they are known from attacks on statements that are put
 // together as text (common practice).
 var hostile = []string{
-	`"' OR '1'='1"`, `"'; DROP TABLE members; --"`, `"1 OR 1=1"`, `"\" OR \"\"=\""`, `"'/*"`, `"\\'; DELETE FROM members --"`, `":id"`, `"$1"`, `"?"`, `"'' UNION SELECT 1, 2, 3"`, `"\u0000'"`,
+	`"' OR '1'='1"`, `"'; DROP TABLE members; --"`, `"1 OR 1=1"`, `"\" OR \"\"=\""`, `"'/*"`,
+	`"\\'; DELETE FROM members --"`, `":id"`, `"$1"`, `"?"`, `"'' UNION SELECT 1, 2, 3"`, `"\u0000'"`,
 }
 
 func testDatabase(t *testing.T, s connect.System, c *connect.Connection, table string) {
-	got, err := query(s, c, "SELECT id, name, due FROM "+table+" WHERE id = :id OR name = :name ORDER BY id", "id", "1", "name", `"tunde"`)
-	if err != nil || !strings.HasPrefix(got, `[{"id":1,"name":"maud","due":`) || !strings.HasSuffix(got, `{"id":2,"name":"tunde","due":null}]`) {
+	got, err := query(
+		s,
+		c,
+		"SELECT id, name, due FROM "+table+" WHERE id = :id OR name = :name ORDER BY id",
+		"id",
+		"1",
+		"name",
+		`"tunde"`,
+	)
+	if err != nil || !strings.HasPrefix(got, `[{"id":1,"name":"maud","due":`) ||
+		!strings.HasSuffix(got, `{"id":2,"name":"tunde","due":null}]`) {
 		t.Errorf("%s, %v", got, err)
 	}
 	for _, value := range hostile {
@@ -81,10 +98,13 @@ func testDatabase(t *testing.T, s connect.System, c *connect.Connection, table s
 	if got, err := query(s, c, "SELECT COUNT(*) AS n FROM "+table); err != nil || got != `[{"n":3}]` {
 		t.Errorf("afterwards %s, %v", got, err)
 	}
-	if got, err := query(s, c, "SELECT name FROM "+table+" WHERE name = :name", "name", `"'; DROP TABLE `+table+`; -- row"`); err != nil || !strings.Contains(got, "DROP TABLE") {
+	if got, err := query(s, c, "SELECT name FROM "+table+" WHERE name = :name", "name", `"'; DROP TABLE `+table+
+		`; -- row"`); err != nil ||
+		!strings.Contains(got, "DROP TABLE") {
 		t.Errorf("a row that looks like a statement: %s, %v", got, err)
 	}
-	for _, text := range []string{"DELETE FROM " + table, "UPDATE " + table + " SET name = 'x'", "INSERT INTO " + table + " VALUES (9, 'x', 1)", "DROP TABLE " + table, "CREATE TABLE other (a INTEGER)"} {
+	for _, text := range []string{"DELETE FROM " + table, "UPDATE " + table + " SET name = 'x'", "INSERT INTO " + table +
+		" VALUES (9, 'x', 1)", "DROP TABLE " + table, "CREATE TABLE other (a INTEGER)"} {
 		if _, err := query(s, c, text); !errors.Is(err, connect.ErrCannotSend) {
 			t.Errorf("%s: %v", text, err)
 		}
@@ -104,7 +124,12 @@ func testDatabase(t *testing.T, s connect.System, c *connect.Connection, table s
 		t.Fatal(err)
 	}
 	defer link.Close()
-	if _, err := link.(connect.Asker).Ask(context.Background(), connect.Request{Request: want.Request{Query: q}}); !errors.Is(err, connect.ErrCannotSend) || !strings.Contains(err.Error(), "more than 2 rows") {
+	if _, err := link.(connect.Asker).Ask(context.Background(),
+		connect.Request{Request: want.Request{Query: q}}); !errors.Is(
+		err,
+		connect.ErrCannotSend,
+	) ||
+		!strings.Contains(err.Error(), "more than 2 rows") {
 		t.Errorf("%v", err)
 	}
 }
@@ -114,12 +139,17 @@ func TestSQLite(t *testing.T) {
 	testDatabase(t, s, c, "members")
 	gone := *c
 	gone.Name, gone.Address = "gone", "file:///nowhere/at/all.db"
-	if _, err := query(s, &gone, "SELECT 1"); err == nil || errors.Is(err, connect.ErrCannotSend) || !strings.Contains(err.Error(), "cannot be reached") {
+	if _, err := query(s, &gone, "SELECT 1"); err == nil || errors.Is(err, connect.ErrCannotSend) ||
+		!strings.Contains(err.Error(), "cannot be reached") {
 		t.Errorf("a file that is not there may come: %v", err)
 	}
 	own := *c
-	own.Name, own.Address = "own", "file://"+filepath.Join(filepath.Dir(strings.TrimPrefix(c.Address, "file://")), "own.db")
-	if _, err := query(s, &own, "SELECT 1"); err == nil || !strings.Contains(err.Error(), "the application's own file") {
+	own.Name, own.Address = "own", "file://"+filepath.Join(
+		filepath.Dir(strings.TrimPrefix(c.Address, "file://")),
+		"own.db",
+	)
+	if _, err := query(s, &own, "SELECT 1"); err == nil ||
+		!strings.Contains(err.Error(), "the application's own file") {
 		t.Errorf("%v", err)
 	}
 	escape := *c
@@ -131,7 +161,8 @@ func TestSQLite(t *testing.T) {
 
 func TestWritingWhereItIsAllowed(t *testing.T) {
 	s, c := sqlite(t, true)
-	if got, err := query(s, c, "INSERT INTO members (name) VALUES (:name) RETURNING id", "name", `"x'; --"`); err != nil || got != `[{"id":4}]` {
+	if got, err := query(s, c, "INSERT INTO members (name) VALUES (:name) RETURNING id", "name", `"x'; --"`); err != nil ||
+		got != `[{"id":4}]` {
 		t.Errorf("%s, %v", got, err)
 	}
 	if got, _ := query(s, c, "SELECT name FROM members WHERE id = 4"); got != `[{"name":"x'; --"}]` {
@@ -162,8 +193,12 @@ func TestPostgreSQL(t *testing.T) {
 
 func TestNamesAreBoundOutsideOfTexts(t *testing.T) {
 	out, names := step.BindNames(`SELECT ':no', "a:no", x::text -- :no
-	/* :no */ FROM t WHERE a = :a AND b=:b_2 AND c = :a AND d ~ '\:' `, func(n int) string { return fmt.Sprintf("$%d", n) })
-	if fmt.Sprint(names) != "[a b_2 a]" || !strings.Contains(out, "a = $1 AND b=$2 AND c = $3") || !strings.Contains(out, "x::text -- :no") {
+	/* :no */ FROM t WHERE a = :a AND b=:b_2 AND c = :a AND d ~ '\:' `, func(n int) string {
+		return fmt.Sprintf("$%d",
+			n)
+	})
+	if fmt.Sprint(names) != "[a b_2 a]" || !strings.Contains(out, "a = $1 AND b=$2 AND c = $3") ||
+		!strings.Contains(out, "x::text -- :no") {
 		t.Errorf("%v\n%s", names, out)
 	}
 }

@@ -34,7 +34,12 @@ breaker: {trip: 4, probe: 1m}
 		t.Fatal(findings)
 	}
 	c := d.Connection
-	if c.Address != "https://printer.invalid/base" || c.SignIn.Header != "x-api-key" || c.TimeLimit != 3*time.Second || c.InFlight != 2 || c.PerSecond != 0.5 || c.Trip != 4 || c.Probe != time.Minute || c.Retry.Tries != 3 {
+	if c.Address != "https://printer.invalid/base" || c.SignIn.Header != "x-api-key" || c.TimeLimit != 3*time.Second ||
+		c.InFlight != 2 ||
+		c.PerSecond != 0.5 ||
+		c.Trip != 4 ||
+		c.Probe != time.Minute ||
+		c.Retry.Tries != 3 {
 		t.Errorf("%+v", c)
 	}
 	if len(d.Secrets) != 1 || strings.Contains(string(jsonfmt.Encode(d.Tree)), "s3cret") || len(c.SignIn.Secrets) != 0 {

@@ -24,11 +24,14 @@ const Kind = "pigeon"
 
 const (
 	connectionSchema = `{"required": ["address"], "properties": {
-		"address": {"type": "string", "title": "Loft", "pattern": "^loft://[a-z]+$", "default": "loft://", "description": "loft://name", "examples": ["loft://harbour"]},
+		"address": {"type": "string", "title": "Loft", "pattern": "^loft://[a-z]+$", "default": "loft://", "description":
+			"loft://name", "examples": ["loft://harbour"]},
 		"rings": {"type": "boolean", "title": "every pigeon wears a ring"}}}`
 	deliverSchema = `{"required": ["perch"], "properties": {
-		"perch": {"type": "string", "title": "Perch", "format": "template", "description": "where it lands", "examples": ["north"]},
-		"weight": {"type": "string", "title": "Weight", "format": "expression", "default": "1", "description": "in grams; a pigeon carries 75"},
+		"perch": {"type": "string", "title": "Perch", "format": "template", "description": "where it lands",
+			"examples": ["north"]},
+		"weight": {"type": "string", "title": "Weight", "format": "expression", "default": "1", "description":
+			"in grams; a pigeon carries 75"},
 		"bird": {"enum": ["grey", "white"], "title": "Bird", "default": "grey"},
 		"rest": {"type": "string", "title": "Rest before", "format": "duration", "default": "10s"}}}`
 	intakeSchema = `{"required": ["perch"], "properties": {
@@ -41,8 +44,9 @@ func New() connect.System {
 	l.landed.L = &l.mu
 	return connect.System{
 		Kind: system.Kind{
-			Name: Kind, Title: "Carrier pigeons", Summary: "Pigeons that fly from loft to loft.", Sentence: "{bird} pigeon to {perch} at {to}",
-			Intake: system.Schema(intakeSchema), Deliver: system.Schema(deliverSchema),
+			Name: Kind, Title: "Carrier pigeons", Summary: "Pigeons that fly from loft to loft.",
+			Sentence: "{bird} pigeon to {perch} at {to}",
+			Intake:   system.Schema(intakeSchema), Deliver: system.Schema(deliverSchema),
 		},
 		Connection: system.Schema(connectionSchema),
 		Open:       func(_ context.Context, c *connect.Connection) (connect.Link, error) { return &link{l, c}, nil },
@@ -90,11 +94,21 @@ func (l *link) Send(_ context.Context, r connect.Request) (connect.Receipt, erro
 	defer l.mu.Unlock()
 	l.all = append(l.all, pigeon{l.c.Address + "/" + s.Perch, r.ID, slices.Clone(r.Body)})
 	l.landed.Broadcast()
-	return connect.Receipt{Outcome: retry.Delivered, Code: "landed", Answer: strings.NewReader(`{"bird":"` + s.Bird + `"}`), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}}, nil
+	return connect.Receipt{
+		Outcome: retry.Delivered,
+		Code:    "landed",
+		Answer:  strings.NewReader(`{"bird":"` + s.Bird + `"}`),
+		Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+	}, nil
 }
 
 // Receive implements connect.Receiver; the mark is how many were taken.
-func (l *link) Receive(ctx context.Context, in connect.Settings, mark []byte, take func(context.Context, []connect.Arrival) ([]connect.Taken, error)) error {
+func (l *link) Receive(
+	ctx context.Context,
+	in connect.Settings,
+	mark []byte,
+	take func(context.Context, []connect.Arrival) ([]connect.Taken, error),
+) error {
 	at := l.c.Address + "/" + in.Get("perch").Text
 	n, _ := strconv.Atoi(string(mark))
 	defer context.AfterFunc(ctx, func() {
@@ -108,7 +122,8 @@ func (l *link) Receive(ctx context.Context, in connect.Settings, mark []byte, ta
 			return err
 		}
 		n++
-		if _, err := take(ctx, []connect.Arrival{{ID: p.id, Body: p.body, Headers: []message.Header{{Name: "Ring", Value: p.id}}, Mark: []byte(strconv.Itoa(n))}}); err != nil {
+		if _, err := take(ctx, []connect.Arrival{{ID: p.id, Body: p.body, Headers: []message.Header{{Name: "Ring",
+			Value: p.id}}, Mark: []byte(strconv.Itoa(n))}}); err != nil {
 			return err
 		}
 	}

@@ -72,12 +72,15 @@ func Read(src []byte) (*Contract, error) {
 		}
 		return readAsyncAPI(root)
 	}
-	for _, name := range []string{"$schema", "type", "properties", "$ref", "allOf", "anyOf", "oneOf", "items", "enum", "$defs", "definitions"} {
+	for _, name := range []string{"$schema", "type", "properties", "$ref", "allOf", "anyOf", "oneOf", "items", "enum",
+		"$defs", "definitions"} {
 		if root.Get(name) != nil {
 			return readSchema(root)
 		}
 	}
-	return nil, fmt.Errorf("this is no contract that is known here: a JSON Schema, OpenAPI 3, AsyncAPI 3, XSD or WSDL 1.1")
+	return nil, fmt.Errorf(
+		"this is no contract that is known here: a JSON Schema, OpenAPI 3, AsyncAPI 3, XSD or WSDL 1.1",
+	)
 }
 
 // Make makes the schema and sample of a choice.
@@ -93,7 +96,11 @@ func readSchema(root *message.Node) (*Contract, error) {
 	if t := root.Get("title"); t != nil && t.Kind == message.String {
 		title = t.Text
 	}
-	return &Contract{JSONSchema, []Choice{{"schema", title}}, func(string) (Made, error) { return finish(root, format.JSON, "", nil) }}, nil
+	return &Contract{
+		JSONSchema,
+		[]Choice{{"schema", title}},
+		func(string) (Made, error) { return finish(root, format.JSON, "", nil) },
+	}, nil
 }
 
 // finish compiles a schema, makes up a sample and tells when that does not fit.
@@ -104,7 +111,14 @@ func finish(s *message.Node, name, root string, notes []string) (Made, error) {
 	}
 	tree := Sample(s)
 	if f, err := compiled.Validate(tree); err == nil && len(f) > 0 {
-		notes = append(notes, fmt.Sprintf("the made-up sample does not fit the schema at %q, which %s; correct it by hand", f[0].Pointer, f[0].Reason))
+		notes = append(
+			notes,
+			fmt.Sprintf(
+				"the made-up sample does not fit the schema at %q, which %s; correct it by hand",
+				f[0].Pointer,
+				f[0].Reason,
+			),
+		)
 	}
 	raw, err := format.Encode(name, tree, message.Layout{Root: root})
 	if err != nil {
@@ -133,7 +147,10 @@ func follow(root, n *message.Node) (*message.Node, error) {
 			return n, nil
 		}
 		if !strings.HasPrefix(ref.Text, "#") {
-			return nil, fmt.Errorf("the reference %s leads to another document; nothing is fetched, so put that part in here", ref.Text)
+			return nil, fmt.Errorf(
+				"the reference %s leads to another document; nothing is fetched, so put that part in here",
+				ref.Text,
+			)
 		}
 		var err error
 		if n, err = get(root, ref.Text); err != nil {
@@ -236,7 +253,10 @@ func (s *standalone) reference(ref string, depth int) (string, error) {
 		return name, nil
 	}
 	if !strings.HasPrefix(ref, "#/") {
-		return "", fmt.Errorf("the reference %s leads to another document; nothing is fetched, so put that part in here", ref)
+		return "", fmt.Errorf(
+			"the reference %s leads to another document; nothing is fetched, so put that part in here",
+			ref,
+		)
 	}
 	target, err := get(s.root, ref)
 	if err != nil {
@@ -324,7 +344,8 @@ func readOpenAPI(root *message.Node) (*Contract, error) {
 		}
 		chosen, kind := content.Members[0], ""
 		for _, m := range content.Members {
-			if f := format.Of("auto", m.Name); f == format.JSON || f == format.Form && kind == "" || f == format.XML && kind == "" {
+			if f := format.Of("auto", m.Name); f == format.JSON || f == format.Form && kind == "" ||
+				f == format.XML && kind == "" {
 				chosen, kind = m, f
 			}
 			if kind == format.JSON {
@@ -332,7 +353,11 @@ func readOpenAPI(root *message.Node) (*Contract, error) {
 			}
 		}
 		if kind == "" {
-			return Made{}, fmt.Errorf("the media type %s of %s has no schema that is read here; there are JSON, XML and forms", chosen.Name, name)
+			return Made{}, fmt.Errorf(
+				"the media type %s of %s has no schema that is read here; there are JSON, XML and forms",
+				chosen.Name,
+				name,
+			)
 		}
 		s := &standalone{root: root, old: strings.HasPrefix(root.Get("openapi").Text, "3.0")}
 		if len(content.Members) > 1 {
@@ -343,7 +368,9 @@ func readOpenAPI(root *message.Node) (*Contract, error) {
 			return Made{}, fmt.Errorf("%s of %s has no schema", chosen.Name, name)
 		}
 		if kind == format.XML {
-			s.note("the schema was written for JSON; attributes and names of the XML are not in it, so the sample shows elements only")
+			s.note(
+				"the schema was written for JSON; attributes and names of the XML are not in it, so the sample shows elements only",
+			)
 		}
 		out, err := s.schema(declared)
 		if err != nil {
@@ -389,8 +416,13 @@ func readAsyncAPI(root *message.Node) (*Contract, error) {
 			return Made{}, err
 		}
 		if f := payload.Get("schemaFormat"); f != nil {
-			if !strings.Contains(f.Text, "schema+json") && !strings.Contains(f.Text, "aai.asyncapi") && !strings.Contains(f.Text, "schema+yaml") {
-				return Made{}, fmt.Errorf("the schema of %s is written as %s, which is not read here; there is JSON Schema", name, f.Text)
+			if !strings.Contains(f.Text, "schema+json") && !strings.Contains(f.Text, "aai.asyncapi") &&
+				!strings.Contains(f.Text, "schema+yaml") {
+				return Made{}, fmt.Errorf(
+					"the schema of %s is written as %s, which is not read here; there is JSON Schema",
+					name,
+					f.Text,
+				)
 			}
 			if payload = payload.Get("schema"); payload == nil {
 				return Made{}, fmt.Errorf("the payload of %s has no schema", name)
@@ -440,7 +472,10 @@ func readXML(src []byte) (*Contract, error) {
 		case e.Local == "description" && strings.HasSuffix(e.Space, "/ns/wsdl"):
 			return nil, fmt.Errorf("WSDL 2.0 is not read here; there is 1.1")
 		default:
-			return nil, fmt.Errorf("the XML document %s is no contract that is known here: an XSD or a WSDL 1.1", e.Name())
+			return nil, fmt.Errorf(
+				"the XML document %s is no contract that is known here: an XSD or a WSDL 1.1",
+				e.Name(),
+			)
 		}
 	}
 	return nil, fmt.Errorf("the document is empty")

@@ -36,14 +36,25 @@ func fits(t *testing.T, s, n *message.Node) []schema.Failure {
 
 func TestInferred(t *testing.T) {
 	samples := []*message.Node{
-		tree(t, `{"id":1,"state":"open","p":1,"lines":[{"sku":"a"}],"n":null}`), tree(t, `{"id":2,"state":"open","p":1.5,"lines":[{"sku":"b","x":true}],"n":"s"}`), tree(t, `{"id":3,"state":"shut","p":2,"lines":[],"n":null}`), tree(t, `{"id":4,"state":"shut","p":2,"lines":[]}`),
+		tree(
+			t,
+			`{"id":1,"state":"open","p":1,"lines":[{"sku":"a"}],"n":null}`,
+		), tree(t, `{"id":2,"state":"open","p":1.5,"lines":[{"sku":"b","x":true}],"n":"s"}`), tree(t,
+			`{"id":3,"state":"shut","p":2,"lines":[],"n":null}`), tree(t, `{"id":4,"state":"shut","p":2,"lines":[]}`),
 	}
 	plain := Infer(samples, false)
-	want := `{"$schema":"https://json-schema.org/draft/2020-12/schema","type":"object","required":["id","state","p","lines"],"properties":{"id":{"type":"integer"},"state":{"type":"string"},"p":{"type":"number"},"lines":{"type":"array","items":{"type":"object","required":["sku"],"properties":{"sku":{"type":"string"},"x":{"type":"boolean"}}}},"n":{"type":["null","string"]}}}`
+	want := `{"$schema":"https://json-schema.org/draft/2020-12/schema","type":"object","required":["id","state",` +
+		`"p","lines"],"properties":{"id":{"type":"integer"},"state":{"type":"string"},"p":{"type":"number"},` +
+		`"lines":{"type":"array","items":{"type":"object","required":["sku"],` +
+		`"properties":{"sku":{"type":"string"},"x":{"type":"boolean"}}}},"n":{"type":["null","string"]}}}`
 	if got := string(jsonfmt.Encode(plain)); got != want {
 		t.Errorf("%s\nwant\n%s", got, want)
 	}
-	if got := string(jsonfmt.Encode(Infer(samples, true))); !strings.Contains(got, `"state":{"type":"string","enum":["open","shut"]}`) || strings.Contains(got, `"enum":["a"`) {
+	if got := string(jsonfmt.Encode(Infer(samples, true))); !strings.Contains(
+		got,
+		`"state":{"type":"string","enum":["open","shut"]}`,
+	) ||
+		strings.Contains(got, `"enum":["a"`) {
 		t.Error(got)
 	}
 	for _, s := range []*message.Node{plain, Infer(samples, true)} {
@@ -86,10 +97,15 @@ func TestWhatIsInferredFits(t *testing.T) {
 
 func TestSamplesFitTheirSchemas(t *testing.T) {
 	for _, s := range []string{
-		`{"type":"object","required":["a"],"properties":{"a":{"type":"string","pattern":"^HR-[0-9]{3,5}$"},"b":{"type":"integer","minimum":7},"c":{"type":"array","minItems":2,"items":{"enum":["x","y"]}}}}`,
-		`{"type":"string","format":"date-time"}`, `{"type":"string","minLength":9,"maxLength":12}`, `{"type":["null","number"],"exclusiveMinimum":3}`, `{"const":{"k":[1]}}`, `{"type":"number","multipleOf":0.25}`,
-		`{"allOf":[{"type":"object","required":["a"],"properties":{"a":{"type":"boolean"}}},{"properties":{"b":{"default":3}}}]}`, `{"oneOf":[{"type":"integer"},{"type":"string"}]}`,
-		`{"$defs":{"n":{"type":"object","required":["v"],"properties":{"v":{"type":"integer"},"next":{"$ref":"#/$defs/n"}}}},"$ref":"#/$defs/n"}`, `{"type":"string","pattern":"^(?:[A-Z]{2}|x)+\\d?-$"}`, `{"type":"string","format":"uuid"}`, `{"type":"string","format":"email"}`,
+		`{"type":"object","required":["a"],"properties":{"a":{"type":"string","pattern":"^HR-[0-9]{3,5}$"},` +
+			`"b":{"type":"integer","minimum":7},"c":{"type":"array","minItems":2,"items":{"enum":["x","y"]}}}}`,
+		`{"type":"string","format":"date-time"}`, `{"type":"string","minLength":9,"maxLength":12}`,
+		`{"type":["null","number"],"exclusiveMinimum":3}`, `{"const":{"k":[1]}}`, `{"type":"number","multipleOf":0.25}`,
+		`{"allOf":[{"type":"object","required":["a"],"properties":{"a":{"type":"boolean"}}},` +
+			`{"properties":{"b":{"default":3}}}]}`, `{"oneOf":[{"type":"integer"},{"type":"string"}]}`,
+		`{"$defs":{"n":{"type":"object","required":["v"],"properties":{"v":{"type":"integer"},` +
+			`"next":{"$ref":"#/$defs/n"}}}},"$ref":"#/$defs/n"}`, `{"type":"string","pattern":"^(?:[A-Z]{2}|x)+\\d?-$"}`,
+		`{"type":"string","format":"uuid"}`, `{"type":"string","format":"email"}`,
 	} {
 		n := tree(t, s)
 		v := Sample(n)
@@ -149,23 +165,33 @@ const xsdText = `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t=
    <xs:choice><xs:element name="cash" type="xs:decimal"/><xs:element name="card" type="xs:token"/></xs:choice>
   </xs:sequence><xs:attribute name="id" type="xs:positiveInteger" use="required"/><xs:attribute name="kind" type="t:Kind"/></xs:complexType></xs:element>
  <xs:complexType name="Base"><xs:sequence><xs:element name="sku" type="t:Sku"/></xs:sequence></xs:complexType>
- <xs:complexType name="Line"><xs:complexContent><xs:extension base="t:Base"><xs:sequence><xs:element name="price"><xs:complexType><xs:simpleContent><xs:extension base="xs:decimal"><xs:attribute name="cur"/></xs:extension></xs:simpleContent></xs:complexType></xs:element><xs:element name="part" type="t:Line" minOccurs="0"/></xs:sequence></xs:extension></xs:complexContent></xs:complexType>
+ <xs:complexType name="Line"><xs:complexContent><xs:extension base="t:Base"><xs:sequence><xs:element name="price">
+     <xs:complexType><xs:simpleContent><xs:extension base="xs:decimal"><xs:attribute name="cur"/></xs:extension>
+     </xs:simpleContent></xs:complexType></xs:element><xs:element name="part" type="t:Line" minOccurs="0"/>
+     </xs:sequence></xs:extension></xs:complexContent></xs:complexType>
  <xs:simpleType name="Sku"><xs:restriction base="xs:string"><xs:pattern value="[A-Z]{2}-\d+"/></xs:restriction></xs:simpleType>
  <xs:simpleType name="Kind"><xs:restriction base="xs:string"><xs:enumeration value="new"/><xs:enumeration value="old"/></xs:restriction></xs:simpleType>
 </xs:schema>`
 
-const wsdlText = `<w:definitions xmlns:w="http://schemas.xmlsoap.org/wsdl/" xmlns:s="urn:s"><w:types><xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:s">
- <xs:element name="Ask"><xs:complexType><xs:sequence><xs:element name="item" type="xs:int"/></xs:sequence></xs:complexType></xs:element><xs:element name="Answer" type="xs:string"/></xs:schema></w:types>
+const wsdlText = `<w:definitions xmlns:w="http://schemas.xmlsoap.org/wsdl/" xmlns:s="urn:s"><w:types>
+  <xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:s">
+ <xs:element name="Ask"><xs:complexType><xs:sequence><xs:element name="item" type="xs:int"/></xs:sequence>
+     </xs:complexType></xs:element><xs:element name="Answer" type="xs:string"/></xs:schema></w:types>
  <w:message name="AskIn"><w:part name="p" element="s:Ask"/></w:message><w:message name="AskOut"><w:part name="p" element="s:Answer"/></w:message>
  <w:portType name="P"><w:operation name="Ask"><w:input message="s:AskIn"/><w:output message="s:AskOut"/></w:operation></w:portType></w:definitions>`
 
 func TestContracts(t *testing.T) {
 	for _, c := range []struct{ src, kind, choices, choose, format, sample, notes string }{
-		{openAPI, OpenAPI, "POST /holds/{id}", "POST /holds/{id}", "json", `{"request":"HR-1","patron":{"card":"text","friend":{"card":"text"}},"count":1,"note":"text"}`, "discriminator"},
-		{asyncAPI, AsyncAPI, "returns/scanned Scan Old", "returns/scanned", "json", `{"item":"11111","at":"2026-03-17T09:41:07Z"}`, "headers"},
-		{xsdText, XSD, "order", "order", "xml", `<order id="1" kind="new"><line><sku>AA-1</sku><price cur="text">1.50</price></line><when>2026-03-17T09:41:07Z</when><note>text</note><cash>1.50</cash><card>text</card></order>`, "include more.xsd is not followed"},
+		{openAPI, OpenAPI, "POST /holds/{id}", "POST /holds/{id}", "json", `{"request":"HR-1","patron":{"card":"text",` +
+			`"friend":{"card":"text"}},"count":1,"note":"text"}`, "discriminator"},
+		{asyncAPI, AsyncAPI, "returns/scanned Scan Old", "returns/scanned", "json",
+			`{"item":"11111","at":"2026-03-17T09:41:07Z"}`, "headers"},
+		{xsdText, XSD, "order", "order", "xml", `<order id="1" kind="new"><line><sku>AA-1</sku><price ` +
+			`cur="text">1.50</price></line><when>2026-03-17T09:41:07Z</when><note>text</note><cash>1.50</cash><card>` +
+			`text</card></order>`, "include more.xsd is not followed"},
 		{wsdlText, WSDL, "Ask", "Ask", "xml", `<Ask><item>1</item></Ask>`, "SOAP envelope"},
-		{`{"title":"T","type":"object","properties":{"a":{"type":"boolean"}}}`, JSONSchema, "schema", "schema", "json", `{"a":true}`, ""},
+		{`{"title":"T","type":"object","properties":{"a":{"type":"boolean"}}}`, JSONSchema, "schema", "schema", "json",
+			`{"a":true}`, ""},
 	} {
 		got, err := Read([]byte(c.src))
 		if err != nil {
@@ -185,7 +211,10 @@ func TestContracts(t *testing.T) {
 			continue
 		}
 		sample := strings.TrimPrefix(string(m.Sample), "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n")
-		if c.kind != XSD && c.kind != OpenAPI && sample != c.sample || c.kind == XSD && !strings.HasPrefix(sample, c.sample[:60]) || c.kind == OpenAPI && !strings.HasPrefix(sample, c.sample[:60]) || m.Format != c.format {
+		if c.kind != XSD && c.kind != OpenAPI && sample != c.sample ||
+			c.kind == XSD && !strings.HasPrefix(sample, c.sample[:60]) ||
+			c.kind == OpenAPI && !strings.HasPrefix(sample, c.sample[:60]) ||
+			m.Format != c.format {
 			t.Errorf("%s: %s %s, want %s", c.kind, m.Format, sample, c.sample)
 		}
 		if !strings.Contains(strings.Join(m.Notes, "\n"), c.notes) {
@@ -217,9 +246,13 @@ func TestXSDTellsDocumentsApart(t *testing.T) {
 	}
 	const line = `<line><sku>AA-1</sku><price>1.5</price></line>`
 	for doc, want := range map[string]bool{
-		`<order id="7">` + line + `<when>2026-01-01T00:00:00Z</when></order>`: true, `<order id="7">` + line + line + `<when>2026-01-01T00:00:00Z</when></order>`: true,
-		`<order>` + line + `<when>2026-01-01T00:00:00Z</when></order>`: false, `<order id="0">` + line + `<when>2026-01-01T00:00:00Z</when></order>`: false, `<order id="7"><when>2026-01-01T00:00:00Z</when></order>`: false,
-		`<order id="7">` + line + `<when>yesterday</when></order>`: false, `<order id="7" kind="odd">` + line + `<when>2026-01-01T00:00:00Z</when></order>`: false, `<order id="7"><line><sku>aa</sku><price>1</price></line><when>2026-01-01T00:00:00Z</when></order>`: false,
+		`<order id="7">` + line + `<when>2026-01-01T00:00:00Z</when></order>`: true, `<order id="7">` + line + line +
+			`<when>2026-01-01T00:00:00Z</when></order>`: true,
+		`<order>` + line + `<when>2026-01-01T00:00:00Z</when></order>`: false, `<order id="0">` + line +
+			`<when>2026-01-01T00:00:00Z</when></order>`: false, `<order id="7"><when>2026-01-01T00:00:00Z</when></order>`: false,
+		`<order id="7">` + line + `<when>yesterday</when></order>`: false, `<order id="7" kind="odd">` + line +
+			`<when>2026-01-01T00:00:00Z</when></order>`: false, `<order id="7"><line><sku>aa</sku><price>` +
+			`1</price></line><when>2026-01-01T00:00:00Z</when></order>`: false,
 	} {
 		d, err := format.Decode(format.XML, []byte(doc), message.Layout{}, format.Limits{})
 		if err != nil {
@@ -233,10 +266,18 @@ func TestXSDTellsDocumentsApart(t *testing.T) {
 
 func TestWhatIsNotSupportedIsNamed(t *testing.T) {
 	for src, want := range map[string]string{
-		`{"swagger":"2.0"}`: "OpenAPI 2.0 is not read here", `{"asyncapi":"2.6.0"}`: "AsyncAPI 2.6.0 is not read here", `{"openapi":"3.1.0"}`: "no operation with a request body", `{"x":1}`: "no contract that is known here", `[1]`: "a contract is a map", `<a/>`: "the XML document a is no contract", `{`: "cannot be read",
-		`<w:description xmlns:w="http://www.w3.org/ns/wsdl"/>`: "WSDL 2.0", `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"/>`: "declares no element", `{"type":"nonsense"}`: "does not compile",
-		`{"openapi":"3.1.0","paths":{"/x":{"post":{"requestBody":{"content":{"application/json":{"schema":{"$ref":"http://x.invalid/s.json"}}}}}}}}`: "leads to another document", `{"openapi":"3.1.0","paths":{"/x":{"post":{"requestBody":{"content":{"image/png":{}}}}}}}`: "image/png",
-		`{"asyncapi":"3.0.0","components":{"messages":{"m":{"payload":{"schemaFormat":"application/vnd.apache.avro","schema":{}}}}}}`: "application/vnd.apache.avro, which is not read here",
+		`{"swagger":"2.0"}`: "OpenAPI 2.0 is not read here", `{"asyncapi":"2.6.0"}`: "AsyncAPI 2.6.0 is not read here",
+		`{"openapi":"3.1.0"}`: "no operation with a request body", `{"x":1}`: "no contract that is known here",
+		`[1]`: "a contract is a map", `<a/>`: "the XML document a is no contract", `{`: "cannot be read",
+		`<w:description xmlns:w="http://www.w3.org/ns/wsdl"/>`:     "WSDL 2.0",
+		`<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"/>`: "declares no element",
+		`{"type":"nonsense"}`: "does not compile",
+		`{"openapi":"3.1.0","paths":{"/x":{"post":{"requestBody":{"content":{"application/` +
+			`json":{"schema":{"$ref":"http://x.invalid/s.json"}}}}}}}}`: "leads to another document",
+		`{"openapi":"3.1.0","paths":{"/` +
+			`x":{"post":{"requestBody":{"content":{"image/png":{}}}}}}}`: "image/png",
+		`{"asyncapi":"3.0.0","components":{"messages":{"m":{"payload":{"schemaFormat":"application/vnd.apache.avro",` +
+			`"schema":{}}}}}}`: "application/vnd.apache.avro, which is not read here",
 	} {
 		c, err := Read([]byte(src))
 		if err == nil {

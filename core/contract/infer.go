@@ -139,7 +139,8 @@ func (s *seen) schema(enums bool) *message.Node {
 	if s.items != nil {
 		put("items", s.items.schema(enums))
 	}
-	if enums && len(names) == 1 && names[0] == "string" && len(s.texts) <= mostEnum && s.n >= leastSeen*len(s.texts) && s.n > 1 {
+	if enums && len(names) == 1 && names[0] == "string" && len(s.texts) <= mostEnum && s.n >= leastSeen*len(s.texts) &&
+		s.n > 1 {
 		var values []string
 		for t := range s.texts {
 			values = append(values, t)

@@ -204,9 +204,14 @@ func number(s *message.Node) *message.Node {
 
 // formats are made-up values of the formats that JSON Schema names (7.3).
 var formats = map[string]string{
-	"date-time": "2026-03-17T09:41:07Z", "date": "2026-03-17", "time": "09:41:07Z", "duration": "P1D", "email": "desk@larkfield.invalid", "idn-email": "desk@larkfield.invalid",
-	"hostname": "larkfield.invalid", "idn-hostname": "larkfield.invalid", "ipv4": "192.0.2.1", "ipv6": "2001:db8::1", "uri": "https://larkfield.invalid/x", "uri-reference": "/x", "iri": "https://larkfield.invalid/x", "iri-reference": "/x",
-	"uuid": "019cf2b1-77a4-7c31-8000-0123456789ab", "json-pointer": "/a", "relative-json-pointer": "0/a", "regex": "a+", "uri-template": "/x/{id}", "byte": "dGV4dA==", "binary": "text", "password": "text",
+	"date-time": "2026-03-17T09:41:07Z", "date": "2026-03-17", "time": "09:41:07Z", "duration": "P1D",
+	"email": "desk@larkfield.invalid", "idn-email": "desk@larkfield.invalid",
+	"hostname": "larkfield.invalid", "idn-hostname": "larkfield.invalid", "ipv4": "192.0.2.1", "ipv6": "2001:db8::1",
+	"uri": "https://larkfield.invalid/x", "uri-reference": "/x", "iri": "https://larkfield.invalid/x",
+	"iri-reference": "/x",
+	"uuid":          "019cf2b1-77a4-7c31-8000-0123456789ab", "json-pointer": "/a", "relative-json-pointer": "0/a",
+	"regex":        "a+",
+	"uri-template": "/x/{id}", "byte": "dGV4dA==", "binary": "text", "password": "text",
 }
 
 func text(s *message.Node) *message.Node {

@@ -45,7 +45,10 @@ func readWSDL(root *xml.Node) (*Contract, error) {
 		}
 	}
 	if only == nil {
-		return nil, fmt.Errorf("no operation of the WSDL takes an element in; %s", strings.Join(append(notes, "RPC style is not read here"), "; "))
+		return nil, fmt.Errorf(
+			"no operation of the WSDL takes an element in; %s",
+			strings.Join(append(notes, "RPC style is not read here"), "; "),
+		)
 	}
 	c, err := readXSD(WSDL, schemas, only)
 	if err != nil {
@@ -54,7 +57,11 @@ func readWSDL(root *xml.Node) (*Contract, error) {
 	make := c.make
 	c.make = func(name string) (Made, error) {
 		m, err := make(name)
-		m.Notes = append(append(m.Notes, notes...), "the element comes inside a SOAP envelope; read it at body[\"soap:Envelope\"][\"soap:Body\"]."+name+", with the sender's own prefixes")
+		m.Notes = append(
+			append(m.Notes, notes...),
+			"the element comes inside a SOAP envelope; read it at body[\"soap:Envelope\"][\"soap:Body\"]."+name+
+				", with the sender's own prefixes",
+		)
 		return m, err
 	}
 	return c, nil

@@ -51,7 +51,12 @@ func (x *xsd) note(text string) {
 }
 
 func readXSD(kind string, schemas []*xml.Node, only []string) (*Contract, error) {
-	x := &xsd{elements: map[string]*xml.Node{}, types: map[string]*xml.Node{}, groups: map[string]*xml.Node{}, attributes: map[string]*xml.Node{}}
+	x := &xsd{
+		elements:   map[string]*xml.Node{},
+		types:      map[string]*xml.Node{},
+		groups:     map[string]*xml.Node{},
+		attributes: map[string]*xml.Node{},
+	}
 	c := &Contract{Kind: kind}
 	for _, s := range schemas {
 		if x.space == "" {
@@ -72,7 +77,12 @@ func readXSD(kind string, schemas []*xml.Node, only []string) (*Contract, error)
 			case "attribute":
 				x.attributes[name] = e
 			case "import", "include", "redefine", "override":
-				x.note(e.Local + " " + attr(e, "schemaLocation") + " is not followed: nothing is fetched, so put that part into the document")
+				x.note(
+					e.Local + " " + attr(
+						e,
+						"schemaLocation",
+					) + " is not followed: nothing is fetched, so put that part into the document",
+				)
 			case "annotation":
 			default:
 				x.note("xs:" + e.Local + " was left out")
@@ -103,7 +113,10 @@ func readXSD(kind string, schemas []*xml.Node, only []string) (*Contract, error)
 			out = out.With("$defs", message.NewMap(defs...))
 		}
 		if y.space != "" {
-			y.note("the schema is for elements without a prefix; a sender that writes the namespace " + y.space + " with one needs it in the names")
+			y.note(
+				"the schema is for elements without a prefix; a sender that writes the namespace " + y.space +
+					" with one needs it in the names",
+			)
 		}
 		return finish(out, format.XML, name, y.notes)
 	}
@@ -169,13 +182,33 @@ func (x *xsd) named(at *xml.Node, name string, depth int) (*message.Node, error)
 
 // builtins are the types of part 2 as patterns of their texts.
 var builtins = map[string]string{
-	"boolean": "^(true|false|1|0)$", "decimal": `^[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)$`, "integer": "^[+-]?[0-9]+$", "nonNegativeInteger": `^\+?[0-9]+$`, "positiveInteger": `^\+?0*[1-9][0-9]*$`, "negativeInteger": "^-0*[1-9][0-9]*$", "nonPositiveInteger": "^(-[0-9]+|0+)$",
-	"float": `^([+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?|-?INF|NaN)$`, "date": `^[0-9]{4}-[0-9]{2}-[0-9]{2}(Z|[+-][0-9]{2}:[0-9]{2})?$`, "time": `^[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]+)?(Z|[+-][0-9]{2}:[0-9]{2})?$`,
-	"dateTime": `^[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]+)?(Z|[+-][0-9]{2}:[0-9]{2})?$`, "duration": "^-?P[0-9YMDTHS.]+$", "gYear": "^[0-9]{4}$", "hexBinary": "^([0-9A-Fa-f]{2})*$",
+	"boolean": "^(true|false|1|0)$", "decimal": `^[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)$`, "integer": "^[+-]?[0-9]+$",
+	"nonNegativeInteger": `^\+?[0-9]+$`, "positiveInteger": `^\+?0*[1-9][0-9]*$`, "negativeInteger": "^-0*[1-9][0-9]*$",
+	"nonPositiveInteger": "^(-[0-9]+|0+)$",
+	"float":              `^([+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?|-?INF|NaN)$`,
+	"date":               `^[0-9]{4}-[0-9]{2}-[0-9]{2}(Z|[+-][0-9]{2}:[0-9]{2})?$`,
+	"time": `^[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-` +
+		`9]+)?(Z|[+-][0-9]{2}:[0-9]{2})?$`,
+	"dateTime": `^[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]+)?(Z|[+-][0-9]{2}:[0-9]{2})?$`,
+	"duration": "^-?P[0-9YMDTHS.]+$", "gYear": "^[0-9]{4}$", "hexBinary": "^([0-9A-Fa-f]{2})*$",
 }
 
 // made are values for the patterns whose own would mean nothing.
-var made = map[string]string{"integer": "1", "nonNegativeInteger": "1", "positiveInteger": "1", "negativeInteger": "-1", "nonPositiveInteger": "0", "boolean": "true", "decimal": "1.50", "float": "1.5", "date": "2026-03-17", "time": "09:41:07Z", "dateTime": "2026-03-17T09:41:07Z", "duration": "P1D", "gYear": "2026"}
+var made = map[string]string{
+	"integer":            "1",
+	"nonNegativeInteger": "1",
+	"positiveInteger":    "1",
+	"negativeInteger":    "-1",
+	"nonPositiveInteger": "0",
+	"boolean":            "true",
+	"decimal":            "1.50",
+	"float":              "1.5",
+	"date":               "2026-03-17",
+	"time":               "09:41:07Z",
+	"dateTime":           "2026-03-17T09:41:07Z",
+	"duration":           "P1D",
+	"gYear":              "2026",
+}
 
 func (x *xsd) builtin(name string) *message.Node {
 	switch name {
@@ -245,7 +278,11 @@ func (x *xsd) restricted(r *xml.Node, depth int) (*message.Node, error) {
 		case "pattern":
 			out = append(out, message.Member{Name: "pattern", Value: message.NewString("^(?:" + v + ")$")})
 		case "length":
-			out = append(out, message.Member{Name: "minLength", Value: message.NewNumber(v)}, message.Member{Name: "maxLength", Value: message.NewNumber(v)})
+			out = append(
+				out,
+				message.Member{Name: "minLength", Value: message.NewNumber(v)},
+				message.Member{Name: "maxLength", Value: message.NewNumber(v)},
+			)
 		case "minLength", "maxLength":
 			out = append(out, message.Member{Name: f.Local, Value: message.NewNumber(v)})
 		case "simpleType", "annotation", "whiteSpace":

@@ -8,12 +8,16 @@ import (
 // bounded are the operators and functions whose work is at most in proportion
 // to the values that they are given.
 var bounded = map[string]bool{
-	operators.Equals: true, operators.NotEquals: true, operators.Less: true, operators.LessEquals: true, operators.Greater: true, operators.GreaterEquals: true,
-	operators.LogicalAnd: true, operators.LogicalOr: true, operators.LogicalNot: true, operators.Conditional: true, operators.In: true,
-	operators.Add: true, operators.Subtract: true, operators.Multiply: true, operators.Divide: true, operators.Modulo: true, operators.Negate: true,
+	operators.Equals: true, operators.NotEquals: true, operators.Less: true, operators.LessEquals: true,
+	operators.Greater: true, operators.GreaterEquals: true,
+	operators.LogicalAnd: true, operators.LogicalOr: true, operators.LogicalNot: true, operators.Conditional: true,
+	operators.In:  true,
+	operators.Add: true, operators.Subtract: true, operators.Multiply: true, operators.Divide: true,
+	operators.Modulo: true, operators.Negate: true,
 	operators.Index: true, operators.OptIndex: true, operators.OptSelect: true,
 	"orValue": true, "hasValue": true, "value": true, "size": true, "startsWith": true, "endsWith": true, "contains": true,
-	"string": true, "int": true, "uint": true, "double": true, "bool": true, "timestamp": true, "duration": true, lookupName: true,
+	"string": true, "int": true, "uint": true, "double": true, "bool": true, "timestamp": true, "duration": true,
+	lookupName: true,
 }
 
 // cheap tells that an expression needs no tracking of its cost, which takes

@@ -24,7 +24,8 @@ type celCase struct {
 
 // Suite files about protocol buffers and about extensions that flows do not have.
 var foreign = map[string]bool{
-	"proto2": true, "proto3": true, "proto2_ext": true, "enums": true, "block_ext": true, "wrappers": true, "dynamic": true,
+	"proto2": true, "proto3": true, "proto2_ext": true, "enums": true, "block_ext": true, "wrappers": true,
+	"dynamic": true,
 }
 
 // Source: the conformance tests of the CEL specification (cel.dev/expr,
@@ -46,7 +47,8 @@ func TestConformance(t *testing.T) {
 			continue
 		}
 		own := false
-		for _, part := range []string{"bindings", "typeEnv", "container", "disableMacros", "checkOnly", "typedResult", "unknown", "anyEvalErrors"} {
+		for _, part := range []string{"bindings", "typeEnv", "container", "disableMacros", "checkOnly", "typedResult",
+			"unknown", "anyEvalErrors"} {
 			_, has := c.Test[part]
 			own = own || has
 		}

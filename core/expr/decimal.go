@@ -16,7 +16,10 @@ import (
 )
 
 // decimalType is the type of exact decimals.
-var decimalType = types.NewObjectType("decimal", traits.AdderType|traits.SubtractorType|traits.MultiplierType|traits.DividerType|traits.NegatorType|traits.ComparerType)
+var decimalType = types.NewObjectType(
+	"decimal",
+	traits.AdderType|traits.SubtractorType|traits.MultiplierType|traits.DividerType|traits.NegatorType|traits.ComparerType,
+)
 
 // maxDigits keeps a product of products from filling the memory.
 const maxDigits = 1000
@@ -116,45 +119,91 @@ func toDecimal(v ref.Val) (exactDecimal, error) {
 var decimalFunctions = []Function{
 	{
 		Name: "decimal", Signature: "decimal(x) → decimal",
-		Text: "An exact decimal from a text or number, for money: + − * / and comparisons are exact (a quotient to 28 places). A number of the message is taken with its digits. Begin with a decimal: decimal(body.price) * 3.",
+		Text: "An exact decimal from a text or number, for money: + − * / and comparisons are exact (a quotient to " +
+			"28 places). A number of the message is taken with its digits. Begin with a decimal: decimal(body.price) * 3.",
 		Examples: []Example{
-			{Expression: `decimal("0.1") + decimal("0.2")`, Value: "0.3"}, {Expression: "decimal(body.price) * 3", Body: `{"price": 12345678901234567890.10}`, Value: "37037036703703703670.3"},
+			{
+				Expression: `decimal("0.1") + decimal("0.2")`,
+				Value:      "0.3",
+			}, {Expression: "decimal(body.price) * 3", Body: `{"price": 12345678901234567890.10}`,
+				Value: "37037036703703703670.3"},
 			{Expression: `decimal("10") / 4 > decimal("2.4")`, Value: "true"},
 		},
-		options: []cel.EnvOption{convertDecimal("string", types.StringType), convertDecimal("int", types.IntType), convertDecimal("double", types.DoubleType), cel.Macros(cel.GlobalMacro("decimal", 1, exactArgument)), cel.Function("decimal", cel.Overload("decimal_any", []*cel.Type{cel.DynType}, cel.DynType, cel.UnaryBinding(func(v ref.Val) ref.Val {
-			d, err := toDecimal(v)
-			if err != nil {
-				return types.NewErr("decimal: %v", err)
-			}
-			return d
-		})))},
+		options: []cel.EnvOption{
+			convertDecimal("string", types.StringType),
+			convertDecimal("int", types.IntType),
+			convertDecimal("double", types.DoubleType),
+			cel.Macros(cel.GlobalMacro("decimal", 1, exactArgument)),
+			cel.Function(
+				"decimal",
+				cel.Overload(
+					"decimal_any",
+					[]*cel.Type{cel.DynType},
+					cel.DynType,
+					cel.UnaryBinding(func(v ref.Val) ref.Val {
+						d, err := toDecimal(v)
+						if err != nil {
+							return types.NewErr("decimal: %v", err)
+						}
+						return d
+					}),
+				),
+			),
+		},
 	},
-	decimalPlaces("round", "a decimal rounded to places behind the point, a half away from zero", func(d decimal.Decimal, places int32) ref.Val { return exactDecimal{d.Round(places)} },
-		Example{Expression: `round(decimal("2.345"), 2)`, Value: "2.35"}),
-	decimalPlaces("fixed", "a text with just so many places behind the point, a half away from zero", func(d decimal.Decimal, places int32) ref.Val { return types.String(d.StringFixed(places)) },
-		Example{Expression: `fixed(body.price, 2)`, Body: `{"price": 7}`, Value: `"7.00"`}),
+	decimalPlaces(
+		"round",
+		"a decimal rounded to places behind the point, a half away from zero",
+		func(d decimal.Decimal, places int32) ref.Val { return exactDecimal{d.Round(places)} },
+		Example{Expression: `round(decimal("2.345"), 2)`, Value: "2.35"},
+	),
+	decimalPlaces(
+		"fixed",
+		"a text with just so many places behind the point, a half away from zero",
+		func(d decimal.Decimal, places int32) ref.Val { return types.String(d.StringFixed(places)) },
+		Example{Expression: `fixed(body.price, 2)`, Body: `{"price": 7}`, Value: `"7.00"`},
+	),
 }
 
 func decimalPlaces(name, text string, f func(decimal.Decimal, int32) ref.Val, example Example) Function {
 	return Function{
-		Name: name, Signature: name + "(x, places)", Text: strings.ToUpper(text[:1]) + text[1:] + ". x is a decimal, a number or a text.", Examples: []Example{example},
-		options: []cel.EnvOption{cel.Function(name, cel.Overload(name+"_places", []*cel.Type{cel.DynType, cel.IntType}, cel.DynType, cel.BinaryBinding(func(v, places ref.Val) ref.Val {
-			d, err := toDecimal(v)
-			if err != nil {
-				return types.NewErr("%s: %v", name, err)
-			}
-			n := int64(places.(types.Int))
-			if n < 0 || n > 100 {
-				return types.NewErr("%s: places must be between 0 and 100, not %d", name, n)
-			}
-			return f(d.d, int32(n))
-		})))},
+		Name: name, Signature: name + "(x, places)", Text: strings.ToUpper(text[:1]) + text[1:] +
+			". x is a decimal, a number or a text.", Examples: []Example{example},
+		options: []cel.EnvOption{
+			cel.Function(
+				name,
+				cel.Overload(
+					name+"_places",
+					[]*cel.Type{cel.DynType, cel.IntType},
+					cel.DynType,
+					cel.BinaryBinding(func(v, places ref.Val) ref.Val {
+						d, err := toDecimal(v)
+						if err != nil {
+							return types.NewErr("%s: %v", name, err)
+						}
+						n := int64(places.(types.Int))
+						if n < 0 || n > 100 {
+							return types.NewErr("%s: places must be between 0 and 100, not %d", name, n)
+						}
+						return f(d.d, int32(n))
+					}),
+				),
+			),
+		},
 	}
 }
 
 // convertDecimal lets CEL's own conversions take decimals.
 func convertDecimal(name string, to *types.Type) cel.EnvOption {
-	return cel.Function(name, cel.Overload(name+"_decimal", []*cel.Type{decimalType}, to, cel.UnaryBinding(func(v ref.Val) ref.Val { return v.ConvertToType(to) })))
+	return cel.Function(
+		name,
+		cel.Overload(
+			name+"_decimal",
+			[]*cel.Type{decimalType},
+			to,
+			cel.UnaryBinding(func(v ref.Val) ref.Val { return v.ConvertToType(to) }),
+		),
+	)
 }
 
 // exactArgument lets decimal(body.price) see the digits of the number: the path

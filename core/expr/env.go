@@ -31,12 +31,24 @@ var names = []struct {
 	typ        *cel.Type
 }{
 	{"body", "the message's body, as its format decodes it", cel.DynType},
-	{"headers", "the message's headers, names in lower case: headers[\"request-id\"]", cel.MapType(cel.StringType, cel.StringType)},
+	{
+		"headers",
+		"the message's headers, names in lower case: headers[\"request-id\"]",
+		cel.MapType(cel.StringType, cel.StringType),
+	},
 	{"params", "the parameters of the intake's path", cel.MapType(cel.StringType, cel.StringType)},
-	{"query", "the parameters of the query: a string, or a list where a name stands twice", cel.MapType(cel.StringType, cel.DynType)},
+	{
+		"query",
+		"the parameters of the query: a string, or a list where a name stands twice",
+		cel.MapType(cel.StringType, cel.DynType),
+	},
 	{"message", "id, receivedAt, size (bytes), format, reference", cel.MapType(cel.StringType, cel.DynType)},
 	{"vars", "values put there by set steps", cel.MapType(cel.StringType, cel.DynType)},
-	{"replies", "answers of deliveries by step id: replies.printer.status, .headers, .body", cel.MapType(cel.StringType, cel.DynType)},
+	{
+		"replies",
+		"answers of deliveries by step id: replies.printer.status, .headers, .body",
+		cel.MapType(cel.StringType, cel.DynType),
+	},
 }
 
 // Env compiles expressions. It is safe for concurrent use.
@@ -76,7 +88,8 @@ func New() (*Env, error) {
 		cel.EagerlyValidateDeclarations(true),
 		cel.EnableIdentifierEscapeSyntax(),
 		cel.OptionalTypes(),
-		ext.Strings(), ext.Math(), ext.Lists(), ext.Sets(), ext.Encoders(), ext.Bindings(), ext.TwoVarComprehensions(), ext.Network(),
+		ext.Strings(), ext.Math(), ext.Lists(), ext.Sets(), ext.Encoders(), ext.Bindings(), ext.TwoVarComprehensions(),
+		ext.Network(),
 		cel.Variable(nowName, cel.TimestampType),
 		cel.Variable(seedName, cel.StringType),
 	}
@@ -105,14 +118,18 @@ func Names() []Name {
 	for i, n := range names {
 		out[i] = Name{n.Name, n.Text}
 	}
-	return append(out,
+	return append(
+		out,
 		Name{"part", "inside of a split: the item"},
 		Name{"index", "inside of a split, or of a loop of a map: which one it is, from 0"},
 		Name{"last", "inside of a split: whether it is the last part"},
 		Name{"group", "behind an aggregate: key, count, items, openedAt, closedAt, why"},
 		Name{"row", "in a look-up: the row of the hop before; in a hold: the row that is waited for"},
 		Name{"caught", "in the else of a step: step, path, kind, setting, class, reason of what failed"},
-		Name{"letter", "in the steps for a dead letter: id, flow, version, transaction, reference, step, path, kind, setting, class, reason, at"},
+		Name{
+			"letter",
+			"in the steps for a dead letter: id, flow, version, transaction, reference, step, path, kind, setting, class, reason, at",
+		},
 		Name{"item", "in the mark of a poll: one item of the answer"},
 		Name{"mark", "in the path of a poll: how far it has come"},
 		Name{"record", "in the filter of a bulk load: one record"},

@@ -294,7 +294,10 @@ func (env *Env) reads(e celast.Expr) []Path {
 			s := e.AsSelect()
 			p, _, ok := pathOf(s.Operand())
 			if ok && s.IsTestOnly() && env.root(p.Root) { // has(body.a) reads body.a
-				p.segments = append(p.segments[:len(p.segments):len(p.segments)], segment{name: s.FieldName(), optional: true})
+				p.segments = append(
+					p.segments[:len(p.segments):len(p.segments)],
+					segment{name: s.FieldName(), optional: true},
+				)
 				add(p)
 				return
 			}

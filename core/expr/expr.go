@@ -131,7 +131,12 @@ func (env *Env) CompileBool(source string) (*Program, error) {
 		return nil, err
 	}
 	if p.out != types.BoolType && p.out != types.DynType {
-		return nil, &CompileError{1, 1, fmt.Sprintf("a condition must be true or false, but this is a %s", typeWord(p.out)), "compare it with something"}
+		return nil, &CompileError{
+			1,
+			1,
+			fmt.Sprintf("a condition must be true or false, but this is a %s", typeWord(p.out)),
+			"compare it with something",
+		}
 	}
 	return p, nil
 }
@@ -165,9 +170,11 @@ func plainSyntax(message string) string {
 }
 
 var (
-	unexpected = regexp.MustCompile(`^(?:mismatched input|extraneous input|no viable alternative at input) '(.*?)'(?: expecting .*)?$`)
-	lacking    = regexp.MustCompile(`^missing '?(.*?)'? at '.*'$`)
-	noToken    = regexp.MustCompile(`^token recognition error at: '(.*)'$`)
+	unexpected = regexp.MustCompile(
+		`^(?:mismatched input|extraneous input|no viable alternative at input) '(.*?)'(?: expecting .*)?$`,
+	)
+	lacking = regexp.MustCompile(`^missing '?(.*?)'? at '.*'$`)
+	noToken = regexp.MustCompile(`^token recognition error at: '(.*)'$`)
 )
 
 var undeclared = regexp.MustCompile(`undeclared reference to '([^']*)'`)
@@ -193,7 +200,11 @@ func called(message string) *Function {
 
 func (env *Env) compileError(issues *cel.Issues) *CompileError {
 	first := issues.Errors()[0]
-	e := &CompileError{Line: first.Location.Line(), Column: first.Location.Column() + 1, Message: strings.TrimSpace(first.Message)}
+	e := &CompileError{
+		Line:    first.Location.Line(),
+		Column:  first.Location.Column() + 1,
+		Message: strings.TrimSpace(first.Message),
+	}
 	if e.Line < 1 {
 		e.Line, e.Column = 1, 1
 	}
@@ -324,7 +335,11 @@ func (p *Program) EvalBool(s *Scope) (bool, error) {
 	}
 	b, ok := v.(types.Bool)
 	if !ok {
-		return false, fmt.Errorf("%s: a condition must be true or false, but the value is a %s", p.Source, v.Type().TypeName())
+		return false, fmt.Errorf(
+			"%s: a condition must be true or false, but the value is a %s",
+			p.Source,
+			v.Type().TypeName(),
+		)
 	}
 	return bool(b), nil
 }
@@ -359,7 +374,11 @@ func (p *Program) explain(err error, s *Scope) error {
 				return s.missing(path, at)
 			}
 		}
-		return &MissingError{Path: p.Source, At: "a value in it", Name: strings.TrimPrefix(text, "index out of bounds: ")}
+		return &MissingError{
+			Path: p.Source,
+			At:   "a value in it",
+			Name: strings.TrimPrefix(text, "index out of bounds: "),
+		}
 	}
 	if strings.Contains(text, "actual cost limit exceeded") || strings.Contains(text, "operation cancelled") {
 		return fmt.Errorf("%s: the evaluation was stopped because it takes too long", p.Source)

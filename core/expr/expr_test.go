@@ -80,14 +80,15 @@ func TestMissingNamesThePathAndWhatIsNear(t *testing.T) {
 	e := env(t)
 	const body = `{"patron":{"card":"LC","name":"x"},"n":3,"titles":[1]}`
 	for source, want := range map[string]string{
-		"body.patron.crad":              "error: body.patron.crad is missing: body.patron has no crad; near it there is card",
-		"body.patron.crad.size()":       "error: body.patron.crad is missing: body.patron has no crad; near it there is card",
-		"body.patron.zzz + 1":           "error: body.patron.zzz is missing: body.patron has no zzz; it has card, name",
-		"body.titles[4]":                "error: body.titles[4] is missing: body.titles has no item 4; it has 1 items",
-		"body.n.x":                      "error: body.n.x is missing: body.n has no x; it has no members, because it is a number",
-		`headers["request-di"]`:         `error: headers["request-di"] is missing: headers has no request-di; near it there is request-id`,
-		"body.?x":                       "error: body.?x: the value is missing",
-		"body.n + body.patron.name":     "error: body.n + body.patron.name: the values do not fit together: body.n is a number, body.patron.name is a string",
+		"body.patron.crad":        "error: body.patron.crad is missing: body.patron has no crad; near it there is card",
+		"body.patron.crad.size()": "error: body.patron.crad is missing: body.patron has no crad; near it there is card",
+		"body.patron.zzz + 1":     "error: body.patron.zzz is missing: body.patron has no zzz; it has card, name",
+		"body.titles[4]":          "error: body.titles[4] is missing: body.titles has no item 4; it has 1 items",
+		"body.n.x":                "error: body.n.x is missing: body.n has no x; it has no members, because it is a number",
+		`headers["request-di"]`:   `error: headers["request-di"] is missing: headers has no request-di; near it there is request-id`,
+		"body.?x":                 "error: body.?x: the value is missing",
+		"body.n + body.patron.name": "error: body.n + body.patron.name: the values do not fit together: body.n is " +
+			"a number, body.patron.name is a string",
 		"has(body.patron.crad) ? 1 : 2": "2",
 	} {
 		if got := eval(t, e, source, body); got != want {
@@ -198,14 +199,17 @@ func TestExtensionsAreThere(t *testing.T) {
 func TestCostIsBounded(t *testing.T) {
 	e := env(t)
 	const r = "[0,1,2,3,4,5,6,7,8,9]"
-	source := r + ".map(a," + r + ".map(b," + r + ".map(c," + r + ".map(d," + r + ".map(e," + r + ".map(f," + r + ".map(g, a+b+c+d+e+f+g)))))))"
+	source := r + ".map(a," + r + ".map(b," + r + ".map(c," + r + ".map(d," + r + ".map(e," + r + ".map(f," + r +
+		".map(g, a+b+c+d+e+f+g)))))))"
 	if got := eval(t, e, source, ""); !strings.Contains(got, "takes too long") {
 		t.Errorf("%.200s", got)
 	}
 }
 
 func TestReadsAreKnown(t *testing.T) {
-	p, err := env(t).Compile(`body.patron.card.replace(" ", "") + (has(body.x) ? body.lines[0].sku : headers["a-b"]) + body.l.map(i, i.z + body.q)[0]`)
+	p, err := env(
+		t,
+	).Compile(`body.patron.card.replace(" ", "") + (has(body.x) ? body.lines[0].sku : headers["a-b"]) + body.l.map(i, i.z + body.q)[0]`)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -227,7 +231,8 @@ func TestPlacesOfHL7AreReads(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(p.Reads) != 3 || p.Reads[0].Pointer() != `hl7(body, "PID-5.1")` || p.Reads[1].String() != `hl7(body.messages[0], "PID-3")` {
+	if len(p.Reads) != 3 || p.Reads[0].Pointer() != `hl7(body, "PID-5.1")` ||
+		p.Reads[1].String() != `hl7(body.messages[0], "PID-3")` {
 		t.Errorf("%v", p.Reads)
 	}
 }
@@ -249,7 +254,8 @@ func TestTemplates(t *testing.T) {
 		{HeaderValue, "${body.s}", `error: ${body.s}: a header cannot hold the control character '\n'`},
 		{JSONText, `{"say": "${body.s}", "n": ${body.n}, "l": ${body.l}}`, `{"say": "say \"hi\"\n", "n": 0.10, "l": [1]}`},
 		{PlainText, "${body.zz}", "error: body.zz is missing: body has no zz; it has b, q, s, n, l, dots, e, nul"},
-		{PlainText, "a\n ${body.x", "compile: line 2, column 2: the hole that begins here is not closed; end it with }, or write $${ for a plain ${"},
+		{PlainText, "a\n ${body.x",
+			"compile: line 2, column 2: the hole that begins here is not closed; end it with }, or write $${ for a plain ${"},
 		{PlainText, "ab ${bdy}", `compile: line 1, column 6: there is no name or function "bdy" here; did you mean body?`},
 	} {
 		tpl, err := e.CompileTemplate(c.source, c.place)
@@ -267,7 +273,8 @@ func TestTemplates(t *testing.T) {
 
 // Addresses are texts in documents.
 func TestNetworkAddressesLeaveAsTexts(t *testing.T) {
-	if got := eval(t, env(t), `{"a": ip("2001:db8::68"), "b": [cidr("192.168.0.0/24")], "c": cidr("10.0.0.0/8").containsIP(body)}`, `"10.1.2.3"`); got != `{"a":"2001:db8::68","b":["192.168.0.0/24"],"c":true}` {
+	if got := eval(t, env(t), `{"a": ip("2001:db8::68"), "b": [cidr("192.168.0.0/24")], "c": `+
+		`cidr("10.0.0.0/8").containsIP(body)}`, `"10.1.2.3"`); got != `{"a":"2001:db8::68","b":["192.168.0.0/24"],"c":true}` {
 		t.Error(got)
 	}
 }

@@ -34,91 +34,223 @@ const xpathSteps = 2_000_000
 var formatFunctions = []Function{
 	{
 		Name: "xpath", Signature: `xpath(node, "…"[, {"prefix": "namespace"}]) → any`,
-		Text: "Evaluates an XPath 1.0 expression at an element or a whole document. A set of nodes gives the list of its texts; other results are a number, a text or a boolean. Prefixes are those of the document unless others are given.",
+		Text: "Evaluates an XPath 1.0 expression at an element or a whole document. A set of nodes gives the list of " +
+			"its texts; other results are a number, a text or a boolean. Prefixes are those of the document unless " +
+			"others are given.",
 		Examples: []Example{
-			{Expression: `xpath(body, "//line[@sku='b']/@qty")`, Format: "xml", Body: `<order><line sku="a" qty="2"/><line sku="b" qty="1"/></order>`, Value: `["1"]`},
-			{Expression: `xpath(body, "count(/order/line)")`, Format: "xml", Body: `<order><line/><line/></order>`, Value: "2.0"},
-			{Expression: `xpath(body.order, "string(p:to)", {"p": "urn:x"})`, Format: "xml", Body: `<order xmlns:q="urn:x"><q:to>MARL</q:to></order>`, Value: `"MARL"`},
+			{
+				Expression: `xpath(body, "//line[@sku='b']/@qty")`,
+				Format:     "xml",
+				Body:       `<order><line sku="a" qty="2"/><line sku="b" qty="1"/></order>`,
+				Value:      `["1"]`,
+			},
+			{
+				Expression: `xpath(body, "count(/order/line)")`,
+				Format:     "xml",
+				Body:       `<order><line/><line/></order>`,
+				Value:      "2.0",
+			},
+			{
+				Expression: `xpath(body.order, "string(p:to)", {"p": "urn:x"})`,
+				Format:     "xml",
+				Body:       `<order xmlns:q="urn:x"><q:to>MARL</q:to></order>`,
+				Value:      `"MARL"`,
+			},
 		},
-		options: []cel.EnvOption{cel.Function("xpath",
-			cel.Overload("xpath_node_string", []*cel.Type{cel.DynType, cel.StringType}, cel.DynType, cel.BinaryBinding(func(n, e ref.Val) ref.Val { return evalXPath(n, e, nil) })),
-			cel.Overload("xpath_node_string_map", []*cel.Type{cel.DynType, cel.StringType, cel.MapType(cel.StringType, cel.StringType)}, cel.DynType,
-				cel.FunctionBinding(func(a ...ref.Val) ref.Val { return evalXPath(a[0], a[1], a[2]) })))},
+		options: []cel.EnvOption{cel.Function(
+			"xpath",
+			cel.Overload(
+				"xpath_node_string",
+				[]*cel.Type{cel.DynType, cel.StringType},
+				cel.DynType,
+				cel.BinaryBinding(func(n, e ref.Val) ref.Val { return evalXPath(n, e, nil) }),
+			),
+			cel.Overload(
+				"xpath_node_string_map",
+				[]*cel.Type{cel.DynType, cel.StringType, cel.MapType(cel.StringType, cel.StringType)},
+				cel.DynType,
+				cel.FunctionBinding(func(a ...ref.Val) ref.Val { return evalXPath(a[0], a[1], a[2]) }),
+			),
+		)},
 	},
 	{
 		Name: "hl7", Signature: `hl7(message, "PID-5.1") → any`,
-		Text: "Reads a place of an HL7 v2 message: segment, field, component and sub-component count from 1; OBX[2]-5 is the second OBX, PID-3[2] the second repetition, [*] all of them; OBR[2]/OBX-5 is the first OBX behind the second OBR. What is empty is an empty text, the null \"\" is null. A segment that is not there is an error.",
+		Text: "Reads a place of an HL7 v2 message: segment, field, component and sub-component count from 1; OBX[2]-5 " +
+			"is the second OBX, PID-3[2] the second repetition, [*] all of them; OBR[2]/OBX-5 is the first OBX " +
+			"behind the second OBR. What is empty is an empty text, the null \"\" is null. A segment that is not " +
+			"there is an error.",
 		Examples: []Example{
-			{Expression: `hl7(body, "PID-5.1") + ", " + hl7(body, "PID-5.2")`, Format: "hl7", Body: "MSH|^~\\&|A\rPID|1||7||Jones^Ann", Value: `"Jones, Ann"`},
-			{Expression: `hl7(body, "OBX[*]-3.1")`, Format: "hl7", Body: "MSH|^~\\&|A\rOBX|1||GLU^x\rOBX|2||NA^y", Value: `["GLU","NA"]`},
+			{
+				Expression: `hl7(body, "PID-5.1") + ", " + hl7(body, "PID-5.2")`,
+				Format:     "hl7",
+				Body:       "MSH|^~\\&|A\rPID|1||7||Jones^Ann",
+				Value:      `"Jones, Ann"`,
+			},
+			{
+				Expression: `hl7(body, "OBX[*]-3.1")`,
+				Format:     "hl7",
+				Body:       "MSH|^~\\&|A\rOBX|1||GLU^x\rOBX|2||NA^y",
+				Value:      `["GLU","NA"]`,
+			},
 		},
-		options: []cel.EnvOption{cel.Function("hl7", cel.Overload("hl7_node_string", []*cel.Type{cel.DynType, cel.StringType}, cel.DynType, cel.BinaryBinding(evalHL7)))},
+		options: []cel.EnvOption{
+			cel.Function(
+				"hl7",
+				cel.Overload(
+					"hl7_node_string",
+					[]*cel.Type{cel.DynType, cel.StringType},
+					cel.DynType,
+					cel.BinaryBinding(evalHL7),
+				),
+			),
+		},
 	},
 	{
 		Name: "hl7Groups", Signature: `hl7Groups(message, "OBR") → list`,
-		Text:     "Cuts an HL7 v2 message into groups: each begins with a segment of that name and reaches to the next one. hl7() reads a group like a message.",
-		Examples: []Example{{Expression: `hl7Groups(body, "OBR").map(g, hl7(g, "OBX-5"))`, Format: "hl7", Body: "MSH|^~\\&|A\rOBR|1\rOBX|1||||5\rOBR|2\rOBX|1||||7", Value: `["5","7"]`}},
-		options: []cel.EnvOption{cel.Function("hl7Groups", cel.Overload("hl7_groups", []*cel.Type{cel.DynType, cel.StringType}, cel.ListType(cel.DynType),
-			cel.BinaryBinding(func(n, name ref.Val) ref.Val {
-				m, err := hl7Of(n)
-				if err != nil {
-					return types.NewErr("hl7Groups: %v", err)
-				}
-				return types.NewDynamicList(nodes, m.Groups(string(name.(types.String))))
-			})))},
+		Text: "Cuts an HL7 v2 message into groups: each begins with a segment of that name and reaches to the next " +
+			"one. hl7() reads a group like a message.",
+		Examples: []Example{
+			{
+				Expression: `hl7Groups(body, "OBR").map(g, hl7(g, "OBX-5"))`,
+				Format:     "hl7",
+				Body:       "MSH|^~\\&|A\rOBR|1\rOBX|1||||5\rOBR|2\rOBX|1||||7",
+				Value:      `["5","7"]`,
+			},
+		},
+		options: []cel.EnvOption{
+			cel.Function(
+				"hl7Groups",
+				cel.Overload("hl7_groups", []*cel.Type{cel.DynType, cel.StringType}, cel.ListType(cel.DynType),
+					cel.BinaryBinding(func(n, name ref.Val) ref.Val {
+						m, err := hl7Of(n)
+						if err != nil {
+							return types.NewErr("hl7Groups: %v", err)
+						}
+						return types.NewDynamicList(nodes, m.Groups(string(name.(types.String))))
+					})),
+			),
+		},
 	},
 	{
 		Name: "hl7Ack", Signature: `hl7Ack(message, "AA"[, text]) → string`,
-		Text:     "The acknowledgement of an HL7 v2 message: AA accepted, AE error, AR refused. Sender and receiver change places, MSA-2 names the message; its own control id is made like uuid().",
-		Examples: []Example{{Expression: `hl7Ack(body, "AE", "no bed").contains("MSA|AE|M1|no bed")`, Format: "hl7", Body: "MSH|^~\\&|A|B|C|D|2026||ADT^A01|M1|P|2.5.1", Value: "true"}},
+		Text: "The acknowledgement of an HL7 v2 message: AA accepted, AE error, AR refused. Sender and receiver " +
+			"change places, MSA-2 names the message; its own control id is made like uuid().",
+		Examples: []Example{
+			{
+				Expression: `hl7Ack(body, "AE", "no bed").contains("MSA|AE|M1|no bed")`,
+				Format:     "hl7",
+				Body:       "MSH|^~\\&|A|B|C|D|2026||ADT^A01|M1|P|2.5.1",
+				Value:      "true",
+			},
+		},
 		options: []cel.EnvOption{
 			cel.Macros(ackMacro(2), ackMacro(3)),
-			cel.Function(ackName, cel.Overload("hl7_ack", []*cel.Type{cel.TimestampType, cel.StringType, cel.IntType, cel.DynType, cel.StringType, cel.StringType}, cel.StringType, cel.FunctionBinding(evalAck))),
+			cel.Function(
+				ackName,
+				cel.Overload(
+					"hl7_ack",
+					[]*cel.Type{
+						cel.TimestampType,
+						cel.StringType,
+						cel.IntType,
+						cel.DynType,
+						cel.StringType,
+						cel.StringType,
+					},
+					cel.StringType,
+					cel.FunctionBinding(evalAck),
+				),
+			),
 		},
 	},
 	{
 		Name: "hl7Time", Signature: "hl7Time(string) → string",
-		Text:     "A time as HL7 v2 writes it (YYYY[MM[DD[HH[MM[SS[.S…]]]]]][+ZZZZ]) as ISO 8601, with the same precision. A text that is no such time is an error.",
-		Examples: []Example{{Expression: `hl7Time("20171023134421-0600")`, Value: `"2017-10-23T13:44:21-06:00"`}, {Expression: `hl7Time("196506")`, Value: `"1965-06"`}},
-		options: []cel.EnvOption{cel.Function("hl7Time", cel.Overload("hl7_time", []*cel.Type{cel.StringType}, cel.StringType, cel.UnaryBinding(func(v ref.Val) ref.Val {
-			s, err := hl7.ISO(string(v.(types.String)))
-			if err != nil {
-				return types.NewErr("hl7Time: %v", err)
-			}
-			return types.String(s)
-		})))},
+		Text: "A time as HL7 v2 writes it (YYYY[MM[DD[HH[MM[SS[.S…]]]]]][+ZZZZ]) as ISO 8601, with the same " +
+			"precision. A text that is no such time is an error.",
+		Examples: []Example{
+			{Expression: `hl7Time("20171023134421-0600")`, Value: `"2017-10-23T13:44:21-06:00"`},
+			{Expression: `hl7Time("196506")`, Value: `"1965-06"`},
+		},
+		options: []cel.EnvOption{
+			cel.Function(
+				"hl7Time",
+				cel.Overload(
+					"hl7_time",
+					[]*cel.Type{cel.StringType},
+					cel.StringType,
+					cel.UnaryBinding(func(v ref.Val) ref.Val {
+						s, err := hl7.ISO(string(v.(types.String)))
+						if err != nil {
+							return types.NewErr("hl7Time: %v", err)
+						}
+						return types.String(s)
+					}),
+				),
+			),
+		},
 	},
 	{
 		Name: "hash", Signature: `hash(x, "sha256") → string`,
-		Text:     "The digest of a text or of bytes in hexadecimal: sha256, sha512, sha1 or md5. The last two are for systems that ask for them; they are broken as protection.",
-		Examples: []Example{{Expression: `hash("abc", "sha256")`, Value: `"ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"`}},
-		options: []cel.EnvOption{cel.Function("hash", cel.Overload("hash_any", []*cel.Type{cel.DynType, cel.StringType}, cel.StringType, cel.BinaryBinding(func(v, algorithm ref.Val) ref.Val {
-			h, raw, err := digest(v, algorithm)
-			if err != nil {
-				return types.NewErr("hash: %v", err)
-			}
-			d := h()
-			d.Write(raw)
-			return types.String(hex.EncodeToString(d.Sum(nil)))
-		})))},
+		Text: "The digest of a text or of bytes in hexadecimal: sha256, sha512, sha1 or md5. The last two are for " +
+			"systems that ask for them; they are broken as protection.",
+		Examples: []Example{
+			{
+				Expression: `hash("abc", "sha256")`,
+				Value:      `"ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"`,
+			},
+		},
+		options: []cel.EnvOption{
+			cel.Function(
+				"hash",
+				cel.Overload(
+					"hash_any",
+					[]*cel.Type{cel.DynType, cel.StringType},
+					cel.StringType,
+					cel.BinaryBinding(func(v, algorithm ref.Val) ref.Val {
+						h, raw, err := digest(v, algorithm)
+						if err != nil {
+							return types.NewErr("hash: %v", err)
+						}
+						d := h()
+						d.Write(raw)
+						return types.String(hex.EncodeToString(d.Sum(nil)))
+					}),
+				),
+			),
+		},
 	},
 	{
 		Name: "hmac", Signature: `hmac(x, key, "sha256") → string`,
-		Text:     "The keyed digest (RFC 2104) of a text or of bytes in hexadecimal, with the algorithms of hash.",
-		Examples: []Example{{Expression: `hmac("what do ya want for nothing?", "Jefe", "sha256")`, Value: `"5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843"`}},
-		options: []cel.EnvOption{cel.Function("hmac", cel.Overload("hmac_any", []*cel.Type{cel.DynType, cel.DynType, cel.StringType}, cel.StringType, cel.FunctionBinding(func(a ...ref.Val) ref.Val {
-			h, raw, err := digest(a[0], a[2])
-			key, keyErr := rawOf(a[1])
-			if err == nil {
-				err = keyErr
-			}
-			if err != nil {
-				return types.NewErr("hmac: %v", err)
-			}
-			d := hmac.New(h, key)
-			d.Write(raw)
-			return types.String(hex.EncodeToString(d.Sum(nil)))
-		})))},
+		Text: "The keyed digest (RFC 2104) of a text or of bytes in hexadecimal, with the algorithms of hash.",
+		Examples: []Example{
+			{
+				Expression: `hmac("what do ya want for nothing?", "Jefe", "sha256")`,
+				Value:      `"5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843"`,
+			},
+		},
+		options: []cel.EnvOption{
+			cel.Function(
+				"hmac",
+				cel.Overload(
+					"hmac_any",
+					[]*cel.Type{cel.DynType, cel.DynType, cel.StringType},
+					cel.StringType,
+					cel.FunctionBinding(func(a ...ref.Val) ref.Val {
+						h, raw, err := digest(a[0], a[2])
+						key, keyErr := rawOf(a[1])
+						if err == nil {
+							err = keyErr
+						}
+						if err != nil {
+							return types.NewErr("hmac: %v", err)
+						}
+						d := hmac.New(h, key)
+						d.Write(raw)
+						return types.String(hex.EncodeToString(d.Sum(nil)))
+					}),
+				),
+			),
+		},
 	},
 }
 
@@ -165,7 +297,10 @@ func xmlOf(v ref.Val) (*xml.Node, error) {
 		return x, nil
 	}
 	if n.Kind != message.Map {
-		return nil, fmt.Errorf("a %s is no element; give the body, or an element with attributes or elements in it", n.Kind)
+		return nil, fmt.Errorf(
+			"a %s is no element; give the body, or an element with attributes or elements in it",
+			n.Kind,
+		)
 	}
 	raw, err := xml.Encode(n, "")
 	if err != nil {
@@ -241,14 +376,26 @@ func evalHL7(node, path ref.Val) ref.Val {
 }
 
 func ackMacro(args int) cel.Macro {
-	return cel.GlobalMacro("hl7Ack", args, func(f cel.MacroExprFactory, _ ast.Expr, a []ast.Expr) (ast.Expr, *common.Error) {
-		seed := f.NewIdent(seedName)
-		text := f.NewLiteral(types.String(""))
-		if len(a) == 3 {
-			text = a[2]
-		}
-		return f.NewCall(ackName, f.NewIdent(nowName), seed, f.NewLiteral(types.Int(seed.ID())), a[0], a[1], text), nil
-	})
+	return cel.GlobalMacro(
+		"hl7Ack",
+		args,
+		func(f cel.MacroExprFactory, _ ast.Expr, a []ast.Expr) (ast.Expr, *common.Error) {
+			seed := f.NewIdent(seedName)
+			text := f.NewLiteral(types.String(""))
+			if len(a) == 3 {
+				text = a[2]
+			}
+			return f.NewCall(
+				ackName,
+				f.NewIdent(nowName),
+				seed,
+				f.NewLiteral(types.Int(seed.ID())),
+				a[0],
+				a[1],
+				text,
+			), nil
+		},
+	)
 }
 
 func evalAck(a ...ref.Val) ref.Val {

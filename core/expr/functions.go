@@ -45,7 +45,15 @@ type Function struct {
 
 // Functions lists the own functions, for help and completion.
 func Functions() []Function {
-	return slices.Concat(coreFunctions, pointerFunctions, formatFunctions, textFunctions, timeFunctions, decimalFunctions, tableFunctions)
+	return slices.Concat(
+		coreFunctions,
+		pointerFunctions,
+		formatFunctions,
+		textFunctions,
+		timeFunctions,
+		decimalFunctions,
+		tableFunctions,
+	)
 }
 
 // nodes makes CEL values of document nodes.
@@ -64,18 +72,24 @@ var coreFunctions = []Function{
 	},
 	{
 		Name: "uuid", Signature: "uuid() → string",
-		Text:     "A UUID made from the transaction's id, the step and the place of the call: unique among transactions, the same on every replay.",
-		Examples: []Example{{Expression: "uuid().size()", Value: "36"}, {Expression: "uuid() == uuid()", Value: "false"}},
+		Text: "A UUID made from the transaction's id, the step and the place of the call: unique among transactions, the same on every replay.",
+		Examples: []Example{
+			{Expression: "uuid().size()", Value: "36"},
+			{Expression: "uuid() == uuid()", Value: "false"},
+		},
 		options: []cel.EnvOption{
 			cel.Macros(cel.GlobalMacro("uuid", 0,
 				func(f cel.MacroExprFactory, _ ast.Expr, _ []ast.Expr) (ast.Expr, *common.Error) {
 					seed := f.NewIdent(seedName)
 					return f.NewCall(uuidName, seed, f.NewLiteral(types.Int(seed.ID()))), nil
 				})),
-			cel.Function(uuidName, cel.Overload("uuid_seed_place", []*cel.Type{cel.StringType, cel.IntType}, cel.StringType,
-				cel.BinaryBinding(func(seed, place ref.Val) ref.Val {
-					return types.String(DerivedUUID(string(seed.(types.String)), int64(place.(types.Int))))
-				}))),
+			cel.Function(
+				uuidName,
+				cel.Overload("uuid_seed_place", []*cel.Type{cel.StringType, cel.IntType}, cel.StringType,
+					cel.BinaryBinding(func(seed, place ref.Val) ref.Val {
+						return types.String(DerivedUUID(string(seed.(types.String)), int64(place.(types.Int))))
+					})),
+			),
 		},
 	},
 	{
@@ -86,27 +100,31 @@ var coreFunctions = []Function{
 			{Expression: "many(body.item)", Body: `{"item": [5, 6]}`, Value: "[5,6]"},
 			{Expression: "many(body.?item)", Body: `{}`, Value: "[]"},
 		},
-		options: []cel.EnvOption{cel.Function("many", cel.Overload("many_dyn", []*cel.Type{cel.DynType}, cel.ListType(cel.DynType),
-			cel.UnaryBinding(func(v ref.Val) ref.Val {
-				if o, ok := v.(*types.Optional); ok {
-					if !o.HasValue() {
+		options: []cel.EnvOption{
+			cel.Function("many", cel.Overload("many_dyn", []*cel.Type{cel.DynType}, cel.ListType(cel.DynType),
+				cel.UnaryBinding(func(v ref.Val) ref.Val {
+					if o, ok := v.(*types.Optional); ok {
+						if !o.HasValue() {
+							return types.NewRefValList(types.DefaultTypeAdapter, nil)
+						}
+						v = o.GetValue()
+					}
+					if _, ok := v.(traits.Lister); ok {
+						return v
+					}
+					if v == types.NullValue {
 						return types.NewRefValList(types.DefaultTypeAdapter, nil)
 					}
-					v = o.GetValue()
-				}
-				if _, ok := v.(traits.Lister); ok {
-					return v
-				}
-				if v == types.NullValue {
-					return types.NewRefValList(types.DefaultTypeAdapter, nil)
-				}
-				return types.NewRefValList(types.DefaultTypeAdapter, []ref.Val{v})
-			})))},
+					return types.NewRefValList(types.DefaultTypeAdapter, []ref.Val{v})
+				}))),
+		},
 	},
 	{
 		Name: "json", Signature: "json(x) → string",
-		Text:     "The value as compact JSON text.",
-		Examples: []Example{{Expression: "json(body.titles)", Body: `{"titles": ["A", {"b": 0.10}]}`, Value: `"[\"A\",{\"b\":0.10}]"`}},
+		Text: "The value as compact JSON text.",
+		Examples: []Example{
+			{Expression: "json(body.titles)", Body: `{"titles": ["A", {"b": 0.10}]}`, Value: `"[\"A\",{\"b\":0.10}]"`},
+		},
 		options: []cel.EnvOption{cel.Function("json", cel.Overload("json_dyn", []*cel.Type{cel.DynType}, cel.StringType,
 			cel.UnaryBinding(func(v ref.Val) ref.Val {
 				n, ok, err := toNode(v)
@@ -123,14 +141,16 @@ var coreFunctions = []Function{
 		Name: "parseJson", Signature: "parseJson(string) → any",
 		Text:     "Reads a text as JSON. A text that is not JSON is an error that says where.",
 		Examples: []Example{{Expression: "parseJson(body.inner).n + 1", Body: `{"inner": "{\"n\": 41}"}`, Value: "42"}},
-		options: []cel.EnvOption{cel.Function("parseJson", cel.Overload("parse_json_string", []*cel.Type{cel.StringType}, cel.DynType,
-			cel.UnaryBinding(func(v ref.Val) ref.Val {
-				r, err := jsonfmt.Decode([]byte(v.(types.String)))
-				if err != nil {
-					return types.NewErr("parseJson: %v", err)
-				}
-				return nodes.NativeToValue(r.Root)
-			})))},
+		options: []cel.EnvOption{
+			cel.Function("parseJson", cel.Overload("parse_json_string", []*cel.Type{cel.StringType}, cel.DynType,
+				cel.UnaryBinding(func(v ref.Val) ref.Val {
+					r, err := jsonfmt.Decode([]byte(v.(types.String)))
+					if err != nil {
+						return types.NewErr("parseJson: %v", err)
+					}
+					return nodes.NativeToValue(r.Root)
+				}))),
+		},
 	},
 }
 

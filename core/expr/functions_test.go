@@ -76,13 +76,15 @@ func TestNameStyles(t *testing.T) {
 	}
 	suite(t, "name-casing", &s)
 	for _, c := range s.Cases {
-		for style, want := range map[string]string{"camel": c.Camel, "pascal": c.Pascal, "snake": c.Snake, "kebab": c.Kebab, "constant": c.Constant} {
+		for style, want := range map[string]string{"camel": c.Camel, "pascal": c.Pascal, "snake": c.Snake, "kebab": c.Kebab,
+			"constant": c.Constant} {
 			if got, err := identifier(c.Input, style); err != nil || got != want {
 				t.Errorf("%q, %s: %q %v, want %q", c.Input, style, got, err, want)
 			}
 		}
 	}
-	for in, want := range map[string]string{"HTTPServer2Go": "http_server2_go", "aB": "a_b", "ÄpfelBirnen": "äpfel_birnen", "x-y_z": "x_y_z"} {
+	for in, want := range map[string]string{"HTTPServer2Go": "http_server2_go", "aB": "a_b",
+		"ÄpfelBirnen": "äpfel_birnen", "x-y_z": "x_y_z"} {
 		if got, _ := identifier(in, "snake"); got != want {
 			t.Errorf("%s: %s, want %s", in, got, want)
 		}
@@ -92,7 +94,9 @@ func TestNameStyles(t *testing.T) {
 // Common practice.
 func TestNamesOfPeople(t *testing.T) {
 	for in, want := range map[string]string{
-		"o'neil, maud": "O'Neil, Maud", "ADEYEMI, TUNDE": "Adeyemi, Tunde", "jean-luc": "Jean-Luc", "vincent VAN gogh": "Vincent van Gogh", "van den berg, ilse": "Van den Berg, Ilse", "mcdonald": "McDonald", "élodie": "Élodie", "": "", "d'arcy": "D'Arcy", "john  smith ii": "John  Smith Ii",
+		"o'neil, maud": "O'Neil, Maud", "ADEYEMI, TUNDE": "Adeyemi, Tunde", "jean-luc": "Jean-Luc",
+		"vincent VAN gogh": "Vincent van Gogh", "van den berg, ilse": "Van den Berg, Ilse", "mcdonald": "McDonald",
+		"élodie": "Élodie", "": "", "d'arcy": "D'Arcy", "john  smith ii": "John  Smith Ii",
 	} {
 		if got := personName(in); got != want {
 			t.Errorf("%q: %q, want %q", in, got, want)
@@ -107,10 +111,16 @@ func TestFunctionErrorsSayWhatIsWrong(t *testing.T) {
 		t.Fatal(err)
 	}
 	for source, want := range map[string]string{
-		`hl7(body, "PV1-2")`: "is missing: the message has no PV1; it has MSH, PID", `hl7(body, "x")`: "write it as PID-5.1", `xpath(body, "//a[")`: "XPath, position 5", `xpath("x", "a")`: "a string is no element",
-		`strftime(now(), "%Y", "Mars/Base")`: "no zone of the time zone database", `strptime("x", "%Y")`: `"x" does not fit "%Y"`, `hash("x", "crc")`: "there are sha256", `padStart("x", 3, "ab")`: "one character to fill with", `padStart("x", 99999999, "a")`: "up to 1048576",
-		`decimal("x")`: "no decimal number", `decimal("1") / 0`: "division by zero", `decimal("1e99999")`: "more than 1000 digits", `round(1, -1)`: "between 0 and 100", `nameCase("x", "y")`: "no style",
-		`hl7Ack(body, "ZZ")`: "no code of an acknowledgement", `isoDuration("P1Y")`: "no span of time", `hl7Groups("x", "OBR")`: "a string is no HL7 message",
+		`hl7(body, "PV1-2")`: "is missing: the message has no PV1; it has MSH, PID",
+		`hl7(body, "x")`:     "write it as PID-5.1", `xpath(body, "//a[")`: "XPath, position 5",
+		`xpath("x", "a")`:                    "a string is no element",
+		`strftime(now(), "%Y", "Mars/Base")`: "no zone of the time zone database",
+		`strptime("x", "%Y")`:                `"x" does not fit "%Y"`, `hash("x", "crc")`: "there are sha256",
+		`padStart("x", 3, "ab")`: "one character to fill with", `padStart("x", 99999999, "a")`: "up to 1048576",
+		`decimal("x")`: "no decimal number", `decimal("1") / 0`: "division by zero",
+		`decimal("1e99999")`: "more than 1000 digits", `round(1, -1)`: "between 0 and 100", `nameCase("x", "y")`: "no style",
+		`hl7Ack(body, "ZZ")`: "no code of an acknowledgement", `isoDuration("P1Y")`: "no span of time",
+		`hl7Groups("x", "OBR")`: "a string is no HL7 message",
 	} {
 		p, err := e.Compile(source)
 		if err != nil {
@@ -131,8 +141,11 @@ func TestDecimalsAreExact(t *testing.T) {
 	e := env(t)
 	const body = `{"p": 0.10, "big": 12345678901234567890.123456789, "l": [{"p": 1.10}, {"p": 2.20}], "n": 3}`
 	for source, want := range map[string]string{
-		"decimal(body.p) + body.n": "3.1", "decimal(body.big)": "12345678901234567890.123456789", "decimal(body.l[0].p) * 3": "3.3", `decimal(body["p"]) == decimal("0.1")`: "true",
-		"fixed(body.l.map(x, decimal(x.p)).sum(), 2)": "", `body.l.map(x, decimal(x.p) * 10)`: "[11,22]", `-decimal("1.50") < 0`: "true", `string(decimal("1.50"))`: `"1.5"`, `int(decimal("7.9"))`: "7", "round(body.big, 3)": "12345678901234567000", `fixed(decimal(body.big), 3)`: `"12345678901234567890.123"`,
+		"decimal(body.p) + body.n": "3.1", "decimal(body.big)": "12345678901234567890.123456789",
+		"decimal(body.l[0].p) * 3": "3.3", `decimal(body["p"]) == decimal("0.1")`: "true",
+		"fixed(body.l.map(x, decimal(x.p)).sum(), 2)": "", `body.l.map(x, decimal(x.p) * 10)`: "[11,22]",
+		`-decimal("1.50") < 0`: "true", `string(decimal("1.50"))`: `"1.5"`, `int(decimal("7.9"))`: "7",
+		"round(body.big, 3)": "12345678901234567000", `fixed(decimal(body.big), 3)`: `"12345678901234567890.123"`,
 	} {
 		got := eval(t, e, source, body)
 		if want != "" && got != want {

@@ -14,7 +14,36 @@ import (
 
 // awkward gives strings made of what tends to break out of where it stands.
 func awkward(r *rand.Rand) string {
-	pieces := []string{"a", "/", "..", ".", "?", "#", "%2F", "%", "&", "=", "+", " ", "\"", "\\", "{", "}", "${x}", "\n", "\r", "\x00", "é", "😀", "<", "'", "\u2028", ";", ":", "\xff"}
+	pieces := []string{
+		"a",
+		"/",
+		"..",
+		".",
+		"?",
+		"#",
+		"%2F",
+		"%",
+		"&",
+		"=",
+		"+",
+		" ",
+		"\"",
+		"\\",
+		"{",
+		"}",
+		"${x}",
+		"\n",
+		"\r",
+		"\x00",
+		"é",
+		"😀",
+		"<",
+		"'",
+		"\u2028",
+		";",
+		":",
+		"\xff",
+	}
 	var b strings.Builder
 	for range 1 + r.IntN(6) {
 		b.WriteString(pieces[r.IntN(len(pieces))])
@@ -47,7 +76,9 @@ func TestHolesCannotBeLeft(t *testing.T) {
 			}
 			segments := strings.Split(u.EscapedPath(), "/")
 			inside, err := url.PathUnescape(segments[2])
-			if len(segments) != 4 || err != nil || inside != v || u.Query().Get("q") != v || u.Query().Get("r") != "1" || u.Fragment != "" {
+			if len(segments) != 4 || err != nil || inside != v || u.Query().Get("q") != v ||
+				u.Query().Get("r") != "1" ||
+				u.Fragment != "" {
 				t.Fatalf("%q became %q", v, got)
 			}
 			if inside == "." || inside == ".." || inside == "" {

@@ -83,7 +83,9 @@ func readTable(content []byte) *table {
 		key := row.Members[0].Value.Text
 		if _, taken := t.rows[key]; taken {
 			line, _ := message.Position(content, row.Members[0].Value.Offset)
-			return &table{err: fmt.Errorf("line %d: the key %q stands twice in the column %s", line, key, row.Members[0].Name)}
+			return &table{
+				err: fmt.Errorf("line %d: the key %q stands twice in the column %s", line, key, row.Members[0].Name),
+			}
 		}
 		t.rows[key] = row
 		t.keys = append(t.keys, key)
@@ -102,7 +104,11 @@ func (t *Tables) get(name string) (*table, error) {
 		case len(near) > 0:
 			return nil, fmt.Errorf("there is no table %q; did you mean %s?", name, strings.Join(near, " or "))
 		case len(known) > 0:
-			return nil, fmt.Errorf("there is no table %q; there is %s", name, strings.Join(known[:min(8, len(known))], ", "))
+			return nil, fmt.Errorf(
+				"there is no table %q; there is %s",
+				name,
+				strings.Join(known[:min(8, len(known))], ", "),
+			)
 		}
 		return nil, fmt.Errorf("there is no table %q; add it to the files of the flow as %s", name, TableFile(name))
 	}
@@ -165,17 +171,41 @@ func (v tablesValue) Value() any                   { return v.Tables }
 var tableFunctions = []Function{
 	{
 		Name: "lookup", Signature: `lookup("table", key[, otherwise]) → map`,
-		Text: "The row of a table whose first column holds the key, as a map by the names of the columns. The tables are files of the flow: tables/branches.csv is \"branches\". A key that is not there is a missing value, unless a third argument says what it comes to.",
+		Text: "The row of a table whose first column holds the key, as a map by the names of the columns. The tables " +
+			"are files of the flow: tables/branches.csv is \"branches\". A key that is not there is a missing value, " +
+			"unless a third argument says what it comes to.",
 		Examples: []Example{
-			{Expression: `lookup("branches", body.branch).name`, Body: `{"branch": "MARL"}`, Tables: branches, Value: `"Marlow Road"`},
-			{Expression: `lookup("branches", body.branch, {"name": "unknown"}).name`, Body: `{"branch": "XXXX"}`, Tables: branches, Value: `"unknown"`},
+			{
+				Expression: `lookup("branches", body.branch).name`,
+				Body:       `{"branch": "MARL"}`,
+				Tables:     branches,
+				Value:      `"Marlow Road"`,
+			},
+			{
+				Expression: `lookup("branches", body.branch, {"name": "unknown"}).name`,
+				Body:       `{"branch": "XXXX"}`,
+				Tables:     branches,
+				Value:      `"unknown"`,
+			},
 		},
 		options: []cel.EnvOption{
 			cel.Macros(lookupMacro(2), lookupMacro(3)),
 			cel.Variable(tablesName, cel.DynType),
-			cel.Function(lookupName,
-				cel.Overload("lookup_key", []*cel.Type{cel.DynType, cel.StringType, cel.DynType}, cel.DynType, cel.FunctionBinding(evalLookup)),
-				cel.Overload("lookup_key_otherwise", []*cel.Type{cel.DynType, cel.StringType, cel.DynType, cel.DynType}, cel.DynType, cel.FunctionBinding(evalLookup))),
+			cel.Function(
+				lookupName,
+				cel.Overload(
+					"lookup_key",
+					[]*cel.Type{cel.DynType, cel.StringType, cel.DynType},
+					cel.DynType,
+					cel.FunctionBinding(evalLookup),
+				),
+				cel.Overload(
+					"lookup_key_otherwise",
+					[]*cel.Type{cel.DynType, cel.StringType, cel.DynType, cel.DynType},
+					cel.DynType,
+					cel.FunctionBinding(evalLookup),
+				),
+			),
 		},
 	},
 }
@@ -183,9 +213,13 @@ var tableFunctions = []Function{
 var branches = map[string]string{"branches": "code,name,run\nMARL,Marlow Road,2\nELMS,Elms Park,1\n"}
 
 func lookupMacro(args int) cel.Macro {
-	return cel.GlobalMacro("lookup", args, func(f cel.MacroExprFactory, _ ast.Expr, a []ast.Expr) (ast.Expr, *common.Error) {
-		return f.NewCall(lookupName, append([]ast.Expr{f.NewIdent(tablesName)}, a...)...), nil
-	})
+	return cel.GlobalMacro(
+		"lookup",
+		args,
+		func(f cel.MacroExprFactory, _ ast.Expr, a []ast.Expr) (ast.Expr, *common.Error) {
+			return f.NewCall(lookupName, append([]ast.Expr{f.NewIdent(tablesName)}, a...)...), nil
+		},
+	)
 }
 
 func evalLookup(a ...ref.Val) ref.Val {
@@ -215,7 +249,11 @@ func evalLookup(a ...ref.Val) ref.Val {
 		}
 		return a[3]
 	}
-	missing := &MissingError{At: fmt.Sprintf("the table %q", name), Name: fmt.Sprintf("key %q", key), Near: Nearest(key, t.keys)}
+	missing := &MissingError{
+		At:   fmt.Sprintf("the table %q", name),
+		Name: fmt.Sprintf("key %q", key),
+		Near: Nearest(key, t.keys),
+	}
 	if len(missing.Near) == 0 {
 		missing.Names = t.keys[:min(8, len(t.keys))]
 	}

@@ -7,7 +7,9 @@ import (
 
 func TestLookup(t *testing.T) {
 	e := env(t).WithTables(NewTables(map[string][]byte{
-		"tables/branches.csv":    []byte("code,name,run\r\nMARL,\"Marlow Road, main\",02\r\nELMS,Elms Park,1\r\n7,Seventh,3\r\n"),
+		"tables/branches.csv": []byte(
+			"code,name,run\r\nMARL,\"Marlow Road, main\",02\r\nELMS,Elms Park,1\r\n7,Seventh,3\r\n",
+		),
 		"tables/runs.csv":        []byte("run,driver\n02,Ilse\n"),
 		"tables/twice.csv":       []byte("k,v\na,1\nb,2\na,3\n"),
 		"tables/broken.csv":      []byte("k,v\na,\"1\n"),
@@ -52,7 +54,8 @@ func TestLookup(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := p.Eval(scope(t, `{"gone_": "x"}`)); !IsMissing(err) || !strings.HasPrefix(err.Error(), `lookup("branches", body.gone_) is missing`) {
+	if _, err := p.Eval(scope(t, `{"gone_": "x"}`)); !IsMissing(err) ||
+		!strings.HasPrefix(err.Error(), `lookup("branches", body.gone_) is missing`) {
 		t.Errorf("a key that is not there is a missing value: %v", err)
 	}
 	if got := p.Reads; len(got) != 1 || got[0].Pointer() != "/gone_" {
@@ -81,7 +84,8 @@ func TestTablesAreCheckedWhenTheExpressionIsRead(t *testing.T) {
 			t.Errorf("%s: %v, want %s", source, err, want)
 		}
 	}
-	if _, err := env(t).Compile(`lookup("branches", "x")`); err == nil || !strings.Contains(err.Error(), "tables/branches.csv") {
+	if _, err := env(t).Compile(`lookup("branches", "x")`); err == nil ||
+		!strings.Contains(err.Error(), "tables/branches.csv") {
 		t.Errorf("without tables: %v", err)
 	}
 	loop, err := e.With("item")

@@ -76,7 +76,12 @@ func (env *Env) CompileTemplate(source string, place Place) (*Template, error) {
 		inner, size, ok := hole(rest[open+2:])
 		line, col := message.Position([]byte(source), at+open)
 		if !ok {
-			return nil, &CompileError{line, col, "the hole that begins here is not closed", "end it with }, or write $${ for a plain ${"}
+			return nil, &CompileError{
+				line,
+				col,
+				"the hole that begins here is not closed",
+				"end it with }, or write $${ for a plain ${",
+			}
 		}
 		p, err := env.Compile(inner)
 		if err != nil {

@@ -18,49 +18,105 @@ import (
 var timeFunctions = []Function{
 	{
 		Name: "strftime", Signature: `strftime(t, "%Y-%m-%d"[, zone]) → string`,
-		Text: "A time in words and digits, by the directives of POSIX strftime; zone is a name such as Europe/Dublin, UTC by default. t is a timestamp, or a text as RFC 3339 writes it.",
+		Text: "A time in words and digits, by the directives of POSIX strftime; zone is a name such as Europe/Dublin, " +
+			"UTC by default. t is a timestamp, or a text as RFC 3339 writes it.",
 		Examples: []Example{
-			{Expression: `strftime(timestamp("2026-03-29T01:30:00Z"), "%d.%m.%Y %H:%M", "Europe/Dublin")`, Value: `"29.03.2026 02:30"`},
+			{
+				Expression: `strftime(timestamp("2026-03-29T01:30:00Z"), "%d.%m.%Y %H:%M", "Europe/Dublin")`,
+				Value:      `"29.03.2026 02:30"`,
+			},
 			{Expression: `strftime("2026-03-17T09:41:07Z", "%a %e %b %Y")`, Value: `"Tue 17 Mar 2026"`},
 		},
-		options: []cel.EnvOption{cel.Function("strftime",
-			cel.Overload("strftime_utc", []*cel.Type{cel.DynType, cel.StringType}, cel.StringType, cel.BinaryBinding(func(t, f ref.Val) ref.Val { return formatTime(t, f, types.String("UTC")) })),
-			cel.Overload("strftime_zone", []*cel.Type{cel.DynType, cel.StringType, cel.StringType}, cel.StringType, cel.FunctionBinding(func(a ...ref.Val) ref.Val { return formatTime(a[0], a[1], a[2]) })))},
+		options: []cel.EnvOption{cel.Function(
+			"strftime",
+			cel.Overload(
+				"strftime_utc",
+				[]*cel.Type{cel.DynType, cel.StringType},
+				cel.StringType,
+				cel.BinaryBinding(func(t, f ref.Val) ref.Val { return formatTime(t, f, types.String("UTC")) }),
+			),
+			cel.Overload(
+				"strftime_zone",
+				[]*cel.Type{cel.DynType, cel.StringType, cel.StringType},
+				cel.StringType,
+				cel.FunctionBinding(func(a ...ref.Val) ref.Val { return formatTime(a[0], a[1], a[2]) }),
+			),
+		)},
 	},
 	{
 		Name: "strptime", Signature: `strptime(string, "%d/%m/%Y"[, zone]) → timestamp`,
 		Text: "Reads a time by the same directives; without %z it is a time of the zone, UTC by default. A text that does not fit is an error.",
 		Examples: []Example{
-			{Expression: `strptime("17/03/2026 09:41", "%d/%m/%Y %H:%M", "Europe/Dublin")`, Value: `"2026-03-17T09:41:00Z"`},
+			{
+				Expression: `strptime("17/03/2026 09:41", "%d/%m/%Y %H:%M", "Europe/Dublin")`,
+				Value:      `"2026-03-17T09:41:00Z"`,
+			},
 			{Expression: `strptime("20260317094107", "%Y%m%d%H%M%S")`, Value: `"2026-03-17T09:41:07Z"`},
 		},
-		options: []cel.EnvOption{cel.Function("strptime",
-			cel.Overload("strptime_utc", []*cel.Type{cel.StringType, cel.StringType}, cel.TimestampType, cel.BinaryBinding(func(s, f ref.Val) ref.Val { return parseTime(s, f, types.String("UTC")) })),
-			cel.Overload("strptime_zone", []*cel.Type{cel.StringType, cel.StringType, cel.StringType}, cel.TimestampType, cel.FunctionBinding(func(a ...ref.Val) ref.Val { return parseTime(a[0], a[1], a[2]) })))},
+		options: []cel.EnvOption{cel.Function(
+			"strptime",
+			cel.Overload(
+				"strptime_utc",
+				[]*cel.Type{cel.StringType, cel.StringType},
+				cel.TimestampType,
+				cel.BinaryBinding(func(s, f ref.Val) ref.Val { return parseTime(s, f, types.String("UTC")) }),
+			),
+			cel.Overload(
+				"strptime_zone",
+				[]*cel.Type{cel.StringType, cel.StringType, cel.StringType},
+				cel.TimestampType,
+				cel.FunctionBinding(func(a ...ref.Val) ref.Val { return parseTime(a[0], a[1], a[2]) }),
+			),
+		)},
 	},
 	{
 		Name: "isoTime", Signature: "isoTime(string) → timestamp",
-		Text:     "Reads a time as RFC 3339 writes it, strictly, with a leap second taken as the second after it. timestamp() reads the same but for leap seconds.",
+		Text: "Reads a time as RFC 3339 writes it, strictly, with a leap second taken as the second after it. " +
+			"timestamp() reads the same but for leap seconds.",
 		Examples: []Example{{Expression: `isoTime("1990-12-31T15:59:60-08:00")`, Value: `"1991-01-01T00:00:00Z"`}},
-		options: []cel.EnvOption{cel.Function("isoTime", cel.Overload("iso_time", []*cel.Type{cel.StringType}, cel.TimestampType, cel.UnaryBinding(func(v ref.Val) ref.Val {
-			t, err := rfc3339(string(v.(types.String)))
-			if err != nil {
-				return types.NewErr("isoTime: %v", err)
-			}
-			return types.Timestamp{Time: t}
-		})))},
+		options: []cel.EnvOption{
+			cel.Function(
+				"isoTime",
+				cel.Overload(
+					"iso_time",
+					[]*cel.Type{cel.StringType},
+					cel.TimestampType,
+					cel.UnaryBinding(func(v ref.Val) ref.Val {
+						t, err := rfc3339(string(v.(types.String)))
+						if err != nil {
+							return types.NewErr("isoTime: %v", err)
+						}
+						return types.Timestamp{Time: t}
+					}),
+				),
+			),
+		},
 	},
 	{
 		Name: "isoDuration", Signature: `isoDuration("P1DT12H") → duration`,
-		Text:     "Reads a span of time as ISO 8601 writes it, in weeks, or in days, hours, minutes and seconds. Years and months have no fixed length and are an error.",
-		Examples: []Example{{Expression: `isoDuration("P1DT12H") == duration("36h")`, Value: "true"}, {Expression: `isoDuration("P1W")`, Value: `"604800s"`}},
-		options: []cel.EnvOption{cel.Function("isoDuration", cel.Overload("iso_duration", []*cel.Type{cel.StringType}, cel.DurationType, cel.UnaryBinding(func(v ref.Val) ref.Val {
-			d, err := iso8601(string(v.(types.String)))
-			if err != nil {
-				return types.NewErr("isoDuration: %v", err)
-			}
-			return types.Duration{Duration: d}
-		})))},
+		Text: "Reads a span of time as ISO 8601 writes it, in weeks, or in days, hours, minutes and seconds. Years " +
+			"and months have no fixed length and are an error.",
+		Examples: []Example{
+			{Expression: `isoDuration("P1DT12H") == duration("36h")`, Value: "true"},
+			{Expression: `isoDuration("P1W")`, Value: `"604800s"`},
+		},
+		options: []cel.EnvOption{
+			cel.Function(
+				"isoDuration",
+				cel.Overload(
+					"iso_duration",
+					[]*cel.Type{cel.StringType},
+					cel.DurationType,
+					cel.UnaryBinding(func(v ref.Val) ref.Val {
+						d, err := iso8601(string(v.(types.String)))
+						if err != nil {
+							return types.NewErr("isoDuration: %v", err)
+						}
+						return types.Duration{Duration: d}
+					}),
+				),
+			),
+		},
 	},
 }
 
@@ -137,7 +193,9 @@ func rfc3339(s string) (time.Time, error) {
 	return t, nil
 }
 
-var isoDurationForm = regexp.MustCompile(`^(-)?P(?:(\d+)W|(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)(?:[.,](\d{1,9}))?S)?)?)$`)
+var isoDurationForm = regexp.MustCompile(
+	`^(-)?P(?:(\d+)W|(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)(?:[.,](\d{1,9}))?S)?)?)$`,
+)
 
 func iso8601(s string) (time.Duration, error) {
 	m := isoDurationForm.FindStringSubmatch(s)

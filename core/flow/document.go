@@ -138,7 +138,18 @@ func readIntake(s *Source) (Intake, []Finding) {
 	var findings []Finding
 	wrong := func(ptr string, err error, repair string) {
 		p := s.Value(ptr)
-		findings = append(findings, Finding{Level: Error, Code: "wrong-value", Pointer: ptr, Line: p.Line, Column: p.Column, Message: err.Error(), Repair: repair})
+		findings = append(
+			findings,
+			Finding{
+				Level:   Error,
+				Code:    "wrong-value",
+				Pointer: ptr,
+				Line:    p.Line,
+				Column:  p.Column,
+				Message: err.Error(),
+				Repair:  repair,
+			},
+		)
 	}
 	if t := text(n, "once-for"); t != "" {
 		d, err := Duration(t)
@@ -160,7 +171,23 @@ func readIntake(s *Source) (Intake, []Finding) {
 	}
 	in.Settings = n
 	in.Of, in.Each, in.Mark, in.First = text(n, "of"), text(n, "each"), text(n, "mark"), scalar(n, "first")
-	in.Table, in.Key, in.Changed, in.Deleted, in.Most = text(n, "table"), text(n, "key"), text(n, "changed"), flag(n, "deleted"), number(n, "most", 500)
+	in.Table, in.Key, in.Changed, in.Deleted, in.Most = text(
+		n,
+		"table",
+	), text(
+		n,
+		"key",
+	), text(
+		n,
+		"changed",
+	), flag(
+		n,
+		"deleted",
+	), number(
+		n,
+		"most",
+		500,
+	)
 	in.Timing = Timing{Cron: text(n, "cron"), Zone: text(n, "zone"), Missed: text(n, "missed")}
 	if in.Timing.Missed == "" {
 		in.Timing.Missed = "once"
@@ -196,7 +223,12 @@ func Layout(n *message.Node) message.Layout {
 		}
 		return r
 	}
-	return message.Layout{Delimiter: one("delimiter"), Quote: one("quote"), Header: flag(n, "header"), Root: text(n, "root")}
+	return message.Layout{
+		Delimiter: one("delimiter"),
+		Quote:     one("quote"),
+		Header:    flag(n, "header"),
+		Root:      text(n, "root"),
+	}
 }
 
 // Steps takes a list of steps apart; nested ones stay in their Settings.

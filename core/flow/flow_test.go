@@ -41,7 +41,9 @@ func TestWhatIsNotRead(t *testing.T) {
 		"a: .inf\n":                    "1 syntax: .inf is no number",
 		"a: [1, 2\nb: 3\n":             "syntax: this is no valid YAML",
 		strings.Repeat("#", MaxSize+1): "syntax: the document has 1048577 bytes",
-		"a: &x [1,1,1,1,1,1,1,1,1,1]\nb: &y [*x,*x,*x,*x,*x,*x,*x,*x,*x,*x]\nc: &z [*y,*y,*y,*y,*y,*y,*y,*y,*y,*y]\nd: &w [*z,*z,*z,*z,*z,*z,*z,*z,*z,*z]\ne: [*w,*w,*w,*w,*w,*w,*w,*w,*w,*w]\n": "syntax: the document has more than 50000 values",
+		"a: &x [1,1,1,1,1,1,1,1,1,1]\nb: &y [*x,*x,*x,*x,*x,*x,*x,*x,*x,*x]\nc: &z " +
+			"[*y,*y,*y,*y,*y,*y,*y,*y,*y,*y]\nd: &w [*z,*z,*z,*z,*z,*z,*z,*z,*z,*z]\n" +
+			"e: [*w,*w,*w,*w,*w,*w,*w,*w,*w,*w]\n": "syntax: the document has more than 50000 values",
 	} {
 		_, bad := Parse([]byte(src))
 		got := "nothing"
@@ -55,7 +57,9 @@ func TestWhatIsNotRead(t *testing.T) {
 }
 
 func TestPlaces(t *testing.T) {
-	s, bad := Parse([]byte("name: f\nsteps:\n- id: a\n  keep: 'body.x'\n  text: |\n    one\n    two\n- {id: b, when: body.y}\n"))
+	s, bad := Parse(
+		[]byte("name: f\nsteps:\n- id: a\n  keep: 'body.x'\n  text: |\n    one\n    two\n- {id: b, when: body.y}\n"),
+	)
 	if bad != nil {
 		t.Fatal(bad)
 	}
@@ -102,7 +106,8 @@ func TestPlacesInJSON(t *testing.T) {
 }
 
 func TestDurations(t *testing.T) {
-	for text, want := range map[string]string{"5s": "5s", "1m30s": "1m30s", "24h": "24h0m0s", "250ms": "250ms", "": "error", "5": "error", "0s": "error", "-1s": "error", "soon": "error"} {
+	for text, want := range map[string]string{"5s": "5s", "1m30s": "1m30s", "24h": "24h0m0s", "250ms": "250ms",
+		"": "error", "5": "error", "0s": "error", "-1s": "error", "soon": "error"} {
 		d, err := Duration(text)
 		got := d.String()
 		if err != nil {

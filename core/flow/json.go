@@ -20,9 +20,19 @@ func parseJSON(src []byte) (*Source, *Finding) {
 		return nil, nil // it may be YAML in flow style; that parser will say what is wrong
 	}
 	if len(r.Duplicates) > 0 {
-		return nil, syntax(1, 1, fmt.Sprintf("the key %q stands twice in one map", r.Duplicates[0]), "remove one of them")
+		return nil, syntax(
+			1,
+			1,
+			fmt.Sprintf("the key %q stands twice in one map", r.Duplicates[0]),
+			"remove one of them",
+		)
 	}
-	p := &placer{src: src, s: &Source{Root: r.Root, values: map[string]Place{}, keys: map[string]Place{}, block: map[string]bool{}}, line: 1, column: 1}
+	p := &placer{
+		src:    src,
+		s:      &Source{Root: r.Root, values: map[string]Place{}, keys: map[string]Place{}, block: map[string]bool{}},
+		line:   1,
+		column: 1,
+	}
 	p.node(r.Root, "")
 	return p.s, nil
 }

@@ -76,7 +76,12 @@ func nearest(places map[string]Place, ptr string) Place {
 // Parse reads YAML or JSON text. On a syntax error the finding says where.
 func Parse(src []byte) (*Source, *Finding) {
 	if len(src) > MaxSize {
-		return nil, syntax(1, 1, fmt.Sprintf("the document has %d bytes; at most %d are read", len(src), MaxSize), "move schemas and examples into files of the flow")
+		return nil, syntax(
+			1,
+			1,
+			fmt.Sprintf("the document has %d bytes; at most %d are read", len(src), MaxSize),
+			"move schemas and examples into files of the flow",
+		)
 	}
 	if line := tooDeep(src); line > 0 {
 		return nil, syntax(line, 1, fmt.Sprintf("the document is nested deeper than %d levels", maxDepth), "")
@@ -306,7 +311,12 @@ func yamlNumber(n ast.Node) *message.Node {
 
 // Write gives a tree as YAML, members in their order, for people to read.
 func Write(n *message.Node) ([]byte, error) {
-	return yaml.MarshalWithOptions(plain(n), yaml.Indent(2), yaml.IndentSequence(false), yaml.UseLiteralStyleIfMultiline(true))
+	return yaml.MarshalWithOptions(
+		plain(n),
+		yaml.Indent(2),
+		yaml.IndentSequence(false),
+		yaml.UseLiteralStyleIfMultiline(true),
+	)
 }
 
 func plain(n *message.Node) any {

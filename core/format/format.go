@@ -76,35 +76,63 @@ const (
 func All() []Format { return formats }
 
 var formats = []Format{
-	{JSON, "maps, lists, texts, numbers, booleans and null; members keep their order and numbers their digits", "application/json", []string{"application/json", "text/json"},
+	{
+		JSON,
+		"maps, lists, texts, numbers, booleans and null; members keep their order and numbers their digits",
+		"application/json",
+		[]string{"application/json", "text/json"},
 		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
 			r, err := json.DecodeWithin(src, json.Limits{MaxDepth: l.Depth, MaxNodes: l.Nodes})
 			return Decoded{Root: r.Root, Duplicates: r.Duplicates}, err
 		},
-		func(n *message.Node, _ message.Layout) ([]byte, error) { return json.Encode(n), nil }},
-	{XML, "elements by name, attributes as @name, text as #text where both occur; elements of one name are a list", "application/xml", []string{"application/xml", "text/xml"},
+		func(n *message.Node, _ message.Layout) ([]byte, error) { return json.Encode(n), nil },
+	},
+	{
+		XML,
+		"elements by name, attributes as @name, text as #text where both occur; elements of one name are a list",
+		"application/xml",
+		[]string{"application/xml", "text/xml"},
 		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
 			n, err := xml.Decode(src, xml.Limits{MaxDepth: l.Depth, MaxNodes: l.Nodes})
 			return Decoded{Root: n}, err
 		},
-		func(n *message.Node, l message.Layout) ([]byte, error) { return xml.Encode(n, l.Root) }},
-	{CSV, "a list of rows; a row is a list of texts, or with header: true a map by the names of the first row", "text/csv; charset=utf-8", []string{"text/csv", "application/csv"},
+		func(n *message.Node, l message.Layout) ([]byte, error) { return xml.Encode(n, l.Root) },
+	},
+	{
+		CSV,
+		"a list of rows; a row is a list of texts, or with header: true a map by the names of the first row",
+		"text/csv; charset=utf-8",
+		[]string{"text/csv", "application/csv"},
 		decodeCSV,
 		func(n *message.Node, l message.Layout) ([]byte, error) {
-			return csv.Encode(n, csv.Layout{Delimiter: l.Delimiter, Quote: l.Quote, LineEnd: l.LineEnd, NoHeader: l.NoHeader})
-		}},
-	{HL7, "segments by name, fields, components and sub-components by number; what is empty is left out; read it with hl7()", "application/hl7-v2; charset=utf-8", []string{"application/hl7-v2", "application/hl7-v2+er7", "x-application/hl7-v2+er7", "text/hl7v2"},
+			return csv.Encode(
+				n,
+				csv.Layout{Delimiter: l.Delimiter, Quote: l.Quote, LineEnd: l.LineEnd, NoHeader: l.NoHeader},
+			)
+		},
+	},
+	{
+		HL7,
+		"segments by name, fields, components and sub-components by number; what is empty is left out; read it with hl7()",
+		"application/hl7-v2; charset=utf-8",
+		[]string{"application/hl7-v2", "application/hl7-v2+er7", "x-application/hl7-v2+er7", "text/hl7v2"},
 		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
 			n, err := hl7.Decode(src, hl7.Limits{MaxNodes: l.Nodes})
 			return Decoded{Root: n}, err
 		},
-		func(n *message.Node, _ message.Layout) ([]byte, error) { return hl7.Encode(n) }},
-	{Form, "a map of texts, or of lists where a name stands more than once", "application/x-www-form-urlencoded", []string{"application/x-www-form-urlencoded"},
+		func(n *message.Node, _ message.Layout) ([]byte, error) { return hl7.Encode(n) },
+	},
+	{
+		Form,
+		"a map of texts, or of lists where a name stands more than once",
+		"application/x-www-form-urlencoded",
+		[]string{"application/x-www-form-urlencoded"},
 		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
 			n, err := form.Decode(src, l.Nodes)
 			return Decoded{Root: n}, err
 		},
-		func(n *message.Node, _ message.Layout) ([]byte, error) { return form.Encode(n) }},
+		func(n *message.Node, _ message.Layout) ([]byte, error) { return form.Encode(n) },
+	},
 	{Text, "one text", "text/plain; charset=utf-8", nil, decodeText, encodeText},
 	{Binary, "bytes; in a text they stand as base64", "application/octet-stream", nil,
 		func(src []byte, _ message.Layout, _ Limits) (Decoded, error) {
@@ -195,7 +223,10 @@ func ContentType(name string) string {
 }
 
 func decodeCSV(src []byte, l message.Layout, limits Limits) (Decoded, error) {
-	r, err := csv.Decode(src, csv.Options{Delimiter: l.Delimiter, Quote: l.Quote, Header: l.Header, MaxNodes: limits.Nodes})
+	r, err := csv.Decode(
+		src,
+		csv.Options{Delimiter: l.Delimiter, Quote: l.Quote, Header: l.Header, MaxNodes: limits.Nodes},
+	)
 	l.LineEnd, l.NoHeader = r.LineEnd, false
 	return Decoded{Root: r.Root, Layout: l}, err
 }
@@ -209,7 +240,16 @@ func decodeText(src []byte, l message.Layout, _ Limits) (Decoded, error) {
 				r, size := utf8.DecodeRune(src[i:])
 				if r == utf8.RuneError && size <= 1 {
 					line, column := message.Position(src, i)
-					return Decoded{}, &message.SyntaxError{Format: "text", Line: line, Column: column, Offset: i, Problem: fmt.Sprintf("the byte 0x%02X is not UTF-8; name another charset in the Content-Type, or read it as binary", src[i])}
+					return Decoded{}, &message.SyntaxError{
+						Format: "text",
+						Line:   line,
+						Column: column,
+						Offset: i,
+						Problem: fmt.Sprintf(
+							"the byte 0x%02X is not UTF-8; name another charset in the Content-Type, or read it as binary",
+							src[i],
+						),
+					}
 				}
 				i += size
 			}
@@ -231,9 +271,17 @@ func decodeText(src []byte, l message.Layout, _ Limits) (Decoded, error) {
 				units = append(units, uint16(src[i+1])<<8|uint16(src[i]))
 			}
 		}
-		return Decoded{Root: message.NewString(strings.TrimPrefix(string(utf16.Decode(units)), "\uFEFF")), Layout: l}, nil
+		return Decoded{
+			Root:   message.NewString(strings.TrimPrefix(string(utf16.Decode(units)), "\uFEFF")),
+			Layout: l,
+		}, nil
 	}
-	return Decoded{}, &message.SyntaxError{Format: "text", Line: 1, Column: 1, Problem: fmt.Sprintf("the charset %q is not read here; there are UTF-8, UTF-16 and ISO-8859-1", l.Charset)}
+	return Decoded{}, &message.SyntaxError{
+		Format:  "text",
+		Line:    1,
+		Column:  1,
+		Problem: fmt.Sprintf("the charset %q is not read here; there are UTF-8, UTF-16 and ISO-8859-1", l.Charset),
+	}
 }
 
 // encodeText writes texts as they are, other scalars with their digits, and

@@ -46,9 +46,12 @@ func TestEveryFormatComesBack(t *testing.T) {
 func TestLimitsAreErrorsWithAPlace(t *testing.T) {
 	deep := strings.Repeat("[", 20) + strings.Repeat("]", 20)
 	for _, c := range []struct{ name, src, want string }{
-		{JSON, deep, "JSON, line 1, column 11: the document is nested deeper than 9 levels"}, {JSON, "[1,2,3,4,5,6,7,8,9,10,11,12]", "has more than 10 values"},
-		{XML, strings.Repeat("<a>", 20) + strings.Repeat("</a>", 20), "nested deeper than 9 levels"}, {XML, "<a>" + strings.Repeat("<b/>", 20) + "</a>", "more than 10 values"},
-		{CSV, "1,2,3\n4,5,6\n7,8,9\n", "more than 10 values"}, {HL7, hl7Text, "more than 10 values"}, {Form, "a=1&b=1&c=1&d=1&e=1&f=1&g=1&h=1&i=1&j=1&k=1", "more than 10 fields"},
+		{JSON, deep, "JSON, line 1, column 11: the document is nested deeper than 9 levels"}, {JSON,
+			"[1,2,3,4,5,6,7,8,9,10,11,12]", "has more than 10 values"},
+		{XML, strings.Repeat("<a>", 20) + strings.Repeat("</a>", 20), "nested deeper than 9 levels"}, {XML, "<a>" +
+			strings.Repeat("<b/>", 20) + "</a>", "more than 10 values"},
+		{CSV, "1,2,3\n4,5,6\n7,8,9\n", "more than 10 values"}, {HL7, hl7Text, "more than 10 values"}, {Form,
+			"a=1&b=1&c=1&d=1&e=1&f=1&g=1&h=1&i=1&j=1&k=1", "more than 10 fields"},
 	} {
 		_, err := Decode(c.name, []byte(c.src), message.Layout{}, Limits{Depth: 9, Nodes: 10})
 		var bad *message.SyntaxError
@@ -56,19 +59,22 @@ func TestLimitsAreErrorsWithAPlace(t *testing.T) {
 			t.Errorf("%s: %v, want %s", c.name, err, c.want)
 		}
 	}
-	if _, err := Decode("yaml", nil, message.Layout{}, Limits{}); err == nil || !strings.Contains(err.Error(), "there are json, xml, csv") {
+	if _, err := Decode("yaml", nil, message.Layout{}, Limits{}); err == nil ||
+		!strings.Contains(err.Error(), "there are json, xml, csv") {
 		t.Error(err)
 	}
 }
 
 func TestTexts(t *testing.T) {
-	for charset, src := range map[string]string{"": "é", "ISO-8859-1": "\xe9", "utf-16le": "\xe9\x00", "utf-16be": "\x00\xe9", "utf-16": "\xfe\xff\x00\xe9"} {
+	for charset, src := range map[string]string{"": "é", "ISO-8859-1": "\xe9", "utf-16le": "\xe9\x00",
+		"utf-16be": "\x00\xe9", "utf-16": "\xfe\xff\x00\xe9"} {
 		d, err := Decode(Text, []byte(src), message.Layout{Charset: charset}, Limits{})
 		if err != nil || d.Root.Text != "é" {
 			t.Errorf("%s: %+v %v", charset, d.Root, err)
 		}
 	}
-	if _, err := Decode(Text, []byte("ab\xe9"), message.Layout{}, Limits{}); err == nil || !strings.Contains(err.Error(), "text, line 1, column 3: the byte 0xE9 is not UTF-8") {
+	if _, err := Decode(Text, []byte("ab\xe9"), message.Layout{}, Limits{}); err == nil ||
+		!strings.Contains(err.Error(), "text, line 1, column 3: the byte 0xE9 is not UTF-8") {
 		t.Error(err)
 	}
 	if _, err := Decode(Text, []byte("x"), message.Layout{Charset: "ebcdic"}, Limits{}); err == nil {
@@ -143,7 +149,9 @@ func TestCSVThroughJSON(t *testing.T) {
 			t.Fatal(err)
 		}
 		out, err := Encode(CSV, tree.Root, message.Layout{})
-		if err != nil || string(out) != string(src) && !(header && len(rows.Items) == 1) { // a header alone has no rows to tell of it
+		if err != nil ||
+			string(out) != string(src) &&
+				!(header && len(rows.Items) == 1) { // a header alone has no rows to tell of it
 			t.Fatalf("%q\n%q %v", src, out, err)
 		}
 	}

@@ -65,7 +65,11 @@ func (r *Rules) Full(count int, bytes, more int64) string {
 	case count >= r.Limit:
 		return fmt.Sprintf("it has %d members, its limit; raise limit, or close it earlier", count)
 	case bytes+more > r.Bytes:
-		return fmt.Sprintf("its items have %d bytes, and its limit is %d; raise bytes, bring less into it, or close it earlier", bytes, r.Bytes)
+		return fmt.Sprintf(
+			"its items have %d bytes, and its limit is %d; raise bytes, bring less into it, or close it earlier",
+			bytes,
+			r.Bytes,
+		)
 	}
 	return ""
 }

@@ -65,7 +65,8 @@ func TestAGroupClosesWhenItsNewestMemberHasCome(t *testing.T) {
 		count       int
 		bytes, more int64
 		want        string
-	}{{2, 50, 50, ""}, {3, 50, 1, "it has 3 members, its limit"}, {2, 50, 51, "its items have 50 bytes, and its limit is 100"}} {
+	}{{2, 50, 50, ""}, {3, 50, 1, "it has 3 members, its limit"}, {2, 50, 51,
+		"its items have 50 bytes, and its limit is 100"}} {
 		if got := r.Full(c.count, c.bytes, c.more); !strings.HasPrefix(got, c.want) || c.want == "" && got != "" {
 			t.Errorf("%+v: %q", c, got)
 		}

@@ -21,7 +21,8 @@ func TestAPaceIsKept(t *testing.T) {
 			if at.Before(now) || len(all) > 0 && at.Before(all[len(all)-1]) {
 				t.Fatalf("%v goes at %v, after %v", now, at, all)
 			}
-			if at.After(now) && len(all) >= p.Most && at.After(all[len(all)-1]) && at.Sub(all[len(all)-p.Most]) > p.Per {
+			if at.After(now) && len(all) >= p.Most && at.After(all[len(all)-1]) &&
+				at.Sub(all[len(all)-p.Most]) > p.Per {
 				t.Fatalf("%+v: it waits until %v although there is room before", p, at)
 			}
 			times, all = p.Went(times, at), append(all, at)

@@ -44,7 +44,8 @@ func TestMapsOfEverySize(t *testing.T) {
 			t.Fatalf("size %d: %s", size, shape(n))
 		}
 		with := n.With("new", NewBool(true)).With("m0", NewNull())
-		if with.Get("new").Text != "true" || with.Get("m0").Kind != Null || n.Get("new") != nil || n.Get("m0").Text != "last" {
+		if with.Get("new").Text != "true" || with.Get("m0").Kind != Null || n.Get("new") != nil ||
+			n.Get("m0").Text != "last" {
 			t.Fatalf("size %d: With changed the original, or not the copy", size)
 		}
 		less := with.Without("m0")
@@ -56,7 +57,8 @@ func TestMapsOfEverySize(t *testing.T) {
 
 func TestPositionsCountCharacters(t *testing.T) {
 	src := []byte("ab\né\r\n€x")
-	for offset, want := range map[int]string{0: "1:1", 2: "1:3", 3: "2:1", 5: "2:2", 7: "3:1", 10: "3:2", 11: "3:3", 99: "3:3"} {
+	for offset, want := range map[int]string{0: "1:1", 2: "1:3", 3: "2:1", 5: "2:2", 7: "3:1", 10: "3:2", 11: "3:3",
+		99: "3:3"} {
 		line, column := Position(src, offset)
 		if got := fmt.Sprintf("%d:%d", line, column); got != want {
 			t.Errorf("offset %d: %s, want %s", offset, got, want)

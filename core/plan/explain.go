@@ -37,7 +37,8 @@ func switchedOff(root *message.Node, f schema.Failure) bool {
 		return false
 	}
 	last := p[len(p)-1]
-	if _, isIndex := pointer.Index(last); isIndex || slices.Contains([]string{"id", "kind", "off", "ways", "otherwise", "steps", "name"}, last) {
+	if _, isIndex := pointer.Index(last); isIndex ||
+		slices.Contains([]string{"id", "kind", "off", "ways", "otherwise", "steps", "name"}, last) {
 		return false
 	}
 	for i := 2; i < len(p); i++ {

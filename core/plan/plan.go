@@ -125,15 +125,35 @@ func (r *Reader) intake(c *step.Compiler, d *flow.Document) {
 	seen := map[string]bool{}
 	for _, m := range parameter.FindAllStringSubmatch(d.Intake.Path, -1) {
 		if seen[m[1]] {
-			c.Find("/intake/path", flow.Error, "wrong-value", fmt.Sprintf("the parameter {%s} stands twice in the path", m[1]), "give each its own name")
+			c.Find(
+				"/intake/path",
+				flow.Error,
+				"wrong-value",
+				fmt.Sprintf("the parameter {%s} stands twice in the path", m[1]),
+				"give each its own name",
+			)
 		}
 		seen[m[1]] = true
 	}
 	if len(d.Intake.Callers) == 0 {
-		c.Find("/intake", flow.Warning, "open-webhook", "anyone who knows the address may call this webhook", "name a connection of kind caller under callers")
+		c.Find(
+			"/intake",
+			flow.Warning,
+			"open-webhook",
+			"anyone who knows the address may call this webhook",
+			"name a connection of kind caller under callers",
+		)
 	}
 	for i, name := range d.Intake.Callers {
-		c.Uses = append(c.Uses, step.Use{Kind: step.UseConnection, Name: name, Pointer: fmt.Sprintf("/intake/callers/%d", i), As: step.AsCaller})
+		c.Uses = append(
+			c.Uses,
+			step.Use{
+				Kind:    step.UseConnection,
+				Name:    name,
+				Pointer: fmt.Sprintf("/intake/callers/%d", i),
+				As:      step.AsCaller,
+			},
+		)
 	}
 }
 
@@ -141,7 +161,16 @@ func (r *Reader) intake(c *step.Compiler, d *flow.Document) {
 func (r *Reader) shape(s *flow.Source) []flow.Finding {
 	if s.Root.Kind != message.Map {
 		p := s.Value("")
-		return []flow.Finding{{Level: flow.Error, Code: "wrong-type", Line: p.Line, Column: p.Column, Message: "a flow document is a map, not a " + s.Root.Kind.String(), Repair: "begin with readyferry: flow/1"}}
+		return []flow.Finding{
+			{
+				Level:   flow.Error,
+				Code:    "wrong-type",
+				Line:    p.Line,
+				Column:  p.Column,
+				Message: "a flow document is a map, not a " + s.Root.Kind.String(),
+				Repair:  "begin with readyferry: flow/1",
+			},
+		}
 	}
 	failures, err := r.schema.Validate(s.Root)
 	if err != nil {

@@ -19,113 +19,183 @@ const flowSchema = `{
 	"required": ["readyferry", "name", "intake", "steps"],
 	"properties": {
 		"readyferry": {"const": "flow/1", "description": "format of this document"},
-		"name": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9-]*$", "maxLength": 100, "description": "identity: letters, digits, hyphens"},
+		"name": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9-]*$", "maxLength": 100, "description":
+			"identity: letters, digits, hyphens"},
 		"title": {"type": "string", "maxLength": 200},
 		"note": {"type": "string"},
 		"intake": {"$ref": "#/$defs/intake"},
 		"steps": {"$ref": "#/$defs/steps"},
-		"on-dead-letter": {"type": "object", "additionalProperties": false, "required": ["steps"], "description": "steps that run once for each dead letter of the flow; letter is about it, body is the message as it came in", "properties": {
+		"on-dead-letter": {"type": "object", "additionalProperties": false, "required": ["steps"], "description":
+			"steps that run once for each dead letter of the flow; letter is about it, body is the message as it came in",
+				"properties": {
 			"note": {"type": "string"}, "steps": {"$ref": "#/$defs/steps"}}}
 	},
 	"$defs": {
-		"intake": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["webhook", "queue", "topic", "subflow", "schedule", "poll", "table", "load"]}},
+		"intake": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["webhook", "queue", "topic",
+			"subflow", "schedule", "poll", "table", "load"]}},
 			"allOf": [
-			{"if": {"properties": {"kind": {"const": "webhook"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": ["path"], "properties": {
+			{"if": {"properties": {"kind": {"const": "webhook"}}, "required": ["kind"]},
+				"then": {"additionalProperties": false, "required": ["path"], "properties": {
 				"kind": true, "note": {"type": "string"},
-				"path": {"title": "Path below /in", "type": "string", "pattern": "^(/([A-Za-z0-9._~-]+|\\{[A-Za-z_][A-Za-z0-9_]*\\}))+$", "description": "served below /in; {name} is a parameter"},
-				"methods": {"title": "Methods", "type": "array", "minItems": 1, "items": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"]}, "description": "POST by default"},
-				"callers": {"title": "Who may call", "type": "array", "items": {"type": "string"}, "description": "connections of kind caller that may call; none: anyone may"},
-				"answer": {"title": "The caller is answered", "titles": {"stored": "once the message is stored", "finished": "when it is finished, or a step answers"}, "default": "stored", "enum": ["stored", "finished"], "description": "stored (default): 202 once the message is durable, unless a step says otherwise; finished: the caller waits for an answer step, or the end"},
-				"wait": {"title": "Kept waiting", "format": "duration", "default": "30s", "when": {"answer": ["finished"]}, "type": "string", "description": "finished: how long the caller is kept waiting, 30s by default and 5m at most; then it gets 202"},
-				"limit": {"title": "Largest body", "default": 1048576, "type": "integer", "minimum": 1, "maximum": 67108864, "description": "largest body in bytes, 1048576 by default"},
-				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+				"path": {"title": "Path below /in", "type": "string", "pattern":
+					"^(/([A-Za-z0-9._~-]+|\\{[A-Za-z_][A-Za-z0-9_]*\\}))+$", "description": "served below /in; {name} is a parameter"},
+				"methods": {"title": "Methods", "type": "array", "minItems": 1, "items": {"enum": ["POST", "PUT", "PATCH",
+					"DELETE", "GET"]}, "description": "POST by default"},
+				"callers": {"title": "Who may call", "type": "array", "items": {"type": "string"}, "description":
+					"connections of kind caller that may call; none: anyone may"},
+				"answer": {"title": "The caller is answered", "titles": {"stored": "once the message is stored", "finished":
+					"when it is finished, or a step answers"}, "default": "stored", "enum": ["stored", "finished"], "description":
+						"stored (default): 202 once the message is durable, unless a step says otherwise; finished: the caller waits for an answer step, or the end"},
+				"wait": {"title": "Kept waiting", "format": "duration", "default": "30s", "when": {"answer": ["finished"]},
+					"type": "string", "description":
+						"finished: how long the caller is kept waiting, 30s by default and 5m at most; then it gets 202"},
+				"limit": {"title": "Largest body", "default": 1048576, "type": "integer", "minimum": 1, "maximum": 67108864,
+					"description": "largest body in bytes, 1048576 by default"},
+				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
+					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
-			{"if": {"properties": {"kind": {"const": "queue"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": ["queue"], "properties": {
+			{"if": {"properties": {"kind": {"const": "queue"}}, "required": ["kind"]}, "then": {"additionalProperties": false,
+				"required": ["queue"], "properties": {
 				"kind": true, "note": {"type": "string"},
-				"queue": {"title": "Queue", "type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "name of the queue"},
-				"in-flight": {"title": "At once", "default": 4, "type": "integer", "minimum": 1, "maximum": 1000, "description": "messages worked on at once, 4 by default"},
-				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+				"queue": {"title": "Queue", "type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description":
+					"name of the queue"},
+				"in-flight": {"title": "At once", "default": 4, "type": "integer", "minimum": 1, "maximum": 1000, "description":
+					"messages worked on at once, 4 by default"},
+				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
+					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
-			{"if": {"properties": {"kind": {"const": "topic"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": ["topic"], "properties": {
+			{"if": {"properties": {"kind": {"const": "topic"}}, "required": ["kind"]}, "then": {"additionalProperties": false,
+				"required": ["topic"], "properties": {
 				"kind": true, "note": {"type": "string"},
-				"topic": {"title": "Topic", "type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "name of the topic"},
-				"subscription": {"title": "Subscription", "type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "the place in the topic that the flow reads at, its own name by default; flows that name the same share the messages"},
-				"begin": {"description": "where a new subscription begins: earliest (default), latest, {time: ...} or {offset: ...}", "if": {"type": "string"}, "then": {"enum": ["earliest", "latest"]},
+				"topic": {"title": "Topic", "type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description":
+					"name of the topic"},
+				"subscription": {"title": "Subscription", "type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$",
+					"description":
+						"the place in the topic that the flow reads at, its own name by default; flows that name the same share the messages"},
+				"begin": {"description":
+					"where a new subscription begins: earliest (default), latest, {time: ...} or {offset: ...}", "if": {"type":
+						"string"}, "then": {"enum": ["earliest", "latest"]},
 					"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 1, "properties": {
 						"time": {"type": "string", "description": "with the first message put then or later"},
-						"offset": {"type": "integer", "minimum": 0, "description": "with the message at this offset; they count from 0"}}}},
-				"in-flight": {"title": "At once", "default": 4, "type": "integer", "minimum": 1, "maximum": 1000, "description": "messages worked on at once, 4 by default"},
-				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+						"offset": {"type": "integer", "minimum": 0, "description":
+							"with the message at this offset; they count from 0"}}}},
+				"in-flight": {"title": "At once", "default": 4, "type": "integer", "minimum": 1, "maximum": 1000, "description":
+					"messages worked on at once, 4 by default"},
+				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
+					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
-			{"if": {"properties": {"kind": {"const": "subflow"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": [], "properties": {
+			{"if": {"properties": {"kind": {"const": "subflow"}}, "required": ["kind"]},
+				"then": {"additionalProperties": false, "required": [], "properties": {
 				"kind": true, "note": {"type": "string"},
 				
-				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
+					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
-			{"if": {"properties": {"kind": {"const": "load"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": [], "properties": {
+			{"if": {"properties": {"kind": {"const": "load"}}, "required": ["kind"]}, "then": {"additionalProperties": false,
+				"required": [], "properties": {
 				"kind": true, "note": {"type": "string"},
 				
-				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
+					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
-			{"if": {"properties": {"kind": {"const": "schedule"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": [], "properties": {
+			{"if": {"properties": {"kind": {"const": "schedule"}}, "required": ["kind"]},
+				"then": {"additionalProperties": false, "required": [], "properties": {
 				"kind": true, "note": {"type": "string"},
-				"cron": {"title": "Cron", "type": "string", "description": "cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
-				"every": {"title": "Every", "format": "duration", "type": "string", "description": "in place of cron: 30s, 15m, 24h, counted from 1970"},
-				"zone": {"title": "Time zone", "default": "UTC", "type": "string", "description": "time zone of the cron expression, such as Europe/Dublin; UTC by default"},
-				"missed": {"title": "Times that passed unseen", "default": "once", "titles": {"once": "one message for all", "each": "one message for each", "skip": "no message"}, "enum": ["once", "each", "skip"], "description": "times that passed while the application was down: one message for all of them (default), one for each, or none"},
+				"cron": {"title": "Cron", "type": "string", "description":
+					"cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
+				"every": {"title": "Every", "format": "duration", "type": "string", "description":
+					"in place of cron: 30s, 15m, 24h, counted from 1970"},
+				"zone": {"title": "Time zone", "default": "UTC", "type": "string", "description":
+					"time zone of the cron expression, such as Europe/Dublin; UTC by default"},
+				"missed": {"title": "Times that passed unseen", "default": "once", "titles": {"once": "one message for all",
+					"each": "one message for each", "skip": "no message"}, "enum": ["once", "each", "skip"], "description":
+						"times that passed while the application was down: one message for all of them (default), one for each, or none"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
-			{"if": {"properties": {"kind": {"const": "poll"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": ["of", "path", "each"], "properties": {
+			{"if": {"properties": {"kind": {"const": "poll"}}, "required": ["kind"]}, "then": {"additionalProperties": false,
+				"required": ["of", "path", "each"], "properties": {
 				"kind": true, "note": {"type": "string"},
-				"cron": {"title": "Cron", "type": "string", "description": "cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
-				"every": {"title": "Every", "format": "duration", "type": "string", "description": "in place of cron: 30s, 15m, 24h, counted from 1970"},
-				"zone": {"title": "Time zone", "default": "UTC", "type": "string", "description": "time zone of the cron expression, such as Europe/Dublin; UTC by default"},
-				"of": {"title": "HTTP connection", "format": "connection", "type": "string", "minLength": 1, "description": "name of an HTTP connection"},
-				"path": {"title": "Path", "format": "template", "type": "string", "description": "template; mark is the remembered high-water mark"},
-				"headers": {"title": "Headers", "format": "template", "type": "object", "additionalProperties": {"type": ["string", "number", "null"]}},
-				"each": {"title": "Each item of", "format": "expression", "examples": ["body.items"], "type": "string", "minLength": 1, "description": "expression over the answer's body: the list of items; each is a message"},
-				"mark": {"title": "Mark", "format": "expression", "type": "string", "description": "expression for the mark: over item (the greatest counts), or over body"},
+				"cron": {"title": "Cron", "type": "string", "description":
+					"cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
+				"every": {"title": "Every", "format": "duration", "type": "string", "description":
+					"in place of cron: 30s, 15m, 24h, counted from 1970"},
+				"zone": {"title": "Time zone", "default": "UTC", "type": "string", "description":
+					"time zone of the cron expression, such as Europe/Dublin; UTC by default"},
+				"of": {"title": "HTTP connection", "format": "connection", "type": "string", "minLength": 1, "description":
+					"name of an HTTP connection"},
+				"path": {"title": "Path", "format": "template", "type": "string", "description":
+					"template; mark is the remembered high-water mark"},
+				"headers": {"title": "Headers", "format": "template", "type": "object",
+					"additionalProperties": {"type": ["string", "number", "null"]}},
+				"each": {"title": "Each item of", "format": "expression", "examples": ["body.items"], "type": "string",
+					"minLength": 1, "description": "expression over the answer's body: the list of items; each is a message"},
+				"mark": {"title": "Mark", "format": "expression", "type": "string", "description":
+					"expression for the mark: over item (the greatest counts), or over body"},
 				"first": {"title": "First mark", "type": ["string", "number"], "description": "the mark of the first poll"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
-			{"if": {"properties": {"kind": {"const": "table"}}, "required": ["kind"]}, "then": {"additionalProperties": false, "required": ["of", "table", "key"], "properties": {
+			{"if": {"properties": {"kind": {"const": "table"}}, "required": ["kind"]}, "then": {"additionalProperties": false,
+				"required": ["of", "table", "key"], "properties": {
 				"kind": true, "note": {"type": "string"},
-				"cron": {"title": "Cron", "type": "string", "description": "cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
-				"every": {"title": "Every", "format": "duration", "type": "string", "description": "in place of cron: 30s, 15m, 24h, counted from 1970"},
-				"zone": {"title": "Time zone", "default": "UTC", "type": "string", "description": "time zone of the cron expression, such as Europe/Dublin; UTC by default"},
-				"of": {"title": "SQL connection", "format": "connection", "type": "string", "minLength": 1, "description": "name of an SQL connection"},
-				"table": {"title": "Table or view", "type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*(\\.[A-Za-z_][A-Za-z0-9_]*)?$", "description": "name of the table or view"},
-				"key": {"title": "Key", "type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description": "column that tells rows apart; without changed, it must increase"},
-				"changed": {"title": "Change time", "type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description": "column with the time of the last change; without it, only new rows are seen"},
-				"deleted": {"title": "look for rows that are gone, too", "when": {"changed": ["*"]}, "type": "boolean", "description": "look for rows that are gone, too; needs changed"},
-				"begin": {"title": "At the first poll", "default": "earliest", "titles": {"earliest": "all rows are new", "latest": "all rows are known"}, "enum": ["earliest", "latest"], "description": "earliest (default): rows that are there at the first poll are new; latest: they are known"},
-				"most": {"title": "Read at once", "default": 500, "type": "integer", "minimum": 1, "maximum": 5000, "description": "rows that are read at once, 500 by default"},
+				"cron": {"title": "Cron", "type": "string", "description":
+					"cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
+				"every": {"title": "Every", "format": "duration", "type": "string", "description":
+					"in place of cron: 30s, 15m, 24h, counted from 1970"},
+				"zone": {"title": "Time zone", "default": "UTC", "type": "string", "description":
+					"time zone of the cron expression, such as Europe/Dublin; UTC by default"},
+				"of": {"title": "SQL connection", "format": "connection", "type": "string", "minLength": 1, "description":
+					"name of an SQL connection"},
+				"table": {"title": "Table or view", "type": "string", "pattern":
+					"^[A-Za-z_][A-Za-z0-9_]*(\\.[A-Za-z_][A-Za-z0-9_]*)?$", "description": "name of the table or view"},
+				"key": {"title": "Key", "type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
+					"column that tells rows apart; without changed, it must increase"},
+				"changed": {"title": "Change time", "type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
+					"column with the time of the last change; without it, only new rows are seen"},
+				"deleted": {"title": "look for rows that are gone, too", "when": {"changed": ["*"]}, "type": "boolean",
+					"description": "look for rows that are gone, too; needs changed"},
+				"begin": {"title": "At the first poll", "default": "earliest", "titles": {"earliest": "all rows are new",
+					"latest": "all rows are known"}, "enum": ["earliest", "latest"], "description":
+						"earliest (default): rows that are there at the first poll are new; latest: they are known"},
+				"most": {"title": "Read at once", "default": 500, "type": "integer", "minimum": 1, "maximum": 5000, "description":
+					"rows that are read at once, 500 by default"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}}
 			]
 		},
-		"format": {"title": "Format", "default": "auto", "titles": {"auto": "by Content-Type"}, "enum": ["json", "xml", "csv", "hl7", "form", "text", "binary", "auto"], "description": "auto (default): by Content-Type"},
-		"header": {"title": "the first row names the columns", "when": {"format": ["csv"]}, "type": "boolean", "description": "CSV: the first row names the members of the others"},
-		"delimiter": {"title": "Delimiter", "when": {"format": ["csv"]}, "default": ",", "type": "string", "minLength": 1, "maxLength": 1, "description": "CSV: what parts fields, a comma by default"},
-		"quote": {"title": "Quote", "when": {"format": ["csv"]}, "type": "string", "minLength": 1, "maxLength": 1, "description": "CSV: what stands around a field, \" by default"},
-		"limits": {"title": "Limits", "type": "object", "additionalProperties": false, "description": "how large a document may be, besides its bytes", "properties": {
-			"depth": {"title": "Nesting", "default": 512, "type": "integer", "minimum": 1, "maximum": 10000, "description": "nesting, 512 by default"},
-			"values": {"title": "Values", "default": 2000000, "type": "integer", "minimum": 1, "maximum": 100000000, "description": "values in all, 2000000 by default"}}},
-		"strict": {"title": "refuse JSON that names a member twice", "type": "boolean", "description": "refuse JSON whose maps name a member twice"},
-		"once": {"title": "Once per", "format": "expression", "type": "string", "description": "expression; the same value within once-for is the same message"},
-		"once-for": {"title": "Remembered for", "format": "duration", "default": "24h", "when": {"once": ["*"]}, "type": "string", "description": "24h by default"},
-		"reference": {"title": "Reference", "format": "expression", "type": "string", "description": "expression; the business reference that people search by"},
-		"order": {"title": "Order", "format": "expression", "type": "string", "description": "expression; deliveries of equal value keep their order, per target"},
+		"format": {"title": "Format", "default": "auto", "titles": {"auto": "by Content-Type"}, "enum": ["json", "xml",
+			"csv", "hl7", "form", "text", "binary", "auto"], "description": "auto (default): by Content-Type"},
+		"header": {"title": "the first row names the columns", "when": {"format": ["csv"]}, "type": "boolean",
+			"description": "CSV: the first row names the members of the others"},
+		"delimiter": {"title": "Delimiter", "when": {"format": ["csv"]}, "default": ",", "type": "string", "minLength": 1,
+			"maxLength": 1, "description": "CSV: what parts fields, a comma by default"},
+		"quote": {"title": "Quote", "when": {"format": ["csv"]}, "type": "string", "minLength": 1, "maxLength": 1,
+			"description": "CSV: what stands around a field, \" by default"},
+		"limits": {"title": "Limits", "type": "object", "additionalProperties": false, "description":
+			"how large a document may be, besides its bytes", "properties": {
+			"depth": {"title": "Nesting", "default": 512, "type": "integer", "minimum": 1, "maximum": 10000, "description":
+				"nesting, 512 by default"},
+			"values": {"title": "Values", "default": 2000000, "type": "integer", "minimum": 1, "maximum": 100000000,
+				"description": "values in all, 2000000 by default"}}},
+		"strict": {"title": "refuse JSON that names a member twice", "type": "boolean", "description":
+			"refuse JSON whose maps name a member twice"},
+		"once": {"title": "Once per", "format": "expression", "type": "string", "description":
+			"expression; the same value within once-for is the same message"},
+		"once-for": {"title": "Remembered for", "format": "duration", "default": "24h", "when": {"once": ["*"]}, "type":
+			"string", "description": "24h by default"},
+		"reference": {"title": "Reference", "format": "expression", "type": "string", "description":
+			"expression; the business reference that people search by"},
+		"order": {"title": "Order", "format": "expression", "type": "string", "description":
+			"expression; deliveries of equal value keep their order, per target"},
 		"retry": ` + step.RetrySchema + `,
 		"else": ` + step.CatchSchema + `,
 		"steps": {"type": "array", "items": {"$ref": "#/$defs/step"}}
@@ -134,7 +204,8 @@ const flowSchema = `{
 
 // common are the settings that every step has.
 const common = `{
-	"id": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9_-]*$", "maxLength": 100, "description": "unique in the flow"},
+	"id": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9_-]*$", "maxLength": 100, "description":
+		"unique in the flow"},
 	"kind": {"type": "string"},
 	"title": {"type": "string", "maxLength": 200},
 	"note": {"type": "string", "description": "why the step is there, for people"},
@@ -152,7 +223,13 @@ func Schema(systems system.Kinds) *message.Node {
 	for _, k := range step.Kinds() {
 		name := "step-" + k.Name
 		kinds.Items = append(kinds.Items, message.NewString(k.Name))
-		cases.Items = append(cases.Items, must(`{"if": {"properties": {"kind": {"const": "`+k.Name+`"}}, "required": ["kind"]}, "then": {"$ref": "#/$defs/`+name+`"}}`))
+		cases.Items = append(
+			cases.Items,
+			must(
+				`{"if": {"properties": {"kind": {"const": "`+k.Name+`"}}, "required": ["kind"]}, "then": {"$ref": "#/$defs/`+name+
+					`"}}`,
+			),
+		)
 		properties := must(common)
 		for _, m := range must(k.Properties).Members {
 			properties = properties.With(m.Name, m.Value)
@@ -178,7 +255,10 @@ func Schema(systems system.Kinds) *message.Node {
 		))
 	}
 	one := must(`{"type": "object", "required": ["id", "kind"], "properties": {}}`)
-	one = one.With("properties", message.NewMap(message.Member{Name: "kind", Value: message.NewMap(message.Member{Name: "enum", Value: kinds})}))
+	one = one.With(
+		"properties",
+		message.NewMap(message.Member{Name: "kind", Value: message.NewMap(message.Member{Name: "enum", Value: kinds})}),
+	)
 	defs = defs.With("step", one.With("allOf", cases))
 	defs = defs.With("intake", withIntakes(defs.Get("intake"), systems))
 	return root.With("$defs", defs)
@@ -212,8 +292,10 @@ func spoken(property *message.Node) *message.Node {
 // inFlow are the settings that the intake of every flow with messages has.
 const inFlow = `{
 	"note": {"type": "string"},
-	"of": {"type": "string", "title": "Connection", "format": "connection", "minLength": 1, "description": "name of the connection"},
-	"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+	"of": {"type": "string", "title": "Connection", "format": "connection", "minLength": 1, "description":
+		"name of the connection"},
+	"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
+		"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 	"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 	"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 	"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}`
@@ -236,9 +318,14 @@ func withIntakes(intake *message.Node, systems system.Kinds) *message.Node {
 			required.Items = append(required.Items, own.Items...)
 		}
 		then := must(`{"additionalProperties": false}`).With("required", required).With("properties", properties)
-		cases.Items = append(cases.Items, must(`{"if": {"properties": {"kind": {"const": "`+k.Name+`"}}, "required": ["kind"]}}`).With("then", then))
+		cases.Items = append(
+			cases.Items,
+			must(`{"if": {"properties": {"kind": {"const": "`+k.Name+`"}}, "required": ["kind"]}}`).With("then", then),
+		)
 	}
-	one := message.NewMap(message.Member{Name: "kind", Value: message.NewMap(message.Member{Name: "enum", Value: kinds})})
+	one := message.NewMap(
+		message.Member{Name: "kind", Value: message.NewMap(message.Member{Name: "enum", Value: kinds})},
+	)
 	return intake.With("properties", one).With("allOf", cases)
 }
 

@@ -34,7 +34,13 @@ func (p *Plan) timing(c *step.Compiler, d *flow.Document) {
 	var err error
 	switch {
 	case t.Cron != "" && t.Every > 0:
-		c.Find("/intake/every", flow.Error, "wrong-value", "an intake is due either by cron or by every", "remove one of them")
+		c.Find(
+			"/intake/every",
+			flow.Error,
+			"wrong-value",
+			"an intake is due either by cron or by every",
+			"remove one of them",
+		)
 		return
 	case t.Cron != "":
 		p.Due, err = timing.Cron(t.Cron, t.Zone)
@@ -65,11 +71,30 @@ func (r *Reader) poll(p *Plan, c *step.Compiler, d *flow.Document) {
 	in := &d.Intake
 	switch in.Kind {
 	case "poll":
-		c.Uses = append(c.Uses, step.Use{Kind: step.UseConnection, Name: in.Of, Pointer: "/intake/of", Poll: true, As: step.AsPoll})
+		c.Uses = append(
+			c.Uses,
+			step.Use{Kind: step.UseConnection, Name: in.Of, Pointer: "/intake/of", Poll: true, As: step.AsPoll},
+		)
 	case "table":
-		c.Uses = append(c.Uses, step.Use{Kind: step.UseConnection, Name: in.Of, Pointer: "/intake/of", Poll: true, SQL: true, As: step.AsPoll})
+		c.Uses = append(
+			c.Uses,
+			step.Use{
+				Kind:    step.UseConnection,
+				Name:    in.Of,
+				Pointer: "/intake/of",
+				Poll:    true,
+				SQL:     true,
+				As:      step.AsPoll,
+			},
+		)
 		if in.Deleted && in.Changed == "" {
-			c.Find("/intake/deleted", flow.Error, "wrong-value", "rows that are gone are seen only where changes are, too", "name the column with the time of the last change under changed")
+			c.Find(
+				"/intake/deleted",
+				flow.Error,
+				"wrong-value",
+				"rows that are gone are seen only where changes are, too",
+				"name the column with the time of the last change under changed",
+			)
 		}
 		return
 	default:
@@ -93,7 +118,10 @@ func (r *Reader) poll(p *Plan, c *step.Compiler, d *flow.Document) {
 	}
 	if h := d.Source.Root.Get("intake").Get("headers"); h != nil {
 		for _, m := range h.Members {
-			p.Poll.Headers = append(p.Poll.Headers, PollHeader{m.Name, c.Template("/intake/headers/"+m.Name, m.Value.Text, expr.HeaderValue)})
+			p.Poll.Headers = append(
+				p.Poll.Headers,
+				PollHeader{m.Name, c.Template("/intake/headers/"+m.Name, m.Value.Text, expr.HeaderValue)},
+			)
 		}
 	}
 }

@@ -147,7 +147,13 @@ func set(n *message.Node, p Pointer, at int, v *message.Node) (*message.Node, er
 		case !ok:
 			return nil, fmt.Errorf("%s: %q is no index of a list; use a number or - to append", p[:at+1], token)
 		case i > len(n.Items):
-			return nil, fmt.Errorf("%s: the list has %s, so the next place is %d, not %d", p[:at+1], count(len(n.Items), "item"), len(n.Items), i)
+			return nil, fmt.Errorf(
+				"%s: the list has %s, so the next place is %d, not %d",
+				p[:at+1],
+				count(len(n.Items), "item"),
+				len(n.Items),
+				i,
+			)
 		}
 		var old *message.Node
 		if i < len(n.Items) {

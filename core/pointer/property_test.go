@@ -41,7 +41,15 @@ func TestSetThenGetThenRemove(t *testing.T) {
 			t.Fatalf("%s in %s: %v", p, jsonfmt.Encode(next), err)
 		}
 		if _, err := p.Get(doc); err != nil && len(p) == 1 {
-			patch, err := ParsePatch([]byte(fmt.Sprintf(`[{"op":"add","path":%s,"value":%d},{"op":"test","path":%[1]s,"value":%[2]d},{"op":"remove","path":%[1]s}]`, jsonfmt.AppendString(nil, p.String()), i)))
+			patch, err := ParsePatch(
+				[]byte(
+					fmt.Sprintf(
+						`[{"op":"add","path":%s,"value":%d},{"op":"test","path":%[1]s,"value":%[2]d},{"op":"remove","path":%[1]s}]`,
+						jsonfmt.AppendString(nil, p.String()),
+						i,
+					),
+				),
+			)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -191,7 +191,11 @@ func (p Plan) Next(seed []byte, n int, elapsed, retryAfter time.Duration) (at ti
 	elapsed = max(elapsed, 0) // a clock that was set back must not prolong a plan
 	at = elapsed + p.Wait(seed, n)
 	if at > p.Within {
-		return 0, false, fmt.Sprintf("given up after %s, because the next would come later than %s after the first", times(n), p.Within)
+		return 0, false, fmt.Sprintf(
+			"given up after %s, because the next would come later than %s after the first",
+			times(n),
+			p.Within,
+		)
 	}
 	if asked := elapsed + retryAfter; asked > at {
 		at = min(asked, p.Within)

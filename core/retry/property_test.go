@@ -38,10 +38,13 @@ func TestNextWalksTheSchedule(t *testing.T) {
 		}
 		at := time.Duration(0)
 		for n, try := range tries {
-			if try.N != n+1 || try.Planned != at || try.Earliest > try.Planned || try.Planned > try.Latest || try.Planned > p.Within || try.Latest > p.Within {
+			if try.N != n+1 || try.Planned != at || try.Earliest > try.Planned || try.Planned > try.Latest ||
+				try.Planned > p.Within ||
+				try.Latest > p.Within {
 				t.Fatalf("%+v: try %+v, walked to %s", p, try, at)
 			}
-			if n > 0 && (try.Planned < tries[n-1].Planned || try.Earliest < tries[n-1].Earliest || try.Latest < tries[n-1].Latest) {
+			if n > 0 &&
+				(try.Planned < tries[n-1].Planned || try.Earliest < tries[n-1].Earliest || try.Latest < tries[n-1].Latest) {
 				t.Fatalf("%+v: %+v falls back behind %+v", p, try, tries[n-1])
 			}
 			next, ok, why := p.Next(id, try.N, at, 0)
@@ -51,7 +54,9 @@ func TestNextWalksTheSchedule(t *testing.T) {
 			at = next
 		}
 		span := p.Span()
-		if span.Earliest > span.Expected || span.Expected > span.Latest && span.Latest < p.Within || span.Latest > p.Within || span.Tries > p.Tries {
+		if span.Earliest > span.Expected || span.Expected > span.Latest && span.Latest < p.Within ||
+			span.Latest > p.Within ||
+			span.Tries > p.Tries {
 			t.Fatalf("%+v: %+v", p, span)
 		}
 	}
@@ -74,7 +79,8 @@ func TestNoAnswerLeadsOutOfThePlan(t *testing.T) {
 			if !ok {
 				break
 			}
-			if next < ended+p.Wait(id, n) && next != p.Within || next > p.Within || asked > 0 && next < min(ended+asked, p.Within) {
+			if next < ended+p.Wait(id, n) && next != p.Within || next > p.Within ||
+				asked > 0 && next < min(ended+asked, p.Within) {
 				t.Fatalf("%+v: after try %d, ended %s, asked %s: next %s", p, n, ended, asked, next)
 			}
 			at = next

@@ -59,7 +59,15 @@ func TestDelaysFollowTheGeometricSeries(t *testing.T) {
 			continue
 		}
 		seen++
-		p := Plan{First: seconds(c.Base), Growth: Exponential, Factor: c.Factor, Cap: seconds(c.Cap), Spread: SpreadNone, Tries: c.N + 1, Within: 1e6 * time.Hour}
+		p := Plan{
+			First:  seconds(c.Base),
+			Growth: Exponential,
+			Factor: c.Factor,
+			Cap:    seconds(c.Cap),
+			Spread: SpreadNone,
+			Tries:  c.N + 1,
+			Within: 1e6 * time.Hour,
+		}
 		for i, want := range c.Delays {
 			if got := p.Delay(i + 1); got != seconds(want) {
 				t.Errorf("%+v: delay before retry %d is %s, want %gs", c, i+1, got, want)
@@ -91,7 +99,15 @@ func TestSpreadHasItsMeanAndBounds(t *testing.T) {
 		for spread, want := range map[string]struct{ mean, sd float64 }{
 			SpreadFull: {c.Full.Mean, c.Full.SD}, SpreadEqual: {c.Equal.Mean, c.Equal.SD},
 		} {
-			p := Plan{First: seconds(c.Base), Growth: Exponential, Factor: c.Factor, Cap: seconds(c.Cap), Spread: spread, Tries: c.N + 1, Within: 1e6 * time.Hour}
+			p := Plan{
+				First:  seconds(c.Base),
+				Growth: Exponential,
+				Factor: c.Factor,
+				Cap:    seconds(c.Cap),
+				Spread: spread,
+				Tries:  c.N + 1,
+				Within: 1e6 * time.Hour,
+			}
 			sum := 0.0
 			for run := range runs {
 				seed := fmt.Appendf(nil, "delivery %d", run)
@@ -125,7 +141,15 @@ func TestAnOutageEndsAtTheFirstTryAfterIt(t *testing.T) {
 		if c.Kind != "outage" {
 			continue
 		}
-		p := Plan{First: time.Second, Growth: Exponential, Factor: 2, Cap: time.Minute, Spread: SpreadNone, Tries: len(c.At), Within: time.Hour}
+		p := Plan{
+			First:  time.Second,
+			Growth: Exponential,
+			Factor: 2,
+			Cap:    time.Minute,
+			Spread: SpreadNone,
+			Tries:  len(c.At),
+			Within: time.Hour,
+		}
 		for _, o := range c.Cases {
 			var at time.Duration
 			var ended bool
@@ -189,7 +213,14 @@ func TestEveryPlanEnds(t *testing.T) {
 
 // Retry-After moves a try later, never earlier, never past the plan's end.
 func TestNextHonoursRetryAfter(t *testing.T) {
-	p := Plan{First: 10 * time.Second, Growth: Constant, Cap: 10 * time.Second, Spread: SpreadNone, Tries: 5, Within: time.Minute}
+	p := Plan{
+		First:  10 * time.Second,
+		Growth: Constant,
+		Cap:    10 * time.Second,
+		Spread: SpreadNone,
+		Tries:  5,
+		Within: time.Minute,
+	}
 	for _, row := range []struct{ elapsed, asked, want time.Duration }{
 		{0, 0, 10}, {0, 5, 10}, {0, 25, 25}, {2, 25, 27}, {0, 600, 60}, {-50, 0, 10},
 	} {
@@ -271,7 +302,8 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 	for name, spoil := range map[string]func(*Plan){
 		"first": func(p *Plan) { p.First = 0 }, "growth": func(p *Plan) { p.Growth = "wild" },
 		"factor": func(p *Plan) { p.Factor = math.NaN() }, "cap": func(p *Plan) { p.Cap = 1 },
-		"spread": func(p *Plan) { p.Spread = "" }, "tries": func(p *Plan) { p.Tries = 0 }, "within": func(p *Plan) { p.Within = 0 },
+		"spread": func(p *Plan) { p.Spread = "" }, "tries": func(p *Plan) { p.Tries = 0 },
+		"within": func(p *Plan) { p.Within = 0 },
 	} {
 		p := Default()
 		spoil(&p)

@@ -12,7 +12,15 @@ import (
 const DeadPrefix = "on-dead-letter/"
 
 // caught goes on where a step has failed and its else says how.
-func (w *walker) caught(s *step.Compiled, call *step.Call, e Entry, before step.State, st *step.State, f *step.Failure, began time.Duration) progress {
+func (w *walker) caught(
+	s *step.Compiled,
+	call *step.Call,
+	e Entry,
+	before step.State,
+	st *step.State,
+	f *step.Failure,
+	began time.Duration,
+) progress {
 	f.Path, f.Step, f.Kind = e.Path, e.Step, e.Kind
 	call.State = before
 	next, err := s.Else.Instead(call, f)
@@ -49,8 +57,10 @@ func (r *rehearsing) tellDeaths(failures []step.Failure) {
 		in.Origin, in.Resume, in.Groups = nil, nil, nil
 		in.Letter = step.Caught(&f)
 		for _, m := range []message.Header{
-			{Name: "id", Value: DeliveryID(r.id, DeadPrefix+f.Path)}, {Name: "flow", Value: r.p.Document.Name}, {Name: "version", Value: "0"}, {Name: "transaction", Value: r.id},
-			{Name: "reference", Value: in.Message.Reference}, {Name: "at", Value: in.Message.ReceivedAt.UTC().Format(time.RFC3339Nano)},
+			{Name: "id", Value: DeliveryID(r.id, DeadPrefix+f.Path)}, {Name: "flow", Value: r.p.Document.Name},
+			{Name: "version", Value: "0"}, {Name: "transaction", Value: r.id},
+			{Name: "reference", Value: in.Message.Reference}, {Name: "at",
+				Value: in.Message.ReceivedAt.UTC().Format(time.RFC3339Nano)},
 		} {
 			in.Letter = in.Letter.With(m.Name, message.NewString(m.Value))
 		}

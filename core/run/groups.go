@@ -84,12 +84,26 @@ func (w *walker) join(s *step.Compiled, call *step.Call, _ step.Result, asked wa
 			if rules.Late == group.TurnAway {
 				return refuse(LateReason(j.Key, at))
 			}
-			late := &step.Closed{Key: j.Key, Items: []*message.Node{j.Item}, OpenedAt: g.now, ClosedAt: g.now, Why: "an addition", Late: true}
+			late := &step.Closed{
+				Key:      j.Key,
+				Items:    []*message.Node{j.Item},
+				OpenedAt: g.now,
+				ClosedAt: g.now,
+				Why:      "an addition",
+				Late:     true,
+			}
 			g.next = append(g.next, func() { w.inGroup(path, late) })
 			call.Effect = &want.Effect{Said: "added to the closed group " + j.Key}
 			return s.Runner.Run(call)
 		}
-		o = &openGroup{Group: group.Group{Key: j.Key, OpenedAt: g.now, Awaited: -1}, path: path, id: id, rules: rules, unique: map[string]bool{}, scope: scope}
+		o = &openGroup{
+			Group:  group.Group{Key: j.Key, OpenedAt: g.now, Awaited: -1},
+			path:   path,
+			id:     id,
+			rules:  rules,
+			unique: map[string]bool{},
+			scope:  scope,
+		}
 		g.open = append(g.open, o)
 	}
 	if u := j.Unique; u != nil {
@@ -170,7 +184,8 @@ func (g *Groups) tick(now time.Time) {
 		var at time.Time
 		var why string
 		for _, o := range g.open {
-			if d, w := o.rules.Deadline(o.OpenedAt, o.LastAt); !d.IsZero() && !d.After(now) && (first == nil || d.Before(at)) {
+			if d, w := o.rules.Deadline(o.OpenedAt, o.LastAt); !d.IsZero() && !d.After(now) &&
+				(first == nil || d.Before(at)) {
 				first, at, why = o, d, w
 			}
 		}
@@ -246,7 +261,10 @@ func (g *Groups) close(o *openGroup, at time.Time, why string) {
 	}
 	g.closed[o.id] = at
 	g.passTime(at)
-	o.members[len(o.members)-1].w.inGroup(o.path, &step.Closed{Key: o.Key, Items: o.Items, OpenedAt: o.OpenedAt, ClosedAt: at, Why: why})
+	o.members[len(o.members)-1].w.inGroup(
+		o.path,
+		&step.Closed{Key: o.Key, Items: o.Items, OpenedAt: o.OpenedAt, ClosedAt: at, Why: why},
+	)
 }
 
 // inGroup walks a closed group in the rehearsal of the member that closed it.

@@ -11,7 +11,11 @@ import (
 )
 
 // randomMessages makes messages of some keys with numbers, some seconds apart.
-func randomMessages(r *rand.Rand, n int, number func(key string) int) (in []Envelope, opt []Options, keys []string, numbers []int, at []time.Duration) {
+func randomMessages(
+	r *rand.Rand,
+	n int,
+	number func(key string) int,
+) (in []Envelope, opt []Options, keys []string, numbers []int, at []time.Duration) {
 	now := time.Duration(0)
 	for i := range n {
 		now += time.Duration(r.IntN(8000)) * time.Millisecond
@@ -32,7 +36,16 @@ func TestAnAggregateAgreesWithAMapOfLists(t *testing.T) {
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 4))
 	const count, quiet, age = 6, 50 * time.Second, 150 * time.Second
-	p := read(t, splitHead+fmt.Sprintf("- {id: agg, kind: aggregate, key: body.k, item: body.n, unique: body.n, close: {count: %d, quiet: %s, age: %s}, result: text, separator: ' '}\n- {id: d, kind: deliver, to: out, path: '/${group.key}/${group.why}'}\n", count, quiet, age))
+	p := read(
+		t,
+		splitHead+fmt.Sprintf(
+			"- {id: agg, kind: aggregate, key: body.k, item: body.n, unique: body.n, close: {count: %d, quiet: %s, age: "+
+				"%s}, result: text, separator: ' '}\n- {id: d, kind: deliver, to: out, path: '/${group.key}/${group.why}'}\n",
+			count,
+			quiet,
+			age,
+		),
+	)
 	in, opt, keys, numbers, at := randomMessages(r, 5000, func(string) int { return r.IntN(60) })
 
 	type list struct {
@@ -89,7 +102,15 @@ func TestAnAggregateAgreesWithAMapOfLists(t *testing.T) {
 	sort.Strings(got)
 	sort.Strings(want)
 	if turned != away || !slices.Equal(got, want) {
-		t.Fatalf("%d were turned away, want %d; %d groups, want %d\n%.300s\n%.300s", turned, away, len(got), len(want), strings.Join(got, "\n"), strings.Join(want, "\n"))
+		t.Fatalf(
+			"%d were turned away, want %d; %d groups, want %d\n%.300s\n%.300s",
+			turned,
+			away,
+			len(got),
+			len(want),
+			strings.Join(got, "\n"),
+			strings.Join(want, "\n"),
+		)
 	}
 	if len(got) < 500 {
 		t.Errorf("only %d groups", len(got))
@@ -103,7 +124,11 @@ func TestAResequenceAgreesWithAList(t *testing.T) {
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 5))
 	const wait = 90 * time.Second
-	p := read(t, splitHead+"- {id: seq, kind: resequence, key: body.k, number: body.n, wait: "+wait.String()+"}\n- {id: d, kind: deliver, to: out}\n")
+	p := read(
+		t,
+		splitHead+"- {id: seq, kind: resequence, key: body.k, number: body.n, wait: "+wait.String()+
+			"}\n- {id: d, kind: deliver, to: out}\n",
+	)
 	next := map[string]int{}
 	in, opt, keys, numbers, at := randomMessages(r, 5000, func(key string) int {
 		next[key]++

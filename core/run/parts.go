@@ -85,8 +85,21 @@ const (
 )
 
 // parts walks the parts of a split one after the other, where nothing is real.
-func (w *walker) parts(s *step.Compiled, path string, st step.State, parts *step.Parts, entry Entry, before step.State) {
-	in := &inline{w: w, entry: len(w.result.Trace), outcome: entry.Outcome, scope: w.in.Message.ID + "\x00" + path, states: make([]string, len(parts.Items))}
+func (w *walker) parts(
+	s *step.Compiled,
+	path string,
+	st step.State,
+	parts *step.Parts,
+	entry Entry,
+	before step.State,
+) {
+	in := &inline{
+		w:       w,
+		entry:   len(w.result.Trace),
+		outcome: entry.Outcome,
+		scope:   w.in.Message.ID + "\x00" + path,
+		states:  make([]string, len(parts.Items)),
+	}
 	w.trace(entry, before, &before, w.clock())
 	for i := range in.states {
 		in.states[i] = notBegun

@@ -49,7 +49,16 @@ func (e *RefusedError) Error() string { return e.Title + ": " + e.Detail }
 func Receive(p *plan.Plan, in Envelope) (Received, error) {
 	intake := &p.Document.Intake
 	if len(in.Body) > intake.Limit {
-		return Received{}, &RefusedError{413, "The body is too large", fmt.Sprintf("it has %d bytes; the intake of %s takes at most %d", len(in.Body), p.Document.Name, intake.Limit)}
+		return Received{}, &RefusedError{
+			413,
+			"The body is too large",
+			fmt.Sprintf(
+				"it has %d bytes; the intake of %s takes at most %d",
+				len(in.Body),
+				p.Document.Name,
+				intake.Limit,
+			),
+		}
 	}
 	headers := message.HeaderMap(in.Headers)
 	kind := headers.Get("content-type")
@@ -63,7 +72,11 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 		return Received{}, &RefusedError{400, "The body cannot be read", err.Error()}
 	}
 	if len(d.Duplicates) > 0 && intake.Strict {
-		return Received{}, &RefusedError{400, "The body cannot be read", fmt.Sprintf("the member %q stands twice in one map, and this intake is strict", d.Duplicates[0])}
+		return Received{}, &RefusedError{
+			400,
+			"The body cannot be read",
+			fmt.Sprintf("the member %q stands twice in one map, and this intake is strict", d.Duplicates[0]),
+		}
 	}
 	out := Received{Message: message.Message{
 		ID: in.ID, ReceivedAt: in.ReceivedAt, Format: name, Layout: d.Layout, Raw: in.Body, Body: d.Root, Size: len(in.Body),
@@ -80,7 +93,15 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 	}
 	scope := func() *expr.Scope {
 		m := &out.Message
-		return &expr.Scope{Body: m.Body, Headers: m.Headers, Params: m.Params, Query: m.Query, Message: m, Now: in.ReceivedAt, Seed: in.ID + "/intake"}
+		return &expr.Scope{
+			Body:    m.Body,
+			Headers: m.Headers,
+			Params:  m.Params,
+			Query:   m.Query,
+			Message: m,
+			Now:     in.ReceivedAt,
+			Seed:    in.ID + "/intake",
+		}
 	}
 	if out.Reference, err = word(p.Reference, scope()); err != nil {
 		out.Warnings = append(out.Warnings, "no reference: "+err.Error())
@@ -96,7 +117,11 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 		return Received{}, &RefusedError{400, "The message cannot be told from others", "once, " + err.Error()}
 	}
 	if p.Once != nil && out.Once == "" {
-		return Received{}, &RefusedError{400, "The message cannot be told from others", "once, " + p.Once.Source + " is empty"}
+		return Received{}, &RefusedError{
+			400,
+			"The message cannot be told from others",
+			"once, " + p.Once.Source + " is empty",
+		}
 	}
 	return out, nil
 }

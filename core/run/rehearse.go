@@ -155,7 +155,13 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual
 		}
 		return r
 	}
-	out.Intake = ShownIntake{Outcome: "accepted", Reference: received.Reference, Once: received.Once, Order: received.Order, Warnings: append([]string{}, received.Warnings...)}
+	out.Intake = ShownIntake{
+		Outcome:   "accepted",
+		Reference: received.Reference,
+		Once:      received.Once,
+		Order:     received.Order,
+		Warnings:  append([]string{}, received.Warnings...),
+	}
 	switch {
 	case opt.Origin != nil:
 		r.webhook = false
@@ -165,7 +171,11 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual
 		out.Intake.Outcome = "steps for a dead letter"
 	case opt.Resume != nil:
 		r.webhook = false
-		out.Intake.Outcome = fmt.Sprintf("group of %s, %s", counted(len(opt.Resume.Group.Items), "member"), opt.Resume.Group.Why)
+		out.Intake.Outcome = fmt.Sprintf(
+			"group of %s, %s",
+			counted(len(opt.Resume.Group.Items), "member"),
+			opt.Resume.Group.Why,
+		)
 	}
 	if !opt.NoBodies {
 		out.Intake.Body = show(&received.Message)
@@ -186,7 +196,8 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual
 		out.Deliveries = append(out.Deliveries, d)
 	}
 	input := Input{
-		Message: received.Message, Origin: opt.Origin, Resume: opt.Resume, Letter: opt.Letter, Inline: !opt.Live, Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
+		Message: received.Message, Origin: opt.Origin, Resume: opt.Resume, Letter: opt.Letter, Inline: !opt.Live,
+		Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
 		StandIn: func(asked want.Asked) (StandInReply, bool) {
 			show(asked)
 			if opt.Live {
@@ -281,7 +292,13 @@ func standIn(asked want.Asked, replies map[string]want.Effect) StandInReply {
 	case retry.Again:
 		return StandInReply{Wait: fmt.Sprintf("%d, tries again", e.Status)}
 	case retry.Never:
-		return StandInReply{Fail: &step.Failure{Phase: "delivery", Class: step.Target, Reason: fmt.Sprintf("%s answered %d, and no other try would help", send.Connection, e.Status)}}
+		return StandInReply{
+			Fail: &step.Failure{
+				Phase:  "delivery",
+				Class:  step.Target,
+				Reason: fmt.Sprintf("%s answered %d, and no other try would help", send.Connection, e.Status),
+			},
+		}
 	}
 	return StandInReply{Effect: e}
 }
@@ -300,7 +317,13 @@ func replied(asked want.Asked, replies map[string]want.Effect) (want.Effect, boo
 func ShowDelivery(transaction, path, stepID string, w want.Handed) Delivery {
 	to, name, r := w.Handed()
 	d := Delivery{Path: path, Step: stepID, Kind: to, Target: name}
-	d.Request = ShownRequest{Query: r.Query, Settings: r.Settings, Method: r.Method, URL: r.Path, Headers: headerMap(r.Headers)}
+	d.Request = ShownRequest{
+		Query:    r.Query,
+		Settings: r.Settings,
+		Method:   r.Method,
+		URL:      r.Path,
+		Headers:  headerMap(r.Headers),
+	}
 	if p, ok := w.(*want.Put); ok {
 		d.Request.Priority, d.Request.Expires = &p.Priority, p.Expires.Milliseconds()
 	}
@@ -330,20 +353,41 @@ func DeliveryID(transaction, path string) string {
 // StoredAnswer is what a caller gets when no step says otherwise.
 func StoredAnswer(transaction string) *step.Answer {
 	body := jsonfmt.Encode(message.NewMap(message.Member{Name: "transaction", Value: message.NewString(transaction)}))
-	return &step.Answer{Status: 202, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: body}
+	return &step.Answer{
+		Status:  202,
+		Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+		Body:    body,
+	}
 }
 
 // FinishedAnswer is what a caller gets who waits for the end, when no step says
 // otherwise.
 func FinishedAnswer(transaction, state, reason string) *step.Answer {
 	if state == DeadLetter {
-		return RefusalAnswer(&RefusedError{Status: 500, Title: "The message could not be worked on", Detail: fmt.Sprintf("%s; it is kept as transaction %s, and a person decides about it", reason, transaction)})
+		return RefusalAnswer(
+			&RefusedError{
+				Status: 500,
+				Title:  "The message could not be worked on",
+				Detail: fmt.Sprintf(
+					"%s; it is kept as transaction %s, and a person decides about it",
+					reason,
+					transaction,
+				),
+			},
+		)
 	}
-	n := message.NewMap(message.Member{Name: "transaction", Value: message.NewString(transaction)}, message.Member{Name: "state", Value: message.NewString(state)})
+	n := message.NewMap(
+		message.Member{Name: "transaction", Value: message.NewString(transaction)},
+		message.Member{Name: "state", Value: message.NewString(state)},
+	)
 	if reason != "" {
 		n = n.With("reason", message.NewString(reason))
 	}
-	return &step.Answer{Status: 200, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: jsonfmt.Encode(n)}
+	return &step.Answer{
+		Status:  200,
+		Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+		Body:    jsonfmt.Encode(n),
+	}
 }
 
 // RefusalAnswer is the problem document (RFC 9457) for a refused message.
@@ -354,7 +398,11 @@ func RefusalAnswer(e *RefusedError) *step.Answer {
 		message.Member{Name: "status", Value: message.NewNumber(fmt.Sprint(e.Status))},
 		message.Member{Name: "detail", Value: message.NewString(e.Detail)},
 	))
-	return &step.Answer{Status: e.Status, Headers: []message.Header{{Name: "Content-Type", Value: "application/problem+json"}}, Body: body}
+	return &step.Answer{
+		Status:  e.Status,
+		Headers: []message.Header{{Name: "Content-Type", Value: "application/problem+json"}},
+		Body:    body,
+	}
 }
 
 // ShowAnswer gives an answer as people read it.

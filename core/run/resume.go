@@ -71,7 +71,17 @@ func (w *walker) gathered(s *step.Compiled, path string, r *Resume, st *step.Sta
 	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace}
 	entry, before, began := Entry{Path: path, Step: s.ID, Kind: s.Kind}, *st, w.clock()
 	if !ok {
-		return w.failed(entry, before, st, &step.Failure{Phase: "settings", Class: step.Flow, Reason: "the step is no aggregate that can go on: " + s.Kind}, began)
+		return w.failed(
+			entry,
+			before,
+			st,
+			&step.Failure{
+				Phase:  "settings",
+				Class:  step.Flow,
+				Reason: "the step is no aggregate that can go on: " + s.Kind,
+			},
+			began,
+		)
 	}
 	call.State.Group = r.Group
 	before.Group = r.Group

@@ -38,8 +38,11 @@ func file(t testing.TB, name string) string {
 func envelope(body string) Envelope {
 	return Envelope{
 		ID: "019cf2b1-77a4-7c31-8000-0123456789ab", ReceivedAt: time.Date(2026, 3, 17, 9, 41, 7, 318e6, time.UTC),
-		Headers: []message.Header{{Name: "Request-Id", Value: "r-1"}, {Name: "Content-Type", Value: "application/json"}},
-		Params:  []message.Header{{Name: "portal", Value: "web"}}, Body: []byte(body),
+		Headers: []message.Header{
+			{Name: "Request-Id", Value: "r-1"},
+			{Name: "Content-Type", Value: "application/json"},
+		},
+		Params: []message.Header{{Name: "portal", Value: "web"}}, Body: []byte(body),
 	}
 }
 
@@ -54,7 +57,13 @@ const (
 
 func TestRehearsalGoesEveryWay(t *testing.T) {
 	p := read(t, file(t, "hold.yaml"))
-	loan := map[string]want.Effect{"lend": {Status: 201, Body: []byte(`{"loan": 77.0}`), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}}}
+	loan := map[string]want.Effect{
+		"lend": {
+			Status:  201,
+			Body:    []byte(`{"loan": 77.0}`),
+			Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+		},
+	}
 	for _, c := range []struct {
 		name, body    string
 		replies       map[string]want.Effect
@@ -65,15 +74,23 @@ func TestRehearsalGoesEveryWay(t *testing.T) {
 		url           string
 		sent          string // contained in the last delivery
 	}{
-		{"ebook", ebook, loan, Delivered, "", 202, `{"transaction":"019cf2b1`, "valid|goes on|4 set|6 of 7 set|digital|201|200|portal web", "/loans", `"item":31408209317000000001,"price":0.10`},
-		{"book", book, nil, Delivered, "", 202, `{"transaction":"019cf2b1`, "valid|goes on|4 set|7 of 7 set|shelf|200|portal web", "/MA%2FRL/slips", `"card":"LC4417"`},
-		{"queue", afar, nil, Delivered, "", 202, "", "valid|goes on|4 set|6 of 7 set|otherwise|queued|portal web", "", `"asked":"2026-03-17T09:41:07.318Z"`},
+		{"ebook", ebook, loan, Delivered, "", 202, `{"transaction":"019cf2b1`,
+			"valid|goes on|4 set|6 of 7 set|digital|201|200|portal web", "/loans", `"item":31408209317000000001,"price":0.10`},
+		{"book", book, nil, Delivered, "", 202, `{"transaction":"019cf2b1`,
+			"valid|goes on|4 set|7 of 7 set|shelf|200|portal web", "/MA%2FRL/slips", `"card":"LC4417"`},
+		{"queue", afar, nil, Delivered, "", 202, "", "valid|goes on|4 set|6 of 7 set|otherwise|queued|portal web", "",
+			`"asked":"2026-03-17T09:41:07.318Z"`},
 		{"closed", closed, nil, TurnedAway, "hold HR-4 is closed", 202, "", "valid|turned away", "", ""},
 		{"broken", broken, nil, TurnedAway, "/patron/card is required", 422, "/patron/card", "422, /patron/card", "", ""},
-		{"no price", noPric, nil, DeadLetter, "body.price is missing: body has no price; near it there is prise", 202, "", "valid|goes on|body.price is missing", "", ""},
-		{"refused", "{", nil, TurnedAway, "JSON, line 1, column 2: a member name in double quotes is expected, not the end", 400, "JSON, line 1, column 2", "", "", ""},
-		{"503", book, map[string]want.Effect{"to-shelf": {Status: 503}}, Waiting, "503, tries again", 202, "", "valid|goes on|4 set|7 of 7 set|shelf|503, tries again", "/MA%2FRL/slips", ""},
-		{"404", book, map[string]want.Effect{"by-home.shelf/to-shelf": {Status: 404}}, DeadLetter, "shelf-printer answered 404, and no other try would help", 202, "", "valid|goes on|4 set|7 of 7 set|shelf|shelf-printer answered 404, and no other try would help", "/MA%2FRL/slips", ""},
+		{"no price", noPric, nil, DeadLetter, "body.price is missing: body has no price; near it there is prise", 202, "",
+			"valid|goes on|body.price is missing", "", ""},
+		{"refused", "{", nil, TurnedAway, "JSON, line 1, column 2: a member name in double quotes is expected, not the end",
+			400, "JSON, line 1, column 2", "", "", ""},
+		{"503", book, map[string]want.Effect{"to-shelf": {Status: 503}}, Waiting, "503, tries again", 202, "",
+			"valid|goes on|4 set|7 of 7 set|shelf|503, tries again", "/MA%2FRL/slips", ""},
+		{"404", book, map[string]want.Effect{"by-home.shelf/to-shelf": {Status: 404}}, DeadLetter,
+			"shelf-printer answered 404, and no other try would help", 202, "", "valid|goes on|4 set|7 of 7 " +
+				"set|shelf|shelf-printer answered 404, and no other try would help", "/MA%2FRL/slips", ""},
 	} {
 		r := Rehearse(p, envelope(c.body), Options{Replies: c.replies})
 		var outcomes []string
@@ -85,12 +102,23 @@ func TestRehearsalGoesEveryWay(t *testing.T) {
 			reason = *r.Reason
 		}
 		if r.State != c.state || reason != c.reason || strings.Join(outcomes, "|") != c.outcomes {
-			t.Errorf("%s: %s, %q\n%s\nwant %s, %q\n%s", c.name, r.State, reason, strings.Join(outcomes, "|"), c.state, c.reason, c.outcomes)
+			t.Errorf(
+				"%s: %s, %q\n%s\nwant %s, %q\n%s",
+				c.name,
+				r.State,
+				reason,
+				strings.Join(outcomes, "|"),
+				c.state,
+				c.reason,
+				c.outcomes,
+			)
 		}
 		if r.Answer.Status != c.status || !strings.Contains(r.Answer.Body, c.answer) {
 			t.Errorf("%s: answered %d %s", c.name, r.Answer.Status, r.Answer.Body)
 		}
-		if (c.url != "" || c.sent != "") && (len(r.Deliveries) != 1 || r.Deliveries[0].Request.URL != c.url || !strings.Contains(*r.Deliveries[0].Request.Text, c.sent)) {
+		if (c.url != "" || c.sent != "") &&
+			(len(r.Deliveries) != 1 || r.Deliveries[0].Request.URL != c.url || !strings.Contains(*r.Deliveries[0].Request.Text,
+				c.sent)) {
 			t.Errorf("%s: deliveries %+v", c.name, r.Deliveries)
 		}
 	}
@@ -170,15 +198,18 @@ steps:
 		}
 		return Walk(p, Input{Message: rec.Message, Effects: effects, Trace: true})
 	}
-	if r := walk(`{"n":1}`, nil); r.State != Waiting || len(r.Wants) != 1 || string(r.Wants[0].Want.(*want.Send).Request.Body) != `{"x":1}` {
+	if r := walk(`{"n":1}`, nil); r.State != Waiting || len(r.Wants) != 1 ||
+		string(r.Wants[0].Want.(*want.Send).Request.Body) != `{"x":1}` {
 		t.Errorf("one way: %+v", r)
 	}
 	// A way that dies holds up no other, and the message goes on as it was.
-	if r := walk(`{"n":3}`, nil); r.State != DeadLetter || len(r.Wants) != 1 || len(r.Failures) != 1 || r.Failures[0].Path != "r.b/mb" {
+	if r := walk(`{"n":3}`, nil); r.State != DeadLetter || len(r.Wants) != 1 || len(r.Failures) != 1 ||
+		r.Failures[0].Path != "r.b/mb" {
 		t.Errorf("a dead way: %+v", r)
 	}
 	r := walk(`{"n":1}`, map[string]want.Effect{"r.a/da": {Status: 200}})
-	if len(r.Wants) != 1 || r.Wants[0].Path != "after" || string(r.Wants[0].Want.(*want.Send).Request.Body) != `{"n":1}` {
+	if len(r.Wants) != 1 || r.Wants[0].Path != "after" ||
+		string(r.Wants[0].Want.(*want.Send).Request.Body) != `{"n":1}` {
 		t.Errorf("after the route: %+v", r.Wants)
 	}
 	if r := walk(`{"n":0}`, nil); r.State != TurnedAway || r.Reason != "nothing fits" {
@@ -190,10 +221,14 @@ func TestIntakeRefusals(t *testing.T) {
 	p := read(t, file(t, "hold.yaml"))
 	in := envelope(book)
 	in.Headers = nil
-	if _, err := Receive(p, in); err == nil || !strings.Contains(err.Error(), `once, headers["request-id"] is missing`) {
+	if _, err := Receive(p, in); err == nil ||
+		!strings.Contains(err.Error(), `once, headers["request-id"] is missing`) {
 		t.Errorf("once that cannot be computed: %v", err)
 	}
-	strict := read(t, "readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s, strict: true, limit: 20}\nsteps: []\n")
+	strict := read(
+		t,
+		"readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s, strict: true, limit: 20}\nsteps: []\n",
+	)
 	for body, want := range map[string]string{
 		`{"a":1,"a":2}`:                 `the member "a" stands twice`,
 		`{"aaaaaaaaaaaaaaaaaaaaaaa":1}`: "takes at most 20",
@@ -210,7 +245,10 @@ func TestIntakeRefusals(t *testing.T) {
 
 // A message that no step changes leaves byte for byte as it came in.
 func TestUntouchedBytesLeaveAsTheyCame(t *testing.T) {
-	p := read(t, "readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps: [{id: d, kind: deliver, to: x}]\n")
+	p := read(
+		t,
+		"readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps: [{id: d, kind: deliver, to: x}]\n",
+	)
 	const odd = "{ \"b\" : 1.0,\n\t\"a\":  [ ] , \"a\": 1e2 }\n"
 	rec, err := Receive(p, envelope(odd))
 	if err != nil {
@@ -249,14 +287,19 @@ steps:
 `)
 	for body, want := range map[string]int{`{"n":1}`: 202, `{"n":2}`: 201} {
 		r := Rehearse(p, envelope(body), Options{})
-		if r.State != Delivered || r.Answer.Status != want || len(r.Notes) != 2 || !strings.HasPrefix(r.Notes[0].Text, "late: nobody waits for this answer any more") {
+		if r.State != Delivered || r.Answer.Status != want || len(r.Notes) != 2 ||
+			!strings.HasPrefix(r.Notes[0].Text, "late: nobody waits for this answer any more") {
 			t.Errorf("%s: %+v %+v", body, r.Answer, r.Notes)
 		}
 	}
 }
 
 func TestTheTraceSaysWhatAStepReads(t *testing.T) {
-	p := read(t, "readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps: [{id: n, kind: note, when: 'has(body.a) && headers.size() >= 0', text: '${body.b.c} ${body[\"d/e\"]} ${body.b.c}'}]\n")
+	p := read(
+		t,
+		"readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps: [{id: n, kind: note, when: "+
+			"'has(body.a) && headers.size() >= 0', text: '${body.b.c} ${body[\"d/e\"]} ${body.b.c}'}]\n",
+	)
 	r := Rehearse(p, envelope(`{"a":1,"b":{"c":2},"d/e":3}`), Options{})
 	if got := strings.Join(r.Trace[0].Reads, " "); got != "/a /b/c /d~1e" {
 		t.Error(got)
@@ -264,9 +307,13 @@ func TestTheTraceSaysWhatAStepReads(t *testing.T) {
 }
 
 func TestAnAnswerThatNobodyWaitsForIsNoted(t *testing.T) {
-	p := read(t, "readyferry: flow/1\nname: q\nintake: {kind: queue, queue: q}\nsteps: [{id: a, kind: answer, text: hi}]\n")
+	p := read(
+		t,
+		"readyferry: flow/1\nname: q\nintake: {kind: queue, queue: q}\nsteps: [{id: a, kind: answer, text: hi}]\n",
+	)
 	r := Rehearse(p, envelope(`{}`), Options{})
-	if r.State != Delivered || r.Answer != nil || len(r.Notes) != 1 || r.Notes[0].Text != "a: nobody waits for this answer" {
+	if r.State != Delivered || r.Answer != nil || len(r.Notes) != 1 ||
+		r.Notes[0].Text != "a: nobody waits for this answer" {
 		t.Errorf("%+v", r)
 	}
 }

@@ -11,7 +11,16 @@ import (
 
 // scatter walks the ways of a scatter side by side, and goes on when their
 // answers are enough or its time is over.
-func (w *walker) scatter(s *step.Compiled, path string, st *step.State, call *step.Call, rules *step.Scatter, entry Entry, before step.State, began time.Duration) progress {
+func (w *walker) scatter(
+	s *step.Compiled,
+	path string,
+	st *step.State,
+	call *step.Call,
+	rules *step.Scatter,
+	entry Entry,
+	before step.State,
+	began time.Duration,
+) progress {
 	at := len(w.result.Trace)
 	for _, way := range s.Ways {
 		entry.Ways = append(entry.Ways, way.Name)
@@ -44,7 +53,10 @@ func (w *walker) scatter(s *step.Compiled, path string, st *step.State, call *st
 		for _, list := range wants {
 			w.result.Wants = append(w.result.Wants, list...)
 		}
-		w.result.Wants = append(w.result.Wants, want.Asked{Want: &want.Limit{Within: rules.Within}, Path: path, Step: s.ID, StepKind: s.Kind})
+		w.result.Wants = append(
+			w.result.Wants,
+			want.Asked{Want: &want.Limit{Within: rules.Within}, Path: path, Step: s.ID, StepKind: s.Kind},
+		)
 		w.told(at, fmt.Sprintf("%d of %d answered so far", len(s.Ways)-pending, len(s.Ways)), Waiting)
 		return blocked
 	}
@@ -83,7 +95,14 @@ func (w *walker) told(at int, outcome, state string) {
 	}
 }
 
-func (w *walker) scatterFailed(at int, entry Entry, before step.State, st *step.State, err error, began time.Duration) progress {
+func (w *walker) scatterFailed(
+	at int,
+	entry Entry,
+	before step.State,
+	st *step.State,
+	err error,
+	began time.Duration,
+) progress {
 	var f *step.Failure
 	if !errors.As(err, &f) {
 		f = &step.Failure{Phase: "gather", Class: step.Flow, Reason: err.Error()}
@@ -96,7 +115,11 @@ func (w *walker) scatterFailed(at int, entry Entry, before step.State, st *step.
 
 // scattered walks one way. wants are what it still needs of the world; waits is
 // why a stand-in keeps it waiting.
-func (w *walker) scattered(way step.Way, path string, st *step.State) (a step.WayAnswer, wants []want.Asked, waits string) {
+func (w *walker) scattered(
+	way step.Way,
+	path string,
+	st *step.State,
+) (a step.WayAnswer, wants []want.Asked, waits string) {
 	a.Way = way.Name
 	own := *st
 	failures, needed, told := len(w.result.Failures), len(w.result.Wants), len(w.result.Trace)
@@ -150,7 +173,11 @@ func (w *walker) enough(rules *step.Scatter, answers []step.WayAnswer) (bool, er
 		}
 		fits, err := rules.Fits(a)
 		if err != nil {
-			return false, &step.Failure{Phase: "gather/fits", Class: step.Data, Reason: "way " + a.Way + ": " + err.Error()}
+			return false, &step.Failure{
+				Phase:  "gather/fits",
+				Class:  step.Data,
+				Reason: "way " + a.Way + ": " + err.Error(),
+			}
 		}
 		if fits {
 			a.Chosen = true

@@ -65,7 +65,10 @@ func (w *walker) turn(s *step.Compiled, call *step.Call, res step.Result, asked 
 		if len(l.waiting) >= t.Order.Limit {
 			return step.Result{}, FullLine(t.Key, len(l.waiting))
 		}
-		l.waiting = append(l.waiting, &held{l, t.Number, g.now.Add(t.Order.Wait), t.Order, w, len(w.result.Trace), s, *call, w.split, w.part})
+		l.waiting = append(
+			l.waiting,
+			&held{l, t.Number, g.now.Add(t.Order.Wait), t.Order, w, len(w.result.Trace), s, *call, w.split, w.part},
+		)
 		sort.SliceStable(l.waiting, func(i, j int) bool { return l.waiting[i].number < l.waiting[j].number })
 		res.Outcome = fmt.Sprintf("%d waits for %d", t.Number, l.next)
 		res.Want = asked.Want
@@ -87,7 +90,15 @@ func TurnOrder(path, key string) string { return GroupPath(path) + " " + key }
 
 // FullLine is the failure of a message for which there is no room to wait.
 func FullLine(key string, waiting int) *step.Failure {
-	return &step.Failure{Phase: "limit", Class: step.Data, Reason: fmt.Sprintf("%d messages of %s wait for their turn, which is the limit; raise limit, or send the missing number", waiting, key)}
+	return &step.Failure{
+		Phase: "limit",
+		Class: step.Data,
+		Reason: fmt.Sprintf(
+			"%d messages of %s wait for their turn, which is the limit; raise limit, or send the missing number",
+			waiting,
+			key,
+		),
+	}
 }
 
 // GapReason says why a message that waited in vain is a dead letter.
@@ -137,7 +148,8 @@ func (g *Groups) overdue(now time.Time) *held {
 	var first *held
 	for _, l := range g.lines {
 		for _, h := range l.waiting {
-			if !h.until.After(now) && (first == nil || h.until.Before(first.until) || h.until.Equal(first.until) && h.number < first.number) {
+			if !h.until.After(now) &&
+				(first == nil || h.until.Before(first.until) || h.until.Equal(first.until) && h.number < first.number) {
 				first = h
 			}
 		}
@@ -158,7 +170,14 @@ func (h *held) overdue() {
 			l.waiting = append(l.waiting[:i:i], l.waiting[i+1:]...)
 		}
 	}
-	f := step.Failure{Step: h.step.ID, Path: h.call.Path, Kind: h.step.Kind, Phase: "wait", Class: step.Data, Reason: GapReason(h.number, l.next, h.order.Wait)}
+	f := step.Failure{
+		Step:   h.step.ID,
+		Path:   h.call.Path,
+		Kind:   h.step.Kind,
+		Phase:  "wait",
+		Class:  step.Data,
+		Reason: GapReason(h.number, l.next, h.order.Wait),
+	}
 	h.w.result.Failures = append(h.w.result.Failures, f)
 	if h.entry < len(h.w.result.Trace) {
 		e := &h.w.result.Trace[h.entry]

@@ -130,7 +130,11 @@ func (w *walker) ended(end progress) *Result {
 }
 
 func newWalker(p *plan.Plan, in Input) *walker {
-	w := &walker{in: in, result: &Result{}, awaited: p.Document.Intake.Kind == "webhook" && in.Origin == nil && in.Letter == nil}
+	w := &walker{
+		in:      in,
+		result:  &Result{},
+		awaited: p.Document.Intake.Kind == "webhook" && in.Origin == nil && in.Letter == nil,
+	}
 	if k := p.Document.Intake; k.Kind == "subflow" || in.Called {
 		w.awaited = in.Origin == nil && in.Letter == nil
 		w.patient = true
@@ -246,9 +250,18 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	if res.Answer != nil {
 		switch {
 		case !w.awaited:
-			w.result.Notes = append(w.result.Notes, step.Note{Level: "info", Text: s.ID + ": nobody waits for this answer"})
+			w.result.Notes = append(
+				w.result.Notes,
+				step.Note{Level: "info", Text: s.ID + ": nobody waits for this answer"},
+			)
 		case st.Answered && !w.patient:
-			w.result.Notes = append(w.result.Notes, step.Note{Level: "info", Text: s.ID + ": nobody waits for this answer any more; the caller was answered before the first delivery"})
+			w.result.Notes = append(
+				w.result.Notes,
+				step.Note{
+					Level: "info",
+					Text:  s.ID + ": nobody waits for this answer any more; the caller was answered before the first delivery",
+				},
+			)
 		case w.result.Answer == nil:
 			w.result.Answer = res.Answer
 		}
@@ -270,7 +283,10 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 			return done
 		default:
 			res.Want = &want.Spawn{Items: res.Parts.Items, InOrder: res.Parts.InOrder, Stop: res.Parts.Stop}
-			w.result.Wants = append(w.result.Wants, want.Asked{Want: res.Want, Path: path, Step: s.ID, StepKind: s.Kind})
+			w.result.Wants = append(
+				w.result.Wants,
+				want.Asked{Want: res.Want, Path: path, Step: s.ID, StepKind: s.Kind},
+			)
 		}
 	}
 	if res.Want != nil {

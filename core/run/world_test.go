@@ -64,60 +64,112 @@ func TestStepsThatNeedTheWorld(t *testing.T) {
 		replies           map[string]want.Effect
 		want              string
 	}{
-		{"lookup over three hops", `[{id: f, kind: lookup, in: copies, key: body.i, then: [{in: branches, key: row.branch}, {in: runs, key: {run: row.run, day: body.d}}], into: run}, {id: m, kind: map, fields: [{to: /v, from: vars.run.van}]}]`,
+		{"lookup over three hops", `[{id: f, kind: lookup, in: copies, key: body.i, then: [{in: branches, key: ` +
+			`row.branch}, {in: runs, key: {run: row.run, day: body.d}}], into: run}, {id: m, kind: map, fields: ` +
+			`[{to: /v, from: vars.run.van}]}]`,
 			`{"i": "i1", "d": "mon"}`, nil, `delivered; f: found, 3 hops; m: 1 of 1 set; {"v":"Heron"}`},
-		{"lookup, missing at the second hop", `[{id: f, kind: lookup, in: copies, key: body.i, then: [{in: branches, key: row.branch}]}]`,
-			`{"i": "i2"}`, nil, `dead letter; f: the table "branches" has no row for code "GONE"; {"i": "i2"}; because the table "branches" has no row for code "GONE"`},
-		{"lookup, skipped", `[{id: f, kind: lookup, in: copies, key: body.i, missing: skip}, {id: n, kind: note, text: 'found ${has(vars.f)}'}]`,
+		{"lookup, missing at the second hop",
+			`[{id: f, kind: lookup, in: copies, key: body.i, then: [{in: branches, key: row.branch}]}]`,
+			`{"i": "i2"}`, nil, `dead letter; f: the table "branches" has no row for code "GONE"; {"i": "i2"}; because ` +
+				`the table "branches" has no row for code "GONE"`},
+		{"lookup, skipped",
+			`[{id: f, kind: lookup, in: copies, key: body.i, missing: skip}, {id: n, kind: note, text: 'found ${has(vars.f)}'}]`,
 			`{"i": "zz"}`, nil, `delivered; f: not there, skipped; n: found false; {"i": "zz"}`},
-		{"lookup, the step's default row", `[{id: f, kind: lookup, in: copies, key: body.i, then: [{in: branches, key: row.branch}], into: b, missing: default, default: {run: "0"}}, {id: n, kind: note, text: 'run ${vars.b.run}'}]`,
+		{"lookup, the step's default row", `[{id: f, kind: lookup, in: copies, key: body.i, then: [{in: branches, ` +
+			`key: row.branch}], into: b, missing: default, default: {run: "0"}}, {id: n, kind: note, text: 'run ` +
+			`${vars.b.run}'}]`,
 			`{"i": "i2"}`, nil, `delivered; f: default row; n: run 0; {"i": "i2"}`},
-		{"lookup, the table's default row leads on", `[{id: f, kind: lookup, in: branches, key: body.b, then: [{in: runs, key: {run: row.run, day: '"mon"'}}], into: r, missing: default}, {id: n, kind: note, text: '${vars.r.van}'}]`,
+		{"lookup, the table's default row leads on", `[{id: f, kind: lookup, in: branches, key: body.b, then: [{in: ` +
+			`runs, key: {run: row.run, day: '"mon"'}}], into: r, missing: default}, {id: n, kind: note, text: ` +
+			`'${vars.r.van}'}]`,
 			`{"b": "NEW"}`, nil, `delivered; f: default row; n: Any; {"b": "NEW"}`},
-		{"lookup in a range", `[{id: f, kind: lookup, in: tariff, key: '"A"', at: body.g, into: t}, {id: n, kind: note, text: '${vars.t.cents}'}]`,
+		{"lookup in a range",
+			`[{id: f, kind: lookup, in: tariff, key: '"A"', at: body.g, into: t}, {id: n, kind: note, text: '${vars.t.cents}'}]`,
 			`{"g": 99.0}`, nil, `delivered; f: found; n: 150; {"g": 99.0}`},
 		{"lookup between ranges", `[{id: f, kind: lookup, in: tariff, key: '"A"', at: body.g}]`,
-			`{"g": 99.5}`, nil, `dead letter; f: the table "tariff" has no row for zone "A", at 99.5; {"g": 99.5}; because the table "tariff" has no row for zone "A", at 99.5`},
+			`{"g": 99.5}`, nil, `dead letter; f: the table "tariff" has no row for zone "A", at 99.5; {"g": 99.5}; ` +
+				`because the table "tariff" has no row for zone "A", at 99.5`},
 		{"lookup in no table", `[{id: f, kind: lookup, in: copys, key: body.i}]`,
-			`{"i": "i1"}`, nil, `dead letter; f: there is no table "copys"; {"i": "i1"}; because there is no table "copys"; did you mean copies?`},
-		{"lookup with a stand-in row", `[{id: f, kind: lookup, in: nowhere, key: body.i, into: r}, {id: n, kind: note, text: '${vars.r.x}'}]`,
+			`{"i": "i1"}`, nil,
+			`dead letter; f: there is no table "copys"; {"i": "i1"}; because there is no table "copys"; did you mean copies?`},
+		{"lookup with a stand-in row",
+			`[{id: f, kind: lookup, in: nowhere, key: body.i, into: r}, {id: n, kind: note, text: '${vars.r.x}'}]`,
 			`{"i": "i1"}`, map[string]want.Effect{"f": answered(200, `{"x": 5}`)}, `delivered; f: found; n: 5; {"i": "i1"}`},
-		{"pair, then found", `[{id: p, kind: pair, in: keys, row: {card: body.c, member: body.m}}, {id: f, kind: lookup, in: keys, key: {member: body.m}, into: k}, {id: n, kind: note, text: '${vars.k.card}'}]`,
+		{"pair, then found", `[{id: p, kind: pair, in: keys, row: {card: body.c, member: body.m}}, {id: f, kind: ` +
+			`lookup, in: keys, key: {member: body.m}, into: k}, {id: n, kind: note, text: '${vars.k.card}'}]`,
 			`{"c": "2", "m": "b"}`, nil, `delivered; p: paired; f: found; n: 2; {"c": "2", "m": "b"}`},
 		{"pair in conflict", `[{id: p, kind: pair, in: keys, row: {card: body.c, member: body.m}}]`,
-			`{"c": "2", "m": "a"}`, nil, `dead letter; p: the pair card "2" = member "a" conflicts with card "1" = me…; {"c": "2", "m": "a"}; because the pair card "2" = member "a" conflicts with card "1" = member "a" in the table "keys"`},
-		{"pair in conflict, kept", `[{id: p, kind: pair, in: keys, row: {card: body.c, member: body.m}, conflict: keep, into: k}, {id: n, kind: note, text: '${vars.k.card}'}]`,
+			`{"c": "2", "m": "a"}`, nil, `dead letter; p: the pair card "2" = member "a" conflicts with card "1" = ` +
+				`me…; {"c": "2", "m": "a"}; because the pair card "2" = member "a" conflicts with card "1" = member ` +
+				`"a" in the table "keys"`},
+		{"pair in conflict, kept", `[{id: p, kind: pair, in: keys, row: {card: body.c, member: body.m}, conflict: ` +
+			`keep, into: k}, {id: n, kind: note, text: '${vars.k.card}'}]`,
 			`{"c": "2", "m": "a"}`, nil, `delivered; p: kept the old one; n: 1; {"c": "2", "m": "a"}`},
 		{"once", `[{id: o, kind: once, key: body.k}]`, `{"k": 1}`, nil, `delivered; o: the first; {"k": 1}`},
 		{"hold for a time", `[{id: h, kind: hold, for: 72h}]`, `{}`, nil, `delivered; h: held for 72h; {}`},
-		{"hold until a time that has passed", `[{id: h, kind: hold, until: body.at}]`, `{"at": "2020-01-01T00:00:00Z"}`, nil, `delivered; h: not held, the time has passed; {"at": "2020-01-01T00:00:00Z"}`},
-		{"hold until no time", `[{id: h, kind: hold, until: body.at}]`, `{"at": "soon"}`, nil, `dead letter; h: body.at is "soon", no point in time; {"at": "soon"}; because body.at is "soon", no point in time; it must look like 2026-05-04T09:00:00Z`},
-		{"hold until a row is there", `[{id: h, kind: hold, until: {in: branches, key: body.b}}]`, `{"b": "ELMS"}`, nil, `delivered; h: the row is there; {"b": "ELMS"}`},
-		{"hold for a row that is not there", `[{id: h, kind: hold, until: {in: branches, key: body.b, fits: 'row.run == "2"'}}]`, `{"b": "ELMS"}`, nil, `waiting; h: held until a row of branches fits; {"b": "ELMS"}`},
+		{"hold until a time that has passed", `[{id: h, kind: hold, until: body.at}]`, `{"at": "2020-01-01T00:00:00Z"}`,
+			nil, `delivered; h: not held, the time has ` +
+				`passed; {"at": "2020-01-01T00:00:00Z"}`},
+		{"hold until no time", `[{id: h, kind: hold, until: body.at}]`, `{"at": "soon"}`, nil,
+			`dead letter; h: body.at is "soon", no ` +
+				`point in time; {"at": "soon"}; because body.at is "soon", no point in time; it must look like ` +
+				`2026-05-04T09:00:00Z`},
+		{"hold until a row is there", `[{id: h, kind: hold, until: {in: branches, key: body.b}}]`, `{"b": "ELMS"}`, nil,
+			`delivered; h: the row is there; {"b": "ELMS"}`},
+		{"hold for a row that is not there", `[{id: h, kind: hold, until: {in: branches, key: body.b, fits: 'row.run ` +
+			`== "2"'}}]`, `{"b": "ELMS"}`, nil, `waiting; h: held until a row of ` +
+			`branches fits; {"b": "ELMS"}`},
 		{"pace", `[{id: p, kind: pace, most: 1, per: 1h}]`, `{}`, nil, `delivered; p: at once; {}`},
-		{"code for a new body", `[{id: c, kind: code, script: "return {sum: body.l.reduce((a, b) => a + b, 0)}"}]`, `{"l": [1, 2, 3]}`, nil, `delivered; c: a map; {"sum":6}`},
-		{"code for a value", `[{id: c, kind: code, into: n, script: "return body.l.length"}, {id: n, kind: note, text: '${vars.n}'}]`, `{"l": [1, 2, 3]}`, nil, `delivered; c: number under n; n: 3; {"l": [1, 2, 3]}`},
-		{"code that throws", `[{id: c, kind: code, script: "return body.l.x.y"}]`, `{"l": 1}`, nil, `dead letter; c: line 1; {"l": 1}; because line 1: it threw TypeError: Cannot read property 'y' of undefined`},
-		{"ask over HTTP", `[{id: a, kind: ask, of: desk, path: '/m/${body.m}'}, {id: m, kind: map, fields: [{to: /n, from: replies.a.body.name}]}]`, `{"m": 7}`,
+		{"code for a new body", `[{id: c, kind: code, script: "return {sum: body.l.reduce((a, b) => a + b, 0)}"}]`,
+			`{"l": [1, 2, 3]}`, nil, `delivered; c: a map; {"sum":6}`},
+		{"code for a value", `[{id: c, kind: code, into: n, script: "return body.l.length"}, {id: n, kind: note, ` +
+			`text: '${vars.n}'}]`, `{"l": [1, 2, 3]}`, nil, `delivered; c: number under n; n: 3; {"l": [1, 2, 3]}`},
+		{"code that throws", `[{id: c, kind: code, script: "return body.l.x.y"}]`, `{"l": 1}`, nil,
+			`dead letter; c: line 1; {"l": 1}; ` +
+				`because line 1: it threw TypeError: Cannot read property 'y' of undefined`},
+		{"ask over HTTP", `[{id: a, kind: ask, of: desk, path: '/m/${body.m}'}, {id: m, kind: map, fields: [{to: /n, ` +
+			`from: replies.a.body.name}]}]`, `{"m": 7}`,
 			map[string]want.Effect{"a": answered(200, `{"name": "maud"}`)}, `delivered; a: 200; m: 1 of 1 set; {"n":"maud"}`},
-		{"ask that is refused", `[{id: a, kind: ask, of: desk, path: /m}]`, `{}`, map[string]want.Effect{"a": answered(404, ``)}, `dead letter; a: desk answered 404, and no other try would help; {}; because desk answered 404, and no other try would help`},
-		{"ask for which 404 is an answer", `[{id: a, kind: ask, of: desk, path: /m, retry: {delivered: [404]}}, {id: n, kind: note, text: '${replies.a.status}'}]`, `{}`, map[string]want.Effect{"a": answered(404, ``)}, `delivered; a: 404; n: 404; {}`},
-		{"ask by SQL for one row", `[{id: a, kind: ask, of: db, sql: 'SELECT * FROM t WHERE id = :id', params: {id: body.m}, rows: one}, {id: n, kind: note, text: '${replies.a.body.x}'}]`, `{"m": 7}`,
+		{"ask that is refused", `[{id: a, kind: ask, of: desk, path: /m}]`, `{}`, map[string]want.Effect{"a": answered(404,
+			``)}, `dead letter; a: desk answered 404, and ` +
+			`no other try would help; {}; because desk answered 404, and no other try would help`},
+		{"ask for which 404 is an answer", `[{id: a, kind: ask, of: desk, path: /m, retry: {delivered: [404]}}, {id: ` +
+			`n, kind: note, text: '${replies.a.status}'}]`, `{}`, map[string]want.Effect{"a": answered(404, ``)},
+			`delivered; a: 404; n: 404; {}`},
+		{"ask by SQL for one row", `[{id: a, kind: ask, of: db, sql: 'SELECT * FROM t WHERE id = :id', params: {id: ` +
+			`body.m}, rows: one}, {id: n, kind: note, text: '${replies.a.body.x}'}]`, `{"m": 7}`,
 			map[string]want.Effect{"a": answered(200, `[{"x": 1}]`)}, `delivered; a: 1 row; n: 1; {"m": 7}`},
 		{"ask by SQL, too many", `[{id: a, kind: ask, of: db, sql: 'SELECT 1', rows: one}]`, `{}`,
-			map[string]want.Effect{"a": answered(200, `[{"x": 1}, {"x": 2}]`)}, `dead letter; a: 2 rows; {}; because the query gives 2 rows, and there must be exactly one`},
-		{"ask by SQL, none", `[{id: a, kind: ask, of: db, sql: 'SELECT 1', rows: first}, {id: n, kind: note, text: '${replies.a.body == null}'}]`, `{}`, map[string]want.Effect{"a": answered(200, `[]`)}, `delivered; a: 0 rows; n: true; {}`},
-		{"ask by a queue", `[{id: a, kind: ask, of: {queue: q}}, {id: n, kind: note, text: '${replies.a.body.ok}'}]`, `{}`, map[string]want.Effect{"a": answered(0, `{"ok": true}`)}, `delivered; a: replied; n: true; {}`},
+			map[string]want.Effect{"a": answered(200, `[{"x": 1}, {"x": 2}]`)}, `dead letter; a: 2 rows; {}; because the ` +
+				`query gives 2 rows, and there must be exactly one`},
+		{"ask by SQL, none", `[{id: a, kind: ask, of: db, sql: 'SELECT 1', rows: first}, {id: n, kind: note, text: ` +
+			`'${replies.a.body == null}'}]`, `{}`, map[string]want.Effect{"a": answered(200, `[]`)},
+			`delivered; a: 0 rows; n: true; {}`},
+		{"ask by a queue", `[{id: a, kind: ask, of: {queue: q}}, {id: n, kind: note, text: '${replies.a.body.ok}'}]`, `{}`,
+			map[string]want.Effect{"a": answered(0, `{"ok": true}`)}, `delivered; a: replied; n: true; {}`},
 		{"subflow", `[{id: s, kind: subflow, flow: other}]`, `{}`, nil, `delivered; s: handed on; {}`},
-		{"subflow with its answer", `[{id: s, kind: subflow, flow: other, wait: true}, {id: n, kind: note, text: '${replies.s.body.v}'}]`, `{}`, map[string]want.Effect{"s": answered(201, `{"v": 1}`)}, `delivered; s: answered 201; n: 1; {}`},
-		{"else, skipped", `[{id: a, kind: set, vars: {x: body.no}, else: skip}]`, `{}`, nil, `delivered; a: caught: body.no is missing; {}`},
-		{"else, values", `[{id: a, kind: set, vars: {x: body.no}, else: {default: {x: 'caught.class'}}}, {id: n, kind: note, text: '${vars.x}'}]`, `{}`, nil, `delivered; a: caught: body.no is missing; n: data; {}`},
-		{"else, other steps", `[{id: a, kind: deliver, to: desk, else: {steps: [{id: w, kind: note, text: '${caught.step} ${caught.kind}: ${caught.reason}'}]}}, {id: n, kind: note, text: on}]`, `{}`,
-			map[string]want.Effect{"a": answered(422, ``)}, `delivered; a: caught: desk answered 422, and no other try would help; a.else/w: a deliver: desk answered 422, and no other try would help; n: on; {}`},
-		{"else that fails, too", `[{id: a, kind: set, vars: {x: body.no}, else: {steps: [{id: b, kind: set, vars: {y: body.neither}}]}}]`, `{}`, nil, `dead letter; a: caught: body.no is missing; a.else/b: body.neither is missing; {}; because body.neither is missing: body has no neither`},
-		{"else of a validation", `[{id: v, kind: validate, schema: {required: [x]}, else: {steps: [{id: f, kind: note, text: '${caught.setting}'}]}}]`, `{}`, nil, `delivered; v: caught: /x is required; v.else/f: schema; {}`},
+		{"subflow with its answer", `[{id: s, kind: subflow, flow: other, wait: true}, {id: n, kind: note, text: ` +
+			`'${replies.s.body.v}'}]`, `{}`, map[string]want.Effect{"s": answered(201, `{"v": 1}`)},
+			`delivered; s: answered 201; n: 1; {}`},
+		{"else, skipped", `[{id: a, kind: set, vars: {x: body.no}, else: skip}]`, `{}`, nil,
+			`delivered; a: caught: body.no is missing; {}`},
+		{"else, values", `[{id: a, kind: set, vars: {x: body.no}, else: {default: {x: 'caught.class'}}}, {id: n, ` +
+			`kind: note, text: '${vars.x}'}]`, `{}`, nil, `delivered; a: caught: body.no is missing; n: data; {}`},
+		{"else, other steps", `[{id: a, kind: deliver, to: desk, else: {steps: [{id: w, kind: note, text: ` +
+			`'${caught.step} ${caught.kind}: ${caught.reason}'}]}}, {id: n, kind: note, text: on}]`, `{}`,
+			map[string]want.Effect{"a": answered(422, ``)}, `delivered; a: caught: desk answered 422, and no other try ` +
+				`would help; a.else/w: a deliver: desk answered 422, and no other try would help; n: on; {}`},
+		{"else that fails, too", `[{id: a, kind: set, vars: {x: body.no}, else: {steps: [{id: b, kind: set, vars: {y: ` +
+			`body.neither}}]}}]`, `{}`, nil, `dead letter; a: caught: body.no is ` +
+			`missing; a.else/b: body.neither is missing; {}; because body.neither is missing: body has no neither`},
+		{"else of a validation", `[{id: v, kind: validate, schema: {required: [x]}, else: {steps: [{id: f, kind: ` +
+			`note, text: '${caught.setting}'}]}}]`, `{}`, nil, `delivered; v: caught: /x is required; ` +
+			`v.else/f: schema; {}`},
 	} {
-		p := readLoose(t, "readyferry: flow/1\nname: w\nintake: {kind: queue, queue: q0, format: json}\nsteps: "+c.steps+"\n")
+		p := readLoose(
+			t,
+			"readyferry: flow/1\nname: w\nintake: {kind: queue, queue: q0, format: json}\nsteps: "+c.steps+"\n",
+		)
 		r := RehearseAll(p, []Envelope{envelope(c.body)}, []Options{{Replies: c.replies, Tables: tables}})[0]
 		if got := told(r); got != c.want {
 			t.Errorf("%s:\n%s\nwant\n%s", c.name, got, c.want)
@@ -141,7 +193,11 @@ func readLoose(t *testing.T, src string) *plan.Plan {
 
 // Several messages of one rehearsal meet where a step remembers.
 func TestSamplesMeetAtOnceAndPace(t *testing.T) {
-	p := readLoose(t, "readyferry: flow/1\nname: w\nintake: {kind: queue, queue: q0, format: json}\nsteps: [{id: o, kind: once, key: body.k, for: 1h}, {id: p, kind: pace, most: 1, per: 10m, within: 15m}]\n")
+	p := readLoose(
+		t,
+		"readyferry: flow/1\nname: w\nintake: {kind: queue, queue: q0, format: json}\nsteps: [{id: o, kind: once, "+
+			"key: body.k, for: 1h}, {id: p, kind: pace, most: 1, per: 10m, within: 15m}]\n",
+	)
 	var in []Envelope
 	for i, body := range []string{`{"k": 1}`, `{"k": 1}`, `{"k": 2}`, `{"k": 3}`, `{"k": 1}`} {
 		e := envelope(body)
@@ -159,7 +215,9 @@ func TestSamplesMeetAtOnceAndPace(t *testing.T) {
 		`delivered; o: the first; p: at once; {"k": 1}`,
 		`turned away; o: a repeat; {"k": 1}; because a message with the key 1 came before`,
 		`delivered; o: the first; p: after 10m; {"k": 2}`,
-		`dead letter; o: the first; p: at 1 per 10m0s, this step has so many messages waiting that…; {"k": 3}; because at 1 per 10m0s, this step has so many messages waiting that this one would wait 20m0s; within allows 15m0s`,
+		`dead letter; o: the first; p: at 1 per 10m0s, this step has so many messages waiting that…; {"k": 3}; ` +
+			`because at 1 per 10m0s, this step has so many messages waiting that this one would wait 20m0s; within ` +
+			`allows 15m0s`,
 		`delivered; o: the first; p: at once; {"k": 1}`,
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
@@ -170,9 +228,16 @@ func TestSamplesMeetAtOnceAndPace(t *testing.T) {
 // A dead letter's steps are rehearsed behind it; they see the letter and the
 // message as it came in.
 func TestTheStepsForADeadLetterAreRehearsed(t *testing.T) {
-	p := readLoose(t, "readyferry: flow/1\nname: w\nintake: {kind: queue, queue: q0, format: json, reference: body.r}\nsteps: [{id: m, kind: map, fields: [{to: /x, from: body.no}]}]\non-dead-letter: {steps: [{id: t, kind: map, fields: [{to: /what, from: letter.reason}, {to: /ref, from: letter.reference}, {to: /r, from: body.r}]}, {id: d, kind: deliver, to: desk}]}\n")
+	p := readLoose(
+		t,
+		"readyferry: flow/1\nname: w\nintake: {kind: queue, queue: q0, format: json, reference: body.r}\nsteps: [{id: "+
+			"m, kind: map, fields: [{to: /x, from: body.no}]}]\non-dead-letter: {steps: [{id: t, kind: map, fields: "+
+			"[{to: /what, from: letter.reason}, {to: /ref, from: letter.reference}, {to: /r, from: body.r}]}, {id: "+
+			"d, kind: deliver, to: desk}]}\n",
+	)
 	r := Rehearse(p, envelope(`{"r": "R-1"}`), Options{})
-	if n := len(r.Trace); r.State != DeadLetter || n != 3 || r.Trace[2].Path != "on-dead-letter/d" || *r.Trace[2].After.Text != `{"what":"body.no is missing: body has no no; it has r","ref":"R-1","r":"R-1"}` {
+	if n := len(r.Trace); r.State != DeadLetter || n != 3 || r.Trace[2].Path != "on-dead-letter/d" ||
+		*r.Trace[2].After.Text != `{"what":"body.no is missing: body has no no; it has r","ref":"R-1","r":"R-1"}` {
 		t.Errorf("%s", told(r))
 	}
 	if len(r.Deliveries) != 1 || r.Deliveries[0].Path != "on-dead-letter/d" {

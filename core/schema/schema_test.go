@@ -69,7 +69,16 @@ func TestOfficialSuites(t *testing.T) {
 			}
 			failures, err := s.Validate(tree(t, c.Data))
 			if err != nil || (len(failures) == 0) != c.Valid {
-				t.Errorf("%s %s (%s, %s): %v %v, want valid %v", suite.file, c.ID, c.Group, c.Description, failures, err, c.Valid)
+				t.Errorf(
+					"%s %s (%s, %s): %v %v, want valid %v",
+					suite.file,
+					c.ID,
+					c.Group,
+					c.Description,
+					failures,
+					err,
+					c.Valid,
+				)
 			}
 			ran++
 		}
@@ -82,8 +91,15 @@ func TestOfficialSuites(t *testing.T) {
 
 // References reach the flow's own files, by name and by the $id that they say.
 func TestReferencesReachOwnFiles(t *testing.T) {
-	files := map[string][]byte{"a.json": []byte(`{"type":"integer"}`), "sub/b.json": []byte(`{"$id":"https://larkfield.invalid/b","$ref":"c.json"}`), "c.json": []byte(`{"$id":"https://larkfield.invalid/c.json","type":"string"}`)}
-	s, err := Compile(tree(t, []byte(`{"properties":{"a":{"$ref":"a.json"},"b":{"$ref":"https://larkfield.invalid/b"}}}`)), files)
+	files := map[string][]byte{
+		"a.json":     []byte(`{"type":"integer"}`),
+		"sub/b.json": []byte(`{"$id":"https://larkfield.invalid/b","$ref":"c.json"}`),
+		"c.json":     []byte(`{"$id":"https://larkfield.invalid/c.json","type":"string"}`),
+	}
+	s, err := Compile(
+		tree(t, []byte(`{"properties":{"a":{"$ref":"a.json"},"b":{"$ref":"https://larkfield.invalid/b"}}}`)),
+		files,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -19,7 +19,8 @@ const prelude = `(function () {
 	}
 
 	["eval", "Date", "BigInt", "Promise", "Proxy", "Reflect", "WeakRef", "FinalizationRegistry", "ArrayBuffer", "SharedArrayBuffer", "DataView", "Atomics",
-		"Int8Array", "Uint8Array", "Uint8ClampedArray", "Int16Array", "Uint16Array", "Int32Array", "Uint32Array", "Float32Array", "Float64Array", "BigInt64Array", "BigUint64Array"
+		"Int8Array", "Uint8Array", "Uint8ClampedArray", "Int16Array", "Uint16Array", "Int32Array", "Uint32Array", "Float32Array", "Float64Array",
+		"BigInt64Array", "BigUint64Array"
 	].forEach(function (n) { delete G[n]; });
 	delete Math.random;
 	function none() { throw new TypeError("a script cannot compile another one"); }

@@ -43,7 +43,21 @@ const (
 )
 
 // Names are what a script sees, each a value of the message.
-var names = []string{"body", "headers", "params", "query", "message", "vars", "replies", "part", "index", "group", "caught", "letter", "now"}
+var names = []string{
+	"body",
+	"headers",
+	"params",
+	"query",
+	"message",
+	"vars",
+	"replies",
+	"part",
+	"index",
+	"group",
+	"caught",
+	"letter",
+	"now",
+}
 
 // Sandbox runs scripts, one at a time: what they hold on to is measured for the
 // whole process. Make one and share it.

@@ -145,7 +145,8 @@ func TestPrototypesDoNotLeak(t *testing.T) {
 		if _, err := run(t, s, source, `{}`); err != nil && !strings.Contains(err.Error(), "threw") {
 			t.Errorf("%v", err)
 		}
-		if got, err := run(t, s, `return [typeof x, ({}).leaked === undefined, [1].map(x => x + 1), JSON.parse("[3]")]`, `{}`); got != `["undefined",true,[2],[3]]` {
+		if got, err := run(t, s, `return [typeof x, ({}).leaked === undefined, [1].map(x => x + 1), JSON.parse("[3]")]`,
+			`{}`); got != `["undefined",true,[2],[3]]` {
 			t.Errorf("%s, %v", got, err)
 		}
 	}
@@ -153,7 +154,8 @@ func TestPrototypesDoNotLeak(t *testing.T) {
 
 func TestTheSameMessageGivesTheSameAnswer(t *testing.T) {
 	s := sandbox(t)
-	const source = `const m = new Map(); for (const k of Object.keys(body)) m.set(k, body[k]); return {all: [...m], s: [3, 1, 2].sort(), k: Object.keys({b: 1, a: 2, 1: 3})}`
+	const source = `const m = new Map(); for (const k of Object.keys(body)) m.set(k, body[k]); return {all: ` +
+		`[...m], s: [3, 1, 2].sort(), k: Object.keys({b: 1, a: 2, 1: 3})}`
 	first, err := run(t, s, source, `{"z": 1, "a": [1, 2], "m": {"x": null}}`)
 	if err != nil {
 		t.Fatal(err)

@@ -17,28 +17,40 @@ import (
 var aggregateKind = Kind{
 	Name:    "aggregate",
 	Summary: "Collects messages that belong together; the group goes on as one message.",
-	Reason:  "Use it when a target wants one message for many: all slips of a branch for the next van, all overdue rows of a patron for one letter, a request and its confirmation. A message joins the group of its key and waits there; the group closes by count, by a condition, after a quiet time, at an age, or when all parts of a split are here. In the steps behind it, group holds key, count, items, openedAt, closedAt and why.",
+	Reason: "Use it when a target wants one message for many: all slips of a branch for the next van, all overdue " +
+		"rows of a patron for one letter, a request and its confirmation. A message joins the group of its key " +
+		"and waits there; the group closes by count, by a condition, after a quiet time, at an age, or when all " +
+		"parts of a split are here. In the steps behind it, group holds key, count, items, openedAt, closedAt and why.",
 	Example: `{id: tote, kind: aggregate, key: body.branch, close: {count: 6, age: 20m}, result: list}`,
 	Properties: `{
 		"key": {"type": "string", "description": "expression; messages of the same value belong together"},
-		"item": {"type": "string", "description": "expression for what a message brings into the group; body by default, inside of a split part"},
-		"close": {"type": "object", "additionalProperties": false, "minProperties": 1, "description": "what closes a group, whichever comes first", "properties": {
+		"item": {"type": "string", "description":
+			"expression for what a message brings into the group; body by default, inside of a split part"},
+		"close": {"type": "object", "additionalProperties": false, "minProperties": 1, "description":
+			"what closes a group, whichever comes first", "properties": {
 			"count": {"type": "integer", "minimum": 1, "description": "so many members"},
-			"when": {"type": ["string", "boolean"], "description": "condition over group (key, count, newest, items) and the newest message"},
+			"when": {"type": ["string", "boolean"], "description":
+				"condition over group (key, count, newest, items) and the newest message"},
 			"quiet": {"type": "string", "description": "no other member for so long, such as 30s"},
 			"age": {"type": "string", "description": "so long after the first member, such as 20m"},
 			"parts": {"type": "boolean", "description": "all parts of the split around it are here or have ended elsewhere"}}},
-		"result": {"enum": ["list", "text", "csv", "map"], "description": "what the group's body is: the list of its items (default), their texts joined, CSV with a row each, or what the fields say"},
+		"result": {"enum": ["list", "text", "csv", "map"], "description":
+			"what the group's body is: the list of its items (default), their texts joined, CSV with a row each, or what the fields say"},
 		"separator": {"type": "string", "description": "text between the items of a text, a line break by default"},
 		"as": {"enum": ["json", "xml", "csv", "hl7", "form"], "description": "format of a map's body, json by default"},
 		"header": {"type": "boolean", "description": "CSV: write the names of the columns, true by default"},
 		"fields": {"$ref": "#/$defs/map-fields"},
-		"late": {"enum": ["new group", "turn away", "add"], "description": "a member whose group has closed: opens a new group (default), is turned away, or goes on at once as an addition"},
+		"late": {"enum": ["new group", "turn away", "add"], "description":
+			"a member whose group has closed: opens a new group (default), is turned away, or goes on at once as an addition"},
 		"late-for": {"type": "string", "description": "how long a closed group is remembered for that, 24h by default"},
-		"unique": {"type": "string", "description": "expression; a member whose value is in the group already is turned away"},
-		"limit": {"type": "integer", "minimum": 1, "maximum": 100000, "description": "most members of one group, 10000 by default; more are dead letters"},
-		"bytes": {"type": "integer", "minimum": 1, "maximum": 1073741824, "description": "most bytes of the items of one group, 67108864 by default; more are dead letters"},
-		"groups": {"type": "integer", "minimum": 1, "maximum": 10000000, "description": "most groups open at once, 100000 by default; what would open another is a dead letter"}
+		"unique": {"type": "string", "description":
+			"expression; a member whose value is in the group already is turned away"},
+		"limit": {"type": "integer", "minimum": 1, "maximum": 100000, "description":
+			"most members of one group, 10000 by default; more are dead letters"},
+		"bytes": {"type": "integer", "minimum": 1, "maximum": 1073741824, "description":
+			"most bytes of the items of one group, 67108864 by default; more are dead letters"},
+		"groups": {"type": "integer", "minimum": 1, "maximum": 10000000, "description":
+			"most groups open at once, 100000 by default; what would open another is a dead letter"}
 	}`,
 	Required: []string{"key", "close"},
 	compile:  compileAggregate,
@@ -116,7 +128,13 @@ func compileAggregate(c *Compiler, s *flow.Step) Runner {
 	default:
 		for _, name := range []string{"fields", "as"} {
 			if s.Settings.Get(name) != nil {
-				c.Find(s.Pointer+"/"+name, flow.Warning, "no-effect", name+" has no effect on a result that is a "+r.result, "write result: map")
+				c.Find(
+					s.Pointer+"/"+name,
+					flow.Warning,
+					"no-effect",
+					name+" has no effect on a result that is a "+r.result,
+					"write result: map",
+				)
 			}
 		}
 	}
@@ -135,24 +153,43 @@ func (r *aggregate) closing(c *Compiler, s *flow.Step) {
 		}
 		return d
 	}
-	r.rules = group.Rules{Quiet: span("quiet"), Age: span("age"), Limit: group.DefaultLimit, Bytes: group.DefaultBytes, Groups: group.DefaultGroups}
+	r.rules = group.Rules{
+		Quiet:  span("quiet"),
+		Age:    span("age"),
+		Limit:  group.DefaultLimit,
+		Bytes:  group.DefaultBytes,
+		Groups: group.DefaultGroups,
+	}
 	if v := n.Get("count"); v != nil {
 		_, _ = fmt.Sscan(v.Text, &r.rules.Count)
 	}
 	if scalar(n.Get("parts")) == "true" {
 		r.rules.Parts = c.parts
 		if c.parts == "" {
-			c.Find(at+"/parts", flow.Error, "wrong-value", "there is no split around this step whose parts could be here", "move it into a split, or close by count or time")
+			c.Find(
+				at+"/parts",
+				flow.Error,
+				"wrong-value",
+				"there is no split around this step whose parts could be here",
+				"move it into a split, or close by count or time",
+			)
 		}
 	}
 	if v := n.Get("when"); v != nil {
 		if when := c.Condition(at+"/when", scalar(v)); when != nil {
 			r.rules.Condition = when.Source
 			for _, p := range when.Reads {
-				r.rules.NeedsItems = r.rules.NeedsItems || p.Root == "group" && (p.Pointer() == "" || strings.HasPrefix(p.Pointer(), "/items"))
+				r.rules.NeedsItems = r.rules.NeedsItems ||
+					p.Root == "group" && (p.Pointer() == "" || strings.HasPrefix(p.Pointer(), "/items"))
 			}
 			r.rules.When = func(g *group.Group) (bool, error) {
-				return when.EvalBool(&expr.Scope{Body: g.Newest, Now: g.LastAt, Locals: map[string]*message.Node{"group": openNode(g), "part": g.Newest}})
+				return when.EvalBool(
+					&expr.Scope{
+						Body:   g.Newest,
+						Now:    g.LastAt,
+						Locals: map[string]*message.Node{"group": openNode(g), "part": g.Newest},
+					},
+				)
 			}
 		}
 	}
@@ -168,10 +205,22 @@ func (r *aggregate) closing(c *Compiler, s *flow.Step) {
 		_, _ = fmt.Sscan(v.Text, &r.rules.Bytes)
 	}
 	if r.rules.Count > r.rules.Limit {
-		c.Find(at+"/count", flow.Error, "wrong-value", fmt.Sprintf("a group never comes to %d members, because its limit is %d", r.rules.Count, r.rules.Limit), "raise limit, or lower count")
+		c.Find(
+			at+"/count",
+			flow.Error,
+			"wrong-value",
+			fmt.Sprintf("a group never comes to %d members, because its limit is %d", r.rules.Count, r.rules.Limit),
+			"raise limit, or lower count",
+		)
 	}
 	if n.Get("age") == nil && n.Get("quiet") == nil && scalar(n.Get("parts")) != "true" {
-		c.Find(at, flow.Warning, "waits-for-ever", "a group to which nothing more comes waits for ever", "add age or quiet, so that it closes after a time")
+		c.Find(
+			at,
+			flow.Warning,
+			"waits-for-ever",
+			"a group to which nothing more comes waits for ever",
+			"add age or quiet, so that it closes after a time",
+		)
 	}
 }
 
@@ -189,7 +238,13 @@ func (r *aggregate) lateness(c *Compiler, s *flow.Step) {
 			c.Find(s.Pointer+"/late-for", flow.Error, "wrong-value", err.Error(), "write it as 30s, 10m or 24h")
 		}
 		if r.rules.Late == group.NewGroup {
-			c.Find(s.Pointer+"/late-for", flow.Warning, "no-effect", "late-for has no effect while late members open new groups", "write late: turn away or late: add")
+			c.Find(
+				s.Pointer+"/late-for",
+				flow.Warning,
+				"no-effect",
+				"late-for has no effect while late members open new groups",
+				"write late: turn away or late: add",
+			)
 		}
 	}
 }
@@ -249,7 +304,11 @@ func word(phase string, p *expr.Program, scope *expr.Scope) (string, error) {
 	text, ok := n.Scalar()
 	switch {
 	case !ok || n.Kind == message.Null:
-		return "", &Failure{Phase: phase, Class: Data, Reason: fmt.Sprintf("%s is a %s, not a text or number", p.Source, n.Kind)}
+		return "", &Failure{
+			Phase:  phase,
+			Class:  Data,
+			Reason: fmt.Sprintf("%s is a %s, not a text or number", p.Source, n.Kind),
+		}
 	case len(text) > 500:
 		return "", &Failure{Phase: phase, Class: Data, Reason: p.Source + " is longer than 500 bytes"}
 	}

@@ -13,12 +13,15 @@ import (
 var answerKind = Kind{
 	Name:    "answer",
 	Summary: "Says what the caller of the intake gets.",
-	Reason:  "Use it when the caller wants more than the word that the message is stored. The first answer counts; where nobody waits it is noted and does nothing.",
+	Reason: "Use it when the caller wants more than the word that the message is stored. The first answer counts; " +
+		"where nobody waits it is noted and does nothing.",
 	Example: `{id: reply, kind: answer, status: 200, text: '{"slip": "${body.slip}"}'}`,
 	Properties: `{
 		"status": {"type": "integer", "minimum": 200, "maximum": 599, "description": "HTTP status, 200 by default"},
-		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number", "null"]}},
-		"text": {"type": "string", "description": "template of the answer's body; without it the present message is answered. A text that begins with { or [ is JSON, and its holes are escaped for that"}
+		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number",
+			"null"]}},
+		"text": {"type": "string", "description":
+			"template of the answer's body; without it the present message is answered. A text that begins with { or [ is JSON, and its holes are escaped for that"}
 	}`,
 	compile: compileAnswer,
 }
@@ -33,7 +36,13 @@ type answer struct {
 func compileAnswer(c *Compiler, s *flow.Step) Runner {
 	r := &answer{status: 200, headers: c.headers(s)}
 	if c.outside != "" && !c.Document.Intake.Finished {
-		c.Find(s.Pointer, flow.Warning, "late-answer", fmt.Sprintf("the caller has been answered before the step %s, so nobody waits for this", c.outside), "move the answer above that step")
+		c.Find(
+			s.Pointer,
+			flow.Warning,
+			"late-answer",
+			fmt.Sprintf("the caller has been answered before the step %s, so nobody waits for this", c.outside),
+			"move the answer above that step",
+		)
 	}
 	if n := s.Settings.Get("status"); n != nil {
 		_, _ = fmt.Sscan(n.Text, &r.status)

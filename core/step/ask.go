@@ -17,38 +17,60 @@ import (
 
 // HTTPQuestion is the JSON Schema of what a question over HTTP says.
 const HTTPQuestion = `{"properties": {
-	"method": {"enum": ["GET", "POST", "PUT", "PATCH", "DELETE"], "title": "Method", "default": "GET", "description": "HTTP method, GET by default"},
-	"path": {"type": "string", "title": "Path", "format": "template", "description": "template; below the connection's address"},
-	"headers": {"type": "object", "title": "Headers", "format": "template", "description": "name: template", "additionalProperties": {"type": ["string", "number", "null"]}},
-	"body": {"type": "string", "title": "Body", "format": "expression", "description": "expression; the value is sent as JSON. By default nothing is sent"}
+	"method": {"enum": ["GET", "POST", "PUT", "PATCH", "DELETE"], "title": "Method", "default": "GET", "description":
+		"HTTP method, GET by default"},
+	"path": {"type": "string", "title": "Path", "format": "template", "description":
+		"template; below the connection's address"},
+	"headers": {"type": "object", "title": "Headers", "format": "template", "description": "name: template",
+		"additionalProperties": {"type": ["string", "number", "null"]}},
+	"body": {"type": "string", "title": "Body", "format": "expression", "description":
+		"expression; the value is sent as JSON. By default nothing is sent"}
 }}`
 
 // SQLQuestion is the JSON Schema of what a question to a database says.
 const SQLQuestion = `{"required": ["sql"], "properties": {
-	"sql": {"type": "string", "title": "Statement", "format": "lines", "minLength": 1, "description": "one statement with :name for each parameter; values are bound, never put into the text"},
-	"params": {"type": "object", "title": "Parameters", "format": "expression", "description": "name: expression, for the parameters of the statement", "additionalProperties": {"type": ["string", "number", "boolean"]}},
-	"rows": {"enum": ["many", "one", "first"], "title": "Rows", "default": "many", "description": "many: the body is the list of rows; one: there must be exactly one, which is the body; first: the first, or null"},
-	"most": {"type": "integer", "title": "Most rows", "minimum": 1, "maximum": 100000, "default": 1000, "description": "a query that gives more fails"}
+	"sql": {"type": "string", "title": "Statement", "format": "lines", "minLength": 1, "description":
+		"one statement with :name for each parameter; values are bound, never put into the text"},
+	"params": {"type": "object", "title": "Parameters", "format": "expression", "description":
+		"name: expression, for the parameters of the statement", "additionalProperties": {"type": ["string", "number",
+			"boolean"]}},
+	"rows": {"enum": ["many", "one", "first"], "title": "Rows", "default": "many", "description":
+		"many: the body is the list of rows; one: there must be exactly one, which is the body; first: the first, or null"},
+	"most": {"type": "integer", "title": "Most rows", "minimum": 1, "maximum": 100000, "default": 1000, "description":
+		"a query that gives more fails"}
 }}`
 
 var askKind = Kind{
 	Name:    "ask",
 	Summary: "Asks another system and waits for its answer: over HTTP, by an SQL query, or by a queue with a reply.",
-	Reason:  "Use it when the message is not enough: call back for the full record, read a row of a database, ask a system behind a queue. The answer stands under replies and the message stays as it is. Behind a queue the other flow delivers its reply to the queue that the header reply-to names, with the same correlation-id. What cannot be asked now is tried again on the retry plan. The present message is not sent unless body says what is.",
+	Reason: "Use it when the message is not enough: call back for the full record, read a row of a database, ask " +
+		"a system behind a queue. The answer stands under replies and the message stays as it is. Behind a queue " +
+		"the other flow delivers its reply to the queue that the header reply-to names, with the same " +
+		"correlation-id. What cannot be asked now is tried again on the retry plan. The present message is not " +
+		"sent unless body says what is.",
 	Example: `{id: record, kind: ask, of: member-desk, path: '/members/${body.member}', retry: {first: 1s, tries: 4, delivered: [404]}}`,
 	Properties: `{
-		"of": {"description": "name of a connection, or {queue: name, reply-to: name} for a question by a queue", "if": {"type": "string"}, "then": {"minLength": 1},
+		"of": {"description": "name of a connection, or {queue: name, reply-to: name} for a question by a queue",
+			"if": {"type": "string"}, "then": {"minLength": 1},
 			"else": {"type": "object", "additionalProperties": false, "required": ["queue"], "properties": {
-				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "where the question is put, with the headers correlation-id and reply-to"},
-				"reply-to": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "queue for the replies, the name of the other with .replies by default; a reply carries the same correlation-id"}}}},
+				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description":
+					"where the question is put, with the headers correlation-id and reply-to"},
+				"reply-to": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description":
+					"queue for the replies, the name of the other with .replies by default; a reply carries the same correlation-id"}}}},
 		"method": {"enum": ["GET", "POST", "PUT", "PATCH", "DELETE"], "description": "HTTP method, GET by default"},
 		"path": {"type": "string", "description": "template; below the connection's address"},
-		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number", "null"]}},
-		"body": {"type": "string", "description": "expression; the value is sent as JSON. By default nothing is sent over HTTP, and the present message to a queue"},
-		"sql": {"type": "string", "minLength": 1, "description": "one statement with :name for each parameter; values are bound, never put into the text"},
-		"params": {"type": "object", "description": "name: expression, for the parameters of the statement", "additionalProperties": {"type": ["string", "number", "boolean"]}},
-		"rows": {"enum": ["many", "one", "first"], "description": "many (default): the body is the list of rows; one: there must be exactly one, which is the body; first: the first, or null"},
-		"most": {"type": "integer", "minimum": 1, "maximum": 100000, "description": "most rows, 1000 by default; a query that gives more fails"},
+		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number",
+			"null"]}},
+		"body": {"type": "string", "description":
+			"expression; the value is sent as JSON. By default nothing is sent over HTTP, and the present message to a queue"},
+		"sql": {"type": "string", "minLength": 1, "description":
+			"one statement with :name for each parameter; values are bound, never put into the text"},
+		"params": {"type": "object", "description": "name: expression, for the parameters of the statement",
+			"additionalProperties": {"type": ["string", "number", "boolean"]}},
+		"rows": {"enum": ["many", "one", "first"], "description":
+			"many (default): the body is the list of rows; one: there must be exactly one, which is the body; first: the first, or null"},
+		"most": {"type": "integer", "minimum": 1, "maximum": 100000, "description":
+			"most rows, 1000 by default; a query that gives more fails"},
 		"within": {"type": "string", "description": "how long the reply by a queue is waited for, 30s by default"},
 		"retry": {"$ref": "#/$defs/retry"}
 	}`,
@@ -84,7 +106,13 @@ type ask struct {
 
 func compileAsk(c *Compiler, s *flow.Step) Runner {
 	r := &ask{rows: scalar(s.Settings.Get("rows"))}
-	r.kind, r.target, r.method, r.headers = byHTTP, scalar(s.Settings.Get("of")), scalar(s.Settings.Get("method")), c.headers(s)
+	r.kind, r.target, r.method, r.headers = byHTTP, scalar(
+		s.Settings.Get("of"),
+	), scalar(
+		s.Settings.Get("method"),
+	), c.headers(
+		s,
+	)
 	if r.method == "" {
 		r.method = "GET"
 	}
@@ -100,15 +128,25 @@ func compileAsk(c *Compiler, s *flow.Step) Runner {
 		if n := s.Settings.Get("within"); n != nil {
 			r.within = c.span(s.Pointer+"/within", scalar(n))
 		}
-		c.Uses = append(c.Uses, Use{Kind: UseQueue, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of/queue"}, Use{Kind: UseReplies, Name: r.replyTo, Step: s.ID, Pointer: s.Pointer + "/of"})
+		c.Uses = append(
+			c.Uses,
+			Use{Kind: UseQueue, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of/queue"},
+			Use{Kind: UseReplies, Name: r.replyTo, Step: s.ID, Pointer: s.Pointer + "/of"},
+		)
 		needless = []string{"method", "path", "retry", "sql", "params", "rows", "most"}
 	case sql != nil:
 		r.kind = bySQL
-		c.Uses = append(c.Uses, Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of", SQL: true, As: AsAsk})
+		c.Uses = append(
+			c.Uses,
+			Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of", SQL: true, As: AsAsk},
+		)
 		r.compileQuery(c, s)
 		needless = []string{"method", "path", "headers", "body", "within"}
 	default:
-		c.Uses = append(c.Uses, Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of", As: AsAsk})
+		c.Uses = append(
+			c.Uses,
+			Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of", As: AsAsk},
+		)
 		needless = append(needless, "params", "rows", "most")
 	}
 	for _, name := range needless {
@@ -127,7 +165,13 @@ func compileAsk(c *Compiler, s *flow.Step) Runner {
 func (r *ask) compileQuery(c *Compiler, s *flow.Step) {
 	r.query = &want.Query{SQL: scalar(s.Settings.Get("sql")), Most: DefaultRows}
 	if strings.Contains(r.query.SQL, "${") {
-		c.Find(s.Pointer+"/sql", flow.Error, "wrong-value", "a statement has no holes: a value put into its text could change what it does", "write :name, and give params: {name: expression}")
+		c.Find(
+			s.Pointer+"/sql",
+			flow.Error,
+			"wrong-value",
+			"a statement has no holes: a value put into its text could change what it does",
+			"write :name, and give params: {name: expression}",
+		)
 	}
 	if n := s.Settings.Get("most"); n != nil {
 		_, _ = fmt.Sscan(n.Text, &r.query.Most)
@@ -143,12 +187,24 @@ func (r *ask) compileQuery(c *Compiler, s *flow.Step) {
 	_, names := BindNames(r.query.SQL, func(int) string { return "?" })
 	for _, name := range names {
 		if !given[name] {
-			c.Find(s.Pointer+"/sql", flow.Error, "missing-key", fmt.Sprintf("the statement names :%s, which has no value", name), fmt.Sprintf("add params: {%s: expression}", name))
+			c.Find(
+				s.Pointer+"/sql",
+				flow.Error,
+				"missing-key",
+				fmt.Sprintf("the statement names :%s, which has no value", name),
+				fmt.Sprintf("add params: {%s: expression}", name),
+			)
 		}
 	}
 	for _, p := range r.params {
 		if !slices.Contains(names, p.name) {
-			c.Find(s.Pointer+"/params"+pointer.Pointer{p.name}.String(), flow.Warning, "no-effect", fmt.Sprintf("the statement does not name :%s", p.name), "remove it, or use it")
+			c.Find(
+				s.Pointer+"/params"+pointer.Pointer{p.name}.String(),
+				flow.Warning,
+				"no-effect",
+				fmt.Sprintf("the statement does not name :%s", p.name),
+				"remove it, or use it",
+			)
 		}
 	}
 }
@@ -185,9 +241,11 @@ func BindNames(sql string, placeholder func(n int) string) (out string, names []
 		case strings.HasPrefix(sql[i:], "::"):
 			b.WriteString("::")
 			i += 2
-		case c == ':' && i+1 < len(sql) && (sql[i+1] == '_' || sql[i+1] >= 'a' && sql[i+1] <= 'z' || sql[i+1] >= 'A' && sql[i+1] <= 'Z'):
+		case c == ':' && i+1 < len(sql) && (sql[i+1] == '_' || sql[i+1] >= 'a' && sql[i+1] <= 'z' || sql[i+1] >= 'A' &&
+			sql[i+1] <= 'Z'):
 			end := i + 1
-			for end < len(sql) && (sql[end] == '_' || sql[end] >= 'a' && sql[end] <= 'z' || sql[end] >= 'A' && sql[end] <= 'Z' || sql[end] >= '0' && sql[end] <= '9') {
+			for end < len(sql) && (sql[end] == '_' || sql[end] >= 'a' && sql[end] <= 'z' || sql[end] >= 'A' &&
+				sql[end] <= 'Z' || sql[end] >= '0' && sql[end] <= '9') {
 				end++
 			}
 			names = append(names, sql[i+1:end])
@@ -218,7 +276,15 @@ func (r *ask) Run(c *Call) (Result, error) {
 				return Result{}, fail("params/"+p.name, err)
 			}
 			if n.Kind == message.List || n.Kind == message.Map || n.Kind == message.Bytes {
-				return Result{}, &Failure{Phase: "params/" + p.name, Class: Data, Reason: fmt.Sprintf("%s is a %s; a parameter is a text, number, true, false or null", p.value.Source, n.Kind)}
+				return Result{}, &Failure{
+					Phase: "params/" + p.name,
+					Class: Data,
+					Reason: fmt.Sprintf(
+						"%s is a %s; a parameter is a text, number, true, false or null",
+						p.value.Source,
+						n.Kind,
+					),
+				}
 			}
 			q.Params = append(q.Params, want.QueryParameter{Name: p.name, Value: jsonfmt.Encode(n)})
 		}
@@ -249,7 +315,8 @@ func (r *ask) Run(c *Call) (Result, error) {
 }
 
 func (r *ask) asks(c *Call, req *want.Request) (Result, error) {
-	var w want.Want = &want.Send{System: r.kind, Connection: r.target, Ask: true, Request: req, Retry: r.retry, Unordered: true}
+	var w want.Want = &want.Send{System: r.kind, Connection: r.target, Ask: true, Request: req, Retry: r.retry,
+		Unordered: true}
 	if r.kind == byReply {
 		w = &want.Question{Queue: r.target, Request: req, Priority: UsualPriority, ReplyTo: r.replyTo, Within: r.within}
 	}
@@ -277,7 +344,13 @@ func (r *ask) answered(c *Call) (Result, error) {
 		}
 		switch {
 		case r.rows == "one" && n != 1:
-			return Result{Outcome: outcome}, &Failure{Phase: PhaseRows, Class: Data, Reason: fmt.Sprintf("the query gives %s, and there must be exactly one", outcome)}
+			return Result{
+					Outcome: outcome,
+				}, &Failure{
+					Phase:  PhaseRows,
+					Class:  Data,
+					Reason: fmt.Sprintf("the query gives %s, and there must be exactly one", outcome),
+				}
 		case r.rows == "one", r.rows == "first" && n > 0:
 			answer = answer.With("body", list.Items[0])
 		case r.rows == "first":

@@ -19,7 +19,8 @@ func FormatOf(set string, contentType *message.Node, body []byte) string {
 		kind = contentType.Text
 	}
 	f := format.Of(set, kind)
-	if start := bytes.TrimLeft(body, " \t\r\n"); set == "auto" && f == format.Form && len(start) > 0 && (start[0] == '{' || start[0] == '[') {
+	if start := bytes.TrimLeft(body, " \t\r\n"); set == "auto" && f == format.Form && len(start) > 0 &&
+		(start[0] == '{' || start[0] == '[') {
 		return format.JSON
 	}
 	return f

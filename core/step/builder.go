@@ -43,7 +43,10 @@ func parsePlace(name, to string, inLoop bool) (place, error) {
 		return hl7.ParsePath(to)
 	case format.CSV, format.Form:
 		if to == "" && !inLoop {
-			return nil, fmt.Errorf("a name is expected, such as %s", map[string]string{format.CSV: "the name of a column, or its number", format.Form: "the name of a field"}[name])
+			return nil, fmt.Errorf(
+				"a name is expected, such as %s",
+				map[string]string{format.CSV: "the name of a column, or its number", format.Form: "the name of a field"}[name],
+			)
 		}
 		return to, nil
 	}
@@ -55,7 +58,10 @@ func parseLoop(name, to string, inLoop bool) (place, error) {
 	switch name {
 	case format.CSV, format.HL7:
 		if to != "" {
-			return nil, fmt.Errorf("a loop has no place of its own here: each item is %s", map[string]string{format.CSV: "a row", format.HL7: "more segments at the end"}[name])
+			return nil, fmt.Errorf(
+				"a loop has no place of its own here: each item is %s",
+				map[string]string{format.CSV: "a row", format.HL7: "more segments at the end"}[name],
+			)
 		}
 		return nil, nil
 	}
@@ -187,7 +193,10 @@ func (b *csvBuilder) set(p place, v *message.Node, _ bool) error {
 		b.row = message.NewList()
 	}
 	if b.row.Kind != message.List || n < 1 || n > 10000 {
-		return fmt.Errorf("%s is no number of a column; they count from 1, and all columns have numbers or all have names", name)
+		return fmt.Errorf(
+			"%s is no number of a column; they count from 1, and all columns have numbers or all have names",
+			name,
+		)
 	}
 	items := append([]*message.Node(nil), b.row.Items...)
 	for len(items) < n {

@@ -12,7 +12,8 @@ import (
 
 // CatchSchema says what becomes of a message whose step fails.
 const CatchSchema = `{
-	"description": "when the step fails: dead letter (default), skip it, {default: {name: expression}} for values under vars in its place, or {steps: [...]} to go another way; in both caught is what failed",
+	"description": "when the step fails: dead letter (default), skip it, {default: {name: expression}} for values ` +
+	`under vars in its place, or {steps: [...]} to go another way; in both caught is what failed",
 	"if": {"type": "string"}, "then": {"enum": ["dead letter", "skip"]},
 	"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 1, "properties": {
 		"default": {"type": "object", "minProperties": 1, "additionalProperties": {"type": ["string", "number", "boolean"]}},
@@ -49,7 +50,13 @@ func (c *Compiler) catch(s *flow.Step) *Catch {
 		return nil // an answer for the caller, which the kind sees to
 	}
 	if slices.Contains(gathers, s.Kind) {
-		c.Find(ptr, flow.Error, "wrong-value", "an "+s.Kind+" holds messages back together, so one of them cannot go another way", "remove else")
+		c.Find(
+			ptr,
+			flow.Error,
+			"wrong-value",
+			"an "+s.Kind+" holds messages back together, so one of them cannot go another way",
+			"remove else",
+		)
 		return nil
 	}
 	out := &Catch{}
@@ -59,7 +66,10 @@ func (c *Compiler) catch(s *flow.Step) *Catch {
 		c.Env = env
 	} // else it stands in another else, and caught is known
 	for _, m := range members(defaults) {
-		out.Defaults = append(out.Defaults, CatchDefault{m.Name, c.Expression(ptr+"/default"+pointer.Pointer{m.Name}.String(), scalar(m.Value))})
+		out.Defaults = append(
+			out.Defaults,
+			CatchDefault{m.Name, c.Expression(ptr+"/default"+pointer.Pointer{m.Name}.String(), scalar(m.Value))},
+		)
 	}
 	if steps != nil {
 		out.Block = c.Block(flow.Steps(steps, ptr+"/steps"))

@@ -16,11 +16,17 @@ import (
 var codeKind = Kind{
 	Name:    "code",
 	Summary: "Runs a piece of JavaScript on the message, in a sandbox without files, network, clock or dice.",
-	Reason:  "Use it for what no other step says: an odd checksum, a shape that a map cannot reach. What it returns is the new body, or a value under vars. Numbers are JavaScript's there: whole ones beyond 2⁵³ lose digits, and 0.10 becomes 0.1.",
-	Example: `{id: check-digit, kind: code, into: digit, script: "let sum = 0;\nfor (const [i, c] of [...body.item].entries()) sum += Number(c) * (i % 2 ? 1 : 3);\nreturn (10 - sum % 10) % 10;"}`,
+	Reason: "Use it for what no other step says: an odd checksum, a shape that a map cannot reach. What it " +
+		"returns is the new body, or a value under vars. Numbers are JavaScript's there: whole ones beyond " +
+		"2⁵³ lose digits, and 0.10 becomes 0.1.",
+	Example: `{id: check-digit, kind: code, into: digit, script: "let sum = 0;\nfor (const [i, c] of ` +
+		`[...body.item].entries()) sum += Number(c) * (i % 2 ? 1 : 3);\nreturn (10 - sum % 10) % 10;"}`,
 	Properties: `{
-		"script": {"type": "string", "minLength": 1, "maxLength": 262144, "description": "JavaScript: the body of a function that returns a value. It sees body, headers, params, query, message, vars, replies, part, index, group, and now as a text"},
-		"into": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description": "the value stands under vars by this name; without it, it is the new body, as JSON"},
+		"script": {"type": "string", "minLength": 1, "maxLength": 262144, "description":
+			"JavaScript: the body of a function that returns a value. It sees body, headers, params, ` +
+		`query, message, vars, replies, part, index, group, and now as a text"},
+		"into": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
+			"the value stands under vars by this name; without it, it is the new body, as JSON"},
 		"limit": {"type": "string", "description": "how long it may run, 200ms by default, 2s at most"}
 	}`,
 	Required: []string{"script"},
@@ -37,7 +43,13 @@ func compileCode(c *Compiler, s *flow.Step) Runner {
 	limit := script.DefaultTime
 	if n := s.Settings.Get("limit"); n != nil {
 		if limit = c.span(s.Pointer+"/limit", scalar(n)); limit > script.MaxTime {
-			c.Find(s.Pointer+"/limit", flow.Error, "wrong-value", "a script runs for at most "+script.MaxTime.String(), "write limit: "+script.MaxTime.String()+", or less")
+			c.Find(
+				s.Pointer+"/limit",
+				flow.Error,
+				"wrong-value",
+				"a script runs for at most "+script.MaxTime.String(),
+				"write limit: "+script.MaxTime.String()+", or less",
+			)
 		}
 	}
 	if c.Sandbox == nil {
@@ -63,17 +75,25 @@ func (r *code) Run(c *Call) (Result, error) {
 	if e := c.Effect; e != nil {
 		d, err := jsonfmt.Decode(e.Value)
 		if err != nil {
-			return Result{}, &Failure{Phase: "script", Class: Flow, Reason: "what the script came to cannot be read: " + err.Error()}
+			return Result{}, &Failure{
+				Phase:  "script",
+				Class:  Flow,
+				Reason: "what the script came to cannot be read: " + err.Error(),
+			}
 		}
 		value = d.Root
 	} else {
 		s := c.Scope()
 		m := message.NewMap(
-			message.Member{Name: "id", Value: message.NewString(s.Message.ID)}, message.Member{Name: "receivedAt", Value: message.NewString(s.Message.ReceivedAt.UTC().Format("2006-01-02T15:04:05.000Z"))},
-			message.Member{Name: "size", Value: jsonInt(s.Message.Size)}, message.Member{Name: "format", Value: message.NewString(s.Message.Format)}, message.Member{Name: "reference", Value: message.NewString(s.Message.Reference)},
+			message.Member{Name: "id", Value: message.NewString(s.Message.ID)}, message.Member{Name: "receivedAt",
+				Value: message.NewString(s.Message.ReceivedAt.UTC().Format("2006-01-02T15:04:05.000Z"))},
+			message.Member{Name: "size", Value: jsonInt(s.Message.Size)}, message.Member{Name: "format",
+				Value: message.NewString(s.Message.Format)}, message.Member{Name: "reference",
+				Value: message.NewString(s.Message.Reference)},
 		)
 		in := map[string]*message.Node{
-			"body": s.Body, "headers": s.Headers, "params": s.Params, "query": s.Query, "vars": orEmpty(s.Vars), "replies": orEmpty(s.Replies),
+			"body": s.Body, "headers": s.Headers, "params": s.Params, "query": s.Query, "vars": orEmpty(s.Vars),
+			"replies": orEmpty(s.Replies),
 			"message": m, "now": message.NewString(s.Now.UTC().Format("2006-01-02T15:04:05.000Z")),
 		}
 		for name, n := range s.Locals {

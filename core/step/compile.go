@@ -82,7 +82,14 @@ func (c *Compiler) Block(steps []*flow.Step) *Block {
 		if s.ID != "" {
 			if first, taken := c.ids[s.ID]; taken {
 				p := c.Document.Source.Value(first)
-				c.at(s, s.Pointer+"/id", flow.Error, "duplicate-id", fmt.Sprintf("the id %q is taken by the step in line %d", s.ID, p.Line), "give one of them another id")
+				c.at(
+					s,
+					s.Pointer+"/id",
+					flow.Error,
+					"duplicate-id",
+					fmt.Sprintf("the id %q is taken by the step in line %d", s.ID, p.Line),
+					"give one of them another id",
+				)
 			}
 			c.ids[s.ID] = s.Pointer
 		}
@@ -107,13 +114,31 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 	defer func() { c.step, c.reads = outer, outerReads }()
 	before := len(c.Findings)
 	if c.scatter != "" && s.Kind == "split" {
-		c.Find(s.Pointer+"/kind", flow.Error, "wrong-value", "parts answer nobody, so a way of the scatter "+c.scatter+" cannot be split", "move the split in front of the scatter or behind it")
+		c.Find(
+			s.Pointer+"/kind",
+			flow.Error,
+			"wrong-value",
+			"parts answer nobody, so a way of the scatter "+c.scatter+" cannot be split",
+			"move the split in front of the scatter or behind it",
+		)
 	}
 	if c.scatter != "" && (s.Kind == "aggregate" || s.Kind == "resequence") {
-		c.Find(s.Pointer+"/kind", flow.Error, "wrong-value", "a way of the scatter "+c.scatter+" answers within a time, so no step in it can wait for other messages", "move the step in front of the scatter or behind it")
+		c.Find(
+			s.Pointer+"/kind",
+			flow.Error,
+			"wrong-value",
+			"a way of the scatter "+c.scatter+" answers within a time, so no step in it can wait for other messages",
+			"move the step in front of the scatter or behind it",
+		)
 	}
 	if c.dead && slices.Contains(append(gathers, "split", "answer"), s.Kind) {
-		c.Find(s.Pointer+"/kind", flow.Error, "wrong-value", "the steps for a dead letter tell somebody about it; none of them can be of kind "+s.Kind, "deliver to a queue, and do that in the flow which reads it")
+		c.Find(
+			s.Pointer+"/kind",
+			flow.Error,
+			"wrong-value",
+			"the steps for a dead letter tell somebody about it; none of them can be of kind "+s.Kind,
+			"deliver to a queue, and do that in the flow which reads it",
+		)
 	}
 	if s.When != "" {
 		out.When = c.Condition(s.Pointer+"/when", s.When)
@@ -151,7 +176,15 @@ func (c *Compiler) at(s *flow.Step, ptr string, level flow.Level, code, msg, rep
 }
 
 func (c *Compiler) found(s *flow.Step, ptr string, p flow.Place, level flow.Level, code, msg, repair string) {
-	f := flow.Finding{Level: level, Code: code, Pointer: ptr, Line: p.Line, Column: p.Column, Message: msg, Repair: repair}
+	f := flow.Finding{
+		Level:   level,
+		Code:    code,
+		Pointer: ptr,
+		Line:    p.Line,
+		Column:  p.Column,
+		Message: msg,
+		Repair:  repair,
+	}
 	if s != nil {
 		f.Step = s.ID
 	}
@@ -226,7 +259,14 @@ func (c *Compiler) headers(s *flow.Step) []headerTemplate {
 	for _, m := range members(s.Settings.Get("headers")) {
 		ptr := s.Pointer + "/headers" + pointer.Pointer{m.Name}.String()
 		if !headerName(m.Name) {
-			c.at(s, ptr, flow.Error, "wrong-value", fmt.Sprintf("%q is no name of a header", m.Name), "use letters, digits and hyphens")
+			c.at(
+				s,
+				ptr,
+				flow.Error,
+				"wrong-value",
+				fmt.Sprintf("%q is no name of a header", m.Name),
+				"use letters, digits and hyphens",
+			)
 			continue
 		}
 		if m.Value.Kind == message.Null {

@@ -11,19 +11,25 @@ import (
 )
 
 // convertRules are what people may rely on; help shows them.
-const convertRules = "JSON gets the tree as the step before it shows. XML puts a value without an element of its own into root; lists become elements of one name, items of a list inside a list become item; numbers become their digits, null an empty element. " +
-	"CSV takes a list of rows, or the only list inside maps with one member; rows that are maps get a header of all names. A form takes a map of texts and lists. HL7 takes segments by name and fields by number; to XML its fields are named PID.5 and PID.5.1, as the standard's XML encoding does, and back. " +
+const convertRules = "JSON gets the tree as the step before it shows. XML puts a value without an element of " +
+	"its own into root; lists become elements of one name, items of a list inside a list become item; " +
+	"numbers become their digits, null an empty element. " +
+	"CSV takes a list of rows, or the only list inside maps with one member; rows that are maps get a header of " +
+	"all names. A form takes a map of texts and lists. HL7 takes segments by name and fields by number; to " +
+	"XML its fields are named PID.5 and PID.5.1, as the standard's XML encoding does, and back. " +
 	"Text and binary have no tree: to them a document goes as it is written, and from them it is read in the new format."
 
 var convertKind = Kind{
 	Name:    "convert",
 	Summary: "Brings the body from one format to another by stated rules.",
-	Reason:  "Use it when the target takes the same content in another format, or before a map that starts from the body. " + convertRules,
+	Reason: "Use it when the target takes the same content in another format, or before a map that starts from the body. " +
+		convertRules,
 	Example: `{id: as-xml, kind: convert, to: xml, root: rows}`,
 	Properties: `{
 		"to": {"enum": ["json", "xml", "csv", "hl7", "form", "text", "binary"], "description": "the new format"},
 		"root": {"type": "string", "description": "XML: the element that a value without one is put into, root by default"},
-		"header": {"type": "boolean", "description": "CSV: from a text, the first row names the members of the others; to CSV, write the names (true by default)"},
+		"header": {"type": "boolean", "description":
+			"CSV: from a text, the first row names the members of the others; to CSV, write the names (true by default)"},
 		"delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}
 	}`,
 	Required: []string{"to"},
@@ -94,7 +100,10 @@ func rowsOf(n *message.Node) (*message.Node, error) {
 			return at, nil
 		}
 		if at.Kind != message.Map {
-			return nil, fmt.Errorf("CSV: there is no list of rows in %s; map the body to a list first", strings.Join(append([]string{"the body"}, seen...), "/"))
+			return nil, fmt.Errorf(
+				"CSV: there is no list of rows in %s; map the body to a list first",
+				strings.Join(append([]string{"the body"}, seen...), "/"),
+			)
 		}
 		if len(at.Members) != 1 || at.Members[0].Value.Kind != message.Map && at.Members[0].Value.Kind != message.List {
 			return message.NewList(at), nil // one row

@@ -21,26 +21,36 @@ import (
 
 // HTTPDelivery is the JSON Schema of what a delivery over HTTP says.
 const HTTPDelivery = `{"properties": {
-	"method": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"], "title": "Method", "default": "POST", "description": "HTTP method, POST by default"},
-	"path": {"type": "string", "title": "Path", "format": "template", "description": "template; below the connection's address"},
-	"headers": {"type": "object", "title": "Headers", "format": "template", "description": "name: template", "additionalProperties": {"type": ["string", "number", "null"]}}
+	"method": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"], "title": "Method", "default": "POST", "description":
+		"HTTP method, POST by default"},
+	"path": {"type": "string", "title": "Path", "format": "template", "description":
+		"template; below the connection's address"},
+	"headers": {"type": "object", "title": "Headers", "format": "template", "description": "name: template",
+		"additionalProperties": {"type": ["string", "number", "null"]}}
 }}`
 
 var deliverKind = Kind{
 	Name:    "deliver",
 	Summary: "Hands the message over for guaranteed delivery, to a connection over HTTP, to a queue or to a topic.",
-	Reason:  "Use it for everything that must arrive. The message is stored first, tried on a retry plan that ends, and kept as a dead letter when it cannot be delivered. Steps after it see the answer under replies.",
+	Reason: "Use it for everything that must arrive. The message is stored first, tried on a retry plan that " +
+		"ends, and kept as a dead letter when it cannot be delivered. Steps after it see the answer under replies.",
 	Example: `{id: to-shelf, kind: deliver, to: shelf-printer, method: POST, path: '/${body.branch}/slips', retry: {first: 5s, tries: 6}}`,
 	Properties: `{
-		"to": {"description": "name of a connection, {queue: name} or {topic: name}", "if": {"type": "string"}, "then": {"minLength": 1},
+		"to": {"description": "name of a connection, {queue: name} or {topic: name}", "if": {"type": "string"},
+			"then": {"minLength": 1},
 			"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "properties": {
-				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$|[$][{]", "description": "each message goes to one reader; a template such as ${headers[\"reply-to\"]} is filled in for each message"},
-				"topic": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "every subscription gets each message"},
-				"priority": {"type": ["string", "integer"], "description": "expression from 0 to 9, 4 by default; the higher are taken first"},
-				"expires": {"type": "string", "description": "how long it may wait in the queue, such as 10m; then it is a dead letter"}}}},
+				"queue": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$|[$][{]", "description":
+					"each message goes to one reader; a template such as ${headers[\"reply-to\"]} is filled in for each message"},
+				"topic": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description":
+					"every subscription gets each message"},
+				"priority": {"type": ["string", "integer"], "description":
+					"expression from 0 to 9, 4 by default; the higher are taken first"},
+				"expires": {"type": "string", "description":
+					"how long it may wait in the queue, such as 10m; then it is a dead letter"}}}},
 		"method": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"], "description": "HTTP method, POST by default"},
 		"path": {"type": "string", "description": "template; below the connection's address"},
-		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number", "null"]}},
+		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number",
+			"null"]}},
 		"retry": {"$ref": "#/$defs/retry"}
 	}`,
 	Required: []string{"to"},
@@ -78,10 +88,14 @@ func (r *deliver) outside(c *Compiler, s *flow.Step) {
 	}
 	c.Uses = append(c.Uses, use)
 	for _, k := range c.Systems {
-		if k.Deliver == nil || k.Name == byHTTP || !slices.ContainsFunc(use.Says, func(name string) bool { return !httpSettings[name] }) {
+		if k.Deliver == nil || k.Name == byHTTP ||
+			!slices.ContainsFunc(use.Says, func(name string) bool { return !httpSettings[name] }) {
 			continue
 		}
-		if !slices.ContainsFunc(use.Says, func(name string) bool { return system.Property(k.Deliver, name) == nil && name != "headers" }) {
+		if !slices.ContainsFunc(
+			use.Says,
+			func(name string) bool { return system.Property(k.Deliver, name) == nil && name != "headers" },
+		) {
 			r.kind, r.own = k.Name, c.ownSettings(s, k.Deliver)
 			return
 		}
@@ -159,7 +173,12 @@ var queueName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 const UsualPriority = 4
 
 func compileDeliver(c *Compiler, s *flow.Step) Runner {
-	r := &deliver{kind: byHTTP, target: scalar(s.Settings.Get("to")), method: scalar(s.Settings.Get("method")), headers: c.headers(s)}
+	r := &deliver{
+		kind:    byHTTP,
+		target:  scalar(s.Settings.Get("to")),
+		method:  scalar(s.Settings.Get("method")),
+		headers: c.headers(s),
+	}
 	if to := s.Settings.Get("to"); to.Kind == message.Map {
 		r.inside(c, s, to)
 	} else {
@@ -200,7 +219,13 @@ func (r *deliver) inside(c *Compiler, s *flow.Step, to *message.Node) {
 	queue, topic := scalar(to.Get("queue")), scalar(to.Get("topic"))
 	switch {
 	case queue == "" && topic == "" || queue != "" && topic != "":
-		c.Find(s.Pointer+"/to", flow.Error, "wrong-value", "a delivery goes either to a queue or to a topic", "write {queue: name} or {topic: name}")
+		c.Find(
+			s.Pointer+"/to",
+			flow.Error,
+			"wrong-value",
+			"a delivery goes either to a queue or to a topic",
+			"write {queue: name} or {topic: name}",
+		)
 	case queue != "":
 		if r.kind, r.target = byQueue, queue; strings.Contains(queue, "${") {
 			r.queue = c.Template(s.Pointer+"/to/queue", queue, expr.PlainText)
@@ -212,13 +237,25 @@ func (r *deliver) inside(c *Compiler, s *flow.Step, to *message.Node) {
 		c.Uses = append(c.Uses, Use{Kind: UseTopic, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to/topic"})
 		for _, name := range []string{"priority", "expires"} {
 			if to.Get(name) != nil {
-				c.Find(s.Pointer+"/to/"+name, flow.Warning, "no-effect", name+" has no effect on a topic, whose log keeps its order and its own age", "remove it")
+				c.Find(
+					s.Pointer+"/to/"+name,
+					flow.Warning,
+					"no-effect",
+					name+" has no effect on a topic, whose log keeps its order and its own age",
+					"remove it",
+				)
 			}
 		}
 	}
 	for _, name := range []string{"method", "path", "retry"} {
 		if s.Settings.Get(name) != nil {
-			c.Find(s.Pointer+"/"+name, flow.Warning, "no-effect", name+" has no effect on a delivery to a queue or topic", "remove it")
+			c.Find(
+				s.Pointer+"/"+name,
+				flow.Warning,
+				"no-effect",
+				name+" has no effect on a delivery to a queue or topic",
+				"remove it",
+			)
 		}
 	}
 	if n := to.Get("priority"); n != nil {
@@ -252,7 +289,11 @@ func (r *deliver) put(c *Call, req *want.Request) (want.Want, error) {
 			return nil, fail("to/queue", err)
 		}
 		if !queueName.MatchString(name) {
-			return nil, &Failure{Phase: "to/queue", Class: Data, Reason: fmt.Sprintf("%s comes to %q, which is no name of a queue", r.queue.Source, name)}
+			return nil, &Failure{
+				Phase:  "to/queue",
+				Class:  Data,
+				Reason: fmt.Sprintf("%s comes to %q, which is no name of a queue", r.queue.Source, name),
+			}
 		}
 		w.Queue = name
 	}
@@ -265,7 +306,10 @@ func (r *deliver) put(c *Call, req *want.Request) (want.Want, error) {
 	}
 	text, _ := n.Scalar()
 	if len(text) != 1 || text[0] < '0' || text[0] > '9' {
-		return nil, fail("to/priority", fmt.Errorf("%s is %q; a priority is a whole number from 0 to 9", r.priority.Source, text))
+		return nil, fail(
+			"to/priority",
+			fmt.Errorf("%s is %q; a priority is a whole number from 0 to 9", r.priority.Source, text),
+		)
 	}
 	w.Priority = int(text[0] - '0')
 	return w, nil
@@ -318,7 +362,10 @@ func (r *deliver) address(c *Call, req *want.Request) error {
 		return err
 	}
 	for _, h := range append(c.State.Sent[:len(c.State.Sent):len(c.State.Sent)], own...) {
-		req.Headers = append(without(req.Headers, h.Name), message.Header{Name: textproto.CanonicalMIMEHeaderKey(h.Name), Value: h.Value})
+		req.Headers = append(
+			without(req.Headers, h.Name),
+			message.Header{Name: textproto.CanonicalMIMEHeaderKey(h.Name), Value: h.Value},
+		)
 	}
 	return nil
 }
@@ -330,7 +377,14 @@ func (r *deliver) done(c *Call) Result {
 	case r.kind == byQueue:
 		return Result{State: st, Outcome: "queued"}
 	case r.kind == byTopic && c.Effect.Unheard:
-		return Result{State: st, Outcome: "put, nobody reads it", Note: &Note{"warning", "the topic " + r.target + " has no subscription; the message stays in its log for as long as the topic keeps it"}}
+		return Result{
+			State:   st,
+			Outcome: "put, nobody reads it",
+			Note: &Note{
+				"warning",
+				"the topic " + r.target + " has no subscription; the message stays in its log for as long as the topic keeps it",
+			},
+		}
 	case r.kind == byTopic:
 		return Result{State: st, Outcome: "put"}
 	}

@@ -31,7 +31,12 @@ func reply(e *want.Effect) *message.Node {
 	body := message.NewNull()
 	if len(e.Body) > 0 {
 		kind := headers.Get("content-type")
-		d, err := format.Decode(FormatOf("auto", kind, e.Body), e.Body, message.Layout{Charset: Charset(kind)}, format.Limits{})
+		d, err := format.Decode(
+			FormatOf("auto", kind, e.Body),
+			e.Body,
+			message.Layout{Charset: Charset(kind)},
+			format.Limits{},
+		)
 		switch {
 		case err == nil:
 			body = d.Root

@@ -29,7 +29,10 @@ type filter struct {
 }
 
 func compileFilter(c *Compiler, s *flow.Step) Runner {
-	r := &filter{keep: c.Condition(s.Pointer+"/keep", scalar(s.Settings.Get("keep"))), other: readElse(s.Settings.Get("else"), false)}
+	r := &filter{
+		keep:  c.Condition(s.Pointer+"/keep", scalar(s.Settings.Get("keep"))),
+		other: readElse(s.Settings.Get("else"), false),
+	}
 	if n := s.Settings.Get("reason"); n != nil {
 		r.reason = c.Template(s.Pointer+"/reason", scalar(n), expr.PlainText)
 	}

@@ -25,7 +25,16 @@ func over(t *testing.T, yaml, name, raw string, l message.Layout) (m message.Mes
 	if err != nil {
 		t.Fatal(err)
 	}
-	st := State{Message: message.Message{ID: "tx", Format: name, Layout: d.Layout, Raw: []byte(raw), Body: d.Root, Headers: message.NewMap()}}
+	st := State{
+		Message: message.Message{
+			ID:      "tx",
+			Format:  name,
+			Layout:  d.Layout,
+			Raw:     []byte(raw),
+			Body:    d.Root,
+			Headers: message.NewMap(),
+		},
+	}
 	res, err := s.Runner.Run(&Call{State: st, Path: "s", Now: time.Unix(0, 0).UTC(), Trace: true})
 	var f *Failure
 	if errors.As(err, &f) {
@@ -39,31 +48,57 @@ const lines = `{"id":7,"who":"O'Neil & Sons","lines":[{"sku":"a","qty":2,"tags":
 // A map in every format.
 func TestMapWritesEveryFormat(t *testing.T) {
 	for _, c := range []struct{ settings, name, raw, want string }{
-		{`as: json, fields: [{to: /lines, each: body.lines, as: l, fields: [{to: /n, from: index + 1}, {to: /sku, from: l.sku}, {to: /tags, each: l.tags, fields: [{to: "", from: l.sku + item}]}]}]`, "json", lines,
+		{`as: json, fields: [{to: /lines, each: body.lines, as: l, fields: [{to: /n, from: index + 1}, {to: /sku, ` +
+			`from: l.sku}, {to: /tags, each: l.tags, fields: [{to: "", from: l.sku + item}]}]}]`, "json", lines,
 			`{"lines":[{"n":1,"sku":"a","tags":["ax","ay"]},{"n":2,"sku":"b\"1","tags":[]}]}`},
 		{`as: json, fields: [{to: /a, each: body.none, fields: [{to: /x, from: item}]}]`, "json", `{"none":[]}`, `{"a":[]}`},
-		{`as: json, start: example, example: {a: {b: 1}, c: [1]}, fields: [{to: /a/b, from: body.id}, {to: /c/-, from: body.id}]`, "json", lines, `{"a":{"b":7},"c":[1,7]}`},
-		{`as: json, fields: [{to: /raw, from: '"{\"x\": 0.10}"', raw: true}, {to: /e, from: body.zz, missing: empty}, {to: /d, from: body.zz, default: 'body.id'}]`, "json", lines, `{"raw":{"x":0.10},"e":"","d":7}`},
-		{`as: xml, fields: [{to: /o/@id, from: body.id}, {to: /o/who, from: body.who}, {to: /o/line, each: body.lines, as: l, fields: [{to: /@sku, from: l.sku}, {to: /qty, from: l.qty}, {to: /tag, each: l.tags, fields: [{to: "", from: item}]}]}]`, "json", lines,
+		{`as: json, start: example, example: {a: {b: 1}, c: [1]}, fields: [{to: /a/b, from: body.id}, {to: /c/-, ` +
+			`from: body.id}]`, "json", lines, `{"a":{"b":7},"c":[1,7]}`},
+		{`as: json, fields: [{to: /raw, from: '"{\"x\": 0.10}"', raw: true}, {to: /e, from: body.zz, missing: empty}, ` +
+			`{to: /d, from: body.zz, default: 'body.id'}]`, "json", lines, `{"raw":{"x":0.10},"e":"","d":7}`},
+		{`as: xml, fields: [{to: /o/@id, from: body.id}, {to: /o/who, from: body.who}, {to: /o/line, each: ` +
+			`body.lines, as: l, fields: [{to: /@sku, from: l.sku}, {to: /qty, from: l.qty}, {to: /tag, each: l.tags, ` +
+			`fields: [{to: "", from: item}]}]}]`, "json", lines,
 			`<o id="7"><who>O'Neil &amp; Sons</who><line sku="a"><qty>2</qty><tag>x</tag><tag>y</tag></line><line sku="b&quot;1"><qty>1</qty></line></o>`},
-		{`as: xml, fields: [{to: /o/html, from: '"one <b>two</b> three"', raw: true}, {to: '/o/line[2]', from: '"2"', missing: skip}]`, "json", lines, "flow fields/1 /o/line[2]: /o/line[2]: there are 0 elements line, so the next one is 1"},
-		{`as: xml, fields: [{to: /o/html, from: '"one <b>two</b> three"', raw: true}]`, "json", lines, `<o><html>one <b>two</b> three</html></o>`},
-		{`as: xml, start: body, fields: [{to: '/o/l[2]/@k', from: '"v"'}]`, "xml", `<o><!--c--><p>a <b>b</b> c</p><l>1</l><l>2</l></o>`, `<o><p>a <b>b</b> c</p><l>1</l><l k="v">2</l></o>`},
-		{`as: xml, start: example, example: '<e:o xmlns:e="u"><e:a>1</e:a></e:o>', fields: [{to: '/e:o/e:a', from: body.id}]`, "json", lines, `<e:o xmlns:e="u"><e:a>7</e:a></e:o>`},
-		{`as: csv, fields: [{each: body.lines, as: l, fields: [{to: sku, from: l.sku}, {to: qty, from: l.qty}]}]`, "json", lines, "sku,qty\r\na,2\r\n\"b\"\"1\",1\r\n"},
-		{`as: csv, header: false, delimiter: ";", fields: [{to: '1', from: '"H"'}, {to: '3', from: body.id}, {each: body.lines, fields: [{to: '1', from: '"L"'}, {to: '2', from: item.sku}]}]`, "json", lines, "H;;7\r\nL;a\r\nL;\"b\"\"1\"\r\n"},
+		{`as: xml, fields: [{to: /o/html, from: '"one <b>two</b> three"', raw: true}, {to: '/o/line[2]', from: '"2"', ` +
+			`missing: skip}]`, "json", lines, "flow fields/1 /o/line[2]: /o/line[2]: " +
+			"there are 0 elements line, so the next one is 1"},
+		{`as: xml, fields: [{to: /o/html, from: '"one <b>two</b> three"', raw: true}]`, "json", lines,
+			`<o><html>one <b>two</b> three</html></o>`},
+		{`as: xml, start: body, fields: [{to: '/o/l[2]/@k', from: '"v"'}]`, "xml",
+			`<o><!--c--><p>a <b>b</b> c</p><l>1</l><l>2</l></o>`, `<o><p>a <b>b</b> c</p><l>1</l><l k="v">2</l></o>`},
+		{`as: xml, start: example, example: '<e:o xmlns:e="u"><e:a>1</e:a></e:o>', fields: [{to: '/e:o/e:a', from: body.id}]`,
+			"json", lines, `<e:o xmlns:e="u"><e:a>7</e:a></e:o>`},
+		{`as: csv, fields: [{each: body.lines, as: l, fields: [{to: sku, from: l.sku}, {to: qty, from: l.qty}]}]`, "json",
+			lines, "sku,qty\r\na,2\r\n\"b\"\"1\",1\r\n"},
+		{`as: csv, header: false, delimiter: ";", fields: [{to: '1', from: '"H"'}, {to: '3', from: body.id}, {each: ` +
+			`body.lines, fields: [{to: '1', from: '"L"'}, {to: '2', from: item.sku}]}]`, "json", lines,
+			"H;;7\r\nL;a\r\nL;\"b\"\"1\"\r\n"},
 		{`as: csv, fields: [{to: a, from: '"x\r\ny"'}]`, "json", lines, "a\r\n\"x\r\ny\"\r\n"},
-		{`as: form, fields: [{to: who, from: body.who}, {to: sku, each: body.lines, fields: [{to: "", from: item.sku}]}]`, "json", lines, "who=O%27Neil+%26+Sons&sku=a&sku=b%221"},
-		{`as: hl7, fields: [{to: MSH-9.1, from: '"ORU"'}, {to: PID-5.1, from: body.who}, {each: body.lines, as: l, fields: [{to: OBR-1, from: index + 1}, {each: l.tags, fields: [{to: OBX-5, from: item}]}, {to: NTE-3, from: l.sku, raw: true}]}]`, "json", lines,
+		{`as: form, fields: [{to: who, from: body.who}, {to: sku, each: body.lines, fields: [{to: "", from: item.sku}]}]`,
+			"json", lines, "who=O%27Neil+%26+Sons&sku=a&sku=b%221"},
+		{`as: hl7, fields: [{to: MSH-9.1, from: '"ORU"'}, {to: PID-5.1, from: body.who}, {each: body.lines, as: l, ` +
+			`fields: [{to: OBR-1, from: index + 1}, {each: l.tags, fields: [{to: OBX-5, from: item}]}, {to: NTE-3, ` +
+			`from: l.sku, raw: true}]}]`, "json", lines,
 			"MSH|^~\\&|||||||ORU\rPID|||||O'Neil \\T\\ Sons\rOBR|1\rOBX|||||x\rOBX|||||y\rNTE|||a\rOBR|2\rNTE|||b\"1\r"},
-		{`as: hl7, start: body, fields: [{to: PID-5.2, from: '"Bo|b"'}, {to: NK1-2, from: 'hl7(body, "PID-5.1")'}]`, "hl7", adt, "MSH|^~\\&|A|B|C|D|2026||ADT^A01^ADT_A01|M1|P|2.5.1\rPID|1||4711^^^N||Jones^Bo\\F\\b\rNK1|1|Jones\r"},
-		{`as: xml, start: body, fields: []`, "json", `{}`, "flow start: the map starts from the body as xml, but the body is json; convert it before, or start from nothing"},
-		{`as: xml, fields: [{to: /a/b, from: '"\u0001"'}]`, "json", `{}`, "data as xml: XML, b: the text holds the character '\\x01', which XML cannot"},
+		{`as: hl7, start: body, fields: [{to: PID-5.2, from: '"Bo|b"'}, {to: NK1-2, from: 'hl7(body, "PID-5.1")'}]`, "hl7",
+			adt, "MSH|^~\\&|A|B|C|D|2026||ADT^A01^ADT_A01|" +
+				"M1|P|2.5.1\rPID|1||4711^^^N||Jones^Bo\\F\\b\rNK1|1|Jones\r"},
+		{`as: xml, start: body, fields: []`, "json", `{}`, "flow start: the map starts from the body as xml, but the " +
+			"body is json; convert it before, or start from nothing"},
+		{`as: xml, fields: [{to: /a/b, from: '"\u0001"'}]`, "json", `{}`,
+			"data as xml: XML, b: the text holds the character '\\x01', which XML cannot"},
 		{`as: csv, fields: [{to: a, from: body.lines}]`, "json", lines, "flow fields/0 a: a list does not fit into a column"},
-		{`fields: [{to: /a, each: body.lines, as: l, fields: [{to: /x, from: l.zz}]}]`, "json", lines, "data fields/0/0 /a[]/x: l.zz is missing: l has no zz; it has sku, qty, tags"},
-		{`fields: [{to: /a, each: 'xpath(body, "//l")', fields: [{to: "", from: int(item)}]}]`, "xml", `<o><l>1</l><l>2</l></o>`, `{"a":[1,2]}`},
-		{`fields: [{to: /a, each: body.?none, missing: skip, fields: []}, {to: /b, each: body.lines, fields: [{to: "", from: index}]}, {to: /b, each: body.lines, fields: [{to: "", from: index}]}]`, "json", lines, `{"a":[],"b":[0,1,0,1]}`},
-		{`as: xml, fields: [{to: /o/l, from: '"x"'}, {to: /o/l, each: body.lines, fields: [{to: "", from: index}]}]`, "json", lines, `<o><l>x</l><l>0</l><l>1</l></o>`},
+		{`fields: [{to: /a, each: body.lines, as: l, fields: [{to: /x, from: l.zz}]}]`, "json", lines,
+			"data fields/0/0 /a[]/x: l.zz is " +
+				"missing: l has no zz; it has sku, qty, tags"},
+		{`fields: [{to: /a, each: 'xpath(body, "//l")', fields: [{to: "", from: int(item)}]}]`, "xml",
+			`<o><l>1</l><l>2</l></o>`, `{"a":[1,2]}`},
+		{`fields: [{to: /a, each: body.?none, missing: skip, fields: []}, {to: /b, each: body.lines, fields: [{to: ` +
+			`"", from: index}]}, {to: /b, each: body.lines, fields: [{to: "", from: index}]}]`, "json", lines,
+			`{"a":[],"b":[0,1,0,1]}`},
+		{`as: xml, fields: [{to: /o/l, from: '"x"'}, {to: /o/l, each: body.lines, fields: [{to: "", from: index}]}]`,
+			"json", lines, `<o><l>x</l><l>0</l><l>1</l></o>`},
 		{`fields: [{to: /a, each: body.o.l, fields: [{to: "", from: item}]}]`, "xml", `<o><l>1</l></o>`, `{"a":["1"]}`},
 	} {
 		m, reason := over(t, "{id: m, kind: map, "+c.settings+"}", c.name, c.raw, message.Layout{})
@@ -79,7 +114,13 @@ func TestMapWritesEveryFormat(t *testing.T) {
 
 // After a map later steps see what will leave.
 func TestAfterAMapTheBodyIsWhatWasWritten(t *testing.T) {
-	m, _ := over(t, `{id: m, kind: map, as: csv, fields: [{each: body.lines, fields: [{to: sku, from: item.sku}, {to: qty, from: item.qty}]}]}`, "json", lines, message.Layout{})
+	m, _ := over(
+		t,
+		`{id: m, kind: map, as: csv, fields: [{each: body.lines, fields: [{to: sku, from: item.sku}, {to: qty, from: item.qty}]}]}`,
+		"json",
+		lines,
+		message.Layout{},
+	)
 	if v := m.Body.Items[0].Get("qty"); v.Kind != message.String || v.Text != "2" || m.Format != "csv" {
 		t.Errorf("%+v", m.Body.Items[0])
 	}
@@ -87,10 +128,21 @@ func TestAfterAMapTheBodyIsWhatWasWritten(t *testing.T) {
 
 func TestMapFindings(t *testing.T) {
 	for settings, want := range map[string]string{
-		`as: xml, fields: [{to: a, from: '1'}]`: "write it as /order/line[2]/@sku", `as: hl7, fields: [{to: /a, from: '1'}]`: "write it as PID-5.1", `as: csv, fields: [{to: x, each: body, fields: []}]`: "each item is a row",
-		`start: example, fields: []`: "the example to start from is missing", `example: {}, fields: []`: "the example has no effect", `as: csv, start: body, fields: []`: "write each: body", `as: xml, start: example, example: '<a>', fields: []`: "is not closed",
-		`fields: [{to: /a, from: '1', missing: default}]`: "the default is missing", `fields: [{to: /a, from: '1', missing: skip, default: '2'}]`: "the default has no effect", `as: csv, fields: [{to: a, from: '1', raw: true}]`: "raw has no effect",
-		`fields: [{to: /a, each: body, as: vars, fields: []}]`: `the name "vars" is taken`, `fields: [{to: /a, each: body, as: line, fields: [{to: /x, from: lin.x}]}]`: "did you mean line?", `fields: [{to: /a, from: item}]`: `no name or function "item"`,
+		`as: xml, fields: [{to: a, from: '1'}]`:               "write it as /order/line[2]/@sku",
+		`as: hl7, fields: [{to: /a, from: '1'}]`:              "write it as PID-5.1",
+		`as: csv, fields: [{to: x, each: body, fields: []}]`:  "each item is a row",
+		`start: example, fields: []`:                          "the example to start from is missing",
+		`example: {}, fields: []`:                             "the example has no effect",
+		`as: csv, start: body, fields: []`:                    "write each: body",
+		`as: xml, start: example, example: '<a>', fields: []`: "is not closed",
+		`fields: [{to: /a, from: '1', missing: default}]`:     "the default is missing",
+		`fields: [{to: /a, from: '1', missing: ` +
+			`skip, default: '2'}]`: "the default has no effect",
+		`as: csv, fields: [{to: a, from: '1', raw: true}]`:     "raw has no effect",
+		`fields: [{to: /a, each: body, as: vars, fields: []}]`: `the name "vars" is taken`,
+		`fields: [{to: /a, each: body, as: line, ` +
+			`fields: [{to: /x, from: lin.x}]}]`: "did you mean line?",
+		`fields: [{to: /a, from: item}]`: `no name or function "item"`,
 	} {
 		_, findings := compiled(t, "{id: m, kind: map, "+settings+"}")
 		all := ""
@@ -107,13 +159,17 @@ func TestWriteEscapesForItsFormat(t *testing.T) {
 	const body = `{"s":"a \"q\" <b> & 'c' |^~\\&;,\n","n":0.10,"l":[1]}`
 	for settings, want := range map[string]string{
 		`as: json, text: '{"s": "${body.s}", "n": ${body.n}, "l": ${body.l}}'`: `{"s": "a \"q\" <b> & 'c' |^~\\&;,\n", "n": 0.10, "l": [1]}`,
-		`as: xml, text: '<a k="${body.s}">${body.s}</a>'`:                      `<a k="a &quot;q&quot; &lt;b&gt; &amp; &#39;c&#39; |^~\&amp;;,` + "\n" + `">a &quot;q&quot; &lt;b&gt; &amp; &#39;c&#39; |^~\&amp;;,` + "\n</a>",
-		`as: csv, text: "${body.s},\"x ${body.s}\",${body.n}\n"`:               "\"a \"\"q\"\" <b> & 'c' |^~\\&;,\n\",\"x a \"\"q\"\" <b> & 'c' |^~\\&;,\n\",0.10\n",
-		`as: hl7, text: "MSH|^~\\&|A\rPID|||${body.s}\r"`:                      "MSH|^~\\&|A\rPID|||a \"q\" <b> \\T\\ 'c' \\F\\\\S\\\\R\\\\E\\\\T\\;,\\X0A\\\r",
-		`as: form, text: 's=${body.s}&n=${body.n}'`:                            "s=a+%22q%22+%3Cb%3E+%26+%27c%27+%7C%5E~%5C%26%3B%2C%0A&n=0.10",
-		`text: '${body.n} of ${body.l}, $${x}'`:                                "0.10 of [1], ${x}",
-		`as: xml, text: '<a>${body.n}'`:                                        "flow text: what was written is no document of its format: XML, line 1, column 8: the element a, which begins in line 1, is not closed",
-		`text: '${body.zz}'`:                                                   "data text: body.zz is missing: body has no zz; it has s, n, l",
+		`as: xml, text: '<a k="${body.s}">${body.s}</a>'`: `<a k="a &quot;q&quot; &lt;b&gt; &amp; ` +
+			`&#39;c&#39; |^~\&amp;;,` + "\n" + `">a &quot;q&quot; &lt;b&gt; &amp; &#39;c&#39; |^~\&amp;;,` + "\n</a>",
+		`as: csv, text: "${body.s},\"x ${body.s}\",${body.n}\n"`: "\"a \"\"q\"\" <b> & 'c' " +
+			"|^~\\&;,\n\",\"x a \"\"q\"\" <b> & 'c' |^~\\&;,\n\",0.10\n",
+		`as: hl7, text: "MSH|^~\\&|A\rPID|||${body.s}\r"`: "MSH|^~\\&|A\rPID|||a \"q\" <b> \\T\\ " +
+			"'c' \\F\\\\S\\\\R\\\\E\\\\T\\;,\\X0A\\\r",
+		`as: form, text: 's=${body.s}&n=${body.n}'`: "s=a+%22q%22+%3Cb%3E+%26+%27c%27+%7C%5E~%5C%26%3B%2C%0A&n=0.10",
+		`text: '${body.n} of ${body.l}, $${x}'`:     "0.10 of [1], ${x}",
+		`as: xml, text: '<a>${body.n}'`: "flow text: what was written is no " +
+			"document of its format: XML, line 1, column 8: the element a, which begins in line 1, is not closed",
+		`text: '${body.zz}'`: "data text: body.zz is missing: body has no zz; it has s, n, l",
 	} {
 		m, reason := over(t, "{id: w, kind: write, "+settings+"}", "json", body, message.Layout{})
 		got := string(Bytes(&m))
@@ -132,19 +188,29 @@ func TestConvertByItsRules(t *testing.T) {
 		l                         message.Layout
 	}{
 		{`to: xml`, "json", `{"o":{"a":[1,null],"@k":true}}`, `<o k="true"><a>1</a><a/></o>`, message.Layout{}},
-		{`to: xml, root: rows`, "csv", "a,b\n1,2\n", `<rows><item><a>1</a><b>2</b></item></rows>`, message.Layout{Header: true}},
+		{`to: xml, root: rows`, "csv", "a,b\n1,2\n", `<rows><item><a>1</a><b>2</b></item></rows>`,
+			message.Layout{Header: true}},
 		{`to: json`, "csv", "a,b\n1,2\n", `[["a","b"],["1","2"]]`, message.Layout{}},
 		{`to: csv`, "xml", `<o><l><a>1</a><b>x,y</b></l><l><a>2</a></l></o>`, "a,b\r\n1,\"x,y\"\r\n2,\r\n", message.Layout{}},
 		{`to: csv, delimiter: ";", header: false`, "json", `{"rows":[{"a":1,"b":2}]}`, "1;2\r\n", message.Layout{}},
-		{`to: csv`, "json", `{"a":1,"b":{"c":2}}`, "data to csv: CSV, row 1, column 2: a map does not fit into a field", message.Layout{}},
-		{`to: csv`, "json", `7`, "data to csv: CSV: there is no list of rows in the body; map the body to a list first", message.Layout{}},
+		{`to: csv`, "json", `{"a":1,"b":{"c":2}}`, "data to csv: CSV, row 1, column 2: a map does not fit into a field",
+			message.Layout{}},
+		{`to: csv`, "json", `7`, "data to csv: CSV: there is no list of rows in the body; map the body to a list first",
+			message.Layout{}},
 		{`to: form`, "json", `{"a":["1","2"],"b":null}`, "a=1&a=2&b=", message.Layout{}},
 		{`to: json`, "form", "a=1&a=2&b=", `{"a":["1","2"],"b":""}`, message.Layout{}},
 		{`to: json`, "text", `{"n": 0.10}`, `{"n": 0.10}`, message.Layout{}},
 		{`to: text`, "json", `{ "n": 0.10 }`, `{ "n": 0.10 }`, message.Layout{}},
-		{`to: xml`, "binary", "<a>\xff</a>", "data to xml: XML, line 1, column 4: the byte 0xFF is not UTF-8, and the document names no other encoding", message.Layout{}},
-		{`to: xml`, "hl7", adt, `<ADT_A01><MSH><MSH.1>|</MSH.1><MSH.2>^~\&amp;</MSH.2><MSH.3>A</MSH.3><MSH.4>B</MSH.4><MSH.5>C</MSH.5><MSH.6>D</MSH.6><MSH.7>2026</MSH.7><MSH.9><MSH.9.1>ADT</MSH.9.1><MSH.9.2>A01</MSH.9.2><MSH.9.3>ADT_A01</MSH.9.3></MSH.9><MSH.10>M1</MSH.10><MSH.11>P</MSH.11><MSH.12>2.5.1</MSH.12></MSH><PID><PID.1>1</PID.1><PID.3><PID.3.1>4711</PID.3.1><PID.3.4>N</PID.3.4></PID.3><PID.5><PID.5.1>Jones</PID.5.1><PID.5.2>Ann</PID.5.2></PID.5></PID><NK1><NK1.1>1</NK1.1></NK1></ADT_A01>`, message.Layout{}},
-		{`to: hl7`, "json", `{"a":1}`, `data to hl7: HL7: "a" is no name of a segment, which has three capital letters or digits`, message.Layout{}},
+		{`to: xml`, "binary", "<a>\xff</a>", "data to xml: XML, line 1, column 4: the byte 0xFF is not UTF-8, and the " +
+			"document names no other encoding", message.Layout{}},
+		{`to: xml`, "hl7", adt, `<ADT_A01><MSH><MSH.1>|</MSH.1><MSH.2>^~\&amp;` +
+			`</MSH.2><MSH.3>A</MSH.3><MSH.4>B</MSH.4><MSH.5>C</MSH.5><MSH.6>D</MSH.6><MSH.7>2026</MSH.7><MSH.9><MSH.` +
+			`9.1>ADT</MSH.9.1><MSH.9.2>A01</MSH.9.2><MSH.9.3>ADT_A01</MSH.9.3></MSH.9><MSH.10>M1</MSH.10><MSH.11>P</` +
+			`MSH.11><MSH.12>2.5.1</MSH.12></MSH><PID><PID.1>1</PID.1><PID.3><PID.3.1>4711</PID.3.1><PID.3.4>N</PID.3.` +
+			`4></PID.3><PID.5><PID.5.1>Jones</PID.5.1><PID.5.2>Ann</PID.5.2></PID.5></PID><NK1><NK1.1>1</NK1.1></NK1>` +
+			`</ADT_A01>`, message.Layout{}},
+		{`to: hl7`, "json", `{"a":1}`,
+			`data to hl7: HL7: "a" is no name of a segment, which has three capital letters or digits`, message.Layout{}},
 		{`to: json`, "json", `{ "same" : 1 }`, `{ "same" : 1 }`, message.Layout{}},
 	} {
 		m, reason := over(t, "{id: c, kind: convert, "+c.settings+"}", c.name, c.raw, c.l)
@@ -171,13 +237,17 @@ func TestConvertByItsRules(t *testing.T) {
 func TestValidateOtherFormats(t *testing.T) {
 	for _, c := range []struct{ schema, name, raw, want string }{
 		{`{type: object, properties: {o: {required: ['@id']}}}`, "xml", `<o id="1"/>`, ""},
-		{`{properties: {o: {properties: {l: {type: array}}}}}`, "xml", `<o><l/></o>`, "data schema: /o/l got string, want array"},
+		{`{properties: {o: {properties: {l: {type: array}}}}}`, "xml", `<o><l/></o>`,
+			"data schema: /o/l got string, want array"},
 		{`{items: {required: [b]}}`, "csv", "a,b\n1\n", "data schema: /0/b is required"},
 		{`{required: [PID], properties: {PID: {required: ['5']}}}`, "hl7", adt, ""},
 		{`{properties: {MSH: {properties: {'12': {const: '2.3'}}}}}`, "hl7", adt, "data schema: /MSH/12 value must be '2.3'"},
-		{`{$schema: 'http://json-schema.org/draft-07/schema#', definitions: {s: {type: string}}, properties: {a: {$ref: '#/definitions/s'}}, dependencies: {a: [b]}}`, "json", `{"a":"x"}`, "data schema: properties 'b' required, if 'a' exists"},
+		{`{$schema: 'http://json-schema.org/draft-07/schema#', definitions: {s: {type: string}}, properties: {a: ` +
+			`{$ref: '#/definitions/s'}}, dependencies: {a: [b]}}`, "json", `{"a":"x"}`,
+			"data schema: properties 'b' required, if 'a' exists"},
 	} {
-		if _, reason := over(t, "{id: v, kind: validate, schema: "+c.schema+"}", c.name, c.raw, message.Layout{Header: true}); reason != c.want {
+		if _, reason := over(t, "{id: v, kind: validate, schema: "+c.schema+"}", c.name, c.raw,
+			message.Layout{Header: true}); reason != c.want {
 			t.Errorf("%s over %q: %q, want %q", c.schema, c.raw, reason, c.want)
 		}
 	}

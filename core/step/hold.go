@@ -16,16 +16,19 @@ import (
 var holdKind = Kind{
 	Name:    "hold",
 	Summary: "Keeps a message for a time, until a time, or until a row of a table fits a condition.",
-	Reason:  "Use it for what must not happen yet: a reminder after three days, a delivery at opening time, an order that waits until its customer is known. What is held waits on disk and holds up nothing else.",
+	Reason: "Use it for what must not happen yet: a reminder after three days, a delivery at opening time, an " +
+		"order that waits until its customer is known. What is held waits on disk and holds up nothing else.",
 	Example: `{id: cool-off, kind: hold, until: {in: branches, key: body.branch, fits: 'row.open == "yes"'}, within: 48h, late: go on}`,
 	Properties: `{
 		"for": {"type": "string", "description": "a span of time, such as 10m or 72h"},
-		"until": {"description": "expression for a time (RFC 3339), or {in, key, at, fits}: until the row of a table fits", "if": {"type": "string"}, "then": {"minLength": 1},
+		"until": {"description": "expression for a time (RFC 3339), or {in, key, at, fits}: until the row of a table fits",
+			"if": {"type": "string"}, "then": {"minLength": 1},
 			"else": {"type": "object", "additionalProperties": false, "required": ["in"], "properties": {
 				"in": {"$ref": "#/$defs/table-name"}, "key": {"$ref": "#/$defs/table-key"}, "at": {"$ref": "#/$defs/table-at"},
 				"fits": {"type": "string", "description": "condition over row; any row by default"}}}},
 		"within": {"type": "string", "description": "how long a row is waited for, 24h by default"},
-		"late": {"enum": ["dead letter", "go on", "turn away"], "description": "when that time is over: dead letter (default), go on, or turn away"}
+		"late": {"enum": ["dead letter", "go on", "turn away"], "description":
+			"when that time is over: dead letter (default), go on, or turn away"}
 	}`,
 	compile: compileHold,
 }
@@ -49,7 +52,13 @@ func compileHold(c *Compiler, s *flow.Step) Runner {
 	span, until := s.Settings.Get("for"), s.Settings.Get("until")
 	switch {
 	case (span == nil) == (until == nil):
-		c.Find(s.Pointer, flow.Error, "missing-key", "a hold needs either for or until", "write for: 10m, or until: with a time or a row")
+		c.Find(
+			s.Pointer,
+			flow.Error,
+			"missing-key",
+			"a hold needs either for or until",
+			"write for: 10m, or until: with a time or a row",
+		)
 	case span != nil:
 		r.span = c.span(s.Pointer+"/for", scalar(span))
 	case until.Kind == message.Map:
@@ -68,7 +77,13 @@ func compileHold(c *Compiler, s *flow.Step) Runner {
 	}
 	for _, name := range []string{"within", "late"} {
 		if s.Settings.Get(name) != nil && r.hop == nil {
-			c.Find(s.Pointer+"/"+name, flow.Warning, "no-effect", name+" has no effect where the end of the wait is known", "remove it")
+			c.Find(
+				s.Pointer+"/"+name,
+				flow.Warning,
+				"no-effect",
+				name+" has no effect where the end of the wait is known",
+				"remove it",
+			)
 		}
 	}
 	if n := s.Settings.Get("within"); n != nil {
@@ -96,7 +111,15 @@ func (r *hold) Run(c *Call) (Result, error) {
 		}
 		text, _ := n.Scalar()
 		if h.Until, err = time.Parse(time.RFC3339Nano, text); err != nil {
-			return Result{}, &Failure{Phase: "until", Class: Data, Reason: fmt.Sprintf("%s is %q, no point in time; it must look like 2026-05-04T09:00:00Z", r.until.Source, text)}
+			return Result{}, &Failure{
+				Phase: "until",
+				Class: Data,
+				Reason: fmt.Sprintf(
+					"%s is %q, no point in time; it must look like 2026-05-04T09:00:00Z",
+					r.until.Source,
+					text,
+				),
+			}
 		}
 	default:
 		h.For, h.Table, h.Lateness = r.within, r.hop.in, r.lateness()

@@ -20,22 +20,31 @@ import (
 var lookupKind = Kind{
 	Name:    "lookup",
 	Summary: "Finds a row in a table by its key, and from there a row in the next table, over as many as are needed.",
-	Reason:  "Use it for what the message does not say and a table does: the branch of a copy, the van run of a branch, the tariff for a weight. The transaction keeps the rows that it found, so that one can see later what was true then.",
-	Example: `{id: run, kind: lookup, in: copies, key: body.item, then: [{in: branches, key: row.branch}, {in: runs, key: {branch: row.code, day: body.day}}], into: run, missing: default, default: {run: "0"}}`,
+	Reason: "Use it for what the message does not say and a table does: the branch of a copy, the van run of a " +
+		"branch, the tariff for a weight. The transaction keeps the rows that it found, so that one can see " +
+		"later what was true then.",
+	Example: `{id: run, kind: lookup, in: copies, key: body.item, then: [{in: branches, key: row.branch}, {in: ` +
+		`runs, key: {branch: row.code, day: body.day}}], into: run, missing: default, default: {run: "0"}}`,
 	Properties: `{
 		"in": {"$ref": "#/$defs/table-name"}, "key": {"$ref": "#/$defs/table-key"}, "at": {"$ref": "#/$defs/table-at"},
 		"then": {"type": "array", "maxItems": 20, "description": "the next hops; row is the row of the hop before", "items": {
 			"type": "object", "additionalProperties": false, "required": ["in"], "properties": {
 				"in": {"$ref": "#/$defs/table-name"}, "key": {"$ref": "#/$defs/table-key"}, "at": {"$ref": "#/$defs/table-at"},
-				"into": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description": "where the row of this hop stands under vars, too"}}}},
-		"into": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description": "the last row stands under vars by this name; the id of the step by default"},
-		"missing": {"enum": ["error", "skip", "default"], "description": "error (default): a dead letter; skip: nothing is set; default: a row stands in for it"},
+				"into": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
+					"where the row of this hop stands under vars, too"}}}},
+		"into": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
+			"the last row stands under vars by this name; the id of the step by default"},
+		"missing": {"enum": ["error", "skip", "default"], "description":
+			"error (default): a dead letter; skip: nothing is set; default: a row stands in for it"},
 		"default": {"type": "object", "description": "the row that stands in; that of the table by default"}
 	}`,
 	Defs: `{
 		"table-name": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description": "name of the table"},
-		"table-key": {"type": ["string", "number", "object"], "description": "expression for the key, or {column: expression} for a key of several columns", "if": {"type": "string"}, "then": {"minLength": 1}, "else": {"minProperties": 1, "additionalProperties": {"type": ["string", "number"]}}},
-		"table-at": {"type": ["string", "number"], "description": "expression; the value that must lie in the row's range, in a table that has ranges"}
+		"table-key": {"type": ["string", "number", "object"], "description":
+			"expression for the key, or {column: expression} for a key of several columns", "if": {"type": "string"},
+				"then": {"minLength": 1}, "else": {"minProperties": 1, "additionalProperties": {"type": ["string", "number"]}}},
+		"table-at": {"type": ["string", "number"], "description":
+			"expression; the value that must lie in the row's range, in a table that has ranges"}
 	}`,
 	Required: []string{"in"},
 	compile:  compileLookup,
@@ -66,7 +75,13 @@ func compileLookup(c *Compiler, s *flow.Step) Runner {
 		r.missing = "error"
 	}
 	if r.row != nil && r.missing != "default" {
-		c.Find(s.Pointer+"/default", flow.Warning, "no-effect", "the default row has no effect unless missing is default", "write missing: default, or remove it")
+		c.Find(
+			s.Pointer+"/default",
+			flow.Warning,
+			"no-effect",
+			"the default row has no effect unless missing is default",
+			"write missing: default, or remove it",
+		)
 	}
 	into := scalar(s.Settings.Get("into"))
 	if into == "" {
@@ -95,7 +110,10 @@ func (c *Compiler) hop(n *message.Node, ptr, setting string) hop {
 	use := Use{Kind: UseTable, Name: h.in, Step: c.step.ID, Pointer: ptr + "/in"}
 	if key := n.Get("key"); key != nil && key.Kind == message.Map {
 		for _, m := range key.Members {
-			h.key = append(h.key, keyColumn{m.Name, c.Expression(ptr+"/key"+pointer.Pointer{m.Name}.String(), scalar(m.Value))})
+			h.key = append(
+				h.key,
+				keyColumn{m.Name, c.Expression(ptr+"/key"+pointer.Pointer{m.Name}.String(), scalar(m.Value))},
+			)
 			use.Columns = append(use.Columns, m.Name)
 		}
 	} else if key != nil {
@@ -115,7 +133,14 @@ func (r *lookup) Run(c *Call) (Result, error) {
 	if c.Effect != nil {
 		return r.done(c)
 	}
-	return Result{State: c.State, Outcome: "not yet", Want: &want.Look{Table: r.hops[0].in, Do: func(t table.Tables) (want.Effect, error) { return r.search(c, t) }}}, nil
+	return Result{
+		State:   c.State,
+		Outcome: "not yet",
+		Want: &want.Look{
+			Table: r.hops[0].in,
+			Do:    func(t table.Tables) (want.Effect, error) { return r.search(c, t) },
+		},
+	}, nil
 }
 
 // search goes from hop to hop.
@@ -144,7 +169,15 @@ func (r *lookup) search(c *Call, tables table.Tables) (want.Effect, error) {
 				row = t.Definition().Default
 			}
 			if row == nil {
-				return out, &Failure{Phase: h.setting + "key", Class: Flow, Reason: fmt.Sprintf("the table %q has no row for %s, and neither the step nor the table has a default row", h.in, found.Key)}
+				return out, &Failure{
+					Phase: h.setting + "key",
+					Class: Flow,
+					Reason: fmt.Sprintf(
+						"the table %q has no row for %s, and neither the step nor the table has a default row",
+						h.in,
+						found.Key,
+					),
+				}
 			}
 			found.Row, found.Default = jsonfmt.Encode(row), true
 		}
@@ -156,7 +189,11 @@ func (r *lookup) search(c *Call, tables table.Tables) (want.Effect, error) {
 		case r.missing == "skip":
 			return out, nil
 		default:
-			return out, &Failure{Phase: h.setting + "key", Class: Data, Reason: fmt.Sprintf("the table %q has no row for %s", h.in, found.Key)}
+			return out, &Failure{
+				Phase:  h.setting + "key",
+				Class:  Data,
+				Reason: fmt.Sprintf("the table %q has no row for %s", h.in, found.Key),
+			}
 		}
 	}
 	return out, nil
@@ -206,7 +243,12 @@ func (h *hop) find(scope *expr.Scope, tables table.Tables) (want.Looked, error) 
 	if ranged := d.Range != nil && k == 0; ranged != (h.at != nil) {
 		reason := fmt.Sprintf("the table %q has no ranges for this key, so there is nothing to look for at", h.in)
 		if ranged {
-			reason = fmt.Sprintf("the rows of the table %q apply for a range from %s to %s: say with at for which value", h.in, d.Range.From, d.Range.To)
+			reason = fmt.Sprintf(
+				"the rows of the table %q apply for a range from %s to %s: say with at for which value",
+				h.in,
+				d.Range.From,
+				d.Range.To,
+			)
 		}
 		return out, &Failure{Phase: h.setting + "at", Class: Flow, Reason: reason}
 	}
@@ -234,7 +276,11 @@ func (h *hop) eval(p *expr.Program, scope *expr.Scope, setting string) (string, 
 	}
 	text, ok := n.Scalar()
 	if !ok {
-		return "", &Failure{Phase: h.setting + setting, Class: Data, Reason: fmt.Sprintf("%s is a %s, not a text or number", p.Source, n.Kind)}
+		return "", &Failure{
+			Phase:  h.setting + setting,
+			Class:  Data,
+			Reason: fmt.Sprintf("%s is a %s, not a text or number", p.Source, n.Kind),
+		}
 	}
 	return text, nil
 }
@@ -310,7 +356,12 @@ func TableFinding(d *table.Definition, u Use) string {
 	case err != nil:
 		return err.Error()
 	case d.Range != nil && k == 0 && !u.At:
-		return fmt.Sprintf("the rows of the table %q apply for a range from %s to %s: say with at for which value", d.Name, d.Range.From, d.Range.To)
+		return fmt.Sprintf(
+			"the rows of the table %q apply for a range from %s to %s: say with at for which value",
+			d.Name,
+			d.Range.From,
+			d.Range.To,
+		)
 	case u.At && (d.Range == nil || k > 0):
 		return fmt.Sprintf("the table %q has no ranges for this key, so at has no place here", d.Name)
 	}

@@ -15,11 +15,16 @@ import (
 var mapKind = Kind{
 	Name:    "map",
 	Summary: "Builds a new body field by field.",
-	Reason:  "Use it to give the target the shape that it wants. Each field says where it goes and where it comes from, and is escaped as the format wants; what is not named stays behind, unless the map starts from the present body or an example. A field with each is a loop: it writes its own fields for every item of a list.",
-	Example: `{id: slip, kind: map, as: json, fields: [{to: /card, from: 'body.patron.card.replace(" ", "")'}, {to: /note, from: 'body.?note', missing: skip}, {to: /lines, each: body.lines, as: line, fields: [{to: /sku, from: line.sku}]}]}`,
+	Reason: "Use it to give the target the shape that it wants. Each field says where it goes and where it comes " +
+		"from, and is escaped as the format wants; what is not named stays behind, unless the map starts from " +
+		"the present body or an example. A field with each is a loop: it writes its own fields for every item of a list.",
+	Example: `{id: slip, kind: map, as: json, fields: [{to: /card, from: 'body.patron.card.replace(" ", "")'}, ` +
+		`{to: /note, from: 'body.?note', missing: skip}, {to: /lines, each: body.lines, as: line, fields: [{to: ` +
+		`/sku, from: line.sku}]}]}`,
 	Properties: `{
 		"as": {"enum": ["json", "xml", "csv", "hl7", "form"], "description": "format of the new body, json by default"},
-		"start": {"enum": ["nothing", "body", "example"], "description": "what the fields are written into: nothing (default), the present body, or the example"},
+		"start": {"enum": ["nothing", "body", "example"], "description":
+			"what the fields are written into: nothing (default), the present body, or the example"},
 		"example": {"description": "a document to start from: a text in the format, or for JSON the document itself"},
 		"header": {"type": "boolean", "description": "CSV: write the names of the columns, true by default"},
 		"delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
@@ -29,15 +34,20 @@ var mapKind = Kind{
 		"map-fields": {"type": "array", "description": "one entry per field or loop", "items": {"type": "object",
 			"if": {"required": ["each"], "properties": {"each": true}},
 			"then": {"additionalProperties": false, "required": ["each", "fields"], "properties": {
-				"to": {"type": "string", "description": "where the items go: a list (JSON), an element (XML), a field (form); none in CSV and HL7"},
+				"to": {"type": "string", "description":
+					"where the items go: a list (JSON), an element (XML), a field (form); none in CSV and HL7"},
 				"each": {"type": "string", "description": "expression for the list"},
-				"as": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description": "name of the item in the fields below, item by default; its number from 0 is index"},
-				"missing": {"enum": ["error", "skip"], "description": "when the list is not there: error (default), or as if it were empty"},
+				"as": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
+					"name of the item in the fields below, item by default; its number from 0 is index"},
+				"missing": {"enum": ["error", "skip"], "description":
+					"when the list is not there: error (default), or as if it were empty"},
 				"fields": {"$ref": "#/$defs/map-fields"}, "note": {"type": "string"}}},
 			"else": {"additionalProperties": false, "required": ["to", "from"], "properties": {
-				"to": {"type": "string", "description": "JSON: a JSON Pointer (RFC 6901), /- appends; XML: /order/line[2]/@sku; CSV: a column's name or number; HL7: PID-5.1; form: a field's name"},
+				"to": {"type": "string", "description":
+					"JSON: a JSON Pointer (RFC 6901), /- appends; XML: /order/line[2]/@sku; CSV: a column's name or number; HL7: PID-5.1; form: a field's name"},
 				"from": {"type": ["string", "number", "boolean"], "description": "expression for its value"},
-				"missing": {"enum": ["error", "skip", "empty", "default"], "description": "when the value is not there: error (default), skip the field, write an empty text, or the default"},
+				"missing": {"enum": ["error", "skip", "empty", "default"], "description":
+					"when the value is not there: error (default), skip the field, write an empty text, or the default"},
 				"default": {"type": ["string", "number", "boolean"], "description": "expression for the value when it is missing"},
 				"raw": {"type": "boolean", "description": "the text is a piece of the format itself and is not escaped"},
 				"note": {"type": "string"}}}}}
@@ -70,7 +80,11 @@ type mapping struct {
 }
 
 func compileMap(c *Compiler, s *flow.Step) Runner {
-	r := &mapping{as: scalar(s.Settings.Get("as")), start: scalar(s.Settings.Get("start")), layout: flow.Layout(s.Settings)}
+	r := &mapping{
+		as:     scalar(s.Settings.Get("as")),
+		start:  scalar(s.Settings.Get("start")),
+		layout: flow.Layout(s.Settings),
+	}
 	if r.as == "" {
 		r.as = format.JSON
 	}
@@ -85,7 +99,13 @@ func compileMap(c *Compiler, s *flow.Step) Runner {
 	case r.start != "example" && example != nil:
 		c.Find(s.Pointer+"/example", flow.Warning, "no-effect", "the example has no effect", "write start: example")
 	case r.start == "body" && r.as == format.CSV:
-		c.Find(s.Pointer+"/start", flow.Error, "wrong-value", "a CSV body is built from nothing; a loop over body takes its rows along", "write each: body")
+		c.Find(
+			s.Pointer+"/start",
+			flow.Error,
+			"wrong-value",
+			"a CSV body is built from nothing; a loop over body takes its rows along",
+			"write each: body",
+		)
 	case example != nil:
 		var err error
 		if r.example, err = decodeExample(r.as, example); err != nil {
@@ -110,7 +130,12 @@ func (m *mapCompiler) fields(list *message.Node, ptr, above, position string, en
 	defer func() { m.c.Env = outer }()
 	for i, n := range list.Items {
 		at := fmt.Sprintf("%s/%d", ptr, i)
-		f := mapField{source: above + scalar(n.Get("to")), position: position + fmt.Sprint(i), missing: scalar(n.Get("missing")), raw: scalar(n.Get("raw")) == "true"}
+		f := mapField{
+			source:   above + scalar(n.Get("to")),
+			position: position + fmt.Sprint(i),
+			missing:  scalar(n.Get("missing")),
+			raw:      scalar(n.Get("raw")) == "true",
+		}
 		var err error
 		if n.Get("each") != nil {
 			m.loop(&f, n, at, env, inLoop)
@@ -118,11 +143,23 @@ func (m *mapCompiler) fields(list *message.Node, ptr, above, position string, en
 			continue
 		}
 		if f.to, err = parsePlace(m.as, scalar(n.Get("to")), inLoop); err != nil {
-			m.c.Find(at+"/to", flow.Error, "place", err.Error(), map[string]string{format.JSON: "write the place as /a/b"}[m.as])
+			m.c.Find(
+				at+"/to",
+				flow.Error,
+				"place",
+				err.Error(),
+				map[string]string{format.JSON: "write the place as /a/b"}[m.as],
+			)
 			continue
 		}
 		if first, twice := m.written[f.source]; twice && !strings.Contains(f.source+"/", "/-/") && !inLoop {
-			m.c.Find(at+"/to", flow.Warning, "written-twice", fmt.Sprintf("field %s has already written %s", first, f.source), "remove one of them")
+			m.c.Find(
+				at+"/to",
+				flow.Warning,
+				"written-twice",
+				fmt.Sprintf("field %s has already written %s", first, f.source),
+				"remove one of them",
+			)
 		}
 		m.written[f.source] = fmt.Sprint(i + 1)
 		f.from = m.c.Expression(at+"/from", scalar(n.Get("from")))
@@ -133,7 +170,8 @@ func (m *mapCompiler) fields(list *message.Node, ptr, above, position string, en
 			if f.missing == "" {
 				f.missing = "default"
 			} else if f.missing != "default" {
-				m.c.Find(at+"/default", flow.Warning, "no-effect", "the default has no effect while missing is "+f.missing, "write missing: default")
+				m.c.Find(at+"/default", flow.Warning, "no-effect", "the default has no effect while missing is "+f.missing,
+					"write missing: default")
 			}
 		case f.missing == "default":
 			m.c.Find(at, flow.Error, "missing-key", "the default is missing", "add default:")
@@ -200,7 +238,15 @@ func (r *mapping) begin(c *Call) (builder, error) {
 	case r.start != "body":
 		return newBuilder(r.as, nil), nil
 	case r.as != format.JSON && m.Format != r.as:
-		return nil, &Failure{Phase: "start", Class: Flow, Reason: fmt.Sprintf("the map starts from the body as %s, but the body is %s; convert it before, or start from nothing", r.as, m.Format)}
+		return nil, &Failure{
+			Phase: "start",
+			Class: Flow,
+			Reason: fmt.Sprintf(
+				"the map starts from the body as %s, but the body is %s; convert it before, or start from nothing",
+				r.as,
+				m.Format,
+			),
+		}
 	}
 	return newBuilder(r.as, m.Body), nil
 }
@@ -223,7 +269,11 @@ func (run *mapRun) write(b builder, fields []mapField, scope *expr.Scope) {
 			detail.Outcome = "skipped"
 		default:
 			if err := b.set(f.to, v, f.raw); err != nil {
-				run.fail(&detail, f, &Failure{Phase: "fields/" + f.position + " " + f.source, Class: Flow, Reason: err.Error()})
+				run.fail(
+					&detail,
+					f,
+					&Failure{Phase: "fields/" + f.position + " " + f.source, Class: Flow, Reason: err.Error()},
+				)
 				break
 			}
 			run.set++

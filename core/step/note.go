@@ -24,7 +24,10 @@ type note struct {
 }
 
 func compileNote(c *Compiler, s *flow.Step) Runner {
-	r := &note{level: scalar(s.Settings.Get("level")), text: c.Template(s.Pointer+"/text", scalar(s.Settings.Get("text")), expr.PlainText)}
+	r := &note{
+		level: scalar(s.Settings.Get("level")),
+		text:  c.Template(s.Pointer+"/text", scalar(s.Settings.Get("text")), expr.PlainText),
+	}
 	if r.level == "" {
 		r.level = "info"
 	}

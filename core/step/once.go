@@ -11,7 +11,9 @@ import (
 var onceKind = Kind{
 	Name:    "once",
 	Summary: "Turns a message away when another with the same key came here within a time.",
-	Reason:  "Use it when only the content tells that a message is a repeat: after a look-up, in a part, or where several intakes bring the same. For a repeat that the caller can tell by a header or field, the intake's own once is better: it gives the first one's answer.",
+	Reason: "Use it when only the content tells that a message is a repeat: after a look-up, in a part, or where " +
+		"several intakes bring the same. For a repeat that the caller can tell by a header or field, the " +
+		"intake's own once is better: it gives the first one's answer.",
 	Example: `{id: seen, kind: once, key: body.scan, for: 24h}`,
 	Properties: `{
 		"key": {"type": "string", "minLength": 1, "description": "expression; the same value is the same message"},

@@ -13,7 +13,9 @@ import (
 var paceKind = Kind{
 	Name:    "pace",
 	Summary: "Lets at most so many messages of a key go on within a time.",
-	Reason:  "Use it to spare somebody: at most three letters a day for one patron, ten calls a minute for one branch. In any span of that length no more go on; the others wait their turn on disk, in order. For the limit of an outside system as a whole, its connection has one.",
+	Reason: "Use it to spare somebody: at most three letters a day for one patron, ten calls a minute for one " +
+		"branch. In any span of that length no more go on; the others wait their turn on disk, in order. For the " +
+		"limit of an outside system as a whole, its connection has one.",
 	Example: `{id: gently, kind: pace, key: body.branch, most: 10, per: 1m}`,
 	Properties: `{
 		"key": {"type": "string", "description": "expression; each value has a pace of its own; without it all share one"},
@@ -69,5 +71,16 @@ func TooMany(p *want.Pace, wait time.Duration) *Failure {
 	if p.Key != "" {
 		who = p.Key
 	}
-	return &Failure{Phase: "within", Class: Target, Reason: fmt.Sprintf("at %d per %s, %s has so many messages waiting that this one would wait %s; within allows %s", p.Pace.Most, p.Pace.Per, who, wait.Round(time.Second), p.Pace.Within)}
+	return &Failure{
+		Phase: "within",
+		Class: Target,
+		Reason: fmt.Sprintf(
+			"at %d per %s, %s has so many messages waiting that this one would wait %s; within allows %s",
+			p.Pace.Most,
+			p.Pace.Per,
+			who,
+			wait.Round(time.Second),
+			p.Pace.Within,
+		),
+	}
 }

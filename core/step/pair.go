@@ -16,13 +16,18 @@ import (
 var pairKind = Kind{
 	Name:    "pair",
 	Summary: "Writes into a cross-reference table which key of one system belongs to which key of another.",
-	Reason:  "Use it when a target has answered with its own key for the record: the next message about the record finds the key by a lookup and becomes an update. The row is written in the same database transaction as the step, and one that conflicts with another is reported.",
+	Reason: "Use it when a target has answered with its own key for the record: the next message about the record " +
+		"finds the key by a lookup and becomes an update. The row is written in the same database transaction as " +
+		"the step, and one that conflicts with another is reported.",
 	Example: `{id: link, kind: pair, in: patron-keys, row: {card: body.card, member: replies.create.body.id}}`,
 	Properties: `{
 		"in": {"$ref": "#/$defs/table-name"},
-		"row": {"type": "object", "minProperties": 2, "description": "column: expression; both keys must be there", "additionalProperties": {"type": ["string", "number", "boolean"]}},
-		"conflict": {"enum": ["error", "keep", "replace"], "description": "when one of the keys is paired otherwise: error (default): a dead letter; keep the old pair; replace it"},
-		"into": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description": "the row that stands afterwards, under vars by this name"}
+		"row": {"type": "object", "minProperties": 2, "description": "column: expression; both keys must be there",
+			"additionalProperties": {"type": ["string", "number", "boolean"]}},
+		"conflict": {"enum": ["error", "keep", "replace"], "description":
+			"when one of the keys is paired otherwise: error (default): a dead letter; keep the old pair; replace it"},
+		"into": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
+			"the row that stands afterwards, under vars by this name"}
 	}`,
 	Required: []string{"in", "row"},
 	compile:  compilePair,
@@ -37,7 +42,11 @@ type pairing struct {
 }
 
 func compilePair(c *Compiler, s *flow.Step) Runner {
-	r := &pairing{in: scalar(s.Settings.Get("in")), into: scalar(s.Settings.Get("into")), conflict: scalar(s.Settings.Get("conflict"))}
+	r := &pairing{
+		in:       scalar(s.Settings.Get("in")),
+		into:     scalar(s.Settings.Get("into")),
+		conflict: scalar(s.Settings.Get("conflict")),
+	}
 	use := Use{Kind: UseTable, Name: r.in, Step: s.ID, Pointer: s.Pointer + "/in", Pairs: true}
 	for _, m := range members(s.Settings.Get("row")) {
 		r.columns = append(r.columns, struct {
@@ -71,11 +80,22 @@ func (r *pairing) Run(c *Call) (Result, error) {
 			return Result{}, fail("row/"+col.name, err)
 		}
 		if _, ok := n.Scalar(); !ok && n.Kind != message.Null {
-			return Result{}, &Failure{Phase: "row/" + col.name, Class: Data, Reason: fmt.Sprintf("%s is a %s, not a text or number", col.value.Source, n.Kind)}
+			return Result{}, &Failure{
+				Phase:  "row/" + col.name,
+				Class:  Data,
+				Reason: fmt.Sprintf("%s is a %s, not a text or number", col.value.Source, n.Kind),
+			}
 		}
 		row = row.With(col.name, n)
 	}
-	return Result{State: c.State, Outcome: "not yet", Want: &want.Pair{Table: r.in, Decide: func(t table.Tables) (table.Table, table.Pairing, want.Effect, error) { return r.decide(t, row) }}}, nil
+	return Result{
+		State:   c.State,
+		Outcome: "not yet",
+		Want: &want.Pair{
+			Table:  r.in,
+			Decide: func(t table.Tables) (table.Table, table.Pairing, want.Effect, error) { return r.decide(t, row) },
+		},
+	}, nil
 }
 
 // decide says what writing the pair comes to. An error that is a *Failure ends
@@ -95,5 +115,8 @@ func (r *pairing) decide(tables table.Tables, row *message.Node) (table.Table, t
 	if err != nil {
 		return nil, out, want.Effect{}, &Failure{Phase: "row", Class: Data, Reason: err.Error()}
 	}
-	return t, out, want.Effect{Said: out.Said, Looked: []want.Looked{{Table: r.in, Version: t.Version(), Key: out.Said, Row: jsonfmt.Encode(out.Row)}}}, nil
+	return t, out, want.Effect{
+		Said:   out.Said,
+		Looked: []want.Looked{{Table: r.in, Version: t.Version(), Key: out.Said, Row: jsonfmt.Encode(out.Row)}},
+	}, nil
 }

@@ -3,7 +3,9 @@ package step
 // Kinds lists every kind of step, in the order in which people are offered them.
 func Kinds() []Kind {
 	return []Kind{
-		validateKind, setKind, mapKind, writeKind, convertKind, filterKind, routeKind, splitKind, aggregateKind, resequenceKind, scatterKind, lookupKind, pairKind, onceKind, holdKind, paceKind, codeKind, askKind, subflowKind, deliverKind, answerKind, noteKind,
+		validateKind, setKind, mapKind, writeKind, convertKind, filterKind, routeKind, splitKind, aggregateKind,
+		resequenceKind, scatterKind, lookupKind, pairKind, onceKind, holdKind, paceKind, codeKind, askKind, subflowKind,
+		deliverKind, answerKind, noteKind,
 	}
 }
 

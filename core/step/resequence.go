@@ -14,16 +14,21 @@ import (
 var resequenceKind = Kind{
 	Name:    "resequence",
 	Summary: "Puts the messages of a key back into the order of their numbers.",
-	Reason:  "Use it when a sender numbers its messages and they may overtake each other on the way. A message whose number is next goes on at once; one that is early waits for those before it, for so long as the step says. Deliveries behind it leave in that order, too.",
+	Reason: "Use it when a sender numbers its messages and they may overtake each other on the way. A message " +
+		"whose number is next goes on at once; one that is early waits for those before it, for so long as the " +
+		"step says. Deliveries behind it leave in that order, too.",
 	Example: `{id: in-order, kind: resequence, key: body.account, number: body.seq, wait: 5m, then: go on}`,
 	Properties: `{
 		"key": {"type": "string", "description": "expression; each value has numbers of its own"},
 		"number": {"type": "string", "description": "expression for the whole number"},
 		"first": {"type": "integer", "description": "the number that a key begins with, 1 by default"},
 		"wait": {"type": "string", "description": "how long a missing number is waited for, such as 5m"},
-		"then": {"enum": ["go on", "dead letter"], "description": "when the wait is over: those that waited go on without it (default), or are dead letters"},
-		"late": {"enum": ["turn away", "go on"], "description": "a number whose turn has passed: is turned away (default), or goes on at once"},
-		"limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description": "most messages of one key that wait, 1000 by default; more are dead letters"}
+		"then": {"enum": ["go on", "dead letter"], "description":
+			"when the wait is over: those that waited go on without it (default), or are dead letters"},
+		"late": {"enum": ["turn away", "go on"], "description":
+			"a number whose turn has passed: is turned away (default), or goes on at once"},
+		"limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description":
+			"most messages of one key that wait, 1000 by default; more are dead letters"}
 	}`,
 	Required: []string{"key", "number", "wait"},
 	compile:  compileResequence,
@@ -36,8 +41,16 @@ type resequence struct {
 
 func compileResequence(c *Compiler, s *flow.Step) Runner {
 	r := &resequence{
-		key: c.Expression(s.Pointer+"/key", scalar(s.Settings.Get("key"))), number: c.Expression(s.Pointer+"/number", scalar(s.Settings.Get("number"))),
-		order: group.Order{First: 1, Dead: scalar(s.Settings.Get("then")) == "dead letter", PassLate: scalar(s.Settings.Get("late")) == "go on", Limit: group.DefaultWaiting},
+		key: c.Expression(
+			s.Pointer+"/key",
+			scalar(s.Settings.Get("key")),
+		), number: c.Expression(s.Pointer+"/number", scalar(s.Settings.Get("number"))),
+		order: group.Order{
+			First:    1,
+			Dead:     scalar(s.Settings.Get("then")) == "dead letter",
+			PassLate: scalar(s.Settings.Get("late")) == "go on",
+			Limit:    group.DefaultWaiting,
+		},
 	}
 	if n := s.Settings.Get("first"); n != nil {
 		_, _ = fmt.Sscan(n.Text, &r.order.First)
@@ -73,9 +86,17 @@ func (r *resequence) Run(c *Call) (Result, error) {
 	}
 	number, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		return Result{}, &Failure{Phase: "number", Class: Data, Reason: fmt.Sprintf("%s is %q, not a whole number", r.number.Source, text)}
+		return Result{}, &Failure{
+			Phase:  "number",
+			Class:  Data,
+			Reason: fmt.Sprintf("%s is %q, not a whole number", r.number.Source, text),
+		}
 	}
-	return Result{State: c.State, Outcome: "waits for its turn", Want: &want.Turn{Key: key, Number: number, Order: &r.order}}, nil
+	return Result{
+		State:   c.State,
+		Outcome: "waits for its turn",
+		Want:    &want.Turn{Key: key, Number: number, Order: &r.order},
+	}, nil
 }
 
 // OrderOf gives the rules of a compiled step that puts messages in order, or nil.

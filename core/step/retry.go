@@ -12,18 +12,25 @@ import (
 
 // RetrySchema is the JSON Schema of a retry plan, in flows and connections.
 const RetrySchema = `{
-	"type": "object", "title": "Retry plan", "additionalProperties": false, "description": "when to try again and when to give up",
+	"type": "object", "title": "Retry plan", "additionalProperties": false, "description":
+		"when to try again and when to give up",
 	"properties": {
-		"first": {"type": "string", "title": "First pause", "format": "duration", "default": "5s", "description": "before the second try"},
+		"first": {"type": "string", "title": "First pause", "format": "duration", "default": "5s", "description":
+			"before the second try"},
 		"growth": {"enum": ["constant", "linear", "exponential"], "title": "Growth", "default": "exponential"},
-		"factor": {"type": "number", "title": "Factor", "minimum": 1, "maximum": 1000, "default": 2, "when": {"growth": ["exponential"]}},
+		"factor": {"type": "number", "title": "Factor", "minimum": 1, "maximum": 1000, "default": 2,
+			"when": {"growth": ["exponential"]}},
 		"cap": {"type": "string", "title": "Longest pause", "format": "duration", "default": "10m"},
 		"spread": {"enum": ["none", "equal", "full"], "title": "Spread", "default": "full"},
 		"tries": {"type": "integer", "title": "Tries", "minimum": 1, "maximum": 1000, "default": 6},
-		"within": {"type": "string", "title": "Within", "format": "duration", "default": "24h", "description": "no try begins later after the first"},
-		"again": {"type": "array", "items": {"type": "integer", "minimum": 100, "maximum": 599}, "description": "statuses that are worth another try"},
-		"never": {"type": "array", "items": {"type": "integer", "minimum": 100, "maximum": 599}, "description": "statuses after which no try helps"},
-		"delivered": {"type": "array", "items": {"type": "integer", "minimum": 100, "maximum": 599}, "description": "statuses that count as delivered"}
+		"within": {"type": "string", "title": "Within", "format": "duration", "default": "24h", "description":
+			"no try begins later after the first"},
+		"again": {"type": "array", "items": {"type": "integer", "minimum": 100, "maximum": 599}, "description":
+			"statuses that are worth another try"},
+		"never": {"type": "array", "items": {"type": "integer", "minimum": 100, "maximum": 599}, "description":
+			"statuses after which no try helps"},
+		"delivered": {"type": "array", "items": {"type": "integer", "minimum": 100, "maximum": 599}, "description":
+			"statuses that count as delivered"}
 	}}`
 
 // BadRetry is a setting of a retry plan that cannot be read.

@@ -11,7 +11,9 @@ import (
 var routeKind = Kind{
 	Name:    "route",
 	Summary: "Sends the message along the first way whose condition holds, or along every such way.",
-	Reason:  "Use it when messages of different content need different steps. With first, what the way does to the message stays done after the route; with every, each way works on its own copy and the message goes on as it was.",
+	Reason: "Use it when messages of different content need different steps. With first, what the way does to the " +
+		"message stays done after the route; with every, each way works on its own copy and the message goes on " +
+		"as it was.",
 	Example: `{id: by-home, kind: route, take: first, ways: [{name: digital, when: 'body.format == "ebook"', steps: []}], otherwise: {steps: []}}`,
 	Properties: `{
 		"take": {"enum": ["first", "every"], "description": "first (default): the first way that fits; every: all that fit"},
@@ -23,7 +25,8 @@ var routeKind = Kind{
 				"note": {"type": "string"},
 				"steps": {"$ref": "#/$defs/steps"}
 			}}},
-		"otherwise": {"type": "object", "additionalProperties": false, "required": ["steps"], "description": "steps for a message that no way fits",
+		"otherwise": {"type": "object", "additionalProperties": false, "required": ["steps"], "description":
+			"steps for a message that no way fits",
 			"properties": {"steps": {"$ref": "#/$defs/steps"}, "note": {"type": "string"}}}
 	}`,
 	Required: []string{"ways"},
@@ -55,7 +58,13 @@ func compileRoute(c *Compiler, s *flow.Step) Runner {
 		ptr := fmt.Sprintf("%s/ways/%d", s.Pointer, i)
 		name := scalar(w.Get("name"))
 		if names[name] || name == Otherwise {
-			c.Find(ptr+"/name", flow.Error, "duplicate-way", fmt.Sprintf("the way %q stands twice", name), "give each way its own name; otherwise is taken by the last one")
+			c.Find(
+				ptr+"/name",
+				flow.Error,
+				"duplicate-way",
+				fmt.Sprintf("the way %q stands twice", name),
+				"give each way its own name; otherwise is taken by the last one",
+			)
 		}
 		names[name] = true
 		r.when = append(r.when, c.Condition(ptr+"/when", scalar(w.Get("when"))))
@@ -65,7 +74,9 @@ func compileRoute(c *Compiler, s *flow.Step) Runner {
 		r.other = true
 		way(Otherwise, flow.Steps(n.Get("steps"), s.Pointer+"/otherwise/steps"))
 	} else {
-		c.Find(s.Pointer, flow.Warning, "no-otherwise", "a message that no way fits goes on without a word", "add otherwise, even if its steps only turn the message away")
+		c.Find(s.Pointer, flow.Warning, "no-otherwise", "a message that no way fits goes on without a word",
+			"add otherwise, even if its steps only "+
+				"turn the message away")
 	}
 	c.outside = behind
 	return r

@@ -14,22 +14,32 @@ import (
 var scatterKind = Kind{
 	Name:    "scatter",
 	Summary: "Sends the message along several ways side by side and gathers their answers.",
-	Reason:  "Use it to ask several systems the same at once: every partner library, every price list. Each way works on its own copy. The step goes on when all have answered, or so many, or one whose answer fits, or when its time is over; an answer that is missing is null under replies, with the reason. A way that fails is no dead letter: its answer is missing.",
-	Example: `{id: partners, kind: scatter, within: 10s, gather: all, ways: [{name: north, steps: [{id: ask-north, kind: deliver, to: north}]}, {name: south, steps: [{id: ask-south, kind: deliver, to: south}]}], fields: [{to: /north, from: replies.north.body}]}`,
+	Reason: "Use it to ask several systems the same at once: every partner library, every price list. Each way " +
+		"works on its own copy. The step goes on when all have answered, or so many, or one whose answer fits, " +
+		"or when its time is over; an answer that is missing is null under replies, with the reason. A way that " +
+		"fails is no dead letter: its answer is missing.",
+	Example: `{id: partners, kind: scatter, within: 10s, gather: all, ways: [{name: north, steps: [{id: ask-north, ` +
+		`kind: deliver, to: north}]}, {name: south, steps: [{id: ask-south, kind: deliver, to: south}]}], ` +
+		`fields: [{to: /north, from: replies.north.body}]}`,
 	Properties: `{
-		"ways": {"type": "array", "minItems": 1, "maxItems": 100, "description": "the ways, each on its own copy of the message", "items": {
+		"ways": {"type": "array", "minItems": 1, "maxItems": 100, "description":
+			"the ways, each on its own copy of the message", "items": {
 			"type": "object", "additionalProperties": false, "required": ["name", "steps"],
 			"properties": {
-				"name": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9_-]*$", "description": "its answer stands under replies by this name"},
+				"name": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9_-]*$", "description":
+					"its answer stands under replies by this name"},
 				"note": {"type": "string"},
 				"steps": {"$ref": "#/$defs/steps"}
 			}}},
-		"gather": {"description": "all (default), {first: 2} for the first so many answers, or {fits: condition over reply} for the first that fits", "if": {"type": "string"}, "then": {"enum": ["all"]},
+		"gather": {"description":
+			"all (default), {first: 2} for the first so many answers, or {fits: condition over reply} for the first that fits",
+				"if": {"type": "string"}, "then": {"enum": ["all"]},
 			"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 1, "properties": {
 				"first": {"type": "integer", "minimum": 1},
 				"fits": {"type": "string", "description": "condition; reply is the answer of a way: status, headers, body, way"}}}},
 		"within": {"type": "string", "description": "how long answers are waited for, such as 10s"},
-		"as": {"enum": ["json", "xml", "csv", "hl7", "form"], "description": "format of the body that the fields make, json by default"},
+		"as": {"enum": ["json", "xml", "csv", "hl7", "form"], "description":
+			"format of the body that the fields make, json by default"},
 		"header": {"type": "boolean", "description": "CSV: write the names of the columns, true by default"},
 		"fields": {"$ref": "#/$defs/map-fields"}
 	}`,
@@ -75,7 +85,13 @@ func compileScatter(c *Compiler, s *flow.Step) Runner {
 	for i, w := range s.Settings.Get("ways").Items {
 		ptr, name := fmt.Sprintf("%s/ways/%d", s.Pointer, i), scalar(w.Get("name"))
 		if names[name] {
-			c.Find(ptr+"/name", flow.Error, "duplicate-way", fmt.Sprintf("the way %q stands twice", name), "give each way its own name")
+			c.Find(
+				ptr+"/name",
+				flow.Error,
+				"duplicate-way",
+				fmt.Sprintf("the way %q stands twice", name),
+				"give each way its own name",
+			)
 		}
 		names[name], c.outside = true, before
 		r.blocks = append(r.blocks, Way{name, c.Block(flow.Steps(w.Get("steps"), ptr+"/steps"))})
@@ -87,7 +103,13 @@ func compileScatter(c *Compiler, s *flow.Step) Runner {
 	if n := s.Settings.Get("gather").Get("first"); n != nil {
 		_, _ = fmt.Sscan(n.Text, &r.rules.First)
 		if r.rules.First > len(r.blocks) {
-			c.Find(s.Pointer+"/gather/first", flow.Error, "wrong-value", fmt.Sprintf("%d ways never give %d answers", len(r.blocks), r.rules.First), "ask for fewer, or write gather: all")
+			c.Find(
+				s.Pointer+"/gather/first",
+				flow.Error,
+				"wrong-value",
+				fmt.Sprintf("%d ways never give %d answers", len(r.blocks), r.rules.First),
+				"ask for fewer, or write gather: all",
+			)
 		}
 	}
 	if n := s.Settings.Get("gather").Get("fits"); n != nil {
@@ -115,7 +137,9 @@ func (r *scatter) fits(c *Compiler, s *flow.Step, source string) {
 		return
 	}
 	r.rules.Fits = func(a *WayAnswer) (bool, error) {
-		return p.EvalBool(&expr.Scope{Locals: map[string]*message.Node{"reply": a.Reply.With("way", message.NewString(a.Way))}})
+		return p.EvalBool(
+			&expr.Scope{Locals: map[string]*message.Node{"reply": a.Reply.With("way", message.NewString(a.Way))}},
+		)
 	}
 }
 
@@ -180,7 +204,10 @@ func ReplyOf(before, after *State) *message.Node {
 		}
 	}
 	if after.Message.Body != before.Message.Body && after.Replied != after.Message.Body {
-		reply := message.NewMap(message.Member{Name: "status", Value: message.NewNull()}, message.Member{Name: "headers", Value: message.NewMap()})
+		reply := message.NewMap(
+			message.Member{Name: "status", Value: message.NewNull()},
+			message.Member{Name: "headers", Value: message.NewMap()},
+		)
 		if last != nil {
 			reply = last
 		}

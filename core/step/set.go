@@ -15,8 +15,10 @@ var setKind = Kind{
 	Reason:  "Use it when several later steps need the same value, or when a header must leave with every delivery that follows.",
 	Example: `{id: need, kind: set, vars: {portal: 'params.portal'}, headers: {x-branch: '${body.branch}'}}`,
 	Properties: `{
-		"vars": {"type": "object", "description": "name: expression; the value stands under vars.name", "additionalProperties": {"type": ["string", "number", "boolean"]}},
-		"headers": {"type": "object", "description": "name: template; null takes the header away", "additionalProperties": {"type": ["string", "number", "null"]}}
+		"vars": {"type": "object", "description": "name: expression; the value stands under vars.name",
+			"additionalProperties": {"type": ["string", "number", "boolean"]}},
+		"headers": {"type": "object", "description": "name: template; null takes the header away",
+			"additionalProperties": {"type": ["string", "number", "null"]}}
 	}`,
 	compile: compileSet,
 }

@@ -16,18 +16,27 @@ import (
 var splitKind = Kind{
 	Name:    "split",
 	Summary: "Makes a part of each item of the message; each part has its own journey through the steps inside.",
-	Reason:  "Use it when one message holds many things that go their own ways: the titles of a hold request, the rows of a file, the results of a report. Each part is a transaction of its own: it is tried, repaired and resent by itself, and the whole shows how far all are. Inside, part is the item, index counts from 0, last tells the last one, and body is still the whole message. The steps behind the split go on at once.",
+	Reason: "Use it when one message holds many things that go their own ways: the titles of a hold request, the " +
+		"rows of a file, the results of a report. Each part is a transaction of its own: it is tried, repaired " +
+		"and resent by itself, and the whole shows how far all are. Inside, part is the item, index counts from " +
+		"0, last tells the last one, and body is still the whole message. The steps behind the split go on at once.",
 	Example: `{id: per-title, kind: split, each: body.titles, parts: in order, steps: [{id: slip, kind: note, text: '${part.item}'}]}`,
 	Properties: `{
 		"each": {"type": "string", "description": "expression that gives a list: of a JSON body, or the rows of a CSV body"},
 		"elements": {"type": "string", "description": "XPath that finds elements of an XML body"},
-		"namespaces": {"type": "object", "additionalProperties": {"type": "string"}, "description": "prefix: namespace, for elements; others are those of the document"},
+		"namespaces": {"type": "object", "additionalProperties": {"type": "string"}, "description":
+			"prefix: namespace, for elements; others are those of the document"},
 		"segments": {"type": "string", "pattern": "^[A-Z][A-Z0-9]{2}$", "description": "name of the segments of an HL7 body"},
-		"lines": {"type": ["string", "boolean"], "description": "true for the lines of the body, or an expression that gives a text"},
-		"parts": {"enum": ["independent", "in order"], "description": "independent (default): side by side; in order: each begins when the one before it has ended"},
-		"when-dead": {"enum": ["go on", "stop"], "description": "when a part is a dead letter: the rest goes on (default), or those that have not begun wait until it is decided"},
-		"message": {"enum": ["whole", "part"], "description": "what the steps inside have as body: the whole message (default), or the part"},
-		"limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description": "most parts of one message, 100000 by default; more is a dead letter"},
+		"lines": {"type": ["string", "boolean"], "description":
+			"true for the lines of the body, or an expression that gives a text"},
+		"parts": {"enum": ["independent", "in order"], "description":
+			"independent (default): side by side; in order: each begins when the one before it has ended"},
+		"when-dead": {"enum": ["go on", "stop"], "description":
+			"when a part is a dead letter: the rest goes on (default), or those that have not begun wait until it is decided"},
+		"message": {"enum": ["whole", "part"], "description":
+			"what the steps inside have as body: the whole message (default), or the part"},
+		"limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description":
+			"most parts of one message, 100000 by default; more is a dead letter"},
 		"steps": {"$ref": "#/$defs/steps"}
 	}`,
 	Required: []string{"steps"},
@@ -92,7 +101,13 @@ func compileSplit(c *Compiler, s *flow.Step) Runner {
 		}
 	}
 	if len(over) != 1 {
-		c.Find(s.Pointer, flow.Error, "missing-key", "a split says what its parts are, in one way", "write one of each, elements, segments or lines")
+		c.Find(
+			s.Pointer,
+			flow.Error,
+			"missing-key",
+			"a split says what its parts are, in one way",
+			"write one of each, elements, segments or lines",
+		)
 	}
 	if n := s.Settings.Get("namespaces"); n != nil {
 		r.namespaces = map[string]string{}
@@ -139,9 +154,21 @@ func (r *split) Run(c *Call) (Result, error) {
 		return Result{}, err
 	}
 	if len(items) > r.limit {
-		return Result{}, &Failure{Phase: "limit", Class: Data, Reason: fmt.Sprintf("the message has %d parts, and at most %d are taken; raise limit, or send less at once", len(items), r.limit)}
+		return Result{}, &Failure{
+			Phase: "limit",
+			Class: Data,
+			Reason: fmt.Sprintf(
+				"the message has %d parts, and at most %d are taken; raise limit, or send less at once",
+				len(items),
+				r.limit,
+			),
+		}
 	}
-	return Result{State: c.State, Outcome: counted(len(items), "part"), Parts: &Parts{Items: items, Block: r.block, InOrder: r.inOrder, Stop: r.stop, begin: r.begin}}, nil
+	return Result{
+		State:   c.State,
+		Outcome: counted(len(items), "part"),
+		Parts:   &Parts{Items: items, Block: r.block, InOrder: r.inOrder, Stop: r.stop, begin: r.begin},
+	}, nil
 }
 
 func counted(n int, what string) string {
@@ -178,7 +205,12 @@ func (r *split) items(c *Call) ([]*message.Node, error) {
 		case xml.Of(v) != nil:
 			return []*message.Node{v}, nil // one element of XML is no list; it is one part
 		}
-		return nil, wrong("%s is a %s, not a list; many(%s) takes one value for a list of one", r.expression.Source, v.Kind, r.expression.Source)
+		return nil, wrong(
+			"%s is a %s, not a list; many(%s) takes one value for a list of one",
+			r.expression.Source,
+			v.Kind,
+			r.expression.Source,
+		)
 	case "segments":
 		m := hl7.Of(c.State.Message.Body)
 		if m == nil {

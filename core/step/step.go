@@ -179,7 +179,8 @@ func (f *Failure) Error() string {
 // fail gives the failure of an expression or template.
 func fail(phase string, err error) error {
 	class := Flow
-	if expr.IsMissing(err) || strings.Contains(err.Error(), "do not fit together") || strings.Contains(err.Error(), "segment of a path") {
+	if expr.IsMissing(err) || strings.Contains(err.Error(), "do not fit together") ||
+		strings.Contains(err.Error(), "segment of a path") {
 		class = Data
 	}
 	return &Failure{Phase: phase, Class: class, Reason: err.Error()}

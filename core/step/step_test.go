@@ -65,18 +65,26 @@ func TestMap(t *testing.T) {
 		{`fields: [{to: /a/b, from: body.x}, {to: /a/c, from: "1 + 1"}]`, `{"x":1.50}`, `{"a":{"b":1.50,"c":2}}`},
 		{`fields: [{to: /list/-, from: body.x}, {to: /list/-, from: body.y}]`, `{"x":1,"y":"2"}`, `{"list":[1,"2"]}`},
 		{`fields: [{to: "", from: body.inner}]`, `{"inner":{"k":[]}}`, `{"k":[]}`},
-		{`start: body, fields: [{to: /a, from: '"new"'}, {to: /z, from: 'true'}]`, `{"a":1,"b":0.10}`, `{"a":"new","b":0.10,"z":true}`},
+		{`start: body, fields: [{to: /a, from: '"new"'}, {to: /z, from: 'true'}]`, `{"a":1,"b":0.10}`,
+			`{"a":"new","b":0.10,"z":true}`},
 		{`fields: [{to: /n, from: body.n}]`, `{"n":null}`, `{"n":null}`},
-		{`fields: [{to: /a, from: body.zz, missing: skip}, {to: /b, from: 'body.?y', missing: skip}, {to: /c, from: '1'}]`, `{}`, `{"c":1}`},
+		{`fields: [{to: /a, from: body.zz, missing: skip}, {to: /b, from: 'body.?y', missing: skip}, {to: /c, from: '1'}]`,
+			`{}`, `{"c":1}`},
 		{`fields: [{to: /a, from: body.zz, missing: skip}]`, `{"zz":null}`, `{"a":null}`},
 		{`fields: [{to: /a, from: '1'}, {to: /a, from: '2'}]`, `{}`, `{"a":2}`},
-		{`fields: [{to: /t, from: 'timestamp("2026-03-17T09:41:07Z") + duration("90s")'}, {to: /d, from: 'duration("90s")'}]`, `{}`, `{"t":"2026-03-17T09:42:37Z","d":"90s"}`},
-		{`fields: [{to: /b, from: 'b"hi"'}, {to: /m, from: '{"z": 1, "a": [1, 2.5]}'}]`, `{}`, `{"b":"aGk=","m":{"a":[1,2.5],"z":1}}`},
-		{`fields: [{to: /a, from: body.zz}]`, `{"z":1}`, `data fields/0 /a: body.zz is missing: body has no zz; near it there is z`},
+		{`fields: [{to: /t, from: 'timestamp("2026-03-17T09:41:07Z") + duration("90s")'}, {to: /d, from: 'duration("90s")'}]`,
+			`{}`, `{"t":"2026-03-17T09:42:37Z","d":"90s"}`},
+		{`fields: [{to: /b, from: 'b"hi"'}, {to: /m, from: '{"z": 1, "a": [1, 2.5]}'}]`, `{}`,
+			`{"b":"aGk=","m":{"a":[1,2.5],"z":1}}`},
+		{`fields: [{to: /a, from: body.zz}]`, `{"z":1}`,
+			`data fields/0 /a: body.zz is missing: body has no zz; near it there is z`},
 		{`fields: [{to: /a, from: 'body.?zz'}]`, `{}`, `data fields/0 /a: body.?zz: the value is missing`},
-		{`fields: [{to: /a, from: '1'}, {to: /a/b, from: '2'}]`, `{}`, `flow fields/1 /a/b: /a/b: a number is in the way, only maps and lists have places`},
-		{`fields: [{to: /a, from: '1.0 / 0.0'}]`, `{}`, `flow fields/0 /a: 1.0 / 0.0: the result is Infinity, which no document can hold`},
-		{`fields: [{to: /a, from: 'body.x + 1', missing: skip}]`, `{"x":"s"}`, `data fields/0 /a: body.x + 1: the values do not fit together: body.x is a string`},
+		{`fields: [{to: /a, from: '1'}, {to: /a/b, from: '2'}]`, `{}`,
+			`flow fields/1 /a/b: /a/b: a number is in the way, only maps and lists have places`},
+		{`fields: [{to: /a, from: '1.0 / 0.0'}]`, `{}`,
+			`flow fields/0 /a: 1.0 / 0.0: the result is Infinity, which no document can hold`},
+		{`fields: [{to: /a, from: 'body.x + 1', missing: skip}]`, `{"x":"s"}`, `data fields/0 /a: body.x + 1: the ` +
+			`values do not fit together: body.x is a string`},
 	} {
 		res, f := do(t, "{id: m, kind: map, "+c.settings+"}", c.body)
 		got := ""
@@ -92,7 +100,12 @@ func TestMap(t *testing.T) {
 }
 
 func TestMapTellsEveryField(t *testing.T) {
-	res, f := do(t, `{id: m, kind: map, fields: [{to: /a, from: body.p.x}, {to: /b, from: body.zz, missing: skip}, {to: /c, from: body.yy}, {to: /d, from: '[body.l[0], body.p]'}]}`, `{"p":{"x":0.10},"l":[7]}`)
+	res, f := do(
+		t,
+		`{id: m, kind: map, fields: [{to: /a, from: body.p.x}, {to: /b, from: body.zz, missing: skip}, {to: /c, from: `+
+			`body.yy}, {to: /d, from: '[body.l[0], body.p]'}]}`,
+		`{"p":{"x":0.10},"l":[7]}`,
+	)
 	if f == nil || len(res.Fields) != 4 || res.Outcome != "2 of 4 set" {
 		t.Fatalf("%+v %v", res, f)
 	}
@@ -103,14 +116,19 @@ func TestMapTellsEveryField(t *testing.T) {
 		{To: "/d", Value: `[7,{"x":0.10}]`, Outcome: "set", Reads: []string{"/l/0", "/p"}},
 	} {
 		got := res.Fields[i]
-		if got.To != want.To || got.Value != want.Value || got.Outcome != want.Outcome || strings.Join(got.Reads, " ") != strings.Join(want.Reads, " ") {
+		if got.To != want.To || got.Value != want.Value || got.Outcome != want.Outcome ||
+			strings.Join(got.Reads, " ") != strings.Join(want.Reads, " ") {
 			t.Errorf("%+v, want %+v", got, want)
 		}
 	}
 }
 
 func TestSetKeepsValuesAndHeaders(t *testing.T) {
-	res, f := do(t, `{id: s, kind: set, vars: {a: body.n, b: vars.a + 1}, headers: {X-New: 'n ${body.n}', x-old: null}}`, `{"n":41}`)
+	res, f := do(
+		t,
+		`{id: s, kind: set, vars: {a: body.n, b: vars.a + 1}, headers: {X-New: 'n ${body.n}', x-old: null}}`,
+		`{"n":41}`,
+	)
 	if f != nil {
 		t.Fatal(f)
 	}
@@ -126,7 +144,8 @@ func TestSetKeepsValuesAndHeaders(t *testing.T) {
 	if string(res.State.Message.Raw) != `{"n":41}` {
 		t.Error("the body's bytes changed")
 	}
-	if _, f := do(t, `{id: s, kind: set, headers: {x: '${body.t}'}}`, `{"t":"a\r\nb: c"}`); f == nil || !strings.Contains(f.Reason, "control character") {
+	if _, f := do(t, `{id: s, kind: set, headers: {x: '${body.t}'}}`, `{"t":"a\r\nb: c"}`); f == nil ||
+		!strings.Contains(f.Reason, "control character") {
 		t.Errorf("a header with a line break: %v", f)
 	}
 }
@@ -160,7 +179,8 @@ func TestDoors(t *testing.T) {
 		}
 		if res.Answer != nil {
 			answer = res.Answer.Status
-			if !strings.Contains(string(res.Answer.Body), `"status":`) || res.Answer.Headers[0].Value != "application/problem+json" {
+			if !strings.Contains(string(res.Answer.Body), `"status":`) ||
+				res.Answer.Headers[0].Value != "application/problem+json" {
 				t.Errorf("%s: answered %s", c.yaml, res.Answer.Body)
 			}
 		}
@@ -207,7 +227,10 @@ func sprint(ways []int) string {
 }
 
 func TestDeliverWantsAndGoesOn(t *testing.T) {
-	s, _ := compiled(t, `{id: d, kind: deliver, to: out, method: PUT, path: '/a/${body.id}?q=${body.q}', headers: {content-type: text/x, x-b: '${body.id}'}}`)
+	s, _ := compiled(
+		t,
+		`{id: d, kind: deliver, to: out, method: PUT, path: '/a/${body.id}?q=${body.q}', headers: {content-type: text/x, x-b: '${body.id}'}}`,
+	)
 	call := &Call{State: state(t, `{"id": "x/y", "q": "a&b"}`), Path: "w.a/d"}
 	call.State.Sent = []message.Header{{Name: "X-B", Value: "set"}, {Name: "x-c", Value: "kept"}}
 	res, err := s.Runner.Run(call)
@@ -219,23 +242,34 @@ func TestDeliverWantsAndGoesOn(t *testing.T) {
 	for _, h := range r.Headers {
 		headers = append(headers, h.Name+"="+h.Value)
 	}
-	if r.Method != "PUT" || r.Path != "/a/x%2Fy?q=a%26b" || strings.Join(headers, " ") != "X-C=kept Content-Type=text/x X-B=x/y" || string(r.Body) != `{"id": "x/y", "q": "a&b"}` {
+	if r.Method != "PUT" || r.Path != "/a/x%2Fy?q=a%26b" ||
+		strings.Join(headers, " ") != "X-C=kept Content-Type=text/x X-B=x/y" ||
+		string(r.Body) != `{"id": "x/y", "q": "a&b"}` {
 		t.Errorf("%+v", r)
 	}
-	call.Effect = &want.Effect{Status: 201, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}, {Name: "ETag", Value: "1"}}, Body: []byte(`{"n": 1.0}`)}
+	call.Effect = &want.Effect{
+		Status:  201,
+		Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}, {Name: "ETag", Value: "1"}},
+		Body:    []byte(`{"n": 1.0}`),
+	}
 	res, err = s.Runner.Run(call)
 	if err != nil || res.Want != nil || res.Outcome != "201" {
 		t.Fatal(res, err)
 	}
-	if got := string(jsonfmt.Encode(res.State.Replies)); got != `{"d":{"status":201,"headers":{"content-type":"application/json","etag":"1"},"body":{"n":1.0}}}` {
+	if got := string(jsonfmt.Encode(res.State.Replies)); got != `{"d":{"status":201,"headers":{"content-`+
+		`type":"application/json","etag":"1"},"body":{"n":1.0}}}` {
 		t.Error(got)
 	}
 	for path, class := range map[string]Class{`'/${body.id}/x'`: Data, `'/${body.zz}'`: Data, `'/${1/0}'`: Flow} {
-		if _, f := do(t, `{id: d, kind: deliver, to: out, path: `+path+`}`, `{"id":".."}`); f == nil || f.Class != class || f.Phase != "path" {
+		if _, f := do(t, `{id: d, kind: deliver, to: out, path: `+path+`}`, `{"id":".."}`); f == nil ||
+			f.Class != class ||
+			f.Phase != "path" {
 			t.Errorf("%s: %+v", path, f)
 		}
 	}
-	if res, f := do(t, `{id: d, kind: deliver, to: {queue: q}, headers: {x-a: b}}`, `{}`); f != nil || res.Want.(*want.Put).Queue != "q" || res.Want.(*want.Put).Request.Method != "" {
+	if res, f := do(t, `{id: d, kind: deliver, to: {queue: q}, headers: {x-a: b}}`, `{}`); f != nil ||
+		res.Want.(*want.Put).Queue != "q" ||
+		res.Want.(*want.Put).Request.Method != "" {
 		t.Errorf("%+v %v", res.Want, f)
 	}
 }
@@ -243,7 +277,8 @@ func TestDeliverWantsAndGoesOn(t *testing.T) {
 func TestAnswers(t *testing.T) {
 	for _, c := range []struct{ settings, body, kind, want string }{
 		{``, `{"a": 1.0}`, "application/json", `200 {"a": 1.0}`},
-		{`, status: 201, text: '{"id": ${body.a}, "s": "${body.s}"}'`, `{"a":[1],"s":"q\"q"}`, "application/json", `201 {"id": [1], "s": "q\"q"}`},
+		{`, status: 201, text: '{"id": ${body.a}, "s": "${body.s}"}'`, `{"a":[1],"s":"q\"q"}`, "application/json",
+			`201 {"id": [1], "s": "q\"q"}`},
 		{`, text: 'got ${body.a}'`, `{"a":1}`, "text/plain; charset=utf-8", `200 got 1`},
 		{`, text: '', headers: {content-type: text/html}`, `{}`, "text/html", `200 `},
 	} {
@@ -261,7 +296,8 @@ func TestAnswers(t *testing.T) {
 			t.Errorf("%s: %s %s, want %s %s", c.settings, kind, got, c.kind, c.want)
 		}
 	}
-	if res, _ := do(t, `{id: n, kind: note, text: '${size(body.l)} titles', level: warning}`, `{"l":[1,2]}`); *res.Note != (Note{"warning", "2 titles"}) {
+	if res, _ := do(t, `{id: n, kind: note, text: '${size(body.l)} titles', level: warning}`,
+		`{"l":[1,2]}`); *res.Note != (Note{"warning", "2 titles"}) {
 		t.Errorf("%+v", res.Note)
 	}
 }
@@ -294,7 +330,9 @@ func TestWhenMayBeABareBoolean(t *testing.T) {
 }
 
 func TestFormats(t *testing.T) {
-	for kind, want := range map[string]string{"": "json", "application/json; charset=utf-8": "json", "text/plain": "text", "application/vnd.x+json": "json", ";;": "json", "text/xml": "xml", "application/soap+xml": "xml", "text/csv": "csv", "image/png": "binary"} {
+	for kind, want := range map[string]string{"": "json", "application/json; charset=utf-8": "json",
+		"text/plain": "text", "application/vnd.x+json": "json", ";;": "json", "text/xml": "xml",
+		"application/soap+xml": "xml", "text/csv": "csv", "image/png": "binary"} {
 		var n *message.Node
 		if kind != "" {
 			n = message.NewString(kind)
@@ -307,19 +345,29 @@ func TestFormats(t *testing.T) {
 		}
 	}
 	form := message.NewString("application/x-www-form-urlencoded")
-	if FormatOf("auto", form, []byte(" {}")) != "json" || FormatOf("auto", form, []byte("a=1")) != "form" || FormatOf("form", form, []byte("{}")) != "form" {
+	if FormatOf("auto", form, []byte(" {}")) != "json" || FormatOf("auto", form, []byte("a=1")) != "form" ||
+		FormatOf("form", form, []byte("{}")) != "form" {
 		t.Error("JSON under the type of forms")
 	}
 }
 
 func TestReadRetryTakesDefaults(t *testing.T) {
-	r, err := jsonfmt.Decode([]byte(`{"first":"1h","tries":6.0,"never":[503],"delivered":[409],"growth":"linear","spread":"none","within":"2h","factor":3}`))
+	r, err := jsonfmt.Decode(
+		[]byte(
+			`{"first":"1h","tries":6.0,"never":[503],"delivered":[409],"growth":"linear","spread":"none","within":"2h","factor":3}`,
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	p, bad := ReadRetry(r.Root)
 	plan := p
-	if len(bad) != 0 || plan.First != time.Hour || plan.Cap != time.Hour || plan.Tries != 6 || plan.Growth != "linear" || plan.Within != 2*time.Hour || plan.Factor != 3 || len(plan.Never) != 1 || plan.Check() != nil {
+	if len(bad) != 0 || plan.First != time.Hour || plan.Cap != time.Hour || plan.Tries != 6 ||
+		plan.Growth != "linear" ||
+		plan.Within != 2*time.Hour ||
+		plan.Factor != 3 ||
+		len(plan.Never) != 1 ||
+		plan.Check() != nil {
 		t.Errorf("%+v %v", plan, bad)
 	}
 	r, _ = jsonfmt.Decode([]byte(`{"first":"x","cap":"-1s"}`))

@@ -16,7 +16,8 @@ var validateKind = Kind{
 	Reason:  "Use it first, so that bad messages are told apart at the door and every later step can rely on what it reads.",
 	Example: `{id: valid, kind: validate, schema: {type: object, required: [request]}, else: {answer: 422}}`,
 	Properties: `{
-		"schema": {"type": ["object", "boolean"], "description": "the schema itself, or {$ref: file} for one of the flow's files"},
+		"schema": {"type": ["object", "boolean"], "description":
+			"the schema itself, or {$ref: file} for one of the flow's files"},
 		"else": ` + elseSchema + `
 	}`,
 	Required: []string{"schema"},
@@ -25,9 +26,11 @@ var validateKind = Kind{
 
 // elseSchema says what a message gets that does not pass.
 const elseSchema = `{
-	"description": "what a message gets that does not pass: dead letter, turn away, {answer: status} for the caller, or {steps: [...]} to go another way, where caught says why",
+	"description":
+		"what a message gets that does not pass: dead letter, turn away, {answer: status} for the caller, or {steps: [...]} to go another way, where caught says why",
 	"if": {"type": "string"}, "then": {"enum": ["dead letter", "turn away"]},
-	"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 1, "properties": {"answer": {"type": "integer", "minimum": 200, "maximum": 599}, "steps": {"$ref": "#/$defs/steps"}}}}`
+	"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 1,
+		"properties": {"answer": {"type": "integer", "minimum": 200, "maximum": 599}, "steps": {"$ref": "#/$defs/steps"}}}}`
 
 // otherwise is what a step does with a message that does not pass it.
 type otherwise struct {
@@ -58,7 +61,13 @@ func compileValidate(c *Compiler, s *flow.Step) Runner {
 	r := &validate{other: readElse(s.Settings.Get("else"), true)}
 	compiled, err := schema.Compile(s.Settings.Get("schema"), c.Files)
 	if err != nil {
-		c.Find(s.Pointer+"/schema", flow.Error, "schema", "the schema does not compile: "+err.Error(), "correct the schema, or add the file that it names to the flow")
+		c.Find(
+			s.Pointer+"/schema",
+			flow.Error,
+			"schema",
+			"the schema does not compile: "+err.Error(),
+			"correct the schema, or add the file that it names to the flow",
+		)
 	}
 	r.schema = compiled
 	return r

@@ -10,10 +10,12 @@ import (
 var writeKind = Kind{
 	Name:    "write",
 	Summary: "Builds a new body from a text with ${…} holes, escaped for its format.",
-	Reason:  "Use it when the target wants a document of a fixed shape and it is easier to write it down than to build it field by field. What the text comes to must be a document of the format.",
+	Reason: "Use it when the target wants a document of a fixed shape and it is easier to write it down than to " +
+		"build it field by field. What the text comes to must be a document of the format.",
 	Example: `{id: order, kind: write, as: xml, text: '<order id="${body.id}"><note>${body.note}</note></order>'}`,
 	Properties: `{
-		"as": {"enum": ["json", "xml", "csv", "hl7", "form", "text"], "description": "format of the new body, text by default"},
+		"as": {"enum": ["json", "xml", "csv", "hl7", "form", "text"], "description":
+			"format of the new body, text by default"},
 		"text": {"type": "string", "description": "template; $${ stands for a plain ${"},
 		"header": {"type": "boolean", "description": "CSV: the first row names the members of the others"},
 		"delimiter": {"$ref": "#/$defs/delimiter"}
@@ -33,7 +35,8 @@ func compileWrite(c *Compiler, s *flow.Step) Runner {
 	if r.as == "" {
 		r.as = format.Text
 	}
-	place := map[string]expr.Place{format.JSON: expr.JSONText, format.XML: expr.XMLText, format.CSV: expr.CSVText, format.HL7: expr.HL7Text, format.Form: expr.FormText}[r.as]
+	place := map[string]expr.Place{format.JSON: expr.JSONText, format.XML: expr.XMLText, format.CSV: expr.CSVText,
+		format.HL7: expr.HL7Text, format.Form: expr.FormText}[r.as]
 	r.text = c.Template(s.Pointer+"/text", scalar(s.Settings.Get("text")), place)
 	return r
 }
@@ -47,7 +50,13 @@ func (r *write) Run(c *Call) (Result, error) {
 	m := &res.State.Message
 	m.Format, m.Layout = r.as, r.layout
 	if err := reread(m, []byte(text)); err != nil {
-		return Result{State: c.State}, &Failure{Phase: "text", Class: Flow, Reason: "what was written is no document of its format: " + err.Error()}
+		return Result{
+				State: c.State,
+			}, &Failure{
+				Phase:  "text",
+				Class:  Flow,
+				Reason: "what was written is no document of its format: " + err.Error(),
+			}
 	}
 	return res, nil
 }

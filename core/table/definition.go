@@ -67,11 +67,14 @@ const Schema = `{
 		"name": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "maxLength": 100},
 		"title": {"type": "string", "maxLength": 200},
 		"note": {"type": "string"},
-		"kind": {"enum": ["reference", "cross-reference"], "description": "reference (default): flows read it; cross-reference: it pairs keys of two systems, and flows may write it"},
+		"kind": {"enum": ["reference", "cross-reference"], "description":
+			"reference (default): flows read it; cross-reference: it pairs keys of two systems, and flows may write it"},
 		"columns": {"type": "array", "maxItems": 200, "items": {"type": "string", "minLength": 1}},
-		"keys": {"type": "array", "minItems": 1, "maxItems": 8, "items": {"type": "array", "minItems": 0, "maxItems": 8, "items": {"type": "string", "minLength": 1}}},
+		"keys": {"type": "array", "minItems": 1, "maxItems": 8, "items": {"type": "array", "minItems": 0, "maxItems": 8,
+			"items": {"type": "string", "minLength": 1}}},
 		"range": {"type": "object", "additionalProperties": false, "required": ["from", "to"], "properties": {
-			"from": {"type": "string", "minLength": 1}, "to": {"type": "string", "minLength": 1}, "ends": {"enum": ["included", "excluded"], "description": "whether the upper end belongs to the range; included by default"}}},
+			"from": {"type": "string", "minLength": 1}, "to": {"type": "string", "minLength": 1}, "ends": {"enum": ["included",
+				"excluded"], "description": "whether the upper end belongs to the range; included by default"}}},
 		"default": {"type": "object", "description": "the row for a key that is not there"}
 	}
 }`
@@ -86,7 +89,18 @@ func Read(src []byte) (*Definition, []flow.Finding) {
 	var findings []flow.Finding
 	found := func(ptr, msg, repair string) {
 		p := source.Value(ptr)
-		findings = append(findings, flow.Finding{Level: flow.Error, Code: "wrong-value", Pointer: ptr, Line: p.Line, Column: p.Column, Message: msg, Repair: repair})
+		findings = append(
+			findings,
+			flow.Finding{
+				Level:   flow.Error,
+				Code:    "wrong-value",
+				Pointer: ptr,
+				Line:    p.Line,
+				Column:  p.Column,
+				Message: msg,
+				Repair:  repair,
+			},
+		)
 	}
 	r, err := jsonfmt.Decode([]byte(Schema))
 	if err != nil {
@@ -125,7 +139,13 @@ func define(n *message.Node) *Definition {
 		}
 		return ""
 	}
-	d := &Definition{Name: text(n, "name"), Title: text(n, "title"), Note: text(n, "note"), Cross: text(n, "kind") == "cross-reference", Default: n.Get("default")}
+	d := &Definition{
+		Name:    text(n, "name"),
+		Title:   text(n, "title"),
+		Note:    text(n, "note"),
+		Cross:   text(n, "kind") == "cross-reference",
+		Default: n.Get("default"),
+	}
 	if d.Title == "" {
 		d.Title = d.Name
 	}
@@ -179,27 +199,62 @@ func (d *Definition) check() []wrong {
 	seen := map[string]bool{}
 	for i, c := range d.Columns {
 		if seen[c] {
-			out = append(out, wrong{fmt.Sprintf("/columns/%d", i), fmt.Sprintf("the column %q stands twice", c), "give each column its own name"})
+			out = append(
+				out,
+				wrong{
+					fmt.Sprintf("/columns/%d", i),
+					fmt.Sprintf("the column %q stands twice", c),
+					"give each column its own name",
+				},
+			)
 		}
 		seen[c] = true
 	}
 	for i, k := range d.Keys {
 		if len(k) == 0 && (i > 0 || d.Range == nil) {
-			out = append(out, wrong{fmt.Sprintf("/keys/%d", i), "a key needs at least one column", "only the first key of a table with a range may be empty"})
+			out = append(
+				out,
+				wrong{
+					fmt.Sprintf("/keys/%d", i),
+					"a key needs at least one column",
+					"only the first key of a table with a range may be empty",
+				},
+			)
 		}
 		for j := range k {
 			if slices.Contains(k[:j], k[j]) {
-				out = append(out, wrong{fmt.Sprintf("/keys/%d/%d", i, j), fmt.Sprintf("the column %q stands twice in the key", k[j]), "remove one of them"})
+				out = append(
+					out,
+					wrong{
+						fmt.Sprintf("/keys/%d/%d", i, j),
+						fmt.Sprintf("the column %q stands twice in the key", k[j]),
+						"remove one of them",
+					},
+				)
 			}
 		}
 		for j := range d.Keys[:i] {
 			if sameColumns(d.Keys[j], k) {
-				out = append(out, wrong{fmt.Sprintf("/keys/%d", i), "the key " + strings.Join(k, ", ") + " stands twice", "remove one of them"})
+				out = append(
+					out,
+					wrong{
+						fmt.Sprintf("/keys/%d", i),
+						"the key " + strings.Join(k, ", ") + " stands twice",
+						"remove one of them",
+					},
+				)
 			}
 		}
 	}
 	if d.Cross && (len(d.Keys) != 2 || d.Range != nil) {
-		out = append(out, wrong{"/keys", fmt.Sprintf("a cross-reference table pairs two keys and has no range; this one has %d", len(d.Keys)), "write keys: [[one-system], [the-other]]"})
+		out = append(
+			out,
+			wrong{
+				"/keys",
+				fmt.Sprintf("a cross-reference table pairs two keys and has no range; this one has %d", len(d.Keys)),
+				"write keys: [[one-system], [the-other]]",
+			},
+		)
 	}
 	return out
 }
@@ -234,7 +289,11 @@ func (d *Definition) KeyOf(columns []string) (int, error) {
 	}
 	if columns == nil {
 		if len(d.Keys[0]) > 1 {
-			return 0, fmt.Errorf("the key of the table %q has several columns: write key as {%s: …}", d.Name, strings.Join(d.Keys[0], ": …, "))
+			return 0, fmt.Errorf(
+				"the key of the table %q has several columns: write key as {%s: …}",
+				d.Name,
+				strings.Join(d.Keys[0], ": …, "),
+			)
 		}
 		return 0, nil
 	}
@@ -247,7 +306,12 @@ func (d *Definition) KeyOf(columns []string) (int, error) {
 	for _, k := range d.Keys {
 		keys = append(keys, "{"+strings.Join(k, ", ")+"}")
 	}
-	return 0, fmt.Errorf("the table %q has no key of the columns %s; its keys are %s", d.Name, strings.Join(columns, ", "), strings.Join(keys, " and "))
+	return 0, fmt.Errorf(
+		"the table %q has no key of the columns %s; its keys are %s",
+		d.Name,
+		strings.Join(columns, ", "),
+		strings.Join(keys, " and "),
+	)
 }
 
 // Tree gives the definition as a document.
@@ -259,7 +323,10 @@ func (d *Definition) Tree() *message.Node {
 		}
 		return out
 	}
-	n := message.NewMap(message.Member{Name: "readyferry", Value: message.NewString("table/1")}, message.Member{Name: "name", Value: message.NewString(d.Name)})
+	n := message.NewMap(
+		message.Member{Name: "readyferry", Value: message.NewString("table/1")},
+		message.Member{Name: "name", Value: message.NewString(d.Name)},
+	)
 	if d.Title != d.Name {
 		n = n.With("title", message.NewString(d.Title))
 	}
@@ -280,7 +347,10 @@ func (d *Definition) Tree() *message.Node {
 		n = n.With("keys", keys)
 	}
 	if r := d.Range; r != nil {
-		m := message.NewMap(message.Member{Name: "from", Value: message.NewString(r.From)}, message.Member{Name: "to", Value: message.NewString(r.To)})
+		m := message.NewMap(
+			message.Member{Name: "from", Value: message.NewString(r.From)},
+			message.Member{Name: "to", Value: message.NewString(r.To)},
+		)
 		if r.Excluded {
 			m = m.With("ends", message.NewString("excluded"))
 		}

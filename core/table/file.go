@@ -80,7 +80,12 @@ func ReadFile(format string, src []byte) (*File, error) {
 				f.Columns = append(f.Columns, name)
 			}
 			if v := row.Get(name); v.Kind == message.List || v.Kind == message.Map {
-				return nil, fmt.Errorf("line %d: the column %s holds a %s; a table holds texts, numbers, true, false and null", f.Line(i), name, v.Kind)
+				return nil, fmt.Errorf(
+					"line %d: the column %s holds a %s; a table holds texts, numbers, true, false and null",
+					f.Line(i),
+					name,
+					v.Kind,
+				)
 			}
 		}
 		if len(f.Columns) > MaxColumns {
@@ -110,14 +115,22 @@ func (f *File) Fit(d *Definition) error {
 	for _, k := range d.Keys {
 		for _, c := range k {
 			if len(f.Rows) > 0 && !slices.Contains(f.Columns, c) {
-				return fmt.Errorf("the column %s, which is part of the key, is not in the file; its columns are %s", c, strings.Join(f.Columns, ", "))
+				return fmt.Errorf(
+					"the column %s, which is part of the key, is not in the file; its columns are %s",
+					c,
+					strings.Join(f.Columns, ", "),
+				)
 			}
 		}
 	}
 	if d.Range != nil {
 		for _, c := range []string{d.Range.From, d.Range.To} {
 			if len(f.Rows) > 0 && !slices.Contains(f.Columns, c) {
-				return fmt.Errorf("the column %s, which is an end of the range, is not in the file; its columns are %s", c, strings.Join(f.Columns, ", "))
+				return fmt.Errorf(
+					"the column %s, which is an end of the range, is not in the file; its columns are %s",
+					c,
+					strings.Join(f.Columns, ", "),
+				)
 			}
 		}
 	}

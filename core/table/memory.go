@@ -183,7 +183,12 @@ func (t *rows) Version() int64          { return 0 }
 func (t *rows) WithKey(columns []string) (Table, error) {
 	for _, c := range columns {
 		if !slices.Contains(t.def.Columns, c) {
-			return nil, fmt.Errorf("the table %q has no column %s; its columns are %s", t.def.Name, c, strings.Join(t.def.Columns, ", "))
+			return nil, fmt.Errorf(
+				"the table %q has no column %s; its columns are %s",
+				t.def.Name,
+				c,
+				strings.Join(t.def.Columns, ", "),
+			)
 		}
 	}
 	d := *t.def

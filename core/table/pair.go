@@ -78,7 +78,9 @@ func Pair(t Table, row *message.Node, conflict string) (Pairing, error) {
 	for _, r := range old {
 		stand = append(stand, d.both(r.Value))
 	}
-	return Pairing{}, &Conflict{fmt.Sprintf("the pair %s conflicts with %s in the table %q", d.both(row), strings.Join(stand, " and "), d.Name)}
+	return Pairing{}, &Conflict{
+		fmt.Sprintf("the pair %s conflicts with %s in the table %q", d.both(row), strings.Join(stand, " and "), d.Name),
+	}
 }
 
 // both shows the two keys of a pair.
@@ -136,7 +138,8 @@ func (w *written) Find(key int, at Place) (*Row, error) {
 		if err != nil {
 			return nil, err
 		}
-		if p := places[key]; p.Key == at.Key && (key > 0 || w.Definition().Range == nil || w.Definition().Covers(p, at.Lo)) {
+		if p := places[key]; p.Key == at.Key &&
+			(key > 0 || w.Definition().Range == nil || w.Definition().Covers(p, at.Lo)) {
 			return r, nil
 		}
 	}

@@ -58,7 +58,11 @@ func (d *Definition) Places(row *message.Node) ([]Place, error) {
 			return nil, fmt.Errorf("the column %s: %w", d.Range.To, err)
 		}
 		if p := out[0]; p.Hi != "" && (p.Lo > p.Hi || p.Lo == p.Hi && d.Range.Excluded) {
-			return nil, fmt.Errorf("the range ends (%s) before it begins (%s)", shown(row.Get(d.Range.To)), shown(row.Get(d.Range.From)))
+			return nil, fmt.Errorf(
+				"the range ends (%s) before it begins (%s)",
+				shown(row.Get(d.Range.To)),
+				shown(row.Get(d.Range.From)),
+			)
 		}
 	}
 	return out, nil

@@ -58,7 +58,8 @@ func load(t *testing.T, d *Definition, file string) Table {
 func TestCompositeKeys(t *testing.T) {
 	d := definition(t, "readyferry: table/1\nname: runs\nkeys: [[branch, day]]\n")
 	tb := load(t, d, "branch,day,it\nELMS,1,a\nELMS,11,b\nELMS1,1,c\n")
-	for _, c := range []struct{ branch, day, want string }{{"ELMS", "1", "a"}, {"ELMS", "11", "b"}, {"ELMS1", "1", "c"}, {"ELMS", "01", ""}, {"ELMS1", "11", ""}} {
+	for _, c := range []struct{ branch, day, want string }{{"ELMS", "1", "a"}, {"ELMS", "11", "b"}, {"ELMS1", "1", "c"},
+		{"ELMS", "01", ""}, {"ELMS1", "11", ""}} {
 		if got := find(t, tb, 0, []string{c.branch, c.day}, ""); got != c.want {
 			t.Errorf("%s, %s: %q, want %q", c.branch, c.day, got, c.want)
 		}
@@ -68,12 +69,17 @@ func TestCompositeKeys(t *testing.T) {
 func TestRanges(t *testing.T) {
 	const rows = "zone,from,to,it\nA,0,9,low\nA,10,19.5,middle\nA,20,,high\nB,2026-01-01,2026-03-31,winter\nB,2026-04-01,2026-10-31,summer\n"
 	for _, c := range []struct{ ends, zone, at, want string }{
-		{"included", "A", "0", "low"}, {"included", "A", "9", "low"}, {"included", "A", "9.0", "low"}, {"included", "A", "9.5", ""},
-		{"included", "A", "10", "middle"}, {"included", "A", "19.50", "middle"}, {"included", "A", "100", "high"}, {"included", "A", "-1", ""},
+		{"included", "A", "0", "low"}, {"included", "A", "9", "low"}, {"included", "A", "9.0", "low"}, {"included", "A",
+			"9.5", ""},
+		{"included", "A", "10", "middle"}, {"included", "A", "19.50", "middle"}, {"included", "A", "100", "high"},
+		{"included", "A", "-1", ""},
 		{"included", "B", "2026-03-31", "winter"}, {"included", "B", "2026-11-01", ""}, {"included", "C", "5", ""},
 		{"excluded", "A", "9", ""}, {"excluded", "A", "8.99", "low"}, {"excluded", "A", "1e3", "high"},
 	} {
-		d := definition(t, "readyferry: table/1\nname: bands\nkeys: [[zone]]\nrange: {from: from, to: to, ends: "+c.ends+"}\n")
+		d := definition(
+			t,
+			"readyferry: table/1\nname: bands\nkeys: [[zone]]\nrange: {from: from, to: to, ends: "+c.ends+"}\n",
+		)
 		if got := find(t, load(t, d, rows), 0, []string{c.zone}, c.at); got != c.want {
 			t.Errorf("%s ends, %s at %s: %q, want %q", c.ends, c.zone, c.at, got, c.want)
 		}
@@ -104,12 +110,24 @@ func TestSortKeysSortAsNumbers(t *testing.T) {
 func TestFindAgreesWithLookingAtEveryRow(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	for round := range 200 {
-		d := &Definition{Name: "t", Columns: []string{"k", "from", "to"}, Keys: [][]string{{"k"}}, Range: &Range{"from", "to", round%2 == 1}}
+		d := &Definition{
+			Name:    "t",
+			Columns: []string{"k", "from", "to"},
+			Keys:    [][]string{{"k"}},
+			Range:   &Range{"from", "to", round%2 == 1},
+		}
 		var rows []*message.Node
 		for range 40 {
 			lo := r.IntN(60)
-			row := message.NewMap(message.Member{Name: "k", Value: text(fmt.Sprint(r.IntN(3)))}, message.Member{Name: "from", Value: text(fmt.Sprint(lo))},
-				message.Member{Name: "to", Value: text(fmt.Sprint(lo + 1 + r.IntN(4)))}, message.Member{Name: "it", Value: text(fmt.Sprint(len(rows)))})
+			row := message.NewMap(
+				message.Member{Name: "k", Value: text(fmt.Sprint(r.IntN(3)))},
+				message.Member{Name: "from", Value: text(fmt.Sprint(lo))},
+				message.Member{
+					Name:  "to",
+					Value: text(fmt.Sprint(lo + 1 + r.IntN(4))),
+				},
+				message.Member{Name: "it", Value: text(fmt.Sprint(len(rows)))},
+			)
 			if Check(d, append(slices.Clone(rows), row)) == nil {
 				rows = append(rows, row)
 			}
@@ -142,8 +160,10 @@ func TestWhatATableRefuses(t *testing.T) {
 		{head + "keys: [[a]]", "a,b\n,x\n", "line 2: the column a of the key is empty"},
 		{head + "keys: [[c]]", "a,b\n1,x\n", "the column c, which is part of the key, is not in the file"},
 		{head + "keys: [[a], [b]]", "a,b\n1,x\n2,x\n", `the key b "x" stands twice`},
-		{head + "keys: [[]]\nrange: {from: from, to: to}", "from,to,it\n0,10,a\n10,20,b\n", "line 3: its range overlaps that of row 1"},
-		{head + "keys: [[a]]\nrange: {from: from, to: to}", "a,from,to\n1,9,3\n", "line 2: the range ends (3) before it begins (9)"},
+		{head + "keys: [[]]\nrange: {from: from, to: to}", "from,to,it\n0,10,a\n10,20,b\n",
+			"line 3: its range overlaps that of row 1"},
+		{head + "keys: [[a]]\nrange: {from: from, to: to}", "a,from,to\n1,9,3\n",
+			"line 2: the range ends (3) before it begins (9)"},
 		{head + "kind: cross-reference\nkeys: [[a], [b]]", "a,b\n1,\n", "line 2: the column b of the pair is empty"},
 	} {
 		f, err := ReadFile("csv", []byte(c.file))
@@ -200,14 +220,18 @@ func TestFilesRoundTrip(t *testing.T) {
 			t.Errorf("%s: %q, %v", format, out, err)
 		}
 	}
-	d := definition(t, "readyferry: table/1\nname: pairs\ntitle: Pairs\nkind: cross-reference\ncolumns: [a, b]\nkeys: [[a], [b]]\n")
+	d := definition(
+		t,
+		"readyferry: table/1\nname: pairs\ntitle: Pairs\nkind: cross-reference\ncolumns: [a, b]\nkeys: [[a], [b]]\n",
+	)
 	if again := define(d.Tree()); fmt.Sprint(*again) != fmt.Sprint(*d) {
 		t.Errorf("%+v", again)
 	}
 }
 
 func TestATableOfWhichOnlyAFileIsKnown(t *testing.T) {
-	if _, err := FromFile("slots", "", []byte("day,hour,it\n1,9,a\n2,9,b\n1,10,c\n")); err == nil || !strings.Contains(err.Error(), "stands twice") {
+	if _, err := FromFile("slots", "", []byte("day,hour,it\n1,9,a\n2,9,b\n1,10,c\n")); err == nil ||
+		!strings.Contains(err.Error(), "stands twice") {
 		t.Fatalf("%v", err)
 	}
 	tb, err := FromFile("slots", "", []byte("it,hour,day\na,9,1\nb,9,2\nc,10,1\n"))
@@ -231,7 +255,10 @@ func TestATableOfWhichOnlyAFileIsKnown(t *testing.T) {
 func TestPairs(t *testing.T) {
 	d := definition(t, "readyferry: table/1\nname: pairs\nkind: cross-reference\nkeys: [[card], [member]]\n")
 	row := func(card, member, note string) *message.Node {
-		n := message.NewMap(message.Member{Name: "card", Value: text(card)}, message.Member{Name: "member", Value: text(member)})
+		n := message.NewMap(
+			message.Member{Name: "card", Value: text(card)},
+			message.Member{Name: "member", Value: text(member)},
+		)
 		if note != "" {
 			n = n.With("note", text(note))
 		}

@@ -45,7 +45,9 @@ func Cron(spec, zone string) (*Schedule, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := cron.NewParser(cron.SecondOptional | cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow | cron.Descriptor)
+	p := cron.NewParser(
+		cron.SecondOptional | cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow | cron.Descriptor,
+	)
 	s, err := p.Parse(sundays(spec))
 	if err != nil {
 		return nil, fmt.Errorf("%q is no cron expression: %w", spec, err)

@@ -35,8 +35,10 @@ func (e *Effect) Same(o *Effect) bool {
 	if e == nil || o == nil {
 		return e == o
 	}
-	return e.Status == o.Status && e.Unheard == o.Unheard && e.Refused == o.Refused && e.Failed == o.Failed && e.Over == o.Over &&
-		e.Order == o.Order && len(e.Looked) == len(o.Looked) && e.sameRows(o)
+	return e.Status == o.Status && e.Unheard == o.Unheard && e.Refused == o.Refused && e.Failed == o.Failed &&
+		e.Over == o.Over &&
+		e.Order == o.Order && len(e.Looked) == len(o.Looked) &&
+		e.sameRows(o)
 }
 
 func (e *Effect) sameRows(o *Effect) bool {

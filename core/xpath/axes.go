@@ -103,7 +103,9 @@ func namespaces(n *xml.Node) []*xml.Node {
 		return nil
 	}
 	known := map[string]bool{"xml": true}
-	out := []*xml.Node{{Type: xml.Namespace, Parent: n, Local: "xml", Data: "http://www.w3.org/XML/1998/namespace", Order: n.Order}}
+	out := []*xml.Node{
+		{Type: xml.Namespace, Parent: n, Local: "xml", Data: "http://www.w3.org/XML/1998/namespace", Order: n.Order},
+	}
 	for e := n; e != nil; e = e.Parent {
 		for _, d := range e.Declared {
 			if known[d.Local] {
@@ -111,7 +113,10 @@ func namespaces(n *xml.Node) []*xml.Node {
 			}
 			known[d.Local] = true
 			if d.Data != "" {
-				out = append(out, &xml.Node{Type: xml.Namespace, Parent: n, Local: d.Local, Data: d.Data, Order: n.Order})
+				out = append(
+					out,
+					&xml.Node{Type: xml.Namespace, Parent: n, Local: d.Local, Data: d.Data, Order: n.Order},
+				)
 			}
 		}
 	}

@@ -418,7 +418,11 @@ func (t test) fits(c *context, n *xml.Node, principal xml.Type) bool {
 		uri, ok = declared(c.run.start, t.prefix)
 	}
 	if !ok {
-		panic(&evalError{fmt.Sprintf("the prefix %s is declared neither for the expression nor by the document", t.prefix)})
+		panic(
+			&evalError{
+				fmt.Sprintf("the prefix %s is declared neither for the expression nor by the document", t.prefix),
+			},
+		)
 	}
 	return n.Space == uri && (t.local == "*" || t.local == n.Local)
 }

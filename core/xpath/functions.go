@@ -85,18 +85,31 @@ func library() map[string]definition {
 			return ""
 		}},
 
-		"string":           {0, 1, false, textKind, func(c *context, a []Value) Value { return toText(own(c, a)) }},
-		"concat":           texts(2, -1, func(a []string) Value { return strings.Join(a, "") }, textKind),
-		"starts-with":      texts(2, 2, func(a []string) Value { return strings.HasPrefix(a[0], a[1]) }, boolKind),
-		"contains":         texts(2, 2, func(a []string) Value { return strings.Contains(a[0], a[1]) }, boolKind),
-		"substring-before": texts(2, 2, func(a []string) Value { s, _, ok := strings.Cut(a[0], a[1]); return either(ok, s) }, textKind),
-		"substring-after":  texts(2, 2, func(a []string) Value { _, s, ok := strings.Cut(a[0], a[1]); return either(ok, s) }, textKind),
-		"substring":        {2, 3, false, textKind, func(_ *context, a []Value) Value { return substring(a) }},
+		"string":      {0, 1, false, textKind, func(c *context, a []Value) Value { return toText(own(c, a)) }},
+		"concat":      texts(2, -1, func(a []string) Value { return strings.Join(a, "") }, textKind),
+		"starts-with": texts(2, 2, func(a []string) Value { return strings.HasPrefix(a[0], a[1]) }, boolKind),
+		"contains":    texts(2, 2, func(a []string) Value { return strings.Contains(a[0], a[1]) }, boolKind),
+		"substring-before": texts(
+			2,
+			2,
+			func(a []string) Value { s, _, ok := strings.Cut(a[0], a[1]); return either(ok, s) },
+			textKind,
+		),
+		"substring-after": texts(
+			2,
+			2,
+			func(a []string) Value { _, s, ok := strings.Cut(a[0], a[1]); return either(ok, s) },
+			textKind,
+		),
+		"substring": {2, 3, false, textKind, func(_ *context, a []Value) Value { return substring(a) }},
 		"string-length": {0, 1, false, numberKind, func(c *context, a []Value) Value {
 			return float64(len([]rune(toText(own(c, a)))))
 		}},
 		"normalize-space": {0, 1, false, textKind, func(c *context, a []Value) Value {
-			return strings.Join(strings.FieldsFunc(toText(own(c, a)), func(r rune) bool { return strings.ContainsRune(" \t\r\n", r) }), " ")
+			return strings.Join(
+				strings.FieldsFunc(toText(own(c, a)), func(r rune) bool { return strings.ContainsRune(" \t\r\n", r) }),
+				" ",
+			)
 		}},
 		"translate": texts(3, 3, translate, textKind),
 

@@ -76,7 +76,12 @@ func scan(s string) ([]token, error) {
 			}
 			out = append(out, token{number, s[i:n], i})
 			i = n
-		case strings.HasPrefix(s[i:], "//"), strings.HasPrefix(s[i:], "::"), strings.HasPrefix(s[i:], ".."), strings.HasPrefix(s[i:], "!="), strings.HasPrefix(s[i:], "<="), strings.HasPrefix(s[i:], ">="):
+		case strings.HasPrefix(s[i:], "//"),
+			strings.HasPrefix(s[i:], "::"),
+			strings.HasPrefix(s[i:], ".."),
+			strings.HasPrefix(s[i:], "!="),
+			strings.HasPrefix(s[i:], "<="),
+			strings.HasPrefix(s[i:], ">="):
 			out = append(out, token{symbol, s[i : i+2], i})
 			i += 2
 		case c == '*':
@@ -161,7 +166,8 @@ func scanName(s string, at int, operand bool) (token, int, error) {
 
 func ncName(s string) int {
 	for i, r := range s {
-		if r == '_' || unicode.IsLetter(r) || i > 0 && (r == '-' || r == '.' || r == 0xB7 || unicode.IsDigit(r) || unicode.Is(unicode.M, r)) {
+		if r == '_' || unicode.IsLetter(r) ||
+			i > 0 && (r == '-' || r == '.' || r == 0xB7 || unicode.IsDigit(r) || unicode.Is(unicode.M, r)) {
 			continue
 		}
 		return i
@@ -326,7 +332,8 @@ func (p *parser) call(t token) expr {
 func (p *parser) location() expr {
 	if p.take(symbol, "/") {
 		path := locationPath{absolute: true}
-		if t := p.peek(); t.kind == name || t.kind == axisName || t.kind == nodeType || t.kind == symbol && (t.text == "." || t.text == ".." || t.text == "@") {
+		if t := p.peek(); t.kind == name || t.kind == axisName || t.kind == nodeType ||
+			t.kind == symbol && (t.text == "." || t.text == ".." || t.text == "@") {
 			path.steps = p.moreSteps([]step{p.step()})
 		}
 		return path

@@ -66,7 +66,15 @@ type Catalog struct {
 
 // New makes a catalog and reads it.
 func New(s *store.Store, r *plan.Reader, systems *connect.Registry, log *slog.Logger) (*Catalog, error) {
-	c := &Catalog{store: s, reader: r, systems: systems, log: log, flows: map[string]*Flow{}, connections: map[string]*connect.Connection{}, plans: map[versionKey]*plan.Plan{}}
+	c := &Catalog{
+		store:       s,
+		reader:      r,
+		systems:     systems,
+		log:         log,
+		flows:       map[string]*Flow{},
+		connections: map[string]*connect.Connection{},
+		plans:       map[versionKey]*plan.Plan{},
+	}
 	return c, c.read()
 }
 
@@ -128,7 +136,13 @@ func (c *Catalog) readFlows() (map[string]*Flow, error) {
 		flows[row.Name] = f
 		if row.Live > 0 {
 			if f.Live, err = c.Plan(row.Name, row.Live); err != nil {
-				c.log.Error("a flow cannot be run and takes no messages", "flow", row.Name, "error", err) // the others go on
+				c.log.Error(
+					"a flow cannot be run and takes no messages",
+					"flow",
+					row.Name,
+					"error",
+					err,
+				) // the others go on
 			}
 		}
 		if old := c.Flow(row.Name); old != nil && old.revision == row.Revision {

@@ -144,7 +144,8 @@ func (c *Catalog) ReplyQueues() map[string][]string {
 // and those whose draft does.
 func (c *Catalog) TableUses(name string) (live, drafts []string) {
 	uses := func(p *plan.Plan) bool {
-		return p != nil && !p.HasTable(name) && slices.ContainsFunc(p.Uses, func(u step.Use) bool { return u.Kind == step.UseTable && u.Name == name })
+		return p != nil && !p.HasTable(name) &&
+			slices.ContainsFunc(p.Uses, func(u step.Use) bool { return u.Kind == step.UseTable && u.Name == name })
 	}
 	live, drafts = []string{}, []string{}
 	c.Each(func(f *Flow) {

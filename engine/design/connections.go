@@ -25,7 +25,20 @@ func (g *Designs) SaveConnection(ctx context.Context, name string, document []by
 		return 0, &FindingsError{"the connection was not saved", findings}
 	}
 	if d.Connection.Name != name {
-		return 0, &FindingsError{"the connection was not saved", []flow.Finding{{Level: flow.Error, Code: "wrong-name", Pointer: "/name", Line: 1, Column: 1, Message: fmt.Sprintf("the document is of %q, but it stands under %q", d.Connection.Name, name), Repair: "write name: " + name}}}
+		return 0, &FindingsError{
+			"the connection was not saved",
+			[]flow.Finding{
+				{
+					Level:   flow.Error,
+					Code:    "wrong-name",
+					Pointer: "/name",
+					Line:    1,
+					Column:  1,
+					Message: fmt.Sprintf("the document is of %q, but it stands under %q", d.Connection.Name, name),
+					Repair:  "write name: " + name,
+				},
+			},
+		}
 	}
 	row := store.Connection{Name: name, Kind: d.Connection.Kind, Document: jsonfmt.Encode(d.Tree), UpdatedAt: g.Now()}
 	if d.Secrets != nil {
@@ -44,11 +57,26 @@ func (g *Designs) SaveConnection(ctx context.Context, name string, document []by
 	if revision != nil && *revision != old.Revision {
 		return 0, journal.ErrConflict
 	}
-	if before, _ := g.Catalog.Systems().Read(old.Document); row.Sealed == nil && before != nil && before.Connection.SignIn.Kind == d.Connection.SignIn.Kind && before.Connection.Kind == d.Connection.Kind {
+	if before, _ := g.Catalog.Systems().Read(old.Document); row.Sealed == nil && before != nil &&
+		before.Connection.SignIn.Kind == d.Connection.SignIn.Kind &&
+		before.Connection.Kind == d.Connection.Kind {
 		row.Sealed = old.Sealed
 	}
 	if needsSecret(d.Connection) && row.Sealed == nil {
-		return 0, &FindingsError{"the connection was not saved", []flow.Finding{{Level: flow.Error, Code: "missing-key", Pointer: "/sign-in", Line: 1, Column: 1, Message: d.Connection.SignIn.Kind + " sign-in needs a secret", Repair: "add secret:"}}}
+		return 0, &FindingsError{
+			"the connection was not saved",
+			[]flow.Finding{
+				{
+					Level:   flow.Error,
+					Code:    "missing-key",
+					Pointer: "/sign-in",
+					Line:    1,
+					Column:  1,
+					Message: d.Connection.SignIn.Kind + " sign-in needs a secret",
+					Repair:  "add secret:",
+				},
+			},
+		}
 	}
 	row.Revision = old.Revision + 1
 	if err := g.Store.Write(ctx, func(tx *store.Tx) error { return tx.SaveConnection(&row) }); err != nil {
@@ -90,7 +118,11 @@ func (g *Designs) TestConnection(ctx context.Context, name string) (Tested, erro
 		return Tested{}, journal.ErrNotFound
 	}
 	if sys := g.Catalog.Systems().Find(c.Kind); sys == nil || sys.Open == nil {
-		return Tested{}, fmt.Errorf("%w: a connection of kind %s is called by others, so there is nothing to call", journal.ErrDecision, c.Kind)
+		return Tested{}, fmt.Errorf(
+			"%w: a connection of kind %s is called by others, so there is nothing to call",
+			journal.ErrDecision,
+			c.Kind,
+		)
 	}
 	began := time.Now()
 	report := connect.Report{}
@@ -101,7 +133,12 @@ func (g *Designs) TestConnection(ctx context.Context, name string) (Tested, erro
 	if err != nil {
 		report.Detail = err.Error()
 	}
-	t := Tested{OK: report.OK, Detail: report.Detail, Took: float64(time.Since(began).Microseconds()) / 1000, Header: append([]message.Header{}, report.Headers...)}
+	t := Tested{
+		OK:     report.OK,
+		Detail: report.Detail,
+		Took:   float64(time.Since(began).Microseconds()) / 1000,
+		Header: append([]message.Header{}, report.Headers...),
+	}
 	t.Status, _ = strconv.Atoi(report.Code)
 	t.Body = string(report.Answer[:min(len(report.Answer), 4096)])
 	return t, nil

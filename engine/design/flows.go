@@ -47,10 +47,29 @@ func (g *Designs) Read(name string, document []byte, files map[string][]byte) (*
 	}
 	add := func(level flow.Level, code, stepID, ptr, msg, repair string) {
 		at := p.Document.Source.Value(ptr)
-		findings = append(findings, flow.Finding{Level: level, Code: code, Step: stepID, Pointer: ptr, Line: at.Line, Column: at.Column, Message: msg, Repair: repair})
+		findings = append(
+			findings,
+			flow.Finding{
+				Level:   level,
+				Code:    code,
+				Step:    stepID,
+				Pointer: ptr,
+				Line:    at.Line,
+				Column:  at.Column,
+				Message: msg,
+				Repair:  repair,
+			},
+		)
 	}
 	if p.Document.Name != name {
-		add(flow.Error, "wrong-name", "", "/name", fmt.Sprintf("the document is of %q, but it stands under %q", p.Document.Name, name), "write name: "+name)
+		add(
+			flow.Error,
+			"wrong-name",
+			"",
+			"/name",
+			fmt.Sprintf("the document is of %q, but it stands under %q", p.Document.Name, name),
+			"write name: "+name,
+		)
 	}
 	for _, u := range p.Uses {
 		switch u.Kind {
@@ -65,7 +84,14 @@ func (g *Designs) Read(name string, document []byte, files map[string][]byte) (*
 		}
 	}
 	if other := g.clash(name, p); other != "" {
-		add(flow.Error, "path-taken", "", "/intake/path", fmt.Sprintf("the flow %s answers at the same path and method", other), "choose another path")
+		add(
+			flow.Error,
+			"path-taken",
+			"",
+			"/intake/path",
+			fmt.Sprintf("the flow %s answers at the same path and method", other),
+			"choose another path",
+		)
 	}
 	flow.Sort(findings)
 	return p, findings
@@ -76,7 +102,14 @@ func (g *Designs) Read(name string, document []byte, files map[string][]byte) (*
 func (g *Designs) reaches(p *plan.Plan, u step.Use, add func(level flow.Level, code, stepID, ptr, msg, repair string)) {
 	c := g.Catalog.Connection(u.Name)
 	if c == nil {
-		add(flow.Error, "unknown-connection", u.Step, u.Pointer, fmt.Sprintf("there is no connection named %q", u.Name), "make it on the Connections page, or name another")
+		add(
+			flow.Error,
+			"unknown-connection",
+			u.Step,
+			u.Pointer,
+			fmt.Sprintf("there is no connection named %q", u.Name),
+			"make it on the Connections page, or name another",
+		)
 		return
 	}
 	var fit []string
@@ -86,7 +119,19 @@ func (g *Designs) reaches(p *plan.Plan, u step.Use, add func(level flow.Level, c
 		}
 	}
 	if !slices.Contains(fit, c.Kind) {
-		add(flow.Error, "wrong-connection", u.Step, u.Pointer, fmt.Sprintf("the connection %q is of kind %s, and here it must be of kind %s", u.Name, c.Kind, strings.Join(fit, " or ")), "name another connection")
+		add(
+			flow.Error,
+			"wrong-connection",
+			u.Step,
+			u.Pointer,
+			fmt.Sprintf(
+				"the connection %q is of kind %s, and here it must be of kind %s",
+				u.Name,
+				c.Kind,
+				strings.Join(fit, " or "),
+			),
+			"name another connection",
+		)
 		return
 	}
 	if u.As != step.AsDeliver {
@@ -96,13 +141,32 @@ func (g *Designs) reaches(p *plan.Plan, u step.Use, add func(level flow.Level, c
 	at := u.Pointer[:strings.LastIndexByte(u.Pointer, '/')]
 	for _, name := range u.Says {
 		if name != "headers" && system.Property(says.Deliver, name) == nil {
-			add(flow.Error, "unknown-key", u.Step, at+"/"+name, fmt.Sprintf("a delivery to %s, which is of kind %s, has no setting %q", u.Name, c.Kind, name), "remove it")
+			add(
+				flow.Error,
+				"unknown-key",
+				u.Step,
+				at+"/"+name,
+				fmt.Sprintf("a delivery to %s, which is of kind %s, has no setting %q", u.Name, c.Kind, name),
+				"remove it",
+			)
 		}
 	}
 	if required := says.Deliver.Get("required"); required != nil {
 		for _, r := range required.Items {
 			if !slices.Contains(u.Says, r.Text) {
-				add(flow.Error, "missing-key", u.Step, at, fmt.Sprintf("the key %q is required for a delivery to %s, which is of kind %s", r.Text, u.Name, c.Kind), "add "+r.Text+":")
+				add(
+					flow.Error,
+					"missing-key",
+					u.Step,
+					at,
+					fmt.Sprintf(
+						"the key %q is required for a delivery to %s, which is of kind %s",
+						r.Text,
+						u.Name,
+						c.Kind,
+					),
+					"add "+r.Text+":",
+				)
 			}
 		}
 	}
@@ -126,7 +190,14 @@ func serves(s *connect.System, p *plan.Plan, u step.Use) bool {
 // looksIn finds a table that is not there, or has other keys than a step asks for.
 func (g *Designs) looksIn(p *plan.Plan, u step.Use, add func(level flow.Level, code, stepID, ptr, msg, repair string)) {
 	if p.HasTable(u.Name) && u.Pairs {
-		add(flow.Error, "wrong-table", u.Step, u.Pointer, fmt.Sprintf("the table %q is a file of the flow, which nothing changes", u.Name), "make a cross-reference table on the Tables page")
+		add(
+			flow.Error,
+			"wrong-table",
+			u.Step,
+			u.Pointer,
+			fmt.Sprintf("the table %q is a file of the flow, which nothing changes", u.Name),
+			"make a cross-reference table on the Tables page",
+		)
 		return
 	}
 	t, err := p.Tables(g.Store.LookIn()).Table(u.Name)
@@ -149,7 +220,9 @@ func (g *Designs) looksIn(p *plan.Plan, u step.Use, add func(level flow.Level, c
 func (g *Designs) readBy(p *plan.Plan, u step.Use, add func(level flow.Level, code, stepID, ptr, msg, repair string)) {
 	channel, unread, level := u.Name, "messages for it become dead letters", flow.Error
 	if u.Kind == step.UseTopic {
-		channel, unread, level = catalog.TopicChannel(u.Name), "what is put there is kept for later readers alone", flow.Warning
+		channel, unread, level = catalog.TopicChannel(
+			u.Name,
+		), "what is put there is kept for later readers alone", flow.Warning
 	}
 	own, ok := catalog.SourceOf(&p.Document.Intake)
 	asks := []string{}
@@ -163,10 +236,30 @@ func (g *Designs) readBy(p *plan.Plan, u step.Use, add func(level flow.Level, co
 		return
 	}
 	if drafts := append(g.Catalog.Readers(channel, true), asks...); len(drafts) > 0 {
-		add(flow.Warning, u.Kind+"-unread", u.Step, u.Pointer, fmt.Sprintf("only the draft of %s reads the %s %q; until it is published, %s", strings.Join(drafts, ", "), u.Kind, u.Name, unread), "publish that flow first")
+		add(
+			flow.Warning,
+			u.Kind+"-unread",
+			u.Step,
+			u.Pointer,
+			fmt.Sprintf(
+				"only the draft of %s reads the %s %q; until it is published, %s",
+				strings.Join(drafts, ", "),
+				u.Kind,
+				u.Name,
+				unread,
+			),
+			"publish that flow first",
+		)
 		return
 	}
-	add(level, u.Kind+"-unread", u.Step, u.Pointer, fmt.Sprintf("no flow reads the %s %q", u.Kind, u.Name), "start a flow whose intake reads it, or deliver elsewhere")
+	add(
+		level,
+		u.Kind+"-unread",
+		u.Step,
+		u.Pointer,
+		fmt.Sprintf("no flow reads the %s %q", u.Kind, u.Name),
+		"start a flow whose intake reads it, or deliver elsewhere",
+	)
 }
 
 var anyParameter = regexp.MustCompile(`\{[^}]*\}`)
@@ -183,7 +276,10 @@ func (g *Designs) clash(name string, p *plan.Plan) string {
 		if in.Kind != "webhook" || p.Document.Intake.Kind != "webhook" || shape(in) != shape(&p.Document.Intake) {
 			return
 		}
-		if slices.ContainsFunc(in.Methods, func(m string) bool { return slices.Contains(p.Document.Intake.Methods, m) }) {
+		if slices.ContainsFunc(
+			in.Methods,
+			func(m string) bool { return slices.Contains(p.Document.Intake.Methods, m) },
+		) {
 			other = f.Name
 		}
 	})
@@ -205,7 +301,12 @@ func refusing(p *plan.Plan, findings []flow.Finding) bool {
 // is not nil it must be the present one, 0 for a flow that must not exist yet.
 // It gives the new revision and the findings; a *FindingsError tells that the
 // document was not saved.
-func (g *Designs) SaveDraft(ctx context.Context, name string, document []byte, revision *int64) (int64, []flow.Finding, error) {
+func (g *Designs) SaveDraft(
+	ctx context.Context,
+	name string,
+	document []byte,
+	revision *int64,
+) (int64, []flow.Finding, error) {
 	files, err := g.Store.Files(name)
 	if err != nil {
 		return 0, nil, err
@@ -340,8 +441,14 @@ func (g *Designs) Delete(ctx context.Context, name string) error {
 		return err
 	}
 	for _, c := range totals {
-		if c.Flow == name && c.N > 0 && (c.State == store.UnderWay || c.State == store.Waiting || c.State == store.DeadLetter) {
-			return fmt.Errorf("%w: %d of its transactions are in the state %s; pause the flow and let them end first", journal.ErrInUse, c.N, c.State)
+		if c.Flow == name && c.N > 0 &&
+			(c.State == store.UnderWay || c.State == store.Waiting || c.State == store.DeadLetter) {
+			return fmt.Errorf(
+				"%w: %d of its transactions are in the state %s; pause the flow and let them end first",
+				journal.ErrInUse,
+				c.N,
+				c.State,
+			)
 		}
 	}
 	err = g.Store.Write(ctx, func(tx *store.Tx) error {
@@ -371,7 +478,16 @@ func (g *Designs) CreateFlow(ctx context.Context, name string, document []byte, 
 				return err
 			}
 		}
-		return tx.SaveFlow(&store.Flow{Name: name, Title: p.Document.Title, Draft: string(document), Revision: 1, Edits: 1, UpdatedAt: g.Now()})
+		return tx.SaveFlow(
+			&store.Flow{
+				Name:      name,
+				Title:     p.Document.Title,
+				Draft:     string(document),
+				Revision:  1,
+				Edits:     1,
+				UpdatedAt: g.Now(),
+			},
+		)
 	})
 	if err != nil {
 		return err

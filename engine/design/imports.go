@@ -64,7 +64,13 @@ func (g *Designs) Import(ctx context.Context, name, format string, src []byte, m
 
 // difference finds the rows to add and to remove so that a table holds those of
 // a file.
-func difference(d *table.Definition, have []table.Row, file []*message.Node, merge bool, out *Imported) (add []table.Row, remove []int64, err error) {
+func difference(
+	d *table.Definition,
+	have []table.Row,
+	file []*message.Node,
+	merge bool,
+	out *Imported,
+) (add []table.Row, remove []int64, err error) {
 	type present struct {
 		n    int
 		text string

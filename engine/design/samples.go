@@ -24,7 +24,11 @@ type SampleRehearsal struct {
 // RehearseSamples runs samples through a draft: the given document and files,
 // or the saved ones where they are nil; the given samples, or all saved ones.
 // A document that cannot be walked gives its findings and no rehearsals.
-func (g *Designs) RehearseSamples(name string, document []byte, samples []catalog.Sample) ([]SampleRehearsal, []flow.Finding, error) {
+func (g *Designs) RehearseSamples(
+	name string,
+	document []byte,
+	samples []catalog.Sample,
+) ([]SampleRehearsal, []flow.Finding, error) {
 	f, err := g.Store.Flow(name)
 	if err != nil {
 		return nil, nil, err
@@ -59,7 +63,11 @@ func rehearse(p *plan.Plan, name string, samples []catalog.Sample, tables table.
 			replies[id] = want.Effect{Status: r.Status, Headers: catalog.Pairs(r.Headers), Body: []byte(r.Body)}
 		}
 		envelopes[i] = samples[i].Envelope(name)
-		options[i] = run.Options{Replies: replies, Clock: func() time.Duration { return time.Since(began) }, Tables: tables}
+		options[i] = run.Options{
+			Replies: replies,
+			Clock:   func() time.Duration { return time.Since(began) },
+			Tables:  tables,
+		}
 	}
 	out := make([]SampleRehearsal, len(samples))
 	for i, r := range run.RehearseAll(p, envelopes, options) {
@@ -75,7 +83,8 @@ func rehearse(p *plan.Plan, name string, samples []catalog.Sample, tables table.
 }
 
 func met(x *catalog.Expectation, r *run.Rehearsal) bool {
-	if x.State != r.State || x.Answer != 0 && (r.Answer == nil || r.Answer.Status != x.Answer) || len(x.Outcomes) != len(r.Trace) {
+	if x.State != r.State || x.Answer != 0 && (r.Answer == nil || r.Answer.Status != x.Answer) ||
+		len(x.Outcomes) != len(r.Trace) {
 		return false
 	}
 	for _, t := range r.Trace {

@@ -38,7 +38,11 @@ func (g *Designs) beginLoading(name string, total int) (progress func(done int),
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.loading[name] != nil {
-		return nil, nil, fmt.Errorf("%w: rows are being loaded into the table %s; wait for its end, or stop it", journal.ErrDecision, name)
+		return nil, nil, fmt.Errorf(
+			"%w: rows are being loaded into the table %s; wait for its end, or stop it",
+			journal.ErrDecision,
+			name,
+		)
 	}
 	l := &Loading{Total: total}
 	g.loading[name] = l
@@ -65,10 +69,27 @@ func (g *Designs) SaveTable(ctx context.Context, name string, document []byte, v
 		return 0, &FindingsError{"the table was not saved", findings}
 	}
 	wrong := func(ptr, msg, repair string) error {
-		return &FindingsError{"the table was not saved", []flow.Finding{{Level: flow.Error, Code: "wrong-value", Pointer: ptr, Line: 1, Column: 1, Message: msg, Repair: repair}}}
+		return &FindingsError{
+			"the table was not saved",
+			[]flow.Finding{
+				{
+					Level:   flow.Error,
+					Code:    "wrong-value",
+					Pointer: ptr,
+					Line:    1,
+					Column:  1,
+					Message: msg,
+					Repair:  repair,
+				},
+			},
+		}
 	}
 	if d.Name != name {
-		return 0, wrong("/name", fmt.Sprintf("the document is of %q, but it stands under %q", d.Name, name), "write name: "+name)
+		return 0, wrong(
+			"/name",
+			fmt.Sprintf("the document is of %q, but it stands under %q", d.Name, name),
+			"write name: "+name,
+		)
 	}
 	old, err := g.Store.TableInfo(name)
 	if err != nil && !errors.Is(err, journal.ErrNotFound) {
@@ -84,10 +105,23 @@ func (g *Designs) SaveTable(ctx context.Context, name string, document []byte, v
 		t.Next = max(t.Next, t.Version) + 1
 		t.Version = t.Next
 		err := g.Store.Write(ctx, func(tx *store.Tx) error {
-			if present, err := tx.TableInfo(name); err == nil && present.Version != old.Version || err != nil && !errors.Is(err, journal.ErrNotFound) {
+			if present, err := tx.TableInfo(name); err == nil && present.Version != old.Version ||
+				err != nil && !errors.Is(err, journal.ErrNotFound) {
 				return errors.Join(journal.ErrConflict, err)
 			}
-			return errors.Join(tx.SaveTable(&t), tx.AddChange(&store.TableChange{Table: name, Version: t.Version, At: now, What: "defined", By: person, Document: t.Document}))
+			return errors.Join(
+				tx.SaveTable(&t),
+				tx.AddChange(
+					&store.TableChange{
+						Table:    name,
+						Version:  t.Version,
+						At:       now,
+						What:     "defined",
+						By:       person,
+						Document: t.Document,
+					},
+				),
+			)
 		})
 		g.Announce(journal.EventTables)
 		return t.Version, err
@@ -113,7 +147,9 @@ func (g *Designs) SaveTable(ctx context.Context, name string, document []byte, v
 const person = "a person"
 
 func sameShape(a, b *table.Definition) bool {
-	return a.Cross == b.Cross && slices.EqualFunc(a.Keys, b.Keys, slices.Equal) && (a.Range == nil) == (b.Range == nil) && (a.Range == nil || *a.Range == *b.Range)
+	return a.Cross == b.Cross && slices.EqualFunc(a.Keys, b.Keys, slices.Equal) &&
+		(a.Range == nil) == (b.Range == nil) &&
+		(a.Range == nil || *a.Range == *b.Range)
 }
 
 func (g *Designs) standing(name string, version int64) (rows []table.Row, err error) {
@@ -129,7 +165,14 @@ const changeBatch = 2000
 
 // change makes a new version of a table: rows are added and others removed.
 // What readers see changes at once, at the end; until then it can be stopped.
-func (g *Designs) change(ctx context.Context, old store.Table, d *table.Definition, add []table.Row, remove []int64, what, detail string) (int64, error) {
+func (g *Designs) change(
+	ctx context.Context,
+	old store.Table,
+	d *table.Definition,
+	add []table.Row,
+	remove []int64,
+	what, detail string,
+) (int64, error) {
 	progress, end, err := g.beginLoading(old.Name, len(add)+len(remove))
 	if err != nil {
 		return 0, err
@@ -172,7 +215,8 @@ func (g *Designs) change(ctx context.Context, old store.Table, d *table.Definiti
 			t.Version, t.UpdatedAt, t.Document = version, g.Now(), jsonfmt.Encode(d.Tree())
 			t.Rows += int64(added - removed)
 			return errors.Join(tx.SaveTable(&t), tx.AddChange(&store.TableChange{
-				Table: t.Name, Version: version, At: g.Now(), What: what, Detail: detail, By: person, Added: int64(added), Removed: int64(removed), Document: t.Document,
+				Table: t.Name, Version: version, At: g.Now(), What: what, Detail: detail, By: person, Added: int64(added),
+				Removed: int64(removed), Document: t.Document,
 			}))
 		})
 	}
@@ -235,7 +279,11 @@ func (g *Designs) EditRows(ctx context.Context, name string, version *int64, edi
 			return &FindingsError{"the table cannot be read", findings}
 		}
 		if _, busy := g.LoadingOf(name); busy {
-			return fmt.Errorf("%w: rows are being loaded into the table %s; wait for its end, or stop it", journal.ErrDecision, name)
+			return fmt.Errorf(
+				"%w: rows are being loaded into the table %s; wait for its end, or stop it",
+				journal.ErrDecision,
+				name,
+			)
 		}
 		var remove []int64
 		var add []table.Row
@@ -283,7 +331,8 @@ func (g *Designs) RestoreTable(ctx context.Context, name string, version int64) 
 	stands := map[int64]bool{}
 	var add []table.Row
 	var remove []int64
-	if err := g.Store.EachTableRow(name, old.Version, func(r *table.Row) error { stands[r.N] = true; return nil }); err != nil {
+	if err := g.Store.EachTableRow(name, old.Version,
+		func(r *table.Row) error { stands[r.N] = true; return nil }); err != nil {
 		return 0, err
 	}
 	if err := g.Store.EachTableRow(name, version, func(r *table.Row) error {

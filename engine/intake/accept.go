@@ -79,7 +79,15 @@ func (k *Intakes) Find(method, path string) (in *Intake, allowed []string) {
 		}
 		if best == "" || rank < best {
 			best = rank
-			in = &Intake{Flow: f.Name, Limit: p.Document.Intake.Limit, Params: params, version: f.Version, paused: f.Paused, plan: p, draft: draft}
+			in = &Intake{
+				Flow:    f.Name,
+				Limit:   p.Document.Intake.Limit,
+				Params:  params,
+				version: f.Version,
+				paused:  f.Paused,
+				plan:    p,
+				draft:   draft,
+			}
 		}
 	})
 	return in, allowed
@@ -122,9 +130,19 @@ func (k *Intakes) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer,
 		return k.keepSample(ctx, in, c, headers)
 	}
 	if in.paused {
-		return nil, &run.RefusedError{Status: 503, Title: "The flow is paused", Detail: fmt.Sprintf("%s takes no messages now; nothing was stored, send it again later", in.Flow)}
+		return nil, &run.RefusedError{
+			Status: 503,
+			Title:  "The flow is paused",
+			Detail: fmt.Sprintf("%s takes no messages now; nothing was stored, send it again later", in.Flow),
+		}
 	}
-	t := &taking{Intakes: k, in: in, id: store.NewID(), envelope: run.Envelope{ReceivedAt: k.Now(), Headers: headers, Params: in.Params, Query: c.Query, Body: c.Body}, source: "webhook " + c.Method + " /in" + c.Path}
+	t := &taking{
+		Intakes:  k,
+		in:       in,
+		id:       store.NewID(),
+		envelope: run.Envelope{ReceivedAt: k.Now(), Headers: headers, Params: in.Params, Query: c.Query, Body: c.Body},
+		source:   "webhook " + c.Method + " /in" + c.Path,
+	}
 	t.envelope.ID = t.id.String()
 	heard, forget := k.expect(t.id)
 	defer forget()
@@ -136,7 +154,11 @@ func (k *Intakes) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer,
 	case err != nil:
 		// A full disk or a locked file: nothing is promised, and the caller is told to come again.
 		k.Log.Error("storing a message", "flow", in.Flow, "error", err)
-		return nil, &run.RefusedError{Status: 503, Title: "The message was not stored", Detail: "nothing of it was kept; send it again later"}
+		return nil, &run.RefusedError{
+			Status: 503,
+			Title:  "The message was not stored",
+			Detail: "nothing of it was kept; send it again later",
+		}
 	}
 	return t.answered(ctx, heard)
 }
@@ -224,14 +246,23 @@ func (k *Intakes) admit(in *Intake, c Call) error {
 		}
 	}
 	if _, err := caller.Verify(callers, c.Header, c.Body, k.Now()); err != nil {
-		return &run.RefusedError{Status: 401, Title: "The caller is not known", Detail: "send the key or signature that was agreed for " + in.Flow}
+		return &run.RefusedError{
+			Status: 401,
+			Title:  "The caller is not known",
+			Detail: "send the key or signature that was agreed for " + in.Flow,
+		}
 	}
 	return nil
 }
 
 // secretHeaders names the headers that prove who calls; they are not kept.
 func (k *Intakes) secretHeaders(p *plan.Plan) map[string]bool {
-	out := map[string]bool{"authorization": true, "cookie": true, "proxy-authorization": true, "webhook-signature": true}
+	out := map[string]bool{
+		"authorization":       true,
+		"cookie":              true,
+		"proxy-authorization": true,
+		"webhook-signature":   true,
+	}
 	for _, n := range p.Document.Intake.Callers {
 		if c := k.Catalog.Connection(n); c != nil && c.SignIn.Header != "" {
 			out[strings.ToLower(c.SignIn.Header)] = true
@@ -261,7 +292,12 @@ const capturedSamples = 20
 func (k *Intakes) keepSample(ctx context.Context, in *Intake, c Call, headers []message.Header) (*step.Answer, error) {
 	now := k.Now()
 	received := "received " + now.Format("2006-01-02 15.04.05.000")
-	s := catalog.Sample{Headers: map[string]string{}, Params: map[string]string{}, Query: map[string]string{}, At: now.Truncate(time.Millisecond)}
+	s := catalog.Sample{
+		Headers: map[string]string{},
+		Params:  map[string]string{},
+		Query:   map[string]string{},
+		At:      now.Truncate(time.Millisecond),
+	}
 	for _, h := range headers {
 		s.Headers[strings.ToLower(h.Name)] = h.Value
 	}
@@ -287,9 +323,26 @@ func (k *Intakes) keepSample(ctx context.Context, in *Intake, c Call, headers []
 		return nil, fmt.Errorf("keeping the message as a sample: %w", err)
 	}
 	if full {
-		return nil, &run.RefusedError{Status: 503, Title: "The flow is not published", Detail: fmt.Sprintf("%s keeps %d samples already and takes no more until it is published", in.Flow, capturedSamples)}
+		return nil, &run.RefusedError{
+			Status: 503,
+			Title:  "The flow is not published",
+			Detail: fmt.Sprintf(
+				"%s keeps %d samples already and takes no more until it is published",
+				in.Flow,
+				capturedSamples,
+			),
+		}
 	}
 	k.Announce(journal.EventFlows)
-	body, err := json.Marshal(map[string]string{"sample": s.Name, "detail": in.Flow + " is not published yet; the message is kept as a sample"})
-	return &step.Answer{Status: 202, Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}}, Body: body}, err
+	body, err := json.Marshal(
+		map[string]string{
+			"sample": s.Name,
+			"detail": in.Flow + " is not published yet; the message is kept as a sample",
+		},
+	)
+	return &step.Answer{
+		Status:  202,
+		Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+		Body:    body,
+	}, err
 }

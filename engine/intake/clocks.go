@@ -63,7 +63,8 @@ func (k *Intakes) syncClocks() error {
 		changes = append(changes, func(tx *store.Tx) error { return tx.SaveClock(&c) })
 	})
 	for name := range clocks {
-		if f := k.Catalog.Flow(name); f != nil && f.Live != nil && (timed(&f.Live.Document.Intake) || k.Catalog.Systems().Find(f.Live.Document.Intake.Kind) != nil) {
+		if f := k.Catalog.Flow(name); f != nil && f.Live != nil &&
+			(timed(&f.Live.Document.Intake) || k.Catalog.Systems().Find(f.Live.Document.Intake.Kind) != nil) {
 			continue
 		}
 		changes = append(changes, func(tx *store.Tx) error { return tx.DeleteClock(name) })
@@ -267,7 +268,12 @@ func scheduledMessage(f *catalog.Flow, at time.Time, missed int) journal.Arrival
 		message.Member{Name: "zone", Value: message.NewString(zone)},
 		message.Member{Name: "missed", Value: message.NewNumber(fmt.Sprint(missed))},
 	))
-	return journal.Arrival{Headers: []byte("[]"), Body: body, Reference: at.Format("2006-01-02 15:04"), Source: "schedule " + rule}
+	return journal.Arrival{
+		Headers:   []byte("[]"),
+		Body:      body,
+		Reference: at.Format("2006-01-02 15:04"),
+		Source:    "schedule " + rule,
+	}
 }
 
 // RunNow lets a schedule or poll be due now.

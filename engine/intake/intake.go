@@ -33,8 +33,9 @@ type Intakes struct {
 // New makes the intakes. links are what polls ask and receivers listen to.
 func New(j *journal.Journal, links *connect.Links) *Intakes {
 	k := &Intakes{
-		Journal: j, links: links, consumers: map[string]*consumer{}, receivers: map[string]*receiver{}, expected: map[store.ID][]chan *step.Answer{},
-		bulk: map[store.ID]bool{}, clocks: make(chan struct{}, 1),
+		Journal: j, links: links, consumers: map[string]*consumer{}, receivers: map[string]*receiver{},
+		expected: map[store.ID][]chan *step.Answer{},
+		bulk:     map[store.ID]bool{}, clocks: make(chan struct{}, 1),
 	}
 	j.Listen(k.heard)
 	j.Catalog.OnChange(k.changed)

@@ -53,7 +53,18 @@ func (k *Intakes) AddLoad(ctx context.Context, n NewLoad) (*store.Load, error) {
 	if _, err := k.filter(n.Filter); err != nil {
 		return nil, wrong("filter: %w", err)
 	}
-	l := &store.Load{ID: store.NewID(), Flow: n.Flow, Title: n.Title, Format: n.Format, Connection: n.Connection, SQL: strings.TrimRight(strings.TrimSpace(n.SQL), ";"), Key: n.Key, Filter: n.Filter, State: store.LoadCounting, CreatedAt: k.Now()}
+	l := &store.Load{
+		ID:         store.NewID(),
+		Flow:       n.Flow,
+		Title:      n.Title,
+		Format:     n.Format,
+		Connection: n.Connection,
+		SQL:        strings.TrimRight(strings.TrimSpace(n.SQL), ";"),
+		Key:        n.Key,
+		Filter:     n.Filter,
+		State:      store.LoadCounting,
+		CreatedAt:  k.Now(),
+	}
 	switch n.Format {
 	case "query":
 		c := k.Catalog.Connection(n.Connection)
@@ -122,7 +133,8 @@ func (k *Intakes) SetLoad(ctx context.Context, id store.ID, do string) error {
 		"start": {store.LoadReady}, "pause": {store.LoadRunning}, "resume": {store.LoadPaused, store.LoadFailed},
 		"stop": {store.LoadCounting, store.LoadReady, store.LoadRunning, store.LoadPaused, store.LoadFailed},
 	}[do]
-	to := map[string]store.LoadState{"start": store.LoadRunning, "pause": store.LoadPaused, "resume": store.LoadRunning, "stop": store.LoadStopped}[do]
+	to := map[string]store.LoadState{"start": store.LoadRunning, "pause": store.LoadPaused, "resume": store.LoadRunning,
+		"stop": store.LoadStopped}[do]
 	err := k.Store.Write(ctx, func(tx *store.Tx) error {
 		l, err := tx.Load(id)
 		if err != nil {
@@ -170,7 +182,8 @@ func (k *Intakes) goOnLoading(id store.ID) {
 			err := k.loadSome(id)
 			k.mu.Lock()
 			l, readErr := k.Store.Load(id)
-			if err != nil || readErr != nil || k.Life.Over() || l.State != store.LoadCounting && l.State != store.LoadRunning {
+			if err != nil || readErr != nil || k.Life.Over() ||
+				l.State != store.LoadCounting && l.State != store.LoadRunning {
 				delete(k.bulk, id)
 				k.mu.Unlock()
 				k.Announce(journal.EventLoads)
@@ -329,7 +342,15 @@ func (k *Intakes) loadAll(l *store.Load) error {
 
 // takeRecords takes a batch of records; inside of the writer the load must still
 // run, and stand where it was read. l is then as it stands behind them.
-func (k *Intakes) takeRecords(s *journal.Session, f *catalog.Flow, now *store.Load, filter *expr.Program, batch []record, ended bool, l *store.Load) error {
+func (k *Intakes) takeRecords(
+	s *journal.Session,
+	f *catalog.Flow,
+	now *store.Load,
+	filter *expr.Program,
+	batch []record,
+	ended bool,
+	l *store.Load,
+) error {
 	was := now.Read
 	for _, r := range batch {
 		if err := k.takeRecord(s, f, now, filter, r); err != nil {
@@ -366,5 +387,10 @@ func (k *Intakes) takeRecord(s *journal.Session, f *catalog.Flow, l *store.Load,
 		l.Taken++
 	}
 	headers := []byte(`[{"name":"Content-Type","value":"application/json"}]`)
-	return s.Take(f, journal.Arrival{Headers: headers, Body: r.body, Source: fmt.Sprintf("load %s, record %d", l.Title, l.Read)}, nil, nil)
+	return s.Take(
+		f,
+		journal.Arrival{Headers: headers, Body: r.body, Source: fmt.Sprintf("load %s, record %d", l.Title, l.Read)},
+		nil,
+		nil,
+	)
 }

@@ -39,7 +39,13 @@ func (k *Intakes) pollHTTP(f *catalog.Flow, c store.Clock) error {
 		}
 	}
 	scope := func(body, headers, item *message.Node) *expr.Scope {
-		return &expr.Scope{Body: body, Headers: headers, Now: k.Now(), Seed: f.Name + "/poll", Locals: map[string]*message.Node{"mark": mark, "item": item}}
+		return &expr.Scope{
+			Body:    body,
+			Headers: headers,
+			Now:     k.Now(),
+			Seed:    f.Name + "/poll",
+			Locals:  map[string]*message.Node{"mark": mark, "item": item},
+		}
 	}
 	none := message.NewNull()
 	req := connect.Request{Request: want.Request{Method: "GET"}}
@@ -65,7 +71,12 @@ func (k *Intakes) pollHTTP(f *catalog.Flow, c store.Clock) error {
 	}
 	headers := message.HeaderMap(answer.Headers)
 	kind := headers.Get("content-type")
-	d, err := format.Decode(step.FormatOf("auto", kind, content), content, message.Layout{Charset: step.Charset(kind)}, format.Limits{})
+	d, err := format.Decode(
+		step.FormatOf("auto", kind, content),
+		content,
+		message.Layout{Charset: step.Charset(kind)},
+		format.Limits{},
+	)
 	if err != nil {
 		return fmt.Errorf("the answer of %s cannot be read: %w", in.Of, err)
 	}
@@ -77,7 +88,13 @@ func (k *Intakes) pollHTTP(f *catalog.Flow, c store.Clock) error {
 		list = message.NewList()
 	}
 	if list.Kind != message.List || len(list.Items) > mostItems {
-		return fmt.Errorf("each: %s is a %s of %d; it must be a list of at most %d items", p.Each.Source, list.Kind, len(list.Items), mostItems)
+		return fmt.Errorf(
+			"each: %s is a %s of %d; it must be a list of at most %d items",
+			p.Each.Source,
+			list.Kind,
+			len(list.Items),
+			mostItems,
+		)
 	}
 	next := mark
 	if p.Mark != nil && !p.PerItem {
@@ -97,7 +114,11 @@ func (k *Intakes) pollHTTP(f *catalog.Flow, c store.Clock) error {
 		}
 	}
 	return k.takeAll(f, len(list.Items), func(i int) (journal.Arrival, error) {
-		return journal.Arrival{Headers: []byte("[]"), Body: jsonfmt.Encode(list.Items[i]), Source: "poll of " + in.Of}, nil
+		return journal.Arrival{
+			Headers: []byte("[]"),
+			Body:    jsonfmt.Encode(list.Items[i]),
+			Source:  "poll of " + in.Of,
+		}, nil
 	}, func(_ *store.Tx, c *store.Clock) error {
 		c.Mark = jsonfmt.Encode(next)
 		return nil
@@ -113,7 +134,12 @@ func further(a, b *message.Node) bool {
 
 // takeAll takes messages and notes how far the clock has come, all in one
 // database transaction.
-func (k *Intakes) takeAll(f *catalog.Flow, n int, make func(i int) (journal.Arrival, error), come func(tx *store.Tx, c *store.Clock) error) error {
+func (k *Intakes) takeAll(
+	f *catalog.Flow,
+	n int,
+	make func(i int) (journal.Arrival, error),
+	come func(tx *store.Tx, c *store.Clock) error,
+) error {
 	return k.Do(k.Life.Context(), f.Name, func(s *journal.Session) error {
 		for i := range n {
 			a, err := make(i)
@@ -189,7 +215,12 @@ func (k *Intakes) pollTable(f *catalog.Flow, c store.Clock) error {
 const storedText = "readyferry_stored_text"
 
 // readRows reads the rows behind a mark, in order.
-func (k *Intakes) readRows(conn *connect.Connection, name, key, changed string, most int, mark, markKey json.RawMessage) ([]polledRow, error) {
+func (k *Intakes) readRows(
+	conn *connect.Connection,
+	name, key, changed string,
+	most int,
+	mark, markKey json.RawMessage,
+) ([]polledRow, error) {
 	by := quotedName(conn, key)
 	q := &want.Query{Most: most + 1}
 	where, order := "", by
@@ -203,7 +234,13 @@ func (k *Intakes) readRows(conn *connect.Connection, name, key, changed string, 
 	case markKey == nil:
 		where = " WHERE " + quotedName(conn, changed) + " >= :mark"
 	default:
-		where = " WHERE (" + quotedName(conn, changed) + " > :mark OR " + quotedName(conn, changed) + " = :mark AND " + by + " > :key)"
+		where = " WHERE (" + quotedName(
+			conn,
+			changed,
+		) + " > :mark OR " + quotedName(
+			conn,
+			changed,
+		) + " = :mark AND " + by + " > :key)"
 		q.Params = append(q.Params, want.QueryParameter{Name: "key", Value: markKey})
 	}
 	if len(mark) > 0 {
@@ -233,7 +270,11 @@ func (k *Intakes) readRows(conn *connect.Connection, name, key, changed string, 
 			return nil, fmt.Errorf("a row of %s has no value in the column %s, which tells rows apart", name, key)
 		}
 		if changed != "" && (r.changed == nil || r.changed.Kind == message.Null) {
-			return nil, fmt.Errorf("a row of %s has no value in the column %s, which says when it changed", name, changed)
+			return nil, fmt.Errorf(
+				"a row of %s has no value in the column %s, which says when it changed",
+				name,
+				changed,
+			)
 		}
 		sum := sha256.Sum256(jsonfmt.Encode(row))
 		r.keyText, r.hash = string(jsonfmt.Encode(r.key)), sum[:]
@@ -250,7 +291,12 @@ func (k *Intakes) ask(conn *connect.Connection, r connect.Request) (connect.Rece
 	}
 	asker, ok := link.(connect.Asker)
 	if !ok {
-		return connect.Receipt{}, nil, fmt.Errorf("%w: the connection %s is of kind %s, which cannot be asked", connect.ErrCannotSend, conn.Name, conn.Kind)
+		return connect.Receipt{}, nil, fmt.Errorf(
+			"%w: the connection %s is of kind %s, which cannot be asked",
+			connect.ErrCannotSend,
+			conn.Name,
+			conn.Kind,
+		)
 	}
 	r.Rules = retry.Default()
 	answer, err := asker.Ask(k.Life.Context(), r)
@@ -303,18 +349,23 @@ func (k *Intakes) takeRows(f *catalog.Flow, rows []polledRow, silent, changes bo
 	if silent {
 		n = 0
 	}
-	return k.takeAll(f, n, func(i int) (journal.Arrival, error) { return rowMessage(f, fresh[i]), nil }, func(tx *store.Tx, c *store.Clock) error {
-		c.Mark = jsonfmt.Encode(last.key)
-		if !changes {
-			return nil
-		}
-		c.Mark, c.MarkKey = jsonfmt.Encode(last.changed), jsonfmt.Encode(last.key)
-		seen := make([]store.PolledRow, len(fresh))
-		for i, r := range fresh {
-			seen[i] = store.PolledRow{Flow: f.Name, Key: r.keyText, Hash: r.hash}
-		}
-		return tx.SavePolled(seen)
-	})
+	return k.takeAll(
+		f,
+		n,
+		func(i int) (journal.Arrival, error) { return rowMessage(f, fresh[i]), nil },
+		func(tx *store.Tx, c *store.Clock) error {
+			c.Mark = jsonfmt.Encode(last.key)
+			if !changes {
+				return nil
+			}
+			c.Mark, c.MarkKey = jsonfmt.Encode(last.changed), jsonfmt.Encode(last.key)
+			seen := make([]store.PolledRow, len(fresh))
+			for i, r := range fresh {
+				seen[i] = store.PolledRow{Flow: f.Name, Key: r.keyText, Hash: r.hash}
+			}
+			return tx.SavePolled(seen)
+		},
+	)
 }
 
 func rowMessage(f *catalog.Flow, r polledRow) journal.Arrival {
@@ -340,9 +391,20 @@ func (k *Intakes) pollDeleted(f *catalog.Flow, conn *connect.Connection) error {
 	there := map[string]bool{}
 	var after json.RawMessage
 	for {
-		q := &want.Query{Most: 5001, SQL: fmt.Sprintf("SELECT %[1]s AS k FROM %[2]s ORDER BY %[1]s LIMIT 5000", quotedName(conn, in.Key), quotedName(conn, in.Table))}
+		q := &want.Query{
+			Most: 5001,
+			SQL: fmt.Sprintf(
+				"SELECT %[1]s AS k FROM %[2]s ORDER BY %[1]s LIMIT 5000",
+				quotedName(conn, in.Key),
+				quotedName(conn, in.Table),
+			),
+		}
 		if after != nil {
-			q.SQL = fmt.Sprintf("SELECT %[1]s AS k FROM %[2]s WHERE %[1]s > :after ORDER BY %[1]s LIMIT 5000", quotedName(conn, in.Key), quotedName(conn, in.Table))
+			q.SQL = fmt.Sprintf(
+				"SELECT %[1]s AS k FROM %[2]s WHERE %[1]s > :after ORDER BY %[1]s LIMIT 5000",
+				quotedName(conn, in.Key),
+				quotedName(conn, in.Table),
+			)
 			q.Params = []want.QueryParameter{{Name: "after", Value: after}}
 		}
 		rows, err := k.query(conn, q)
@@ -354,7 +416,11 @@ func (k *Intakes) pollDeleted(f *catalog.Flow, conn *connect.Connection) error {
 			there[string(after)] = true
 		}
 		if len(there) > mostKeys {
-			return fmt.Errorf("the table %s has more than %d rows, too many to look for those that are gone", in.Table, mostKeys)
+			return fmt.Errorf(
+				"the table %s has more than %d rows, too many to look for those that are gone",
+				in.Table,
+				mostKeys,
+			)
 		}
 		if len(rows) < 5000 {
 			break

@@ -223,7 +223,11 @@ func (c *consumer) expire(s *journal.Session, f *catalog.Flow, item *store.Queue
 		return err
 	}
 	in.Tx.Unbegun = true
-	reason := fmt.Sprintf("it expired: it waited longer than %s in the queue %s", item.ExpiresAt.Sub(item.PutAt), item.Queue)
+	reason := fmt.Sprintf(
+		"it expired: it waited longer than %s in the queue %s",
+		item.ExpiresAt.Sub(item.PutAt),
+		item.Queue,
+	)
 	s.Then(func(tx *store.Tx, n *journal.Notice) error {
 		if err := tx.StillFree(item); errors.Is(err, store.ErrNotFound) {
 			return journal.ErrStale
@@ -231,7 +235,8 @@ func (c *consumer) expire(s *journal.Session, f *catalog.Flow, item *store.Queue
 			return err
 		}
 		n.Events[journal.EventQueues] = true
-		if err := c.DeadOnArrival(tx, n, &in.Tx, in.Message, step.Failure{Kind: "intake", Phase: "expiry", Class: step.Target, Reason: reason}); err != nil {
+		if err := c.DeadOnArrival(tx, n, &in.Tx, in.Message, step.Failure{Kind: "intake", Phase: "expiry",
+			Class: step.Target, Reason: reason}); err != nil {
 			return err
 		}
 		return tx.Finish(item.N)
@@ -270,7 +275,12 @@ func (c *consumer) takeFromTopic(s *journal.Session, f *catalog.Flow) (more bool
 		}
 		m := &rows[i]
 		begun++
-		a := journal.Arrival{Headers: m.Headers, Body: m.Body, Reference: m.Reference, Source: fmt.Sprintf("topic %s, offset %d", topic, m.N)}
+		a := journal.Arrival{
+			Headers:   m.Headers,
+			Body:      m.Body,
+			Reference: m.Reference,
+			Source:    fmt.Sprintf("topic %s, offset %d", topic, m.N),
+		}
 		err := s.Take(f, a, func(tx *store.Tx, t *store.Transaction) error {
 			t.FromTopic = true
 			return tx.TakeFromTopic(&store.TopicTaken{Tx: t.ID, Topic: topic, Subscription: name, Flow: f.Name, N: m.N})

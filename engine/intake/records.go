@@ -113,7 +113,10 @@ func openCSV(f *os.File, offset int64) (*csvRecords, error) {
 	seen := map[string]bool{}
 	for _, c := range columns {
 		if c == "" || seen[c] || !utf8.ValidString(c) {
-			return nil, errors.Join(fmt.Errorf("the first row must name each column once, in UTF-8; %q does not", c), f.Close())
+			return nil, errors.Join(
+				fmt.Errorf("the first row must name each column once, in UTF-8; %q does not", c),
+				f.Close(),
+			)
 		}
 		seen[c] = true
 	}
@@ -136,7 +139,11 @@ func (r *csvRecords) next() (record, error) {
 		return record{}, err
 	}
 	if len(fields) > len(r.columns) {
-		return record{}, fmt.Errorf("a row has %d fields, and the first row names %d columns", len(fields), len(r.columns))
+		return record{}, fmt.Errorf(
+			"a row has %d fields, and the first row names %d columns",
+			len(fields),
+			len(r.columns),
+		)
 	}
 	members := make([]message.Member, len(fields))
 	for i, f := range fields {
@@ -169,9 +176,18 @@ func (r *rowRecords) next() (record, error) {
 			return record{}, fmt.Errorf("there is no connection named %s", r.l.Connection)
 		}
 		key := quotedName(conn, r.l.Key)
-		q := &want.Query{Most: rowPage + 1, SQL: fmt.Sprintf("SELECT * FROM (%s) AS loaded ORDER BY %s LIMIT %d", r.l.SQL, key, rowPage)}
+		q := &want.Query{
+			Most: rowPage + 1,
+			SQL:  fmt.Sprintf("SELECT * FROM (%s) AS loaded ORDER BY %s LIMIT %d", r.l.SQL, key, rowPage),
+		}
 		if len(r.after) > 0 {
-			q.SQL = fmt.Sprintf("SELECT * FROM (%s) AS loaded WHERE %s > :after ORDER BY %s LIMIT %d", r.l.SQL, key, key, rowPage)
+			q.SQL = fmt.Sprintf(
+				"SELECT * FROM (%s) AS loaded WHERE %s > :after ORDER BY %s LIMIT %d",
+				r.l.SQL,
+				key,
+				key,
+				rowPage,
+			)
 			q.Params = []want.QueryParameter{{Name: "after", Value: json.RawMessage(r.after)}}
 		}
 		var err error

@@ -47,7 +47,12 @@ func (k *Intakes) tellCallers(id store.ID, a *step.Answer) {
 
 // waitFor waits for the answer of a transaction. When that takes too long the
 // caller is told what it would have been told at once, and the answer is kept.
-func (k *Intakes) waitFor(ctx context.Context, id store.ID, heard <-chan *step.Answer, wait time.Duration) (*step.Answer, error) {
+func (k *Intakes) waitFor(
+	ctx context.Context,
+	id store.ID,
+	heard <-chan *step.Answer,
+	wait time.Duration,
+) (*step.Answer, error) {
 	timer := time.NewTimer(wait)
 	defer timer.Stop()
 	select {
@@ -58,6 +63,10 @@ func (k *Intakes) waitFor(ctx context.Context, id store.ID, heard <-chan *step.A
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	case <-k.Life.Context().Done():
-		return nil, &run.RefusedError{Status: 503, Title: "The application stops", Detail: fmt.Sprintf("the message is stored as transaction %s and goes on after the next start", id)}
+		return nil, &run.RefusedError{
+			Status: 503,
+			Title:  "The application stops",
+			Detail: fmt.Sprintf("the message is stored as transaction %s and goes on after the next start", id),
+		}
 	}
 }

@@ -37,7 +37,14 @@ type Arrived struct {
 // Receive makes the transaction of an arrival.
 func (j *Journal) Receive(flow string, version int, p *plan.Plan, a Arrival) (*Arrived, error) {
 	id := store.NewID()
-	envelope := run.Envelope{ID: id.String(), ReceivedAt: j.Now(), Params: []message.Header{}, Query: []message.Header{}, Body: a.Body, Reference: a.Reference}
+	envelope := run.Envelope{
+		ID:         id.String(),
+		ReceivedAt: j.Now(),
+		Params:     []message.Header{},
+		Query:      []message.Header{},
+		Body:       a.Body,
+		Reference:  a.Reference,
+	}
 	if err := json.Unmarshal(a.Headers, &envelope.Headers); err != nil {
 		return nil, err
 	}
@@ -53,8 +60,22 @@ func (j *Journal) Receive(flow string, version int, p *plan.Plan, a Arrival) (*A
 }
 
 // NewTransaction makes the rows of a message that an intake has taken in.
-func NewTransaction(flow string, version int, id store.ID, in run.Envelope, r run.Received, source string) (*Arrived, error) {
-	t := store.Transaction{ID: id, Flow: flow, Version: version, Reference: r.Reference, OrderValue: r.Order, ReceivedAt: in.ReceivedAt}
+func NewTransaction(
+	flow string,
+	version int,
+	id store.ID,
+	in run.Envelope,
+	r run.Received,
+	source string,
+) (*Arrived, error) {
+	t := store.Transaction{
+		ID:         id,
+		Flow:       flow,
+		Version:    version,
+		Reference:  r.Reference,
+		OrderValue: r.Order,
+		ReceivedAt: in.ReceivedAt,
+	}
 	m := &store.Message{Tx: id, Body: body.Of(in.Body).Packed(), Source: source}
 	for _, part := range []struct {
 		from any
@@ -72,7 +93,12 @@ func NewTransaction(flow string, version int, id store.ID, in run.Envelope, r ru
 // Take begins the transaction of an arrival in this session. hold marks inside
 // of the writer what it works on, until it ends; release gives back what is not
 // begun. Either may be nil.
-func (s *Session) Take(f *catalog.Flow, a Arrival, hold func(tx *store.Tx, t *store.Transaction) error, release func(tx *store.Tx) error) error {
+func (s *Session) Take(
+	f *catalog.Flow,
+	a Arrival,
+	hold func(tx *store.Tx, t *store.Transaction) error,
+	release func(tx *store.Tx) error,
+) error {
 	in, err := s.Receive(f.Name, f.Version, f.Live, a)
 	if err != nil {
 		return err
@@ -83,7 +109,13 @@ func (s *Session) Take(f *catalog.Flow, a Arrival, hold func(tx *store.Tx, t *st
 	})
 	if in.Refused != nil {
 		s.Then(func(tx *store.Tx, n *Notice) error {
-			return s.DeadOnArrival(tx, n, &in.Tx, in.Message, step.Failure{Kind: "intake", Phase: "intake", Class: step.Data, Reason: in.Refused.Error()})
+			return s.DeadOnArrival(
+				tx,
+				n,
+				&in.Tx,
+				in.Message,
+				step.Failure{Kind: "intake", Phase: "intake", Class: step.Data, Reason: in.Refused.Error()},
+			)
 		})
 		s.and(release)
 		return nil

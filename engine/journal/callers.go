@@ -55,7 +55,13 @@ func (w *Writing) ended(res *run.Result) error {
 			return nil
 		}
 		if t.State == store.TurnedAway && res.Answer == nil {
-			away, err := Prepare(t.CallerPath, want.Effect{Item: t.ID.String(), Failed: fmt.Sprintf("the flow %s turned the message away: %s", t.Flow, t.Reason)})
+			away, err := Prepare(
+				t.CallerPath,
+				want.Effect{
+					Item:   t.ID.String(),
+					Failed: fmt.Sprintf("the flow %s turned the message away: %s", t.Flow, t.Reason),
+				},
+			)
 			if err != nil {
 				return err
 			}
@@ -79,7 +85,11 @@ func (w *Writing) ended(res *run.Result) error {
 func final(id store.ID, res *run.Result) want.Effect {
 	e := want.Effect{Item: id.String(), Status: 200, Body: jsonfmt.Encode(message.NewNull())}
 	if res.Final != nil {
-		e.Headers, e.Body = []message.Header{{Name: "Content-Type", Value: step.ContentType(res.Final)}}, step.Bytes(res.Final)
+		e.Headers, e.Body = []message.Header{
+			{Name: "Content-Type", Value: step.ContentType(res.Final)},
+		}, step.Bytes(
+			res.Final,
+		)
 	}
 	return e
 }

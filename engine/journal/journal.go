@@ -60,7 +60,16 @@ type Journal struct {
 
 // New makes a journal. Perform and Listen complete it before it is used.
 func New(c Config) *Journal {
-	j := &Journal{Store: c.Store, Catalog: c.Catalog, Now: c.Now, Log: c.Log, Life: c.Life, performers: map[string]Performer{}, shares: newShares(), reached: newReachCache()}
+	j := &Journal{
+		Store:      c.Store,
+		Catalog:    c.Catalog,
+		Now:        c.Now,
+		Log:        c.Log,
+		Life:       c.Life,
+		performers: map[string]Performer{},
+		shares:     newShares(),
+		reached:    newReachCache(),
+	}
 	j.woken = newWoken(j)
 	return j
 }

@@ -95,17 +95,44 @@ func (w *Writing) tellDeath(l *store.Letter) error {
 		return err
 	}
 	about := []message.Header{
-		{Name: "id", Value: l.ID.String()}, {Name: "flow", Value: l.Flow}, {Name: "version", Value: fmt.Sprint(l.Version)},
-		{Name: "transaction", Value: l.Tx.String()}, {Name: "reference", Value: l.Reference}, {Name: "step", Value: l.Step},
-		{Name: "path", Value: l.Path}, {Name: "kind", Value: l.Kind}, {Name: "setting", Value: l.Phase}, {Name: "class", Value: l.Class},
+		{
+			Name:  "id",
+			Value: l.ID.String(),
+		}, {Name: "flow", Value: l.Flow}, {Name: "version", Value: fmt.Sprint(l.Version)},
+		{
+			Name:  "transaction",
+			Value: l.Tx.String(),
+		}, {Name: "reference", Value: l.Reference}, {Name: "step", Value: l.Step},
+		{
+			Name:  "path",
+			Value: l.Path,
+		}, {Name: "kind", Value: l.Kind}, {Name: "setting", Value: l.Phase}, {Name: "class", Value: l.Class},
 		{Name: "reason", Value: l.Reason}, {Name: "at", Value: l.At.UTC().Format(time.RFC3339Nano)},
 	}
 	params, err := json.Marshal(about)
 	if err != nil {
 		return err
 	}
-	t := &store.Transaction{ID: store.NewID(), Flow: w.T.Flow, Version: w.T.Version, Reference: w.T.Reference, ReceivedAt: w.Now(), OfLetter: &l.ID}
-	return w.Begin(t, &store.Message{Tx: t.ID, Headers: m.Headers, Params: params, Query: m.Query, Body: m.Body, Source: "dead letter of " + l.Tx.String(), Warnings: []byte("null")})
+	t := &store.Transaction{
+		ID:         store.NewID(),
+		Flow:       w.T.Flow,
+		Version:    w.T.Version,
+		Reference:  w.T.Reference,
+		ReceivedAt: w.Now(),
+		OfLetter:   &l.ID,
+	}
+	return w.Begin(
+		t,
+		&store.Message{
+			Tx:       t.ID,
+			Headers:  m.Headers,
+			Params:   params,
+			Query:    m.Query,
+			Body:     m.Body,
+			Source:   "dead letter of " + l.Tx.String(),
+			Warnings: []byte("null"),
+		},
+	)
 }
 
 // Begin stores a transaction that this one brings about; it is walked behind the

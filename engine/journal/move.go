@@ -231,7 +231,10 @@ func (v *Move) prepare() error {
 		if v.answer, err = json.Marshal(a); err != nil {
 			return err
 		}
-		v.heard, err = Prepare(v.Tx.CallerPath, want.Effect{Item: v.Tx.ID.String(), Status: a.Status, Headers: a.Headers, Body: a.Body})
+		v.heard, err = Prepare(
+			v.Tx.CallerPath,
+			want.Effect{Item: v.Tx.ID.String(), Status: a.Status, Headers: a.Headers, Body: a.Body},
+		)
 	} else if v.Tx.CallerWaits {
 		v.heard, err = Prepare(v.Tx.CallerPath, final(v.Tx.ID, v.result))
 	}
@@ -285,7 +288,14 @@ func (v *Move) lettered(path string) *step.Failure {
 	}
 	for _, l := range v.letters {
 		if l.Path == path && (l.State == store.LetterOpen || l.State == store.LetterDiscarded) {
-			return &step.Failure{Step: l.Step, Path: l.Path, Kind: l.Kind, Phase: l.Phase, Class: step.Class(l.Class), Reason: l.Reason}
+			return &step.Failure{
+				Step:   l.Step,
+				Path:   l.Path,
+				Kind:   l.Kind,
+				Phase:  l.Phase,
+				Class:  step.Class(l.Class),
+				Reason: l.Reason,
+			}
 		}
 	}
 	return nil

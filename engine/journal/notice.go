@@ -41,8 +41,10 @@ type LineKey struct{ Flow, Path, Key string }
 // NewNotice makes one that tells nothing.
 func NewNotice() *Notice {
 	return &Notice{
-		Targets: map[string]bool{}, Channels: map[string]bool{}, Events: map[string]bool{}, Put: map[string]int{}, Taken: map[string]int{},
-		Tables: map[string]bool{}, Answers: map[store.ID]*step.Answer{}, Woken: map[store.ID]string{}, wholes: map[store.ID]map[string]bool{},
+		Targets: map[string]bool{}, Channels: map[string]bool{}, Events: map[string]bool{}, Put: map[string]int{},
+		Taken:  map[string]int{},
+		Tables: map[string]bool{}, Answers: map[store.ID]*step.Answer{}, Woken: map[store.ID]string{},
+		wholes: map[store.ID]map[string]bool{},
 	}
 }
 

@@ -34,7 +34,8 @@ func (w *Writing) whole() error {
 	if err := json.Unmarshal(t.Own, &mine); err != nil {
 		return err
 	}
-	t.State, t.Reason, t.Place, t.PlaceText, t.FinishedAt = mine.State, mine.Reason, mine.Place, mine.PlaceText, mine.finished()
+	t.State, t.Reason, t.Place, t.PlaceText, t.FinishedAt = mine.State, mine.Reason, mine.Place, mine.PlaceText,
+		mine.finished()
 	all, err := w.Tx.Splits(t.ID)
 	if err != nil {
 		return err
@@ -73,7 +74,11 @@ func (w *Writing) troubled(state store.State) error {
 		return err
 	}
 	t := w.T
-	t.State, t.FinishedAt, t.Place, t.PlaceText = state, nil, p.Place, fmt.Sprintf("part %d, %s", p.PartIndex+1, p.PlaceText)
+	t.State, t.FinishedAt, t.Place, t.PlaceText = state, nil, p.Place, fmt.Sprintf(
+		"part %d, %s",
+		p.PartIndex+1,
+		p.PlaceText,
+	)
 	if t.Reason = p.Reason; p.Reason != "" {
 		t.Reason = fmt.Sprintf("part %d: %s", p.PartIndex+1, p.Reason)
 	}
@@ -129,7 +134,8 @@ func (j *Journal) settleWholeOf(tx *store.Tx, n *Notice, id store.ID, splits map
 	if err := up.whole(); err != nil {
 		return err
 	}
-	if up.T.State == was.State && up.T.Reason == was.Reason && up.T.Place == was.Place && up.T.PlaceText == was.PlaceText {
+	if up.T.State == was.State && up.T.Reason == was.Reason && up.T.Place == was.Place &&
+		up.T.PlaceText == was.PlaceText {
 		return nil
 	}
 	if err := up.save(was.State, nil); err != nil {

@@ -102,10 +102,18 @@ func ofLetter(p *plan.Plan, b *Begun) error {
 	r, err := run.Receive(p, b.Envelope)
 	var refused *run.RefusedError
 	if errors.As(err, &refused) {
-		d, _ := format.Decode(step.FormatOf("auto", message.NewString("application/octet-stream"), b.Envelope.Body), b.Envelope.Body, message.Layout{}, format.Limits{})
+		d, _ := format.Decode(
+			step.FormatOf("auto", message.NewString("application/octet-stream"), b.Envelope.Body),
+			b.Envelope.Body,
+			message.Layout{},
+			format.Limits{},
+		)
 		r.Message = message.Message{
-			ID: b.Envelope.ID, ReceivedAt: b.Envelope.ReceivedAt, Format: format.Binary, Raw: b.Envelope.Body, Body: d.Root, Size: len(b.Envelope.Body),
-			Headers: message.HeaderMap(b.Envelope.Headers), Params: message.NewMap(), Query: message.ListMap(b.Envelope.Query),
+			ID: b.Envelope.ID, ReceivedAt: b.Envelope.ReceivedAt, Format: format.Binary, Raw: b.Envelope.Body, Body: d.Root,
+			Size: len(b.Envelope.Body),
+			Headers: message.HeaderMap(
+				b.Envelope.Headers,
+			), Params: message.NewMap(), Query: message.ListMap(b.Envelope.Query),
 		}
 		err = nil
 	}
@@ -124,7 +132,17 @@ func (j *Journal) originOf(t *store.Transaction, m *store.Message, p *plan.Plan)
 		return nil, &run.RefusedError{Status: 422, Title: "The part has lost its place", Detail: err.Error()}
 	}
 	if t.PartIndex >= len(reached.Parts.Items) {
-		return nil, &run.RefusedError{Status: 422, Title: "The part has lost its place", Detail: fmt.Sprintf("%s makes %d parts under version %d, and this is part %d", t.SplitPath, len(reached.Parts.Items), t.Version, t.PartIndex+1)}
+		return nil, &run.RefusedError{
+			Status: 422,
+			Title:  "The part has lost its place",
+			Detail: fmt.Sprintf(
+				"%s makes %d parts under version %d, and this is part %d",
+				t.SplitPath,
+				len(reached.Parts.Items),
+				t.Version,
+				t.PartIndex+1,
+			),
+		}
 	}
 	var value *step.Part
 	if m.N > 0 { // a person has repaired it

@@ -96,7 +96,10 @@ func (j *Journal) VersionFor(t *store.Transaction, which string) (*plan.Plan, in
 // are sent again together.
 func (j *Journal) Resend(ctx context.Context, d Decision) ([]Resent, error) {
 	if d.Version == "draft" {
-		return nil, fmt.Errorf("%w: a draft changes, so nothing can be sent under it; publish it and resend under live, or ask for a preview", ErrDecision)
+		return nil, fmt.Errorf(
+			"%w: a draft changes, so nothing can be sent under it; publish it and resend under live, or ask for a preview",
+			ErrDecision,
+		)
 	}
 	patch, err := d.Check()
 	if err != nil {
@@ -137,7 +140,12 @@ func (s *Session) open(d Decision) (out [][]store.Letter, err error) {
 			return nil, fmt.Errorf("dead letter %s: %w", id, err)
 		}
 		if l.State != store.LetterOpen {
-			return nil, fmt.Errorf("dead letter %s: %w: it is %s, so there is nothing to resend", id, ErrDecision, l.State)
+			return nil, fmt.Errorf(
+				"dead letter %s: %w: it is %s, so there is nothing to resend",
+				id,
+				ErrDecision,
+				l.State,
+			)
 		}
 		i, ok := at[l.Tx]
 		if !ok {
@@ -167,7 +175,14 @@ func (s *Session) resend(letters []store.Letter, d Decision, patch pointer.Patch
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrDecision, err)
 	}
-	what, changed, otherVersion := fmt.Sprintf("under version %d", version), string(repaired) != string(was), version != t.Version
+	what, changed, otherVersion := fmt.Sprintf(
+		"under version %d",
+		version,
+	), string(
+		repaired,
+	) != string(
+		was,
+	), version != t.Version
 	if changed {
 		m.N++
 		m.Body, m.Answer, m.Source = body.Of(repaired).Packed(), nil, "repaired"

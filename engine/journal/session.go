@@ -103,7 +103,12 @@ func (j *Journal) Do(ctx context.Context, flow string, build func(s *Session) er
 	}
 }
 
-func (j *Journal) build(ctx context.Context, flow string, known *known, build func(s *Session) error) (*Session, error) {
+func (j *Journal) build(
+	ctx context.Context,
+	flow string,
+	known *known,
+	build func(s *Session) error,
+) (*Session, error) {
 	release, err := j.shares.take(ctx, flow)
 	if err != nil {
 		return nil, err

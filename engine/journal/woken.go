@@ -144,7 +144,8 @@ func (j *Journal) lost(id store.ID, refused *run.RefusedError) error {
 			return err
 		}
 		w.T.ToWalk = false
-		if err := w.Fails(step.Failure{Kind: "intake", Phase: "intake", Class: step.Data, Reason: refused.Error()}); err != nil {
+		if err := w.Fails(step.Failure{Kind: "intake", Phase: "intake", Class: step.Data,
+			Reason: refused.Error()}); err != nil {
 			return err
 		}
 		return w.Settle()

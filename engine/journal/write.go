@@ -205,7 +205,8 @@ func (w *Writing) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 		}
 		wanted[asked.Path] = true
 		d := byPath[asked.Path]
-		if d != nil && (d.State <= store.Behind || d.State >= store.Done && d.State <= store.Dead && !w.Move.rearm[asked.Path]) {
+		if d != nil &&
+			(d.State <= store.Behind || d.State >= store.Done && d.State <= store.Dead && !w.Move.rearm[asked.Path]) {
 			continue
 		}
 		made, err := w.deliver(d, asked, send, w.Move.sends[asked.Path])
@@ -229,7 +230,16 @@ func (w *Writing) deliver(d *store.Delivery, asked want.Asked, send *want.Send, 
 			return nil, err
 		}
 		save = w.Tx.AddDelivery
-		d = &store.Delivery{ID: id, Tx: w.T.ID, Flow: w.T.Flow, Path: asked.Path, Step: asked.Step, OrderValue: w.T.OrderValue, CreatedAt: now, Soft: asked.Soft}
+		d = &store.Delivery{
+			ID:         id,
+			Tx:         w.T.ID,
+			Flow:       w.T.Flow,
+			Path:       asked.Path,
+			Step:       asked.Step,
+			OrderValue: w.T.OrderValue,
+			CreatedAt:  now,
+			Soft:       asked.Soft,
+		}
 		switch {
 		case send.Unordered:
 			d.OrderValue = ""

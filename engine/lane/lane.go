@@ -72,7 +72,13 @@ func (l *Lanes) wake(target string) {
 	}
 	one := l.lanes[target]
 	if one == nil {
-		one = &lane{Lanes: l, target: target, awake: make(chan struct{}, 1), running: map[store.ID]bool{}, ended: make(chan ended, 64)}
+		one = &lane{
+			Lanes:   l,
+			target:  target,
+			awake:   make(chan struct{}, 1),
+			running: map[store.ID]bool{},
+			ended:   make(chan ended, 64),
+		}
 		l.lanes[target] = one
 		l.Life.Go(one.run)
 	}

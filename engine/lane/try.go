@@ -182,8 +182,9 @@ func (l *lane) keep(tx *store.Tx, n *journal.Notice, a *attempt) (kept *store.De
 		return nil, "", err
 	}
 	if err := tx.AddTry(&store.Try{
-		Delivery: a.id, N: d.Total, Round: d.Round, At: a.began, Took: a.took.Microseconds(), Outcome: string(a.receipt.Outcome),
-		Status: a.receipt.Status(), Detail: detail, Headers: headers, Body: a.kept,
+		Delivery: a.id, N: d.Total, Round: d.Round, At: a.began, Took: a.took.Microseconds(),
+		Outcome: string(a.receipt.Outcome),
+		Status:  a.receipt.Status(), Detail: detail, Headers: headers, Body: a.kept,
 	}); err != nil {
 		return nil, "", err
 	}
@@ -213,7 +214,9 @@ func (l *lane) planNext(d *store.Delivery, a *attempt, detail string) (death str
 	if !ok {
 		return describe(d.Target, &a.receipt, detail) + ", " + why
 	}
-	next := d.FirstAt.Add(at + time.Microsecond - 1).Truncate(time.Microsecond) // as it stands in the file, never earlier
+	next := d.FirstAt.Add(at + time.Microsecond - 1).
+		Truncate(time.Microsecond)
+		// as it stands in the file, never earlier
 	d.NextAt, d.NextWhy = &next, ""
 	if asked > 0 && at >= elapsed+asked {
 		d.NextWhy = "as Retry-After asks"
@@ -237,7 +240,8 @@ func follow(w *journal.Writing, a *attempt, d *store.Delivery, death string) err
 			return err
 		}
 	case death != "":
-		if err := w.Fails(step.Failure{Step: d.Step, Path: d.Path, Kind: "deliver", Phase: "delivery", Class: classOf(a.receipt.Outcome, a.receipt.Status()), Reason: death}); err != nil {
+		if err := w.Fails(step.Failure{Step: d.Step, Path: d.Path, Kind: "deliver", Phase: "delivery",
+			Class: classOf(a.receipt.Outcome, a.receipt.Status()), Reason: death}); err != nil {
 			return err
 		}
 	}

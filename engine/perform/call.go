@@ -38,7 +38,9 @@ type called struct {
 func (p call) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error) {
 	c := asked.Want.(*want.Call)
 	fails := func(class step.Class, reason string, args ...any) (journal.Outcome, error) {
-		return journal.Outcome{Failure: &step.Failure{Phase: "flow", Class: class, Reason: fmt.Sprintf(reason, args...)}}, nil
+		return journal.Outcome{
+			Failure: &step.Failure{Phase: "flow", Class: class, Reason: fmt.Sprintf(reason, args...)},
+		}, nil
 	}
 	f := p.Catalog.Flow(c.Flow)
 	switch {
@@ -47,13 +49,23 @@ func (p call) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error
 	case f.Paused:
 		return fails(step.Target, "the flow %s is paused", c.Flow)
 	case v.Tx.Depth+1 > step.MaxDepth:
-		return fails(step.Flow, "%d flows have called each other in a row, which is the limit; %s would be one more", step.MaxDepth, c.Flow)
+		return fails(
+			step.Flow,
+			"%d flows have called each other in a row, which is the limit; %s would be one more",
+			step.MaxDepth,
+			c.Flow,
+		)
 	}
 	headers, err := json.Marshal(c.Request.Headers)
 	if err != nil {
 		return journal.Outcome{}, err
 	}
-	in, err := p.Receive(f.Name, f.Version, f.Live, journal.Arrival{Headers: headers, Body: c.Request.Body, Reference: v.Tx.Reference, Source: "flow " + v.Tx.Flow})
+	in, err := p.Receive(
+		f.Name,
+		f.Version,
+		f.Live,
+		journal.Arrival{Headers: headers, Body: c.Request.Body, Reference: v.Tx.Reference, Source: "flow " + v.Tx.Flow},
+	)
 	if err != nil {
 		return journal.Outcome{}, err
 	}
@@ -70,7 +82,11 @@ func (p call) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error
 	o := journal.Outcome{Data: began}
 	switch {
 	case began.first != nil && c.Wait:
-		o.Failure = &step.Failure{Phase: "flow", Class: step.Data, Reason: fmt.Sprintf("the flow %s turned the message away: duplicate of %s", c.Flow, began.first)}
+		o.Failure = &step.Failure{
+			Phase:  "flow",
+			Class:  step.Data,
+			Reason: fmt.Sprintf("the flow %s turned the message away: duplicate of %s", c.Flow, began.first),
+		}
 	case !c.Wait:
 		o.Effect = &want.Effect{Item: in.Tx.ID.String()}
 	}

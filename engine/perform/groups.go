@@ -151,7 +151,14 @@ func (p *Performers) goOnAs(s *journal.Session, g *store.Group) error {
 	}
 	list := message.NewList()
 	list.Items = items
-	t := store.Transaction{ID: g.ID, Flow: g.Flow, Version: g.Version, Reference: g.Key, ReceivedAt: *g.ClosedAt, FromGroup: true}
+	t := store.Transaction{
+		ID:         g.ID,
+		Flow:       g.Flow,
+		Version:    g.Version,
+		Reference:  g.Key,
+		ReceivedAt: *g.ClosedAt,
+		FromGroup:  true,
+	}
 	m := inner(t.ID, jsonfmt.Encode(list), fmt.Sprintf("group %s, %d members", g.Key, g.Members))
 	_, err = s.New(t, m, version, run.Input{Resume: journal.ResumeOf(g, items)}).Go()
 	return err

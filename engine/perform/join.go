@@ -72,25 +72,57 @@ func (p join) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error
 	made := joining{before: g.Members}
 	if !g.open {
 		made.before = -1
-		next = store.Group{ID: store.NewID(), Flow: k.flow, Path: k.path, Scope: k.scope, Key: k.key, Version: v.Tx.Version, OpenedAt: now, Late: g.late != nil && j.Rules.Late == group.Add}
+		next = store.Group{
+			ID:       store.NewID(),
+			Flow:     k.flow,
+			Path:     k.path,
+			Scope:    k.scope,
+			Key:      k.key,
+			Version:  v.Tx.Version,
+			OpenedAt: now,
+			Late:     g.late != nil && j.Rules.Late == group.Add,
+		}
 	}
 	items := g.items
 	if j.Rules.NeedsItems {
 		items = append(items[:len(items):len(items)], j.Item)
 	}
-	made.why, err = j.Rules.Closes(&group.Group{Key: k.key, Count: next.Members + 1, OpenedAt: next.OpenedAt, LastAt: now, Newest: j.Item, Items: items, Awaited: -1})
+	made.why, err = j.Rules.Closes(
+		&group.Group{
+			Key:      k.key,
+			Count:    next.Members + 1,
+			OpenedAt: next.OpenedAt,
+			LastAt:   now,
+			Newest:   j.Item,
+			Items:    items,
+			Awaited:  -1,
+		},
+	)
 	if err != nil {
 		return journal.Outcome{Failure: &step.Failure{Phase: "close/when", Class: step.Data, Reason: err.Error()}}, nil
 	}
 	if next.Late {
 		made.why = "an addition"
 	}
-	next.Members, next.LastAt, next.Bytes, next.Version = next.Members+1, now, next.Bytes+int64(len(item)), max(next.Version, v.Tx.Version)
+	next.Members, next.LastAt, next.Bytes, next.Version = next.Members+1, now, next.Bytes+int64(
+		len(item),
+	), max(
+		next.Version,
+		v.Tx.Version,
+	)
 	if at, closeWhy := j.Rules.Deadline(next.OpenedAt, now); !at.IsZero() {
 		next.CloseAt, next.CloseWhy = &at, closeWhy
 	}
 	made.group = next
-	made.member = store.Member{GroupID: next.ID, N: next.Members, Tx: v.Tx.ID, Path: asked.Path, Item: item, At: now, UniqueKey: uniqueOf(j)}
+	made.member = store.Member{
+		GroupID:   next.ID,
+		N:         next.Members,
+		Tx:        v.Tx.ID,
+		Path:      asked.Path,
+		Item:      item,
+		At:        now,
+		UniqueKey: uniqueOf(j),
+	}
 	g.takes(next, items, made)
 	said := fmt.Sprintf("member %d of %s", next.Members, k.key)
 	if made.why != "" {
@@ -162,7 +194,13 @@ func (g *meeting) refuses(k groupKey, j *want.Join, size int64) (journal.Outcome
 	case !g.open && g.late != nil && j.Rules.Late == group.TurnAway:
 		return journal.Outcome{Effect: &want.Effect{Refused: run.LateReason(k.key, *g.late.ClosedAt)}}, true
 	case !g.open && g.opened >= j.Rules.Groups:
-		return journal.Outcome{Failure: &step.Failure{Phase: "groups", Class: step.Target, Reason: fmt.Sprintf("%d groups are open, which is the limit; raise groups, or close some", g.opened)}}, true
+		return journal.Outcome{
+			Failure: &step.Failure{
+				Phase:  "groups",
+				Class:  step.Target,
+				Reason: fmt.Sprintf("%d groups are open, which is the limit; raise groups, or close some", g.opened),
+			},
+		}, true
 	}
 	if u := uniqueOf(j); u != nil && g.unique[[16]byte(u)] {
 		return refused(k.key, *j.Unique), true
@@ -174,7 +212,9 @@ func (g *meeting) refuses(k groupKey, j *want.Join, size int64) (journal.Outcome
 }
 
 func refused(key, unique string) journal.Outcome {
-	return journal.Outcome{Effect: &want.Effect{Refused: fmt.Sprintf("the group %s has a member %s already", key, unique)}}
+	return journal.Outcome{
+		Effect: &want.Effect{Refused: fmt.Sprintf("the group %s has a member %s already", key, unique)},
+	}
 }
 
 // takes lets the next message of the session see this member.
@@ -202,7 +242,8 @@ func (p join) Perform(w *journal.Writing, asked want.Asked, foreseen journal.Out
 	}
 	g, err := w.Tx.OpenGroup(k.flow, k.path, k.scope, k.key)
 	switch {
-	case errors.Is(err, store.ErrNotFound) && made.before >= 0, err == nil && (made.before < 0 || g.ID != made.group.ID || g.Members != made.before):
+	case errors.Is(err, store.ErrNotFound) && made.before >= 0,
+		err == nil && (made.before < 0 || g.ID != made.group.ID || g.Members != made.before):
 		return foreseen, journal.ErrStale
 	case err != nil && !errors.Is(err, store.ErrNotFound):
 		return foreseen, err

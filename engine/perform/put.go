@@ -48,7 +48,11 @@ func (p put) Perform(w *journal.Writing, asked want.Asked, foreseen journal.Outc
 // refuses says why a queue takes no message now, or nil.
 func (p *Performers) refuses(v store.View, queue string) (*step.Failure, error) {
 	if len(p.Catalog.Readers(queue, false)) == 0 && len(p.Catalog.AsksBy(queue, false)) == 0 {
-		return &step.Failure{Phase: "put", Class: step.Flow, Reason: fmt.Sprintf("no flow reads the queue %s", queue)}, nil
+		return &step.Failure{
+			Phase:  "put",
+			Class:  step.Flow,
+			Reason: fmt.Sprintf("no flow reads the queue %s", queue),
+		}, nil
 	}
 	free, limit, err := v.QueueLimit(queue)
 	if err != nil || free < limit {
@@ -63,7 +67,13 @@ func full(queue string, free, limit int64) string {
 }
 
 // enqueue puts a message into its queue, or says why the queue does not take it.
-func (p *Performers) enqueue(w *journal.Writing, path, queue string, r *want.Request, priority int, expires time.Duration) (*store.QueueItem, *step.Failure, error) {
+func (p *Performers) enqueue(
+	w *journal.Writing,
+	path, queue string,
+	r *want.Request,
+	priority int,
+	expires time.Duration,
+) (*store.QueueItem, *step.Failure, error) {
 	if failure, err := p.refuses(w.Tx.View, queue); failure != nil || err != nil {
 		return nil, failure, err
 	}
@@ -71,7 +81,16 @@ func (p *Performers) enqueue(w *journal.Writing, path, queue string, r *want.Req
 	if err != nil {
 		return nil, nil, err
 	}
-	item := &store.QueueItem{Queue: queue, From: w.T.ID, Path: path, Headers: headers, Body: r.Body, Reference: w.T.Reference, PutAt: w.Now(), Priority: priority}
+	item := &store.QueueItem{
+		Queue:     queue,
+		From:      w.T.ID,
+		Path:      path,
+		Headers:   headers,
+		Body:      r.Body,
+		Reference: w.T.Reference,
+		PutAt:     w.Now(),
+		Priority:  priority,
+	}
 	if expires > 0 {
 		at := item.PutAt.Add(expires)
 		item.ExpiresAt = &at
@@ -98,7 +117,15 @@ func (p publish) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcome
 	if err != nil {
 		return journal.Outcome{}, err
 	}
-	m := &store.TopicMessage{Topic: t.Topic, From: w.T.ID, Path: asked.Path, Headers: headers, Body: t.Request.Body, Reference: w.T.Reference, PutAt: w.Now()}
+	m := &store.TopicMessage{
+		Topic:     t.Topic,
+		From:      w.T.ID,
+		Path:      asked.Path,
+		Headers:   headers,
+		Body:      t.Request.Body,
+		Reference: w.T.Reference,
+		PutAt:     w.Now(),
+	}
 	heard, err := w.Tx.Append(m)
 	channel := catalog.TopicChannel(t.Topic)
 	w.Notice.Channels[channel] = true

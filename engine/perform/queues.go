@@ -93,7 +93,12 @@ func (p *Performers) LimitQueue(ctx context.Context, queue string, limit int64) 
 // PurgeMessages takes free messages out of a queue for good and tells how
 // many; ns chooses some by number, nil takes all. Each leaves a transaction
 // that is turned away, with the reason. When ctx ends, what is purged stays so.
-func (p *Performers) PurgeMessages(ctx context.Context, queue string, ns []int64, why string) (purged int64, err error) {
+func (p *Performers) PurgeMessages(
+	ctx context.Context,
+	queue string,
+	ns []int64,
+	why string,
+) (purged int64, err error) {
 	reason := "purged from the queue " + queue
 	if why != "" {
 		reason += ": " + why
@@ -157,7 +162,12 @@ func stalled(err error) error {
 
 // FromQueue gives a message of a queue as it arrives at its reader.
 func FromQueue(item *store.QueueItem) journal.Arrival {
-	return journal.Arrival{Headers: item.Headers, Body: item.Body, Reference: item.Reference, Source: "queue " + item.Queue}
+	return journal.Arrival{
+		Headers:   item.Headers,
+		Body:      item.Body,
+		Reference: item.Reference,
+		Source:    "queue " + item.Queue,
+	}
 }
 
 // ownerOf names the flow that a message of a queue belongs to: the first that

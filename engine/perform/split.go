@@ -98,7 +98,8 @@ func (p *Performers) spawn(open *store.Split) error {
 		if s.Crowded() || split.InOrder {
 			most = 1
 		}
-		for begun := 0; begun < most && split.MayBegin() && split.Next < len(reached.Parts.Items) && (begun == 0 || !s.Tired()); begun++ {
+		for begun := 0; begun < most && split.MayBegin() && split.Next < len(reached.Parts.Items) && (begun == 0 ||
+			!s.Tired()); begun++ {
 			if err := p.beginPart(s, &parent, &split, reached, version); err != nil {
 				return fmt.Errorf("part %d: %w", split.Next, err)
 			}
@@ -108,7 +109,13 @@ func (p *Performers) spawn(open *store.Split) error {
 }
 
 // beginPart makes the next part of a split and takes it as far as it goes.
-func (p *Performers) beginPart(s *journal.Session, parent *store.Transaction, split *store.Split, reached *run.Reached, version *plan.Plan) error {
+func (p *Performers) beginPart(
+	s *journal.Session,
+	parent *store.Transaction,
+	split *store.Split,
+	reached *run.Reached,
+	version *plan.Plan,
+) error {
 	i := split.Next
 	split.Next++
 	s.Then(func(tx *store.Tx, _ *journal.Notice) error {
@@ -120,7 +127,8 @@ func (p *Performers) beginPart(s *journal.Session, parent *store.Transaction, sp
 		return tx.AdvanceSplit(&now)
 	})
 	t := store.Transaction{
-		ID: store.NewID(), Flow: parent.Flow, Version: split.Version, Reference: parent.Reference, OrderValue: parent.OrderValue,
+		ID: store.NewID(), Flow: parent.Flow, Version: split.Version, Reference: parent.Reference,
+		OrderValue: parent.OrderValue,
 		ReceivedAt: s.Now(), Parent: &split.Tx, SplitPath: split.Path, PartIndex: i,
 	}
 	m := inner(t.ID, jsonfmt.Encode(reached.Parts.Items[i]), fmt.Sprintf("part %d of %d", i+1, split.Total))
@@ -131,7 +139,15 @@ func (p *Performers) beginPart(s *journal.Session, parent *store.Transaction, sp
 // inner is a message that comes from inside the application and has no headers.
 func inner(tx store.ID, content []byte, source string) *store.Message {
 	empty := []byte("[]")
-	return &store.Message{Tx: tx, Body: body.Of(content).Packed(), Headers: empty, Params: empty, Query: empty, Warnings: empty, Source: source}
+	return &store.Message{
+		Tx:       tx,
+		Body:     body.Of(content).Packed(),
+		Headers:  empty,
+		Params:   empty,
+		Query:    empty,
+		Warnings: empty,
+		Source:   source,
+	}
 }
 
 func staleOr(err error) error {

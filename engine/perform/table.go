@@ -58,7 +58,14 @@ func ownTable(v *journal.Move, name string) *step.Failure {
 	if !v.Plan.HasTable(name) {
 		return nil
 	}
-	return &step.Failure{Phase: "in", Class: step.Flow, Reason: fmt.Sprintf("the table %q is a file of the flow, which nothing changes; make a cross-reference table on the Tables page", name)}
+	return &step.Failure{
+		Phase: "in",
+		Class: step.Flow,
+		Reason: fmt.Sprintf(
+			"the table %q is a file of the flow, which nothing changes; make a cross-reference table on the Tables page",
+			name,
+		),
+	}
 }
 
 // Perform implements journal.Performer.
@@ -80,7 +87,14 @@ func (p pair) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcome) (
 	for _, r := range pairing.Remove {
 		remove, row.Pos = append(remove, r.N), r.Pos
 	}
-	version, err := WriteRows(w.Tx, info, t.Definition(), []table.Row{row}, remove, store.TableChange{What: "paired", Detail: pairing.Said, By: w.T.Flow, Tx: &w.T.ID, At: w.Now()})
+	version, err := WriteRows(
+		w.Tx,
+		info,
+		t.Definition(),
+		[]table.Row{row},
+		remove,
+		store.TableChange{What: "paired", Detail: pairing.Said, By: w.T.Flow, Tx: &w.T.ID, At: w.Now()},
+	)
 	if err != nil {
 		return journal.Outcome{}, err
 	}
@@ -91,7 +105,14 @@ func (p pair) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcome) (
 
 // WriteRows makes a version of a table inside of the writer, row by row, and
 // refuses rows that clash. The change says what, by whom and at what time.
-func WriteRows(tx *store.Tx, t store.Table, d *table.Definition, add []table.Row, remove []int64, c store.TableChange) (int64, error) {
+func WriteRows(
+	tx *store.Tx,
+	t store.Table,
+	d *table.Definition,
+	add []table.Row,
+	remove []int64,
+	c store.TableChange,
+) (int64, error) {
 	own := *d
 	own.Columns = slices.Clone(d.Columns)
 	d = &own
@@ -106,7 +127,12 @@ func WriteRows(tx *store.Tx, t store.Table, d *table.Definition, add []table.Row
 			return 0, fmt.Errorf("%w: %w", journal.ErrDecision, err)
 		}
 		if other != nil {
-			return 0, fmt.Errorf("%w: the row %s clashes with %s", journal.ErrDecision, jsonfmt.Encode(row.Value), jsonfmt.Encode(other.Value))
+			return 0, fmt.Errorf(
+				"%w: the row %s clashes with %s",
+				journal.ErrDecision,
+				jsonfmt.Encode(row.Value),
+				jsonfmt.Encode(other.Value),
+			)
 		}
 		if err := tx.AddRows(d, []table.Row{row}, version); err != nil {
 			return 0, err
@@ -119,7 +145,11 @@ func WriteRows(tx *store.Tx, t store.Table, d *table.Definition, add []table.Row
 	}
 	t.Version, t.UpdatedAt, t.Document = version, c.At, jsonfmt.Encode(d.Tree())
 	t.Rows += int64(len(add) - len(remove))
-	c.Table, c.Version, c.Added, c.Removed, c.Document = t.Name, version, int64(len(add)), int64(len(remove)), t.Document
+	c.Table, c.Version, c.Added, c.Removed, c.Document = t.Name, version, int64(
+		len(add),
+	), int64(
+		len(remove),
+	), t.Document
 	return version, errors.Join(tx.SaveTable(&t), tx.AddChange(&c))
 }
 

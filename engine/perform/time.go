@@ -26,7 +26,9 @@ func (limit) Foresee(*journal.Move, want.Asked) (journal.Outcome, error) {
 // Perform implements journal.Performer.
 func (limit) Perform(w *journal.Writing, asked want.Asked, foreseen journal.Outcome) (journal.Outcome, error) {
 	w.Notice.Gather = true
-	return foreseen, w.Tx.Limit(&store.TimeLimit{Tx: w.T.ID, Path: asked.Path, At: w.Now().Add(asked.Want.(*want.Limit).Within)})
+	return foreseen, w.Tx.Limit(
+		&store.TimeLimit{Tx: w.T.ID, Path: asked.Path, At: w.Now().Add(asked.Want.(*want.Limit).Within)},
+	)
 }
 
 // hold lets a message wait for a time, or until a row fits. Whether it fits is
@@ -80,7 +82,11 @@ func (p pace) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error
 }
 
 // decide says whether a message goes on now, and notes in the pace when it does.
-func (p pace) decide(v store.View, tx *store.Transaction, asked want.Asked) (row store.Pace, o journal.Outcome, at time.Time, err error) {
+func (p pace) decide(
+	v store.View,
+	tx *store.Transaction,
+	asked want.Asked,
+) (row store.Pace, o journal.Outcome, at time.Time, err error) {
 	w, now := asked.Want.(*want.Pace), p.Now()
 	if row, err = v.Pace(tx.Flow, run.GroupPath(asked.Path), w.Key); err != nil {
 		return row, o, at, err
@@ -121,7 +127,8 @@ func (p pace) Perform(w *journal.Writing, asked want.Asked, foreseen journal.Out
 	if o.Effect != nil {
 		return o, went(w, &row, asks)
 	}
-	if err := w.WaitsAt(asked.Path, at, "", fmt.Sprintf("goes on at %d per %s", asks.Pace.Most, run.Span(asks.Pace.Per)), true); err != nil {
+	if err := w.WaitsAt(asked.Path, at, "", fmt.Sprintf("goes on at %d per %s", asks.Pace.Most, run.Span(asks.Pace.Per)),
+		true); err != nil {
 		return o, err
 	}
 	return o, w.Tx.SavePace(&row)
@@ -370,6 +377,14 @@ func (p *Performers) fits(l *store.TimeLimit) {
 		})
 	}
 	if err != nil && !p.Life.Over() {
-		p.Log.Error("looking for the row that a message is held for", "table", l.Watched, "transaction", l.Tx, "error", err)
+		p.Log.Error(
+			"looking for the row that a message is held for",
+			"table",
+			l.Watched,
+			"transaction",
+			l.Tx,
+			"error",
+			err,
+		)
 	}
 }

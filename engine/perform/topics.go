@@ -30,7 +30,12 @@ func (p *Performers) Subscribe(tx *store.Tx, in *flow.Intake) error {
 	if in.Kind != "topic" {
 		return nil
 	}
-	return tx.Subscribe(in.Topic, in.Subscription, p.Now(), func(t store.Topic) (int64, error) { return beginAt(tx, t, in.Begin) })
+	return tx.Subscribe(
+		in.Topic,
+		in.Subscription,
+		p.Now(),
+		func(t store.Topic) (int64, error) { return beginAt(tx, t, in.Begin) },
+	)
 }
 
 // Rewind sets a subscription to another place in its topic, back or forward.
@@ -46,7 +51,14 @@ func (p *Performers) Rewind(ctx context.Context, topic, subscription string, to 
 			return err
 		}
 		if to.Offset != nil && (*to.Offset < t.First || *to.Offset > t.Next) {
-			return fmt.Errorf("%w: the topic %s holds the offsets from %d to %d; %d is none of them", journal.ErrDecision, topic, t.First, t.Next-1, *to.Offset)
+			return fmt.Errorf(
+				"%w: the topic %s holds the offsets from %d to %d; %d is none of them",
+				journal.ErrDecision,
+				topic,
+				t.First,
+				t.Next-1,
+				*to.Offset,
+			)
 		}
 		if at, err = beginAt(tx, t, to); err != nil {
 			return err
@@ -63,7 +75,10 @@ func (p *Performers) Rewind(ctx context.Context, topic, subscription string, to 
 
 // Unsubscribe removes a subscription that no live flow reads.
 func (p *Performers) Unsubscribe(ctx context.Context, topic, subscription string) error {
-	if readers := p.Catalog.TopicReaders()[catalog.Source{Kind: "topic", Name: topic, Subscription: subscription}.Key()]; len(readers) > 0 {
+	if readers := p.Catalog.TopicReaders()[catalog.Source{Kind: "topic", Name: topic,
+		Subscription: subscription}.Key()]; len(
+		readers,
+	) > 0 {
 		return fmt.Errorf("%w: the flow %s reads the subscription %s", journal.ErrInUse, readers[0], subscription)
 	}
 	err := p.Store.Write(ctx, func(tx *store.Tx) error {

@@ -23,7 +23,12 @@ func (p turn) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error
 }
 
 // decide says what a turn comes to, and which number is next behind it.
-func (turn) decide(v store.View, tx *store.Transaction, asked want.Asked, again bool) (o journal.Outcome, s store.Sequence, err error) {
+func (turn) decide(
+	v store.View,
+	tx *store.Transaction,
+	asked want.Asked,
+	again bool,
+) (o journal.Outcome, s store.Sequence, err error) {
 	t, path := asked.Want.(*want.Turn), run.GroupPath(asked.Path)
 	if s, err = v.Sequence(tx.Flow, path, t.Key, t.Order.First); err != nil {
 		return o, s, err
@@ -69,7 +74,17 @@ func (p turn) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcome) (
 	w.T.Idle = true
 	w.T.GatherPlace, w.T.GatherText = asked.Path, fmt.Sprintf("number %d of %s", s.Next, t.Key)
 	w.Notice.Gather = true
-	return o, w.Tx.Hold(&store.Held{Flow: w.T.Flow, Path: path, Key: t.Key, Number: t.Number, Tx: w.T.ID, At: asked.Path, Until: w.Now().Add(t.Order.Wait)})
+	return o, w.Tx.Hold(
+		&store.Held{
+			Flow:   w.T.Flow,
+			Path:   path,
+			Key:    t.Key,
+			Number: t.Number,
+			Tx:     w.T.ID,
+			At:     asked.Path,
+			Until:  w.Now().Add(t.Order.Wait),
+		},
+	)
 }
 
 // releaseBatch is how many messages one database transaction lets go on; others
@@ -216,7 +231,8 @@ func (p *Performers) gapOver(ctx context.Context, h store.Held) error {
 		}
 		w.T.Gathered = max(0, w.T.Gathered-1)
 		n.Events[journal.EventQueues] = true
-		if err := w.Fails(step.Failure{Step: at.ID, Path: h.At, Kind: "resequence", Phase: "wait", Class: step.Data, Reason: run.GapReason(h.Number, s.Next, order.Wait)}); err != nil {
+		if err := w.Fails(step.Failure{Step: at.ID, Path: h.At, Kind: "resequence", Phase: "wait", Class: step.Data,
+			Reason: run.GapReason(h.Number, s.Next, order.Wait)}); err != nil {
 			return err
 		}
 		return w.Settle()

@@ -38,7 +38,18 @@ func (w *Watch) Inspect(id store.ID) (*run.Rehearsal, error) {
 		return nil, err
 	}
 	in := b.Input()
-	r := run.Rehearse(p, b.Envelope, run.Options{Known: in.Effects, Origin: in.Origin, Resume: in.Resume, Letter: in.Letter, LetterMessage: &in.Message, Live: true})
+	r := run.Rehearse(
+		p,
+		b.Envelope,
+		run.Options{
+			Known:         in.Effects,
+			Origin:        in.Origin,
+			Resume:        in.Resume,
+			Letter:        in.Letter,
+			LetterMessage: &in.Message,
+			Live:          true,
+		},
+	)
 	r.State, r.Reason = t.State.String(), nil
 	if t.Reason != "" {
 		r.Reason = &t.Reason
@@ -184,7 +195,12 @@ func (w *Watch) Upcoming(d *store.Delivery) ([]PlannedTry, error) {
 			return out, nil
 		}
 		low, high := rules.Bounds(at.N)
-		at = PlannedTry{N: at.N + 1, Earliest: at.Earliest.Add(low), Planned: first.Add(next), Latest: at.Latest.Add(high)}
+		at = PlannedTry{
+			N:        at.N + 1,
+			Earliest: at.Earliest.Add(low),
+			Planned:  first.Add(next),
+			Latest:   at.Latest.Add(high),
+		}
 		if end := first.Add(rules.Within); at.Latest.After(end) {
 			at.Latest = end
 		}

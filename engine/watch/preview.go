@@ -64,6 +64,17 @@ func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch)
 	}
 	in := b.Input()
 	maps.DeleteFunc(in.Effects, func(_ string, e want.Effect) bool { return e.OnlyRead() })
-	r := run.Rehearse(p, b.Envelope, run.Options{Known: in.Effects, Origin: in.Origin, Resume: in.Resume, Letter: in.Letter, LetterMessage: &in.Message, Tables: w.Store.LookIn()})
+	r := run.Rehearse(
+		p,
+		b.Envelope,
+		run.Options{
+			Known:         in.Effects,
+			Origin:        in.Origin,
+			Resume:        in.Resume,
+			Letter:        in.Letter,
+			LetterMessage: &in.Message,
+			Tables:        w.Store.LookIn(),
+		},
+	)
 	return &r, nil
 }

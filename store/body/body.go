@@ -109,7 +109,13 @@ func pack(content []byte) *Kept {
 	k := &Kept{Key: sha256.Sum256(content), Size: int64(len(content)), Codec: Raw}
 	stored := content
 	if len(content) >= worth {
-		if small := encoder().EncodeAll(content, make([]byte, 0, len(content)/2)); len(small) < len(content)-len(content)/8 {
+		if small := encoder().EncodeAll(content, make([]byte, 0, len(content)/2)); len(
+			small,
+		) < len(
+			content,
+		)-len(
+			content,
+		)/8 {
 			k.Codec, stored = Zstd, small
 		}
 	}

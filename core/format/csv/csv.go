@@ -180,7 +180,13 @@ func (d *decoder) field() (n *message.Node, more bool, err error) {
 		text, more = text[:i], true
 	}
 	if i := bytes.Index(text, d.quote); i >= 0 {
-		return nil, false, d.fail(start+i, fmt.Sprintf("a %s stands inside a field that does not begin with one; put the whole field in quotes and double the inner one", d.quote))
+		return nil, false, d.fail(
+			start+i,
+			fmt.Sprintf(
+				"a %s stands inside a field that does not begin with one; put the whole field in quotes and double the inner one",
+				d.quote,
+			),
+		)
 	}
 	n.Text = string(text)
 	d.at += len(text)
@@ -220,7 +226,13 @@ func (d *decoder) quoted(n *message.Node) (*message.Node, bool, error) {
 		case len(text) == 0:
 			d.ends(end)
 		default:
-			return nil, false, d.fail(d.at, fmt.Sprintf("a delimiter or the end of the line is expected behind the closing %s; double a quote that belongs to the field", d.quote))
+			return nil, false, d.fail(
+				d.at,
+				fmt.Sprintf(
+					"a delimiter or the end of the line is expected behind the closing %s; double a quote that belongs to the field",
+					d.quote,
+				),
+			)
 		}
 		n.Text = value.String()
 		return n, bytes.HasPrefix(text, d.delimiter), nil
@@ -244,7 +256,10 @@ func (d *decoder) named(rows []*message.Node) ([]*message.Node, error) {
 	out := make([]*message.Node, 0, len(rows)-1)
 	for _, row := range rows[1:] {
 		if len(row.Items) > len(header) {
-			return nil, d.fail(row.Items[len(header)].Offset, fmt.Sprintf("the row has %d fields, but the header names only %d", len(row.Items), len(header)))
+			return nil, d.fail(
+				row.Items[len(header)].Offset,
+				fmt.Sprintf("the row has %d fields, but the header names only %d", len(row.Items), len(header)),
+			)
 		}
 		m := &message.Node{Kind: message.Map, Offset: row.Offset}
 		for i, field := range row.Items {

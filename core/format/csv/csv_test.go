@@ -234,7 +234,8 @@ func TestErrorsSayWhere(t *testing.T) {
 		{"a,\"b\nc", Options{}, `CSV, line 1, column 3: the quoted field that begins here is not closed`},
 		{"\"a\"b\n", Options{}, `CSV, line 1, column 4: a delimiter or the end of the line is expected`},
 		{"n,n\n1,2\n", Options{Header: true}, `CSV, line 1, column 3: the header names "n" twice`},
-		{"n,m\n1,2\n1,2,3\n", Options{Header: true}, `CSV, line 3, column 5: the row has 3 fields, but the header names only 2`},
+		{"n,m\n1,2\n1,2,3\n", Options{Header: true},
+			`CSV, line 3, column 5: the row has 3 fields, but the header names only 2`},
 		{"a\xff\n", Options{}, `CSV, line 1, column 2: the text is not UTF-8`},
 		{"a,b\nc,d\n", Options{MaxNodes: 4}, `CSV, line 2, column 1: the text has more than 4 values`},
 		{"a", Options{Delimiter: '"'}, `must differ`},
@@ -242,14 +243,17 @@ func TestErrorsSayWhere(t *testing.T) {
 	} {
 		_, err := Decode([]byte(c.src), c.o)
 		var bad *message.SyntaxError
-		if err == nil || !strings.Contains(err.Error(), c.want) || strings.HasPrefix(c.want, "CSV") && !errors.As(err, &bad) {
+		if err == nil || !strings.Contains(err.Error(), c.want) ||
+			strings.HasPrefix(c.want, "CSV") && !errors.As(err, &bad) {
 			t.Errorf("%q: %v, want %s", c.src, err, c.want)
 		}
 	}
 	for want, n := range map[string]*message.Node{
-		"CSV, row 1, column 2: a map does not fit":  message.NewList(message.NewList(message.NewString("a"), message.NewMap())),
-		"CSV is a list of rows, not a string":       message.NewString("x"),
-		"some rows are maps and this one is a list": message.NewList(message.NewMap(message.Member{Name: "a", Value: message.NewNull()}), message.NewList()),
+		"CSV, row 1, column 2: a map does not fit": message.NewList(message.NewList(message.NewString("a"),
+			message.NewMap())),
+		"CSV is a list of rows, not a string": message.NewString("x"),
+		"some rows are maps and this one is a list": message.NewList(message.NewMap(message.Member{Name: "a",
+			Value: message.NewNull()}), message.NewList()),
 	} {
 		if _, err := Encode(n, Layout{}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %s", err, want)

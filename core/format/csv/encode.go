@@ -118,8 +118,10 @@ func (w *writer) row(fields []*message.Node, where string) error {
 // needsQuotes follows RFC 4180, 2.6, and quotes a blank in front as well,
 // which some readers drop.
 func (w *writer) needsQuotes(s string) bool {
-	return strings.ContainsRune(s, w.o.Delimiter) || strings.ContainsRune(s, w.o.Quote) || strings.ContainsAny(s, "\r\n") ||
-		strings.HasPrefix(s, " ") || strings.HasPrefix(s, "\t") || strings.HasPrefix(s, "\uFEFF")
+	return strings.ContainsRune(s, w.o.Delimiter) || strings.ContainsRune(s, w.o.Quote) || strings.ContainsAny(s,
+		"\r\n") ||
+		strings.HasPrefix(s, " ") || strings.HasPrefix(s, "\t") ||
+		strings.HasPrefix(s, "\uFEFF")
 }
 
 // Field writes one field for a text that is written by hand: in quotes as soon

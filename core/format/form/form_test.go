@@ -70,7 +70,8 @@ func fields(n *message.Node) map[string][]string {
 }
 
 func TestErrorsSayWhere(t *testing.T) {
-	for src, want := range map[string]string{"a=1&b=%G1": "form, line 1, column 7: \"%G1\" begins no two", "a=1;b=2": "column 4: a semicolon", "a=%FF": "is not UTF-8"} {
+	for src, want := range map[string]string{"a=1&b=%G1": "form, line 1, column 7: \"%G1\" begins no two",
+		"a=1;b=2": "column 4: a semicolon", "a=%FF": "is not UTF-8"} {
 		if _, err := Decode([]byte(src), 0); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %s", src, err, want)
 		}
@@ -78,7 +79,8 @@ func TestErrorsSayWhere(t *testing.T) {
 	if _, err := Decode([]byte("a=1&b=2&c=3"), 2); err == nil {
 		t.Error("more fields than allowed")
 	}
-	if _, err := Encode(message.NewMap(message.Member{Name: "a", Value: message.NewMap()})); err == nil || !strings.Contains(err.Error(), "field a: a map does not fit") {
+	if _, err := Encode(message.NewMap(message.Member{Name: "a", Value: message.NewMap()})); err == nil ||
+		!strings.Contains(err.Error(), "field a: a map does not fit") {
 		t.Error(err)
 	}
 }

@@ -80,7 +80,10 @@ func From(n *message.Node) (*Message, error) {
 			}
 			continue
 		case len(member.Name) != 3 || !segmentName([]byte(member.Name)):
-			return nil, fmt.Errorf("HL7: %q is no name of a segment, which has three capital letters or digits", member.Name)
+			return nil, fmt.Errorf(
+				"HL7: %q is no name of a segment, which has three capital letters or digits",
+				member.Name,
+			)
 		}
 		segments[member.Name] = many(member.Value)
 		for range segments[member.Name] {

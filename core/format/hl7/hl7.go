@@ -81,7 +81,13 @@ func Decode(src []byte, l Limits) (*message.Node, error) {
 func Parse(src []byte) (*Message, error) {
 	fail := func(n, at int, problem string) error {
 		line, column := message.Position(src, at)
-		return &message.SyntaxError{Format: "HL7", Line: line, Column: column, Offset: at, Problem: fmt.Sprintf("segment %d: %s", n, problem)}
+		return &message.SyntaxError{
+			Format:  "HL7",
+			Line:    line,
+			Column:  column,
+			Offset:  at,
+			Problem: fmt.Sprintf("segment %d: %s", n, problem),
+		}
 	}
 	if i := invalidAt(src); i >= 0 {
 		return nil, fail(1, i, "the text is not UTF-8")
@@ -119,9 +125,17 @@ func Parse(src []byte) (*Message, error) {
 			}
 			sep = &own
 		case sep == nil:
-			return nil, fail(n, start, fmt.Sprintf("a message begins with MSH, a batch with FHS or BHS, not with %s", s.Name))
+			return nil, fail(
+				n,
+				start,
+				fmt.Sprintf("a message begins with MSH, a batch with FHS or BHS, not with %s", s.Name),
+			)
 		case len(line) > 3 && line[3] != sep.Field:
-			return nil, fail(n, start+3, fmt.Sprintf("behind the name %s stands %q instead of the separator %q", s.Name, line[3], sep.Field))
+			return nil, fail(
+				n,
+				start+3,
+				fmt.Sprintf("behind the name %s stands %q instead of the separator %q", s.Name, line[3], sep.Field),
+			)
 		}
 		s.sep = *sep
 		switch {
@@ -233,7 +247,13 @@ type treeing struct {
 func (t *treeing) node(kind message.Kind, offset int) *message.Node {
 	if t.nodes++; t.max > 0 && t.nodes > t.max && t.err == nil {
 		line, column := message.Position(t.src, offset)
-		t.err = &message.SyntaxError{Format: "HL7", Line: line, Column: column, Offset: offset, Problem: fmt.Sprintf("the message has more than %d values", t.max)}
+		t.err = &message.SyntaxError{
+			Format:  "HL7",
+			Line:    line,
+			Column:  column,
+			Offset:  offset,
+			Problem: fmt.Sprintf("the message has more than %d values", t.max),
+		}
 	}
 	return &message.Node{Kind: kind, Offset: offset}
 }

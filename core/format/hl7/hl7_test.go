@@ -75,7 +75,8 @@ func TestEveryValueOfThePublishedMessages(t *testing.T) {
 				if json.Unmarshal(raw, &reps) != nil {
 					var plain string
 					_ = json.Unmarshal(raw, &plain)
-					if v, err := whole.Get(Path{Segment: want.Segment, Index: at[want.Segment], Field: n}); err != nil || v.Text != plain {
+					if v, err := whole.Get(Path{Segment: want.Segment, Index: at[want.Segment], Field: n}); err != nil ||
+						v.Text != plain {
 						t.Errorf("%s: %s-%d is %v %v, want %q", c.Name, want.Segment, n, v, err, plain)
 					}
 					continue
@@ -84,9 +85,29 @@ func TestEveryValueOfThePublishedMessages(t *testing.T) {
 					for i, subs := range comps {
 						for j, text := range subs {
 							values++
-							v, err := whole.Get(Path{Segment: want.Segment, Index: at[want.Segment], Field: n, Repetition: r + 1, Component: i + 1, Subcomponent: j + 1})
+							v, err := whole.Get(
+								Path{
+									Segment:      want.Segment,
+									Index:        at[want.Segment],
+									Field:        n,
+									Repetition:   r + 1,
+									Component:    i + 1,
+									Subcomponent: j + 1,
+								},
+							)
 							if err != nil || v.Text != text && !(v.Kind == message.Null && text == `""`) {
-								t.Errorf("%s: %s-%d[%d].%d.%d is %+v %v, want %q", c.Name, want.Segment, n, r+1, i+1, j+1, v, err, text)
+								t.Errorf(
+									"%s: %s-%d[%d].%d.%d is %+v %v, want %q",
+									c.Name,
+									want.Segment,
+									n,
+									r+1,
+									i+1,
+									j+1,
+									v,
+									err,
+									text,
+								)
 							}
 						}
 					}
@@ -95,7 +116,9 @@ func TestEveryValueOfThePublishedMessages(t *testing.T) {
 		}
 		// Untouched it leaves as it came, but for empty lines.
 		out, err := Encode(root)
-		if err != nil || strings.TrimSpace(string(out)) != strings.TrimSpace(c.Raw) && !strings.Contains(c.Raw, "\r\r") && !strings.Contains(c.Raw, "\n\n") {
+		if err != nil ||
+			strings.TrimSpace(string(out)) != strings.TrimSpace(c.Raw) && !strings.Contains(c.Raw, "\r\r") &&
+				!strings.Contains(c.Raw, "\n\n") {
 			t.Errorf("%s: %v\n%q\n%q", c.Name, err, out, c.Raw)
 		}
 		// Through JSON and back it says the same.
@@ -139,7 +162,12 @@ func TestEscapes(t *testing.T) {
 	}
 	suite(t, "escapes", &s)
 	s.Cases = append(s.Cases, []struct{ Kind, ER7, Text string }{
-		{"decode", `\R\`, "~"}, {"decode", `a\X4D\b\X0D0A\`, "aMb\r\n"}, {"keep", `\XZZ\`, ""}, {"keep", `half \F`, ""}, {"keep", `\X\`, ""}, {"keep", `\\`, ""},
+		{
+			"decode",
+			`\R\`,
+			"~",
+		}, {"decode", `a\X4D\b\X0D0A\`, "aMb\r\n"}, {"keep", `\XZZ\`, ""}, {"keep", `half \F`, ""}, {"keep", `\X\`, ""},
+		{"keep", `\\`, ""},
 		{"encode", `a\E\b`, `a\b`}, {"encode", `\F\\S\\T\\R\`, `|^&~`}, {"encode", `a\X0D\\X0A\b`, "a\r\nb"},
 	}...)
 	for _, c := range s.Cases {
@@ -171,9 +199,12 @@ const lab = "MSH|^~\\&|LAB|NORTH|WARD|SOUTH|20260317094107||ORU^R01^ORU_R01|M1|P
 func TestPaths(t *testing.T) {
 	n := decode(t, lab)
 	for path, want := range map[string]string{
-		"MSH-1": "|", "MSH-2": `^~\&`, "MSH-9.2": "R01", "PID-3": `{"1":"4711","4":"NORTH"}`, "PID-3.1": "4711", "PID-3[2].1": "0815", "PID-3[2]": "0815",
-		"PID-3[*].1": `["4711","0815"]`, "PID-5.2": `{"1":"Ann","2":"van"}`, "PID-5.2.2": "van", "PID-5.1.1": "Jones", "PID-7": "null", "PID-6": "", "PID-99": "", "PID-3[7].1": "",
-		"OBX[2]-3.1": "NA", "OBX[*]-3.1": `["GLU","NA","HB"]`, "OBR[2]/OBX-5": "13&1", "OBR[1]/OBX[2]-5": "140", "OBR[2]/OBX[*]-3.1": `["HB"]`, "ZZZ[*]-1": "[]",
+		"MSH-1": "|", "MSH-2": `^~\&`, "MSH-9.2": "R01", "PID-3": `{"1":"4711","4":"NORTH"}`, "PID-3.1": "4711",
+		"PID-3[2].1": "0815", "PID-3[2]": "0815",
+		"PID-3[*].1": `["4711","0815"]`, "PID-5.2": `{"1":"Ann","2":"van"}`, "PID-5.2.2": "van", "PID-5.1.1": "Jones",
+		"PID-7": "null", "PID-6": "", "PID-99": "", "PID-3[7].1": "",
+		"OBX[2]-3.1": "NA", "OBX[*]-3.1": `["GLU","NA","HB"]`, "OBR[2]/OBX-5": "13&1", "OBR[1]/OBX[2]-5": "140",
+		"OBR[2]/OBX[*]-3.1": `["HB"]`, "ZZZ[*]-1": "[]",
 	} {
 		v := get(t, n, path)
 		got, ok := v.Scalar()
@@ -189,7 +220,8 @@ func TestPaths(t *testing.T) {
 	}
 	p, _ := ParsePath("PV1-2")
 	var absent *AbsentError
-	if _, err := Of(n).Get(p); !errors.As(err, &absent) || !strings.Contains(err.Error(), "PV1 is missing; the message has MSH, PID, OBR, OBX") {
+	if _, err := Of(n).Get(p); !errors.As(err, &absent) ||
+		!strings.Contains(err.Error(), "PV1 is missing; the message has MSH, PID, OBR, OBX") {
 		t.Error(err)
 	}
 	for _, bad := range []string{"", "pid-5", "PID5", "PID-0", "PID-5.0", "PID[0]-1", "PID-5.1.1.1", "PID-5[x]"} {
@@ -210,9 +242,12 @@ func TestWriting(t *testing.T) {
 		v    *message.Node
 		raw  bool
 	}{
-		{"PID-5.1", text("O'Neil & Sons"), false}, {"PID-3[2].1", text("0816"), false}, {"PID-3[3].4.2", text("x"), false}, {"PID-8", message.NewNull(), false},
-		{"OBX[3]-5", message.NewNumber("13.10"), false}, {"OBR[1]/OBX[3]-3", message.NewMap(message.Member{Name: "1", Value: text("K")}, message.Member{Name: "2", Value: text("Potassium")}), false},
-		{"NTE-3", text("a|b\nc"), false}, {"NTE[2]-3", text(`\.br\`), true}, {"PID-11", message.NewList(text("home"), text("work")), false},
+		{"PID-5.1", text("O'Neil & Sons"), false}, {"PID-3[2].1", text("0816"), false}, {"PID-3[3].4.2", text("x"), false},
+		{"PID-8", message.NewNull(), false},
+		{"OBX[3]-5", message.NewNumber("13.10"), false}, {"OBR[1]/OBX[3]-3", message.NewMap(message.Member{Name: "1",
+			Value: text("K")}, message.Member{Name: "2", Value: text("Potassium")}), false},
+		{"NTE-3", text("a|b\nc"), false}, {"NTE[2]-3", text(`\.br\`), true}, {"PID-11", message.NewList(text("home"),
+			text("work")), false},
 	} {
 		p, err := ParsePath(c.path)
 		if err != nil {
@@ -236,7 +271,8 @@ func TestWriting(t *testing.T) {
 	if string(out) != want {
 		t.Errorf("%q\n%q", out, want)
 	}
-	for path, reason := range map[string]string{"OBX[9]-1": "the next one is 5", "MSH-1": "separators", "PID-3[*]": "not all", "PV1[2]/OBX-1": "no group"} {
+	for path, reason := range map[string]string{"OBX[9]-1": "the next one is 5", "MSH-1": "separators",
+		"PID-3[*]": "not all", "PV1[2]/OBX-1": "no group"} {
 		p, _ := ParsePath(path)
 		if err := w.Set(p, text("x"), false); err == nil || !strings.Contains(err.Error(), reason) {
 			t.Errorf("%s: %v, want %s", path, err, reason)
@@ -261,7 +297,10 @@ func TestOtherSeparatorsAndBatches(t *testing.T) {
 	if out, _ := Encode(w.Tree()); !strings.Contains(string(out), "PID#1##7*x:8##x|!F!!S!\r") {
 		t.Errorf("%q", out)
 	}
-	batch := decode(t, "FHS|^~\\&|A\rBHS|^~\\&|A\rMSH|^~\\&|A|B|||||ADT^A01|1\rPID|1\rMSH|^~\\&|A|B|||||ADT^A01|2\rPID|2\rBTS|2\rFTS|1\r")
+	batch := decode(
+		t,
+		"FHS|^~\\&|A\rBHS|^~\\&|A\rMSH|^~\\&|A|B|||||ADT^A01|1\rPID|1\rMSH|^~\\&|A|B|||||ADT^A01|2\rPID|2\rBTS|2\rFTS|1\r",
+	)
 	list := batch.Get("messages")
 	if len(list.Items) != 2 || get(t, list.Items[1], "MSH-10").Text != "2" || get(t, batch, "BTS-1").Text != "2" {
 		t.Error(string(jsonfmt.Encode(batch)))
@@ -288,11 +327,14 @@ func TestErrorsNameTheSegment(t *testing.T) {
 			t.Errorf("%q: %v, want %s", src, err, want)
 		}
 	}
-	if _, err := Decode([]byte(lab), Limits{MaxNodes: 10}); err == nil || !strings.Contains(err.Error(), "more than 10 values") {
+	if _, err := Decode([]byte(lab), Limits{MaxNodes: 10}); err == nil ||
+		!strings.Contains(err.Error(), "more than 10 values") {
 		t.Error(err)
 	}
 	for src, want := range map[string]string{
-		`{"PID":{"1":"x"}}`: "begins with MSH", `{"MSH":{"x":"1"}}`: "no number of a field", `{"msh":{}}`: "no name of a segment", `[]`: "not a list", `{"MSH":{"9":{"1":{"1":{"1":"x"}}}}}`: "no parts", `{"MSH":{},"#order":["MSH","PID"]}`: "lists more", `{"MSH":{},"PID":{},"#order":["MSH"]}`: "leaves out",
+		`{"PID":{"1":"x"}}`: "begins with MSH", `{"MSH":{"x":"1"}}`: "no number of a field",
+		`{"msh":{}}`: "no name of a segment", `[]`: "not a list", `{"MSH":{"9":{"1":{"1":{"1":"x"}}}}}`: "no parts",
+		`{"MSH":{},"#order":["MSH","PID"]}`: "lists more", `{"MSH":{},"PID":{},"#order":["MSH"]}`: "leaves out",
 	} {
 		r, err := jsonfmt.Decode([]byte(src))
 		if err != nil {
@@ -317,7 +359,13 @@ func TestAcknowledgements(t *testing.T) {
 		if c.Incoming == "" {
 			c.Incoming = s.Cases[0].Incoming
 		}
-		ack, err := Ack(Of(decode(t, c.Incoming)), c.Expect["MSA-1"], "why", "NEW1", time.Date(2026, 3, 17, 9, 41, 7, 0, time.UTC))
+		ack, err := Ack(
+			Of(decode(t, c.Incoming)),
+			c.Expect["MSA-1"],
+			"why",
+			"NEW1",
+			time.Date(2026, 3, 17, 9, 41, 7, 0, time.UTC),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -326,7 +374,8 @@ func TestAcknowledgements(t *testing.T) {
 				t.Errorf("%s: %s is %q, want %q", c.Name, path, got, want)
 			}
 		}
-		if get(t, ack, "MSH-10").Text != "NEW1" || get(t, ack, "MSA-3").Text != "why" || get(t, ack, "MSH-7").Text != "20260317094107+0000" {
+		if get(t, ack, "MSH-10").Text != "NEW1" || get(t, ack, "MSA-3").Text != "why" ||
+			get(t, ack, "MSH-7").Text != "20260317094107+0000" {
 			t.Error(c.Name)
 		}
 	}

@@ -38,7 +38,14 @@ func (l *lines) segments(list []*Segment, root string) {
 		line := message.Line{Tokens: []message.Token{{Text: s.Name, Kind: message.TokenName}}}
 		put := func(text, path string) {
 			if text != "" {
-				line.Tokens = append(line.Tokens, message.Token{Text: text, Kind: message.TokenValue, Expression: fmt.Sprintf("hl7(%s, %q)", root, path)})
+				line.Tokens = append(
+					line.Tokens,
+					message.Token{
+						Text:       text,
+						Kind:       message.TokenValue,
+						Expression: fmt.Sprintf("hl7(%s, %q)", root, path),
+					},
+				)
 			}
 		}
 		mark := func(c byte) {

@@ -23,7 +23,10 @@ type Path struct {
 	Subcomponent int // 0: the whole component
 }
 
-var pathForm = regexp.MustCompile(`^(?:([A-Z][A-Z0-9]{2})(?:\[(\d{1,6})\])?/)?([A-Z][A-Z0-9]{2})(?:\[(\d{1,6}|\*)\])?(?:-(\d{1,4})(?:\[(\d{1,6}|\*)\])?(?:\.(\d{1,4})(?:\.(\d{1,4}))?)?)?$`)
+var pathForm = regexp.MustCompile(
+	`^(?:([A-Z][A-Z0-9]{2})(?:\[(\d{1,6})\])?/)?([A-Z][A-Z0-9]{2})(?:\[(\d{1,6}|\*)\])?(?:-(\d{1,4})(?:\[(\d{1,` +
+		`6}|\*)\])?(?:\.(\d{1,4})(?:\.(\d{1,4}))?)?)?$`,
+)
 
 // ParsePath reads a path. The error says how one is written.
 func ParsePath(s string) (Path, error) {

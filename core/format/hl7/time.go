@@ -6,7 +6,9 @@ import (
 	"time"
 )
 
-var timeForm = regexp.MustCompile(`^(\d{4})(?:(\d{2})(?:(\d{2})(?:(\d{2})(?:(\d{2})(?:(\d{2})(\.\d{1,4})?)?)?)?)?)?([+-]\d{4})?$`)
+var timeForm = regexp.MustCompile(
+	`^(\d{4})(?:(\d{2})(?:(\d{2})(?:(\d{2})(?:(\d{2})(?:(\d{2})(\.\d{1,4})?)?)?)?)?)?([+-]\d{4})?$`,
+)
 
 // ISO gives a time stamp of HL7 v2 (TS and DTM, chapter 2.A) as ISO 8601, with
 // the same precision. The error says what is no such time.

@@ -20,7 +20,13 @@ type Writer struct {
 // that holds the usual separators.
 func NewWriter(base *Message) *Writer {
 	if base == nil {
-		return &Writer{m: Message{Sep: usual, End: "\r", Segments: []*Segment{{Name: "MSH", Offset: -1, sep: usual, Raw: "MSH|" + usual.encoding()}}}}
+		return &Writer{
+			m: Message{
+				Sep:      usual,
+				End:      "\r",
+				Segments: []*Segment{{Name: "MSH", Offset: -1, sep: usual, Raw: "MSH|" + usual.encoding()}},
+			},
+		}
 	}
 	w := &Writer{m: *base}
 	w.m.Segments = slices.Clone(base.Segments)
@@ -111,7 +117,12 @@ func (w *Writer) Set(p Path, v *message.Node, raw bool) error {
 		one := nth(field, sep.Repetition, rep)
 		switch {
 		case p.Subcomponent > 0:
-			one = replace(one, sep.Component, p.Component, replace(nth(one, sep.Component, p.Component), sep.Subcomponent, p.Subcomponent, text))
+			one = replace(
+				one,
+				sep.Component,
+				p.Component,
+				replace(nth(one, sep.Component, p.Component), sep.Subcomponent, p.Subcomponent, text),
+			)
 		case p.Component > 0:
 			one = replace(one, sep.Component, p.Component, text)
 		default:
@@ -174,7 +185,13 @@ func (w *Writer) find(p Path) (int, error) {
 		return places[p.Index-1], nil
 	}
 	if p.Index != len(places)+1 {
-		return 0, fmt.Errorf("%s cannot be written: there are %d segments %s, so the next one is %d", p.head(), len(places), p.Segment, len(places)+1)
+		return 0, fmt.Errorf(
+			"%s cannot be written: there are %d segments %s, so the next one is %d",
+			p.head(),
+			len(places),
+			p.Segment,
+			len(places)+1,
+		)
 	}
 	if len(places) > 0 {
 		end = places[len(places)-1] + 1 // behind the others of its name

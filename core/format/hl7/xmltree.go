@@ -43,7 +43,10 @@ func XMLTree(n *message.Node) (*message.Node, error) {
 		for i, item := range o.Items {
 			names[i] = item.Text
 		}
-		root = message.NewMap(append([]message.Member{{Name: "@order", Value: message.NewString(strings.Join(names, " "))}}, root.Members...)...)
+		root = message.NewMap(
+			append(
+				[]message.Member{{Name: "@order", Value: message.NewString(strings.Join(names, " "))}},
+				root.Members...)...)
 	}
 	name := "HL7"
 	if head := m.Segments[0]; head.Name == "MSH" {
@@ -131,7 +134,13 @@ func numbered(n *message.Node, prefix string) (*message.Node, error) {
 		for _, m := range n.Members {
 			number, ok := strings.CutPrefix(m.Name, prefix+".")
 			if _, err := strconv.Atoi(number); !ok || err != nil {
-				return nil, fmt.Errorf("HL7: in %s stands %s; its parts are named %s.1, %s.2 and so on", prefix, m.Name, prefix, prefix)
+				return nil, fmt.Errorf(
+					"HL7: in %s stands %s; its parts are named %s.1, %s.2 and so on",
+					prefix,
+					m.Name,
+					prefix,
+					prefix,
+				)
 			}
 			v, err := numbered(m.Value, m.Name)
 			if err != nil {

@@ -42,7 +42,8 @@ func Encode(n *message.Node, root string) ([]byte, error) {
 	if name == "" {
 		name = "root"
 	}
-	if n.Kind == message.Map && len(n.Members) == 1 && !special(n.Members[0].Name) && n.Members[0].Value.Kind != message.List {
+	if n.Kind == message.Map && len(n.Members) == 1 && !special(n.Members[0].Name) &&
+		n.Members[0].Value.Kind != message.List {
 		name, value = n.Members[0].Name, n.Members[0].Value
 	}
 	if n.Kind == message.List {
@@ -103,7 +104,12 @@ func (w *writer) element(name string, n *message.Node, in *scope, depth int) err
 		}
 	}
 	if _, ok := in.lookup(prefix); !ok {
-		return fmt.Errorf("XML: the namespace prefix %q of %s is not declared; put a member @xmlns:%s beside it", prefix, name, prefix)
+		return fmt.Errorf(
+			"XML: the namespace prefix %q of %s is not declared; put a member @xmlns:%s beside it",
+			prefix,
+			name,
+			prefix,
+		)
 	}
 	var content []message.Member
 	for _, m := range n.Members {
@@ -167,7 +173,12 @@ func (w *writer) attribute(name string, v *message.Node, in *scope) error {
 		return fmt.Errorf("%q cannot be the name of an attribute", name)
 	}
 	if _, ok := in.lookup(prefix); !ok && prefix != "xmlns" {
-		return fmt.Errorf("the namespace prefix %q of the attribute %s is not declared; put a member @xmlns:%s beside it", prefix, name, prefix)
+		return fmt.Errorf(
+			"the namespace prefix %q of the attribute %s is not declared; put a member @xmlns:%s beside it",
+			prefix,
+			name,
+			prefix,
+		)
 	}
 	text, ok := v.Scalar()
 	if !ok {
@@ -184,7 +195,20 @@ func (w *writer) attribute(name string, v *message.Node, in *scope) error {
 
 var (
 	textEscapes      = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\r", "&#13;")
-	attributeEscapes = strings.NewReplacer("&", "&amp;", "<", "&lt;", `"`, "&quot;", "\t", "&#9;", "\n", "&#10;", "\r", "&#13;")
+	attributeEscapes = strings.NewReplacer(
+		"&",
+		"&amp;",
+		"<",
+		"&lt;",
+		`"`,
+		"&quot;",
+		"\t",
+		"&#9;",
+		"\n",
+		"&#10;",
+		"\r",
+		"&#13;",
+	)
 )
 
 func (w *writer) text(s string) error {
@@ -260,4 +284,17 @@ func Escape(text string) (string, error) {
 	return anywhereEscapes.Replace(text), nil
 }
 
-var anywhereEscapes = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&#39;", "\r", "&#13;")
+var anywhereEscapes = strings.NewReplacer(
+	"&",
+	"&amp;",
+	"<",
+	"&lt;",
+	">",
+	"&gt;",
+	`"`,
+	"&quot;",
+	"'",
+	"&#39;",
+	"\r",
+	"&#13;",
+)

@@ -57,11 +57,23 @@ func (l *lines) element(n *Node, indent int, ptr string) {
 		if d.Local != "" {
 			name += ":" + d.Local
 		}
-		open = append(open, message.Token{Text: " " + name, Kind: message.TokenAttribute}, mark(`="`), message.Token{Text: d.Data, Kind: message.TokenComment}, mark(`"`))
+		open = append(
+			open,
+			message.Token{Text: " " + name, Kind: message.TokenAttribute},
+			mark(`="`),
+			message.Token{Text: d.Data, Kind: message.TokenComment},
+			mark(`"`),
+		)
 	}
 	for _, a := range n.Attrs {
 		at := ptr + "/" + escape("@"+a.Name())
-		open = append(open, message.Token{Text: " " + a.Name(), Kind: message.TokenAttribute}, mark(`="`), message.Token{Text: attributeEscapes.Replace(a.Data), Kind: message.TokenValue, Pointer: at}, mark(`"`))
+		open = append(
+			open,
+			message.Token{Text: " " + a.Name(), Kind: message.TokenAttribute},
+			mark(`="`),
+			message.Token{Text: attributeEscapes.Replace(a.Data), Kind: message.TokenValue, Pointer: at},
+			mark(`"`),
+		)
 	}
 	texts, elements := "", 0
 	for _, c := range n.Children {
@@ -81,7 +93,11 @@ func (l *lines) element(n *Node, indent int, ptr string) {
 	case len(n.Children) == 0:
 		l.add(indent, append(open, mark("/>"))...)
 	case elements == 0:
-		open = append(open, mark(">"), message.Token{Text: textEscapes.Replace(texts), Kind: message.TokenValue, Pointer: value})
+		open = append(
+			open,
+			mark(">"),
+			message.Token{Text: textEscapes.Replace(texts), Kind: message.TokenValue, Pointer: value},
+		)
 		l.add(indent, append(open, closing...)...)
 	case strings.Trim(texts, " \t\r\n") != "": // mixed: as it stands, so that its order is seen
 		open = append(open, mark(">"))

@@ -127,7 +127,10 @@ func Parse(src []byte, l Limits) (*Node, error) {
 		}
 	}
 	if p.at != p.doc {
-		return nil, p.fail(len(text), fmt.Sprintf("the element %s, which begins in line %d, is not closed", p.at.Name(), p.line(p.at.Offset)))
+		return nil, p.fail(
+			len(text),
+			fmt.Sprintf("the element %s, which begins in line %d, is not closed", p.at.Name(), p.line(p.at.Offset)),
+		)
 	}
 	if p.root == nil {
 		return nil, p.fail(len(text), "there is no element")
@@ -193,7 +196,8 @@ func (p *parser) token(t xml.Token, start, end int) error {
 	case xml.ProcInst:
 		if strings.EqualFold(t.Target, "xml") {
 			if start != 0 || t.Target != "xml" || !declaration.Match(t.Inst) {
-				return p.fail(start, "an XML declaration stands only at the very beginning, as <?xml version=\"1.0\" encoding=\"…\"?>")
+				return p.fail(start,
+					"an XML declaration stands only at the very beginning, as <?xml version=\"1.0\" encoding=\"…\"?>")
 			}
 			return nil
 		}
@@ -206,11 +210,15 @@ func (p *parser) token(t xml.Token, start, end int) error {
 	return nil
 }
 
-var declaration = regexp.MustCompile(`^version\s*=\s*("1\.[0-9]+"|'1\.[0-9]+')(\s+encoding\s*=\s*("[A-Za-z][A-Za-z0-9._-]*"|'[A-Za-z][A-Za-z0-9._-]*'))?(\s+standalone\s*=\s*("(yes|no)"|'(yes|no)'))?\s*$`)
+var declaration = regexp.MustCompile(
+	`^version\s*=\s*("1\.[0-9]+"|'1\.[0-9]+')(\s+encoding\s*=\s*("[A-Za-z][A-Za-z0-9._-]*"|'[A-Za-z][A-Za-z0-9._-` +
+		`]*'))?(\s+standalone\s*=\s*("(yes|no)"|'(yes|no)'))?\s*$`,
+)
 
 func (p *parser) text(t xml.CharData, start int, raw []byte) error {
 	if p.at == p.doc {
-		if strings.Trim(string(t), " \t\r\n") != "" || bytes.HasPrefix(raw, []byte("<![CDATA[")) || bytes.ContainsRune(raw, '&') {
+		if strings.Trim(string(t), " \t\r\n") != "" || bytes.HasPrefix(raw, []byte("<![CDATA[")) ||
+			bytes.ContainsRune(raw, '&') {
 			return p.fail(start, "text stands outside of the document's element")
 		}
 		return nil
@@ -229,7 +237,9 @@ func (p *parser) text(t xml.CharData, start int, raw []byte) error {
 
 // docType is one without declarations of its own: a name and, maybe, where
 // somebody else's declarations lie, which are never fetched.
-var docType = regexp.MustCompile(`^DOCTYPE\s+[^\s\[\]<>"']+(\s+(SYSTEM\s+("[^"]*"|'[^']*')|PUBLIC\s+("[^"]*"|'[^']*')\s+("[^"]*"|'[^']*')))?\s*$`)
+var docType = regexp.MustCompile(
+	`^DOCTYPE\s+[^\s\[\]<>"']+(\s+(SYSTEM\s+("[^"]*"|'[^']*')|PUBLIC\s+("[^"]*"|'[^']*')\s+("[^"]*"|'[^']*')))?\s*$`,
+)
 
 func (p *parser) directive(text string, start int) error {
 	switch {
@@ -299,7 +309,10 @@ func (p *parser) declare(e, n *Node) error {
 		prefix = ""
 	}
 	switch {
-	case prefix == "xmlns", (prefix == "xml") != (n.Data == xmlSpace), n.Data == xmlnsSpace, prefix != "" && n.Data == "":
+	case prefix == "xmlns",
+		(prefix == "xml") != (n.Data == xmlSpace),
+		n.Data == xmlnsSpace,
+		prefix != "" && n.Data == "":
 		return p.fail(e.Offset, fmt.Sprintf("the namespace prefix %q cannot be declared as %q", prefix, n.Data))
 	}
 	for _, d := range e.Declared {
@@ -327,7 +340,10 @@ func (p *parser) resolve(e *Node) error {
 	for _, a := range e.Attrs {
 		if a.Prefix != "" {
 			if a.Space, ok = e.Lookup(a.Prefix); !ok {
-				return p.fail(e.Offset, fmt.Sprintf("the namespace prefix %q of %s is not declared", a.Prefix, a.Name()))
+				return p.fail(
+					e.Offset,
+					fmt.Sprintf("the namespace prefix %q of %s is not declared", a.Prefix, a.Name()),
+				)
 			}
 		}
 		key := a.Space + "\x00" + a.Local

@@ -118,7 +118,13 @@ func (p Path) set(n *message.Node, at int, v *message.Node) (*message.Node, erro
 		items = []*message.Node{old}
 	}
 	if s.Index > len(items)+1 {
-		return nil, fmt.Errorf("%s: there are %d elements %s, so the next one is %d", p[:at+1], len(items), s.Name, len(items)+1)
+		return nil, fmt.Errorf(
+			"%s: there are %d elements %s, so the next one is %d",
+			p[:at+1],
+			len(items),
+			s.Name,
+			len(items)+1,
+		)
 	}
 	var inner *message.Node
 	if s.Index <= len(items) {

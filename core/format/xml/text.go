@@ -35,7 +35,9 @@ func decodeText(src []byte) ([]byte, error) {
 		case "utf-16", "utf-16le", "utf-16be":
 			return nil, fail("the document says that it is UTF-16, but is not written so")
 		default:
-			return nil, fail(fmt.Sprintf("the encoding %s is not read here; there are UTF-8, UTF-16 and ISO-8859-1", m[1]))
+			return nil, fail(
+				fmt.Sprintf("the encoding %s is not read here; there are UTF-8, UTF-16 and ISO-8859-1", m[1]),
+			)
 		}
 	}
 	if !utf8.Valid(src) {
@@ -43,7 +45,16 @@ func decodeText(src []byte) ([]byte, error) {
 			r, size := utf8.DecodeRune(src[i:])
 			if r == utf8.RuneError && size <= 1 {
 				line, column := message.Position(src, i)
-				return nil, &message.SyntaxError{Format: "XML", Line: line, Column: column, Offset: i, Problem: fmt.Sprintf("the byte 0x%02X is not UTF-8, and the document names no other encoding", src[i])}
+				return nil, &message.SyntaxError{
+					Format: "XML",
+					Line:   line,
+					Column: column,
+					Offset: i,
+					Problem: fmt.Sprintf(
+						"the byte 0x%02X is not UTF-8, and the document names no other encoding",
+						src[i],
+					),
+				}
 			}
 			i += size
 		}
@@ -54,7 +65,10 @@ func decodeText(src []byte) ([]byte, error) {
 // Encoding names the encoding that a document is read in.
 func Encoding(src []byte) string {
 	switch {
-	case bytes.HasPrefix(src, []byte("\xFE\xFF")), bytes.HasPrefix(src, []byte("\x00<\x00?")), bytes.HasPrefix(src, []byte("\xFF\xFE")), bytes.HasPrefix(src, []byte("<\x00?\x00")):
+	case bytes.HasPrefix(src, []byte("\xFE\xFF")),
+		bytes.HasPrefix(src, []byte("\x00<\x00?")),
+		bytes.HasPrefix(src, []byte("\xFF\xFE")),
+		bytes.HasPrefix(src, []byte("<\x00?\x00")):
 		return "UTF-16"
 	case bytes.HasPrefix(src, []byte("\xEF\xBB\xBF")):
 		return "UTF-8"
@@ -77,7 +91,12 @@ func latin1(src []byte) []byte {
 
 func utf16Text(src []byte, big bool) ([]byte, error) {
 	if len(src)%2 != 0 {
-		return nil, &message.SyntaxError{Format: "XML", Line: 1, Column: 1, Problem: "the document is UTF-16, but has half a character at its end"}
+		return nil, &message.SyntaxError{
+			Format:  "XML",
+			Line:    1,
+			Column:  1,
+			Problem: "the document is UTF-16, but has half a character at its end",
+		}
 	}
 	units := make([]uint16, 0, len(src)/2)
 	for i := 0; i < len(src); i += 2 {
@@ -96,13 +115,17 @@ func utf16Text(src []byte, big bool) ([]byte, error) {
 // nameStart and nameRest follow XML 1.0, 2.3, without the colon.
 func nameStart(r rune) bool {
 	return r == '_' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' ||
-		r >= 0xC0 && r <= 0xD6 || r >= 0xD8 && r <= 0xF6 || r >= 0xF8 && r <= 0x2FF || r >= 0x370 && r <= 0x37D || r >= 0x37F && r <= 0x1FFF ||
-		r >= 0x200C && r <= 0x200D || r >= 0x2070 && r <= 0x218F || r >= 0x2C00 && r <= 0x2FEF || r >= 0x3001 && r <= 0xD7FF ||
+		r >= 0xC0 &&
+			r <= 0xD6 || r >= 0xD8 && r <= 0xF6 || r >= 0xF8 && r <= 0x2FF || r >= 0x370 && r <= 0x37D || r >= 0x37F &&
+		r <= 0x1FFF ||
+		r >= 0x200C &&
+			r <= 0x200D || r >= 0x2070 && r <= 0x218F || r >= 0x2C00 && r <= 0x2FEF || r >= 0x3001 && r <= 0xD7FF ||
 		r >= 0xF900 && r <= 0xFDCF || r >= 0xFDF0 && r <= 0xFFFD || r >= 0x10000 && r <= 0xEFFFF
 }
 
 func nameRest(r rune) bool {
-	return nameStart(r) || r == '-' || r == '.' || r >= '0' && r <= '9' || r == 0xB7 || r >= 0x300 && r <= 0x36F || r >= 0x203F && r <= 0x2040
+	return nameStart(r) || r == '-' || r == '.' || r >= '0' && r <= '9' || r == 0xB7 || r >= 0x300 && r <= 0x36F ||
+		r >= 0x203F && r <= 0x2040
 }
 
 func validName(s string) bool {

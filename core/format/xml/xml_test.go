@@ -37,8 +37,9 @@ func TestTheTree(t *testing.T) {
 		`<a><b>1</b><c/><b>2</b></a>`: `{"a":{"b":["1","2"],"c":""}}`,
 		`<p>one <b>two</b> three</p>`: `{"p":{"#text":"one  three","b":"two"}}`,
 		`<a><![CDATA[<x> & ]]>y</a>`:  `{"a":"<x> & y"}`,
-		`<a b="x&#10;y" c="p` + "\n" + `q">&lt;&#x41;&amp;</a>`:                           `{"a":{"@b":"x\ny","@c":"p\nq","#text":"<A&"}}`,
-		`<s:E xmlns:s="urn:s" s:k="1"><s:B xmlns="urn:d"><c/></s:B></s:E>`:                `{"s:E":{"@xmlns:s":"urn:s","@s:k":"1","s:B":{"@xmlns":"urn:d","c":""}}}`,
+		`<a b="x&#10;y" c="p` + "\n" + `q">&lt;&#x41;&amp;</a>`: `{"a":{"@b":"x\ny","@c":"p\nq","#text":"<A&"}}`,
+		`<s:E xmlns:s="urn:s" s:k="1"><s:B xmlns="urn:d"><c/></s:B></s:E>`: `{"s:E":{"@xmlns:s":"urn:s","@s:k":"1",` +
+			`"s:B":{"@xmlns":"urn:d","c":""}}}`,
 		`<?xml version="1.0" encoding="UTF-8"?><!DOCTYPE a SYSTEM "x.dtd"><!-- c --><a/>`: `{"a":""}`,
 		"<a>\r\nx\r</a>": `{"a":"\nx\n"}`,
 	} {
@@ -57,7 +58,8 @@ func TestEncodings(t *testing.T) {
 		be = append(be, byte(u>>8), byte(u))
 	}
 	for name, src := range map[string]string{
-		"LE with mark": "\xFF\xFE" + string(le), "BE with mark": "\xFE\xFF" + string(be), "LE": string(le), "BE": string(be), "UTF-8 with mark": "\xEF\xBB\xBF<a>é€😀</a>",
+		"LE with mark": "\xFF\xFE" + string(le), "BE with mark": "\xFE\xFF" + string(be), "LE": string(le),
+		"BE": string(be), "UTF-8 with mark": "\xEF\xBB\xBF<a>é€😀</a>",
 	} {
 		if got := decode(t, src).Get("a").Text; got != "é€😀" {
 			t.Errorf("%s: %q", name, got)
@@ -76,12 +78,22 @@ func TestEncodings(t *testing.T) {
 func TestWhatIsRefused(t *testing.T) {
 	bomb := `<!DOCTYPE a [<!ENTITY x "xxxxxxxxxx"><!ENTITY y "&x;&x;&x;&x;&x;">]><a>&y;</a>`
 	for src, want := range map[string]string{
-		"": "there is no element", "x": "outside of the document's element", "<a>": "is not closed", "<a></b>": "the end of b does not belong here", "<a/><b/>": "this is a second one", "<a/>x": "outside",
-		"<a b=1/>": "unquoted", `<a b="1" b="2"/>`: "the attribute b stands twice", `<a b="1"c="2"/>`: "a blank is missing", "<a>&nope;</a>": "invalid character entity", "<a>&#0;</a>": "", "<a>\x01</a>": "", "<a>]]></a>": "]]>",
-		"<!-- a -- b --><a/>": "--", "<1a/>": "", "<a:b/>": `prefix "a" of a:b is not declared`, `<a x:y="1"/>`: `prefix "x" of x:y is not declared`, `<a xmlns:x="" />`: "cannot be declared", `<a xmlns:xml="urn:x"/>`: "cannot be declared",
-		` <?xml version="1.0"?><a/>`: "only at the very beginning", `<?xml encoding="x"?><a/>`: "", `<a/><?xml version="1.0"?>`: "very beginning", "<a><!DOCTYPE a></a>": "has no place here", "<!ELEMENT a ANY><a/>": "has no place",
-		bomb: "a document type with declarations of its own is refused", `<!DOCTYPE a [<!ENTITY e SYSTEM "file:///etc/passwd">]><a>&e;</a>`: "is refused", `<!DOCTYPE a SYSTEM "http://x.invalid/d"><a>&e;</a>`: "invalid character entity",
-		"<a xmlns:p='u' xmlns:q='u' p:x='1' q:x='2'/>": "stands twice", "<?xml version='1.0' encoding='EBCDIC'?><a/>": "EBCDIC is not read here", "<a>\xff</a>": "0xFF is not UTF-8", `<a b="<"/>`: "", "<a><b></a></b>": "the end of a does not belong here",
+		"": "there is no element", "x": "outside of the document's element", "<a>": "is not closed",
+		"<a></b>": "the end of b does not belong here", "<a/><b/>": "this is a second one", "<a/>x": "outside",
+		"<a b=1/>": "unquoted", `<a b="1" b="2"/>`: "the attribute b stands twice", `<a b="1"c="2"/>`: "a blank is missing",
+		"<a>&nope;</a>": "invalid character entity", "<a>&#0;</a>": "", "<a>\x01</a>": "", "<a>]]></a>": "]]>",
+		"<!-- a -- b --><a/>": "--", "<1a/>": "", "<a:b/>": `prefix "a" of a:b is not declared`,
+		`<a x:y="1"/>`: `prefix "x" of x:y is not declared`, `<a xmlns:x="" />`: "cannot be declared",
+		`<a xmlns:xml="urn:x"/>`:     "cannot be declared",
+		` <?xml version="1.0"?><a/>`: "only at the very beginning", `<?xml encoding="x"?><a/>`: "",
+		`<a/><?xml version="1.0"?>`: "very beginning", "<a><!DOCTYPE a></a>": "has no place here",
+		"<!ELEMENT a ANY><a/>": "has no place",
+		bomb:                   "a document type with declarations of its own is refused", `<!DOCTYPE a [<!ENTITY e SYSTEM ` +
+			`"file:///etc/passwd">]><a>&e;</a>`: "is refused",
+		`<!DOCTYPE a SYSTEM "http://x.invalid/d"><a>&e;</a>`: "invalid character entity",
+		"<a xmlns:p='u' xmlns:q='u' p:x='1' q:x='2'/>":       "stands twice",
+		"<?xml version='1.0' encoding='EBCDIC'?><a/>":        "EBCDIC is not read here", "<a>\xff</a>": "0xFF is not UTF-8",
+		`<a b="<"/>`: "", "<a><b></a></b>": "the end of a does not belong here",
 		"<![CDATA[ ]]><a/>": "outside", "&#32;<a/>": "outside", "<a b></a>": "", "<a/ >": "", "< a/>": "",
 	} {
 		n, err := Decode([]byte(src), Limits{})
@@ -91,17 +103,20 @@ func TestWhatIsRefused(t *testing.T) {
 			t.Errorf("%s: %v says no place", src, err)
 		}
 	}
-	if _, err := Decode([]byte(strings.Repeat("<a>", 50)+strings.Repeat("</a>", 50)), Limits{MaxDepth: 49}); err == nil || !strings.Contains(err.Error(), "line 1, column 148: the document is nested deeper than 49") {
+	if _, err := Decode([]byte(strings.Repeat("<a>", 50)+strings.Repeat("</a>", 50)), Limits{MaxDepth: 49}); err == nil ||
+		!strings.Contains(err.Error(), "line 1, column 148: the document is nested deeper than 49") {
 		t.Error(err)
 	}
-	if _, err := Decode([]byte("<a>"+strings.Repeat("<b/>", 50)+"</a>"), Limits{MaxNodes: 20}); err == nil || !strings.Contains(err.Error(), "more than 20 values") {
+	if _, err := Decode([]byte("<a>"+strings.Repeat("<b/>", 50)+"</a>"), Limits{MaxNodes: 20}); err == nil ||
+		!strings.Contains(err.Error(), "more than 20 values") {
 		t.Error(err)
 	}
 }
 
 func TestWriting(t *testing.T) {
 	for src, want := range map[string]string{
-		`{"a":{"@id":7,"line":["x",{"@n":1,"#text":"y & <z>"}],"none":null,"no":[],"ok":true}}`: `<a id="7"><line>x</line><line n="1">y &amp; &lt;z&gt;</line><none/><ok>true</ok></a>`,
+		`{"a":{"@id":7,"line":["x",{"@n":1,"#text":"y & <z>"}],"none":null,"no":[],"ok":true}}`: `<a id="7"><line>x</line><line n="1">y ` +
+			`&amp; &lt;z&gt;</line><none/><ok>true</ok></a>`,
 		`{"a":1,"b":2}`:                       `<root><a>1</a><b>2</b></root>`,
 		`[1,[2,3]]`:                           `<root><item>1</item><item><item>2</item><item>3</item></item></root>`,
 		`"x"`:                                 `<root>x</root>`,
@@ -119,7 +134,9 @@ func TestWriting(t *testing.T) {
 		}
 	}
 	for src, want := range map[string]string{
-		`{"a b":1}`: `"a b" cannot be the name of an element`, `{"p:a":1}`: "prefix \"p\" of p:a is not declared", `{"a":{"@p:x":1}}`: "is not declared", `{"a":"\u0001"}`: "which XML cannot", `{"a":{"@x":[1]}}`: "attribute x is a list", `{"a":{"1":2}}`: `"1" cannot be`,
+		`{"a b":1}`: `"a b" cannot be the name of an element`, `{"p:a":1}`: "prefix \"p\" of p:a is not declared",
+		`{"a":{"@p:x":1}}`: "is not declared", `{"a":"\u0001"}`: "which XML cannot",
+		`{"a":{"@x":[1]}}`: "attribute x is a list", `{"a":{"1":2}}`: `"1" cannot be`,
 	} {
 		if got, err := Encode(fromJSON(t, src), ""); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %s %v, want %s", src, got, err, want)
@@ -157,10 +174,12 @@ func TestUntouchedPartsStay(t *testing.T) {
 	}
 	// A part that is taken out of its document declares what it needs.
 	part := message.NewMap(message.Member{Name: "p:t", Value: decode(t, src).Get("o").Get("p:t")})
-	if out, err := Encode(part, ""); err != nil || !strings.HasPrefix(string(out), Header+`<p:t xmlns:p="u" k="1">one `) {
+	if out, err := Encode(part, ""); err != nil ||
+		!strings.HasPrefix(string(out), Header+`<p:t xmlns:p="u" k="1">one `) {
 		t.Errorf("%s %v", out, err)
 	}
-	for path, reason := range map[string]string{"/o/x[9]": "the next one is 2", "/o/x/@a/b": "", "o": "", "/o/x[0]": "", "/o/@": "", "/@a": "", "/o//x": ""} {
+	for path, reason := range map[string]string{"/o/x[9]": "the next one is 2", "/o/x/@a/b": "", "o": "", "/o/x[0]": "",
+		"/o/@": "", "/@a": "", "/o//x": ""} {
 		p, err := ParsePath(path)
 		if err == nil {
 			_, err = p.Set(decode(t, src), message.NewString("v"))
@@ -174,7 +193,8 @@ func TestUntouchedPartsStay(t *testing.T) {
 // A document that holds only maps with names that XML allows, texts, and lists
 // of two or more, none of them empty, is the same after JSON → XML → JSON.
 func FuzzRoundTrip(f *testing.F) {
-	for _, s := range []string{`<a b="1">x<c/>y</a>`, `<a><b>1</b><b>2</b></a>`, `<p:a xmlns:p="u" p:b=""/>`, "<a>\r\n&#13;</a>", `<?xml version="1.0" encoding="ISO-8859-1"?><a>x</a>`, `<!DOCTYPE a><a><![CDATA[x]]></a>`} {
+	for _, s := range []string{`<a b="1">x<c/>y</a>`, `<a><b>1</b><b>2</b></a>`, `<p:a xmlns:p="u" p:b=""/>`,
+		"<a>\r\n&#13;</a>", `<?xml version="1.0" encoding="ISO-8859-1"?><a>x</a>`, `<!DOCTYPE a><a><![CDATA[x]]></a>`} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, src string) {
