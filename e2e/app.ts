@@ -79,3 +79,9 @@ export async function retype(page: Page, label: string, text: string) {
 }
 
 export { expect };
+
+/** Waits until the draft of a flow has been saved with a text in it. */
+export async function saved(page: Page, app: App, flow: string, text: string) {
+  const draft = async () => (await page.request.get(`${app.base}/api/v1/flows/${flow}`, { headers: { accept: "application/yaml" } })).text();
+  await expect.poll(draft, { intervals: [50, 100, 200] }).toContain(text);
+}

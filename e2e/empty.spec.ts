@@ -48,22 +48,31 @@ test("the demo is loaded with one click", async ({ page, goto }) => {
 });
 
 test("ten thousand transactions are a list like any other", async ({ page, goto, app }) => {
-  const body = JSON.stringify({ room: "R", hours: 1 });
-  for (let n = 0; n < 10_000; n += 100) {
-    await Promise.all(Array.from({ length: 100 }, () => fetch(`${app.base}/in/room-bookings`, { method: "POST", body, headers: { "Content-Type": "application/json" } }).then((r) => r.arrayBuffer())));
-  }
+  const flow = "readyferry: flow/1\nname: many\nintake: {kind: load, format: json}\nsteps: [{id: n, kind: note, text: seen}]\n";
+  await page.request.put(`${app.base}/api/v1/flows/many`, { headers: { "content-type": "application/yaml" }, data: flow });
+  await page.request.post(`${app.base}/api/v1/flows/many/publish`);
+  const lines = '{"room": "R", "hours": 1}\n'.repeat(10_000);
+  const added = await page.request.post(`${app.base}/api/v1/loads?flow=many&format=jsonl`, { headers: { "content-type": "application/x-ndjson" }, data: lines });
+  const load = `${app.base}/api/v1/loads/${(await added.json()).id}`;
+  const state = async () => (await (await page.request.get(load)).json()).state;
+  await expect.poll(state).toBe("ready");
+  await page.request.post(`${load}/start`);
+  await expect.poll(state, { timeout: 80_000 }).toBe("done");
   await goto("/transactions");
   const grid = page.getByRole("grid", { name: "Transactions" });
   await expect(grid.getByRole("row").first()).toBeVisible();
   for (let n = 0; n < 12; n++) {
-    await grid.evaluate((g) => g.scrollTo(0, g.scrollHeight));
-    await page.waitForTimeout(150);
+    const height = await grid.evaluate((g) => {
+      g.scrollTo(0, g.scrollHeight);
+      return g.scrollHeight;
+    });
+    await expect.poll(() => grid.evaluate((g) => g.scrollHeight), { intervals: [20] }).toBeGreaterThan(height);
   }
   expect(await grid.getByRole("row").count()).toBeLessThan(120);
   expect(await grid.evaluate((g) => g.scrollHeight)).toBeGreaterThan(31 * 500);
   // News does not move what is being read.
   const before = await grid.evaluate((g) => g.scrollTop);
-  await fetch(`${app.base}/in/room-bookings`, { method: "POST", body, headers: { "Content-Type": "application/json" } });
+  await page.request.post(`${app.base}/in/room-bookings`, { data: { room: "R", hours: 1 } });
   await expect(page.getByRole("button", { name: /newer, show/ })).toBeVisible();
   expect(await grid.evaluate((g) => g.scrollTop)).toBe(before);
 });

@@ -1,4 +1,4 @@
-import { against, expect } from "./app";
+import { against, expect, saved } from "./app";
 
 const test = against("demo", "--trickle", "0");
 
@@ -44,7 +44,7 @@ steps:
     await expect(page.getByTestId("after")).toContainText("part.item is missing: part has no item; it has no");
   });
   await test.step("live, the whole shows its most troubled part", async () => {
-    await page.waitForTimeout(700); // the draft is saved half a second after the last edit
+    await saved(page, app, "titles", "/MARL/${part.item}");
     await page.request.post(`${app.base}/api/v1/flows/titles/publish`);
     expect((await page.request.post(`${app.base}/in/titles`, { data: body })).status()).toBe(201);
     await goto("/transactions");

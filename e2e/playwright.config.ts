@@ -2,9 +2,9 @@ import { defineConfig } from "@playwright/test";
 
 export default defineConfig({
   testDir: ".",
-  timeout: 90_000,
-  expect: { timeout: 10_000 },
-  workers: 2,
+  timeout: 240_000,
+  expect: { timeout: 30_000 },
+  workers: 3, // one more than cores: some tests wait for time to pass
   fullyParallel: false,
   reporter: [["list"]],
   use: {

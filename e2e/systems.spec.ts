@@ -31,6 +31,7 @@ test("a system that nobody has seen is connected, delivered to and received from
   await page.getByLabel("Bird").selectOption("white");
   await expect(page.getByRole("gridcell", { name: /white pigeon to north/ })).toBeVisible();
   await page.getByRole("button", { name: /^Publish/ }).click();
+  await expect(page.getByText(/live: version 1/)).toBeVisible();
   await goto("/flows/lands");
   await page.getByRole("gridcell", { name: /^Receive/ }).click();
   await expect(page.getByLabel("Perch")).toHaveValue("north");

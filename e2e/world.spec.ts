@@ -1,4 +1,4 @@
-import { against, expect } from "./app";
+import { against, expect, saved } from "./app";
 
 const test = against("demo", "--trickle", "0");
 const key = { "x-api-key": "larkfield-demo-key" };
@@ -75,7 +75,7 @@ steps: []
   await page.keyboard.type("body.day");
   await expect(sheet.locator("[data-path=lookup]")).toContainText("found");
   await expect(page.getByTestId("looked")).toContainText('"van":"Dunlin"');
-  await page.waitForTimeout(700); // the draft is saved half a second after the last edit
+  await saved(page, app, "slotting", "day: body.day");
   await goto("/tables");
   await expect(page.locator("[data-table=slots]")).toContainText("slotting (draft)");
 });
