@@ -5,7 +5,7 @@ SHELL := /bin/bash
 RELEASE := -trimpath -ldflags "-s -w" -tags nomsgpack
 export PLAYWRIGHT_SKIP_BROWSER_DOWNLOAD := 1
 
-.PHONY: help demo build picture test test-go test-web test-e2e types bench web chromium
+.PHONY: help demo build picture test test-go vet test-plain test-race test-web test-e2e types bench chromium FORCE
 
 help: ## this list
 	@grep -hE '^[a-z0-9-]+:.*## ' $(MAKEFILE_LIST) | awk -F':.*## ' '{printf "  make %-10s %s\n", $$1, $$2}'
@@ -13,11 +13,17 @@ help: ## this list
 demo: build ## build and start the application with the demo, and print its address
 	./bin/readyferry demo
 
-build: web ## build bin/readyferry with the web application in it
-	go build $(RELEASE) -o bin/readyferry ./cmd/readyferry
+build: bin/readyferry ## build bin/readyferry with the web application in it
 
-web: web/node_modules/.package-lock.json
+# Go knows best what has changed; it is always asked.
+bin/readyferry: web/dist/app/index.html FORCE
+	go build $(RELEASE) -o $@ ./cmd/readyferry
+
+SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f ! -name schema.d.ts)
+web/dist/app/index.html: web/node_modules/.package-lock.json $(SOURCES)
 	cd web && npx vite build --logLevel warn
+
+FORCE:
 
 web/node_modules/.package-lock.json: web/package-lock.json
 	cd web && npm ci --no-audit --no-fund --loglevel error
@@ -31,23 +37,34 @@ e2e/node_modules/.package-lock.json: e2e/package-lock.json
 types: web/openapi/node_modules/.package-lock.json ## make the browser's types from api/openapi.yaml
 	cd web/openapi && npm run --silent types
 
-test: build test-go test-web test-e2e ## install what tests need and run them all
+# What needs no browser runs side by side, as much of it as there are processors.
+test: build ## install what tests need and run them all
+	$(MAKE) --no-print-directory -j$$(nproc) -Otarget vet test-plain test-race test-web
+	$(MAKE) --no-print-directory test-e2e
 
-test-go: build
+test-go: vet test-plain test-race ## the tests of Go alone
+
+vet: web/dist/app/index.html
 	test -z "$$(gofmt -l $$(git ls-files '*.go'))"
 	go vet ./...
 	go tool staticcheck ./...
+
+test-plain: web/dist/app/index.html
 	go test $$(go list ./... | grep -v -e '/engine' -e '/store')
+
+# What many do at once is looked at by the race detector.
+test-race: web/dist/app/index.html
 	go test -race ./engine/... ./store/...
 
 test-web: web/node_modules/.package-lock.json types
 	git diff --exit-code --stat -- web/src/api/schema.d.ts
 	cd web && npx tsc --noEmit && npx biome check --error-on-warnings src
 
-bin/readyferry-testsystem: build
+# The application with one more kind of outside system, for the browser's tests.
+bin/readyferry-testsystem: web/dist/app/index.html FORCE
 	go build $(RELEASE) -tags nomsgpack,testsystem -o $@ ./cmd/readyferry
 
-test-e2e: build bin/readyferry-testsystem e2e/node_modules/.package-lock.json chromium
+test-e2e: bin/readyferry bin/readyferry-testsystem e2e/node_modules/.package-lock.json chromium
 	cd e2e && npx playwright test
 
 chromium:
