@@ -67,7 +67,7 @@ func New(c Config) http.Handler {
 	r.UseRawPath, r.UnescapePathValues = true, true
 	r.Use(s.recover, s.guard)
 	for _, route := range s.routes() {
-		r.Handle(route.method, route.path, route.handle)
+		r.Handle(route.method, route.path, s.answer(route.handle))
 	}
 	r.Any("/in/*path", s.intake)
 	r.Any("/stand-ins/:name", s.standInCall)
@@ -87,7 +87,31 @@ func New(c Config) http.Handler {
 
 type route struct {
 	method, path string
-	handle       gin.HandlerFunc
+	handle       handler
+}
+
+// A handler answers one request, or says why not; the error becomes a problem
+// document in one place, fail.
+type handler func(c *gin.Context) error
+
+func (s *Server) answer(h handler) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if err := h(c); err != nil {
+			s.fail(c, err)
+		}
+	}
+}
+
+// reply answers with a value as JSON.
+func reply(c *gin.Context, v any) error {
+	c.JSON(http.StatusOK, v)
+	return nil
+}
+
+// done answers that there is nothing more to say.
+func done(c *gin.Context) error {
+	c.Status(http.StatusNoContent)
+	return nil
 }
 
 // routes lists the interface; openapi.yaml describes exactly these.
@@ -352,6 +376,15 @@ func input(c *gin.Context, into any) error {
 		return bad("the JSON body: %w", err)
 	}
 	return nil
+}
+
+// change reads a document and the revision over which it was made.
+func change(c *gin.Context) (document []byte, seen *int64, err error) {
+	if document, err = body(c, maxDocument); err != nil {
+		return nil, nil, err
+	}
+	seen, err = revision(c)
+	return document, seen, err
 }
 
 // revision reads the entity tag that a client saw: nil when it sent none.

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -20,7 +19,7 @@ import (
 )
 
 // eval evaluates one expression over a body.
-func (s *Server) eval(c *gin.Context) {
+func (s *Server) eval(c *gin.Context) error {
 	var in struct {
 		Expression string            `json:"expression"`
 		Body       string            `json:"body"`
@@ -28,8 +27,7 @@ func (s *Server) eval(c *gin.Context) {
 		Tables     map[string]string `json:"tables"`
 	}
 	if err := input(c, &in); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	tables := map[string][]byte{}
 	for name, text := range in.Tables {
@@ -42,10 +40,9 @@ func (s *Server) eval(c *gin.Context) {
 		format.Of(in.Format, ""),
 	)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, gin.H{"value": value})
+	return reply(c, gin.H{"value": value})
 }
 
 func (s *Server) evaluate(env *expr.Env, source, body, name string) (string, error) {
@@ -75,26 +72,23 @@ func (s *Server) evaluate(env *expr.Env, source, body, name string) (string, err
 
 // contract reads what a partner sent, and makes a schema and a sample of what
 // is chosen in it.
-func (s *Server) contract(c *gin.Context) {
+func (s *Server) contract(c *gin.Context) error {
 	var in struct {
 		Text   string `json:"text"`
 		Choose string `json:"choose"`
 	}
 	if err := input(c, &in); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	read, err := contract.Read([]byte(in.Text))
 	if err != nil {
-		s.fail(c, fmt.Errorf("%w: %w", engine.ErrDecision, err))
-		return
+		return fmt.Errorf("%w: %w", engine.ErrDecision, err)
 	}
 	out := gin.H{"kind": read.Kind, "choices": read.Choices}
 	if in.Choose != "" {
 		m, err := read.Make(in.Choose)
 		if err != nil {
-			s.fail(c, fmt.Errorf("%w: %w", engine.ErrDecision, err))
-			return
+			return fmt.Errorf("%w: %w", engine.ErrDecision, err)
 		}
 		out["made"] = gin.H{
 			"schema": json.RawMessage(
@@ -102,23 +96,21 @@ func (s *Server) contract(c *gin.Context) {
 			), "sample": string(m.Sample), "format": m.Format, "notes": append([]string{}, m.Notes...),
 		}
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // infer makes a schema that the samples of a flow fit.
-func (s *Server) infer(c *gin.Context) {
+func (s *Server) infer(c *gin.Context) error {
 	var in struct {
 		Samples []string `json:"samples"`
 		Enums   bool     `json:"enums"`
 	}
 	if err := input(c, &in); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	schema, left, err := s.engine.Design.InferSchema(c.Param("name"), in.Samples, in.Enums)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, gin.H{"schema": json.RawMessage(jsonfmt.Encode(schema)), "left": append([]string{}, left...)})
+	return reply(c, gin.H{"schema": json.RawMessage(jsonfmt.Encode(schema)), "left": append([]string{}, left...)})
 }

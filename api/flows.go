@@ -76,11 +76,10 @@ func byMinute(counts []watch.Count) []minuteCount {
 	return out
 }
 
-func (s *Server) flows(c *gin.Context) {
+func (s *Server) flows(c *gin.Context) error {
 	rows, err := s.engine.Watch.Flows()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	now := time.Now().UTC()
 	today := now.Truncate(24 * time.Hour)
@@ -89,19 +88,16 @@ func (s *Server) flows(c *gin.Context) {
 	}
 	counts, err := s.engine.Watch.Counts("", today, now)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	totals, err := s.engine.Watch.Totals()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	hour := map[string][]watch.Count{}
 	recent, err := s.engine.Watch.Counts("", now.Add(-59*time.Minute), now)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	for _, n := range recent {
 		hour[n.Flow] = append(hour[n.Flow], n)
@@ -127,7 +123,7 @@ func (s *Server) flows(c *gin.Context) {
 		v.LastHour = byMinute(hour[f.Name])
 		out = append(out, v)
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 func (s *Server) flowView(f watch.Flow) flowView {
@@ -181,25 +177,23 @@ type draftView struct {
 	Findings []flow.Finding  `json:"findings"`
 }
 
-func (s *Server) flow(c *gin.Context) {
+func (s *Server) flow(c *gin.Context) error {
 	f, err := s.engine.Watch.Flow(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	etag(c, f.Revision)
 	if c.NegotiateFormat("application/json", "application/yaml", "text/yaml") != "application/json" {
 		c.Data(http.StatusOK, "application/yaml; charset=utf-8", []byte(f.Draft))
-		return
+		return nil
 	}
-	s.draft(c, f)
+	return s.draft(c, f)
 }
 
-func (s *Server) draft(c *gin.Context, f watch.Flow) {
+func (s *Server) draft(c *gin.Context, f watch.Flow) error {
 	files, err := s.engine.Watch.Files(f.Name)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	source, syntax := flow.Parse([]byte(f.Draft))
 	v := draftView{flowView: s.flowView(f), Revision: f.Revision, Text: f.Draft, Document: json.RawMessage("null")}
@@ -207,40 +201,35 @@ func (s *Server) draft(c *gin.Context, f watch.Flow) {
 		v.Document = jsonfmt.Encode(source.Root)
 	}
 	_, v.Findings = s.engine.Design.Read(f.Name, []byte(f.Draft), files)
-	c.JSON(http.StatusOK, v)
+	return reply(c, v)
 }
 
-func (s *Server) putFlow(c *gin.Context) {
+func (s *Server) putFlow(c *gin.Context) error {
 	document, err := body(c, flow.MaxSize)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	seen, err := revision(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	next, _, err := s.engine.Design.SaveDraft(c.Request.Context(), c.Param("name"), document, seen)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	etag(c, next)
 	f, err := s.engine.Watch.Flow(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	s.draft(c, f)
+	return s.draft(c, f)
 }
 
-func (s *Server) deleteFlow(c *gin.Context) {
+func (s *Server) deleteFlow(c *gin.Context) error {
 	if err := s.engine.Design.Delete(c.Request.Context(), c.Param("name")); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }
 
 // checked is a document in both of its forms, with what is wrong in it.
@@ -250,16 +239,14 @@ type checked struct {
 	Findings []flow.Finding  `json:"findings"`
 }
 
-func (s *Server) checkFlow(c *gin.Context) {
+func (s *Server) checkFlow(c *gin.Context) error {
 	document, err := body(c, flow.MaxSize)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	files, err := s.engine.Watch.Files(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := checked{Document: json.RawMessage("null"), Text: string(document)}
 	if source, syntax := flow.Parse(document); syntax == nil {
@@ -267,83 +254,74 @@ func (s *Server) checkFlow(c *gin.Context) {
 		if strings.HasPrefix(strings.TrimSpace(string(document)), "{") {
 			text, err := flow.Write(source.Root)
 			if err != nil {
-				s.fail(c, err)
-				return
+				return err
 			}
 			out.Text = string(text)
 		}
 	}
 	_, out.Findings = s.engine.Design.Read(c.Param("name"), []byte(out.Text), files)
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
-func (s *Server) publish(c *gin.Context) {
+func (s *Server) publish(c *gin.Context) error {
 	n, findings, err := s.engine.Design.Publish(c.Request.Context(), c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, gin.H{"version": n, "findings": findings})
+	return reply(c, gin.H{"version": n, "findings": findings})
 }
 
-func (s *Server) pause(paused bool) gin.HandlerFunc {
-	return func(c *gin.Context) {
+func (s *Server) pause(paused bool) handler {
+	return func(c *gin.Context) error {
 		if err := s.engine.Design.Pause(c.Request.Context(), c.Param("name"), paused); err != nil {
-			s.fail(c, err)
-			return
+			return err
 		}
 		f, err := s.engine.Watch.Flow(c.Param("name"))
 		if err != nil {
-			s.fail(c, err)
-			return
+			return err
 		}
-		c.JSON(http.StatusOK, s.flowView(f))
+		return reply(c, s.flowView(f))
 	}
 }
 
-func (s *Server) versions(c *gin.Context) {
+func (s *Server) versions(c *gin.Context) error {
 	if _, err := s.engine.Watch.Flow(c.Param("name")); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	rows, err := s.engine.Watch.Versions(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := make([]gin.H, 0, len(rows))
 	for _, v := range rows {
 		out = append(out, gin.H{"version": v.N, "publishedAt": v.PublishedAt})
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
-func (s *Server) version(c *gin.Context) {
+func (s *Server) version(c *gin.Context) error {
 	n, err := strconv.Atoi(c.Param("n"))
 	if err != nil {
-		s.fail(c, engine.ErrNotFound)
-		return
+		return engine.ErrNotFound
 	}
 	v, err := s.engine.Watch.Version(c.Param("name"), n)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	document := json.RawMessage("null")
 	if source, syntax := flow.Parse([]byte(v.Document)); syntax == nil {
 		document = jsonfmt.Encode(source.Root)
 	}
-	c.JSON(http.StatusOK, gin.H{"version": v.N, "publishedAt": v.PublishedAt, "document": document, "text": v.Document})
+	return reply(c, gin.H{"version": v.N, "publishedAt": v.PublishedAt, "document": document, "text": v.Document})
 }
 
-func (s *Server) rehearse(c *gin.Context) {
+func (s *Server) rehearse(c *gin.Context) error {
 	var in struct {
 		Document json.RawMessage  `json:"document"` // a map, or a string of YAML
 		Samples  []catalog.Sample `json:"samples"`
 	}
 	if err := input(c, &in); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	var document []byte
 	if len(in.Document) > 0 && string(in.Document) != "null" {
@@ -355,27 +333,23 @@ func (s *Server) rehearse(c *gin.Context) {
 	}
 	out, findings, err := s.engine.Design.RehearseSamples(c.Param("name"), document, in.Samples)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	if len(out) == 0 && flow.HasErrors(findings) {
-		s.fail(c, &design.FindingsError{What: "the document cannot be rehearsed", Findings: findings})
-		return
+		return &design.FindingsError{What: "the document cannot be rehearsed", Findings: findings}
 	}
 	for i := range out {
 		out[i].Findings = findings
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
-func (s *Server) demo(c *gin.Context) {
+func (s *Server) demo(c *gin.Context) error {
 	if s.loadDemo == nil {
-		s.fail(c, errors.New("this build has no demo"))
-		return
+		return errors.New("this build has no demo")
 	}
 	if err := s.loadDemo(); err != nil {
-		s.fail(c, fmt.Errorf("loading the demo: %w", err))
-		return
+		return fmt.Errorf("loading the demo: %w", err)
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }

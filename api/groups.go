@@ -1,7 +1,6 @@
 package api
 
 import (
-	"net/http"
 	"strconv"
 	"time"
 
@@ -45,21 +44,18 @@ func viewGroup(g *watch.OpenGroup) groupView {
 }
 
 // groups lists open groups, the oldest first.
-func (s *Server) groups(c *gin.Context) {
+func (s *Server) groups(c *gin.Context) error {
 	n, err := limit(c, 100, 1000)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	after, err := idIn(c, "after", "a group")
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	rows, err := s.engine.Watch.OpenGroups(c.Query("flow"), after, n)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := make([]groupView, len(rows))
 	for i := range rows {
@@ -67,39 +63,33 @@ func (s *Server) groups(c *gin.Context) {
 	}
 	total, err := s.engine.Watch.CountAllOpenGroups()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, gin.H{"total": total, "groups": out})
+	return reply(c, gin.H{"total": total, "groups": out})
 }
 
 // groupMembers lists the members of a group in the order in which they came.
-func (s *Server) groupMembers(c *gin.Context) {
+func (s *Server) groupMembers(c *gin.Context) error {
 	id, err := id(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	n, err := limit(c, 50, 500)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	after := 0
 	if text := c.Query("after"); text != "" {
 		if after, err = strconv.Atoi(text); err != nil {
-			s.fail(c, bad("after must be the number of a member, not %q", text))
-			return
+			return bad("after must be the number of a member, not %q", text)
 		}
 	}
 	if _, err := s.engine.Watch.Group(id); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	rows, err := s.engine.Watch.Members(id, after, n)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	type view struct {
 		N           int       `json:"n"`
@@ -118,28 +108,26 @@ func (s *Server) groupMembers(c *gin.Context) {
 			out[i].Item = run.NewBody("json", m.Item)
 		}
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // closeGroup closes an open group now.
-func (s *Server) closeGroup(c *gin.Context) {
+func (s *Server) closeGroup(c *gin.Context) error {
 	id, err := id(c)
 	if err == nil {
 		err = s.engine.Perform.CloseGroup(c.Request.Context(), id)
 	}
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, gin.H{"transaction": id})
+	return reply(c, gin.H{"transaction": id})
 }
 
 // lines lists the keys whose messages wait for a number.
-func (s *Server) lines(c *gin.Context) {
+func (s *Server) lines(c *gin.Context) error {
 	rows, err := s.engine.Watch.Lines(200)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	type view struct {
 		Flow    string    `json:"flow"`
@@ -153,11 +141,11 @@ func (s *Server) lines(c *gin.Context) {
 	for i, l := range rows {
 		out[i] = view(l)
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // skipGap lets a key go on without the number that it waits for.
-func (s *Server) skipGap(c *gin.Context) {
+func (s *Server) skipGap(c *gin.Context) error {
 	var in struct {
 		Flow string `json:"flow"`
 		Path string `json:"path"`
@@ -168,8 +156,7 @@ func (s *Server) skipGap(c *gin.Context) {
 		err = s.engine.Perform.SkipGap(c.Request.Context(), in.Flow, in.Path, in.Key)
 	}
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }

@@ -50,34 +50,30 @@ func viewLetter(l *watch.Letter) letterView {
 	}
 }
 
-func (s *Server) deadLetters(c *gin.Context) {
+func (s *Server) deadLetters(c *gin.Context) error {
 	n, err := limit(c, 100, 1000)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	after, err := idIn(c, "after", "a dead letter")
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	rows, err := s.engine.Watch.OpenLetters(c.Query("cause"), after, n)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := make([]letterView, len(rows))
 	for i := range rows {
 		out[i] = viewLetter(&rows[i])
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
-func (s *Server) causes(c *gin.Context) {
+func (s *Server) causes(c *gin.Context) error {
 	rows, err := s.engine.Watch.Causes(500)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	type view struct {
 		Cause string    `json:"cause"`
@@ -95,25 +91,22 @@ func (s *Server) causes(c *gin.Context) {
 		sec, nsec := uuid.UUID(r.Since).Time().UnixTime()
 		out[i] = view{r.Cause, r.CauseText, r.Flow, r.Step, r.Kind, r.Path, r.Class, r.N, time.Unix(sec, nsec).UTC()}
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // deadLetter gives a letter with its history.
-func (s *Server) deadLetter(c *gin.Context) {
+func (s *Server) deadLetter(c *gin.Context) error {
 	id, err := id(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	l, err := s.engine.Watch.Letter(id)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	rows, err := s.engine.Watch.History(id)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	type event struct {
 		At     time.Time `json:"at"`
@@ -128,6 +121,7 @@ func (s *Server) deadLetter(c *gin.Context) {
 		letterView
 		History []event `json:"history"`
 	}{viewLetter(&l), history})
+	return nil
 }
 
 // most is how many letters one decision may concern.
@@ -184,11 +178,10 @@ func (s *Server) decision(c *gin.Context) (d journal.Decision, preview bool, err
 	return d, in.Preview, nil
 }
 
-func (s *Server) resend(c *gin.Context) {
+func (s *Server) resend(c *gin.Context) error {
 	d, preview, err := s.decision(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	var out []journal.Resent
 	if preview {
@@ -197,24 +190,22 @@ func (s *Server) resend(c *gin.Context) {
 		out, err = s.engine.Journal.Resend(c.Request.Context(), d)
 	}
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
-func (s *Server) discard(c *gin.Context) {
+func (s *Server) discard(c *gin.Context) error {
 	d, preview, err := s.decision(c)
 	if err == nil && !preview {
 		err = s.engine.Journal.Discard(c.Request.Context(), d)
 	}
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := make([]journal.Resent, len(d.IDs))
 	for i, id := range d.IDs {
 		out[i] = journal.Resent{Letter: id}
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }

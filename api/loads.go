@@ -49,31 +49,28 @@ func viewLoad(l watch.Load) loadView {
 	}
 }
 
-func (s *Server) loads(c *gin.Context) {
+func (s *Server) loads(c *gin.Context) error {
 	n, err := limit(c, 50, 500)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	after, err := idIn(c, "after", "a load")
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	rows, err := s.engine.Watch.Loads(c.Query("flow"), after, n)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := make([]loadView, len(rows))
 	for i, r := range rows {
 		out[i] = viewLoad(r)
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // addLoad keeps a file or query for loading, and counts its records.
-func (s *Server) addLoad(c *gin.Context) {
+func (s *Server) addLoad(c *gin.Context) error {
 	n := intake.NewLoad{
 		Flow:       c.Query("flow"),
 		Title:      c.DefaultQuery("title", "records"),
@@ -86,8 +83,7 @@ func (s *Server) addLoad(c *gin.Context) {
 	if n.Format == "query" {
 		sql, err := io.ReadAll(io.LimitReader(content, 1<<20))
 		if err != nil {
-			s.fail(c, err)
-			return
+			return err
 		}
 		n.SQL = string(sql)
 	} else {
@@ -95,38 +91,34 @@ func (s *Server) addLoad(c *gin.Context) {
 	}
 	l, err := s.engine.Intake.AddLoad(c.Request.Context(), n)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	c.JSON(http.StatusCreated, viewLoad(*l))
+	return nil
 }
 
-func (s *Server) load(c *gin.Context) {
+func (s *Server) load(c *gin.Context) error {
 	id, err := id(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	l, err := s.engine.Watch.Load(id)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, viewLoad(l))
+	return reply(c, viewLoad(l))
 }
 
 // setLoad begins, pauses, resumes or stops a load.
-func (s *Server) setLoad(do string) gin.HandlerFunc {
-	return func(c *gin.Context) {
+func (s *Server) setLoad(do string) handler {
+	return func(c *gin.Context) error {
 		id, err := id(c)
 		if err != nil {
-			s.fail(c, err)
-			return
+			return err
 		}
 		if err := s.engine.Intake.SetLoad(c.Request.Context(), id, do); err != nil {
-			s.fail(c, err)
-			return
+			return err
 		}
-		s.load(c)
+		return s.load(c)
 	}
 }

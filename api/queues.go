@@ -2,7 +2,6 @@ package api
 
 import (
 	"encoding/json"
-	"net/http"
 	"sort"
 	"strconv"
 	"time"
@@ -16,11 +15,10 @@ import (
 )
 
 // queues lists every queue that a live flow reads or that holds something.
-func (s *Server) queues(c *gin.Context) {
+func (s *Server) queues(c *gin.Context) error {
 	depths, err := s.engine.Watch.QueueDepths()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	type view struct {
 		Name     string     `json:"name"`
@@ -36,13 +34,11 @@ func (s *Server) queues(c *gin.Context) {
 	}
 	paused, err := s.engine.Watch.PausedQueues()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	settings, err := s.engine.Watch.QueueSettings()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	limits := map[string]int64{}
 	for _, set := range settings {
@@ -83,37 +79,33 @@ func (s *Server) queues(c *gin.Context) {
 		out = append(out, *v)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // peek lists messages of a queue without taking them.
-func (s *Server) peek(c *gin.Context) {
+func (s *Server) peek(c *gin.Context) error {
 	n, err := limit(c, 50, 500)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	after := int64(0)
 	if text := c.Query("after"); text != "" {
 		if after, err = strconv.ParseInt(text, 10, 64); err != nil {
-			s.fail(c, bad("after must be the number of a message, not %q", text))
-			return
+			return bad("after must be the number of a message, not %q", text)
 		}
 	}
 	rows, err := s.engine.Watch.Peek(c.Param("name"), after, n)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := make([]storedMessage, len(rows))
 	for i, r := range rows {
 		if out[i], err = showStored(r.N, r.From, r.Reference, r.PutAt, r.Headers, r.Body); err != nil {
-			s.fail(c, err)
-			return
+			return err
 		}
 		out[i].queued = &queued{r.TakenBy, r.Priority, r.ExpiresAt}
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // storedMessage is a message of a queue or topic as people read it.
@@ -148,31 +140,28 @@ func showStored(
 	return m, err
 }
 
-func (s *Server) pauseQueue(c *gin.Context)  { s.setQueue(c, true) }
-func (s *Server) resumeQueue(c *gin.Context) { s.setQueue(c, false) }
+func (s *Server) pauseQueue(c *gin.Context) error  { return s.setQueue(c, true) }
+func (s *Server) resumeQueue(c *gin.Context) error { return s.setQueue(c, false) }
 
-func (s *Server) setQueue(c *gin.Context, pause bool) {
+func (s *Server) setQueue(c *gin.Context, pause bool) error {
 	if err := s.engine.Perform.PauseQueue(c.Request.Context(), c.Param("name"), pause); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }
 
 // putQueue keeps what a person has set for a queue.
-func (s *Server) putQueue(c *gin.Context) {
+func (s *Server) putQueue(c *gin.Context) error {
 	var in struct {
 		Limit int64 `json:"limit"`
 	}
 	if err := input(c, &in); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	if err := s.engine.Perform.LimitQueue(c.Request.Context(), c.Param("name"), in.Limit); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }
 
 // chosen are messages of a queue that a person has decided about.
@@ -198,31 +187,27 @@ func (s *Server) choose(c *gin.Context) (chosen, error) {
 }
 
 // moveMessages moves messages that nobody works on to another queue.
-func (s *Server) moveMessages(c *gin.Context) {
+func (s *Server) moveMessages(c *gin.Context) error {
 	in, err := s.choose(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	n, err := s.engine.Perform.MoveMessages(c.Request.Context(), c.Param("name"), in.To, in.Messages)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, gin.H{"count": n})
+	return reply(c, gin.H{"count": n})
 }
 
 // purgeMessages takes messages that nobody works on out for good.
-func (s *Server) purgeMessages(c *gin.Context) {
+func (s *Server) purgeMessages(c *gin.Context) error {
 	in, err := s.choose(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	n, err := s.engine.Perform.PurgeMessages(c.Request.Context(), c.Param("name"), in.Messages, in.Why)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, gin.H{"count": n})
+	return reply(c, gin.H{"count": n})
 }

@@ -23,78 +23,69 @@ func fileName(c *gin.Context) (string, error) {
 	return name, nil
 }
 
-func (s *Server) files(c *gin.Context) {
+func (s *Server) files(c *gin.Context) error {
 	if _, err := s.engine.Watch.Flow(c.Param("name")); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	files, err := s.engine.Watch.Files(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := map[string]string{}
 	for k, v := range files {
 		out[k] = string(v)
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
-func (s *Server) file(c *gin.Context) {
+func (s *Server) file(c *gin.Context) error {
 	name, err := fileName(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	files, err := s.engine.Watch.Files(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	content, ok := files[name]
 	if !ok {
-		s.fail(c, engine.ErrNotFound)
-		return
+		return engine.ErrNotFound
 	}
 	kind := "application/json"
 	if _, is := expr.TableName(name); is {
 		kind = "text/csv; charset=utf-8; header=present"
 	}
 	c.Data(http.StatusOK, kind, content)
+	return nil
 }
 
-func (s *Server) putFile(c *gin.Context) {
+func (s *Server) putFile(c *gin.Context) error {
 	name, err := fileName(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	content, err := body(c, flow.MaxSize)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	if err := checkFile(name, content); err != nil {
-		s.fail(c, bad("the file %s: %w", name, err))
-		return
+		return bad("the file %s: %w", name, err)
 	}
-	s.saveFile(c, name, content)
+	return s.saveFile(c, name, content)
 }
 
 // saveFile saves or removes a file and answers with the draft's new revision.
-func (s *Server) saveFile(c *gin.Context, name string, content []byte) {
+func (s *Server) saveFile(c *gin.Context, name string, content []byte) error {
 	seen, err := revision(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	next, err := s.engine.Design.SaveFile(c.Request.Context(), c.Param("name"), name, content, seen)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	etag(c, next)
-	c.Status(http.StatusNoContent)
+	return done(c)
 }
 
 // checkFile tells whether the files of a flow can hold this one: a table, or JSON.
@@ -109,54 +100,48 @@ func checkFile(name string, content []byte) error {
 	return err
 }
 
-func (s *Server) deleteFile(c *gin.Context) {
+func (s *Server) deleteFile(c *gin.Context) error {
 	name, err := fileName(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	s.saveFile(c, name, nil)
+	return s.saveFile(c, name, nil)
 }
 
-func (s *Server) samples(c *gin.Context) {
+func (s *Server) samples(c *gin.Context) error {
 	if _, err := s.engine.Watch.Flow(c.Param("name")); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out, err := s.engine.Watch.Catalog.Samples(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
-func (s *Server) sample(c *gin.Context) {
+func (s *Server) sample(c *gin.Context) error {
 	row, err := s.engine.Watch.Sample(c.Param("name"), c.Param("sample"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	c.Data(http.StatusOK, "application/json", row.Document)
+	return nil
 }
 
-func (s *Server) putSample(c *gin.Context) {
+func (s *Server) putSample(c *gin.Context) error {
 	var in catalog.Sample
 	if err := input(c, &in); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	name := c.Param("sample")
 	switch {
 	case in.Name == "":
 		in.Name = name
 	case in.Name != name:
-		s.fail(c, bad("the sample is named %q, but it stands under %q", in.Name, name))
-		return
+		return bad("the sample is named %q, but it stands under %q", in.Name, name)
 	}
 	if len(name) > 100 {
-		s.fail(c, bad("the name of a sample has at most 100 characters"))
-		return
+		return bad("the name of a sample has at most 100 characters")
 	}
 	for _, m := range []*map[string]string{&in.Headers, &in.Params, &in.Query} {
 		if *m == nil {
@@ -164,16 +149,14 @@ func (s *Server) putSample(c *gin.Context) {
 		}
 	}
 	if err := s.engine.Design.SaveSample(c.Request.Context(), c.Param("name"), in); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	s.sample(c)
+	return s.sample(c)
 }
 
-func (s *Server) deleteSample(c *gin.Context) {
+func (s *Server) deleteSample(c *gin.Context) error {
 	if err := s.engine.Design.DeleteSample(c.Request.Context(), c.Param("name"), c.Param("sample")); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }

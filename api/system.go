@@ -25,25 +25,25 @@ import (
 //go:embed openapi.yaml
 var openAPIText []byte
 
-func (s *Server) openAPI(c *gin.Context) {
+func (s *Server) openAPI(c *gin.Context) error {
 	source, bad := flow.Parse(openAPIText)
 	if bad != nil {
-		s.fail(c, bad)
-		return
+		return bad
 	}
 	c.Data(http.StatusOK, "application/json", jsonfmt.Encode(source.Root))
+	return nil
 }
 
-func (s *Server) health(c *gin.Context) {
+func (s *Server) health(c *gin.Context) error {
 	if err := s.engine.Watch.Check(c.Request.Context()); err != nil {
 		problem(c, http.StatusServiceUnavailable, "The store cannot be written", err.Error(), nil)
-		return
+		return nil
 	}
-	c.JSON(http.StatusOK, gin.H{"status": "ok"})
+	return reply(c, gin.H{"status": "ok"})
 }
 
 // metrics serves counts in the Prometheus text format, read when asked for.
-func (s *Server) metrics() gin.HandlerFunc {
+func (s *Server) metrics() handler {
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(&collector{s,
 		prometheus.NewDesc(
@@ -73,7 +73,11 @@ func (s *Server) metrics() gin.HandlerFunc {
 		),
 		prometheus.NewDesc("readyferry_groups_open", "Groups that wait for members.", nil, nil),
 	})
-	return gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
+	serve := gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
+	return func(c *gin.Context) error {
+		serve(c)
+		return nil
+	}
 }
 
 type collector struct {
@@ -146,7 +150,7 @@ func (m *collector) gathered(ch chan<- prometheus.Metric) {
 }
 
 // events tells what has changed, as server-sent events.
-func (s *Server) events(c *gin.Context) {
+func (s *Server) events(c *gin.Context) error {
 	changes, cancel := s.engine.Watch.Events.Listen()
 	defer cancel()
 	h := c.Writer.Header()
@@ -160,7 +164,7 @@ func (s *Server) events(c *gin.Context) {
 		return true
 	}
 	if !send(": listening\n\n") {
-		return
+		return nil
 	}
 	beat := time.NewTicker(20 * time.Second)
 	defer beat.Stop()
@@ -168,24 +172,24 @@ func (s *Server) events(c *gin.Context) {
 		select {
 		case topics, open := <-changes:
 			if !open {
-				return
+				return nil
 			}
 			data, err := json.Marshal(gin.H{"changed": topics})
 			if err != nil || !send("event: changed\ndata: "+string(data)+"\n\n") {
-				return
+				return nil
 			}
 		case <-beat.C:
 			if !send(": still here\n\n") {
-				return
+				return nil
 			}
 		case <-c.Request.Context().Done():
-			return
+			return nil
 		}
 	}
 }
 
 // reference serves what help and completion show.
-func (s *Server) reference(c *gin.Context) {
+func (s *Server) reference(c *gin.Context) error {
 	type kind struct {
 		Name     string          `json:"name"`
 		Summary  string          `json:"summary"`
@@ -216,14 +220,16 @@ func (s *Server) reference(c *gin.Context) {
 		http.StatusOK,
 		gin.H{"kinds": kinds, "names": expr.Names(), "functions": expr.Functions(), "formats": formats},
 	)
+	return nil
 }
 
-func (s *Server) flowSchema(c *gin.Context) {
+func (s *Server) flowSchema(c *gin.Context) error {
 	c.Data(http.StatusOK, "application/schema+json", jsonfmt.EncodeIndent(s.engine.Catalog.Reader().Schema()))
+	return nil
 }
 
 // schedule previews a retry plan. What is not given takes its default.
-func (s *Server) schedule(c *gin.Context) {
+func (s *Server) schedule(c *gin.Context) error {
 	p := retry.Default()
 	var err error
 	span := func(name string, into *time.Duration) {
@@ -261,8 +267,7 @@ func (s *Server) schedule(c *gin.Context) {
 		}
 	}
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	span2 := p.Span()
 	tries := []gin.H{}
@@ -288,6 +293,7 @@ func (s *Server) schedule(c *gin.Context) {
 			},
 		},
 	)
+	return nil
 }
 
 // page serves the web application: its files, and its first page for every

@@ -2,7 +2,6 @@ package api
 
 import (
 	"encoding/json"
-	"net/http"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -29,7 +28,7 @@ type systemView struct {
 }
 
 // systems lists the kinds of outside system.
-func (s *Server) systems(c *gin.Context) {
+func (s *Server) systems(c *gin.Context) error {
 	registry := s.engine.Catalog.Systems()
 	raw := func(n *message.Node) json.RawMessage {
 		if n == nil {
@@ -54,7 +53,7 @@ func (s *Server) systems(c *gin.Context) {
 			},
 		)
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // connectionView is a connection without its secrets.
@@ -81,107 +80,89 @@ func (s *Server) viewConnection(row watch.Connection) (connectionView, error) {
 	}, err
 }
 
-func (s *Server) connections(c *gin.Context) {
+func (s *Server) connections(c *gin.Context) error {
 	rows, err := s.engine.Watch.Connections()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := make([]connectionView, 0, len(rows))
 	for _, r := range rows {
 		v, err := s.viewConnection(r)
 		if err != nil {
-			s.fail(c, err)
-			return
+			return err
 		}
 		out = append(out, v)
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
-func (s *Server) connection(c *gin.Context) {
+func (s *Server) connection(c *gin.Context) error {
 	row, err := s.engine.Watch.Connection(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	v, err := s.viewConnection(row)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	etag(c, row.Revision)
-	c.JSON(http.StatusOK, v)
+	return reply(c, v)
 }
 
-func (s *Server) putConnection(c *gin.Context) {
-	document, err := body(c, maxDocument)
+func (s *Server) putConnection(c *gin.Context) error {
+	document, seen, err := change(c)
 	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	seen, err := revision(c)
-	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	if _, err := s.engine.Design.SaveConnection(c.Request.Context(), c.Param("name"), document, seen); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	s.connection(c)
+	return s.connection(c)
 }
 
-func (s *Server) deleteConnection(c *gin.Context) {
+func (s *Server) deleteConnection(c *gin.Context) error {
 	if err := s.engine.Design.DeleteConnection(c.Request.Context(), c.Param("name")); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }
 
-func (s *Server) testConnection(c *gin.Context) {
+func (s *Server) testConnection(c *gin.Context) error {
 	t, err := s.engine.Design.TestConnection(c.Request.Context(), c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, t)
+	return reply(c, t)
 }
 
-func (s *Server) standInList(c *gin.Context) { c.JSON(http.StatusOK, s.standIns.List()) }
+func (s *Server) standInList(c *gin.Context) error { return reply(c, s.standIns.List()) }
 
-func (s *Server) standIn(c *gin.Context) {
+func (s *Server) standIn(c *gin.Context) error {
 	v, err := s.standIns.Get(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, v)
+	return reply(c, v)
 }
 
-func (s *Server) behave(c *gin.Context) {
+func (s *Server) behave(c *gin.Context) error {
 	var b standin.Behaviour
 	if err := input(c, &b); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	if err := b.Check(); err != nil {
-		s.fail(c, bad("%w", err))
-		return
+		return bad("%w", err)
 	}
 	if err := s.standIns.Behave(c.Param("name"), b); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	s.engine.Watch.Events.Publish(journal.EventStandIns)
-	s.standIn(c)
+	return s.standIn(c)
 }
 
-func (s *Server) forget(c *gin.Context) {
+func (s *Server) forget(c *gin.Context) error {
 	if err := s.standIns.Forget(c.Param("name")); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }

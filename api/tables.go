@@ -55,53 +55,43 @@ func (s *Server) viewTable(t watch.Table) tableView {
 	return v
 }
 
-func (s *Server) tables(c *gin.Context) {
+func (s *Server) tables(c *gin.Context) error {
 	all, err := s.engine.Watch.Tables()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := make([]tableView, len(all))
 	for i, t := range all {
 		out[i] = s.viewTable(t)
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
-func (s *Server) table(c *gin.Context) {
+func (s *Server) table(c *gin.Context) error {
 	t, err := s.engine.Watch.TableInfo(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	etag(c, t.Version)
-	c.JSON(http.StatusOK, s.viewTable(t))
+	return reply(c, s.viewTable(t))
 }
 
-func (s *Server) putTable(c *gin.Context) {
-	document, err := body(c, maxDocument)
+func (s *Server) putTable(c *gin.Context) error {
+	document, seen, err := change(c)
 	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	seen, err := revision(c)
-	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	if _, err := s.engine.Design.SaveTable(c.Request.Context(), c.Param("name"), document, seen); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	s.table(c)
+	return s.table(c)
 }
 
-func (s *Server) deleteTable(c *gin.Context) {
+func (s *Server) deleteTable(c *gin.Context) error {
 	if err := s.engine.Design.DeleteTable(c.Request.Context(), c.Param("name")); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }
 
 // whole reads a number of the query; otherwise where there is none.
@@ -132,54 +122,47 @@ func rowViews(rows []watch.TableRow) []rowView {
 }
 
 // tableRows pages through the rows of a version.
-func (s *Server) tableRows(c *gin.Context) {
+func (s *Server) tableRows(c *gin.Context) error {
 	t, err := s.engine.Watch.TableInfo(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	n, err := limit(c, 100, 1000)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	after, err := whole(c, "after", 0)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	version, err := whole(c, "version", t.Version)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	rows, err := s.engine.Watch.TableRows(t.Name, min(version, t.Version), after, c.Query("find"), n)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	d, findings := table.Read(t.Document)
 	if d == nil {
-		s.fail(c, &design.FindingsError{What: "the table cannot be read", Findings: findings})
-		return
+		return &design.FindingsError{What: "the table cannot be read", Findings: findings}
 	}
 	c.JSON(
 		http.StatusOK,
 		gin.H{"version": version, "columns": append([]string{}, d.Columns...), "rows": rowViews(rows)},
 	)
+	return nil
 }
 
 // importTable loads a CSV or JSON file.
-func (s *Server) importTable(c *gin.Context) {
+func (s *Server) importTable(c *gin.Context) error {
 	file, err := body(c, table.MaxFile+1)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	mode := c.DefaultQuery("mode", "replace")
 	if mode != "replace" && mode != "merge" {
-		s.fail(c, bad("mode must be replace or merge, not %q", mode))
-		return
+		return bad("mode must be replace or merge, not %q", mode)
 	}
 	out, err := s.engine.Design.Import(
 		c.Request.Context(),
@@ -190,28 +173,24 @@ func (s *Server) importTable(c *gin.Context) {
 		c.Query("preview") == "true",
 	)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // exportTable writes all rows of a version as a file.
-func (s *Server) exportTable(c *gin.Context) {
+func (s *Server) exportTable(c *gin.Context) error {
 	t, err := s.engine.Watch.TableInfo(c.Param("name"))
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	version, err := whole(c, "version", t.Version)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	format := c.DefaultQuery("format", "csv")
 	if format != "csv" && format != "json" {
-		s.fail(c, bad("format must be csv or json, not %q", format))
-		return
+		return bad("format must be csv or json, not %q", format)
 	}
 	var rows []*message.Node
 	if err := s.engine.Watch.EachTableRow(t.Name, min(version, t.Version), func(r *table.Row) error {
@@ -219,18 +198,15 @@ func (s *Server) exportTable(c *gin.Context) {
 			r.Value)
 		return nil
 	}); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	d, findings := table.Read(t.Document)
 	if d == nil {
-		s.fail(c, &design.FindingsError{What: "the table cannot be read", Findings: findings})
-		return
+		return &design.FindingsError{What: "the table cannot be read", Findings: findings}
 	}
 	file, err := table.WriteFile(format, d.Columns, rows)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", t.Name+"."+format))
 	c.Data(
@@ -238,10 +214,11 @@ func (s *Server) exportTable(c *gin.Context) {
 		map[string]string{"csv": "text/csv; charset=utf-8; header=present", "json": "application/json"}[format],
 		file,
 	)
+	return nil
 }
 
 // editTable changes, adds and removes rows, all or none.
-func (s *Server) editTable(c *gin.Context) {
+func (s *Server) editTable(c *gin.Context) error {
 	var in struct {
 		Edits []struct {
 			Row   int64           `json:"row"`
@@ -249,12 +226,10 @@ func (s *Server) editTable(c *gin.Context) {
 		} `json:"edits"`
 	}
 	if err := input(c, &in); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	if len(in.Edits) == 0 || len(in.Edits) > 1000 {
-		s.fail(c, bad("edits must name from 1 to 1000 rows"))
-		return
+		return bad("edits must name from 1 to 1000 rows")
 	}
 	edits := make([]design.RowEdit, len(in.Edits))
 	for i, e := range in.Edits {
@@ -264,37 +239,32 @@ func (s *Server) editTable(c *gin.Context) {
 		}
 		f, err := table.ReadFile("json", append(append([]byte{'['}, e.Value...), ']'))
 		if err != nil {
-			s.fail(c, bad("edit %d: %w", i+1, err))
-			return
+			return bad("edit %d: %w", i+1, err)
 		}
 		edits[i].Value = f.Rows[0]
 	}
 	seen, err := revision(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	version, err := s.engine.Design.EditRows(c.Request.Context(), c.Param("name"), seen, edits)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, gin.H{"version": version})
+	return reply(c, gin.H{"version": version})
 }
 
 // restoreTable makes the newest version one that is as an older one was.
-func (s *Server) restoreTable(c *gin.Context) {
+func (s *Server) restoreTable(c *gin.Context) error {
 	n, err := strconv.ParseInt(c.Param("n"), 10, 64)
 	if err != nil {
-		s.fail(c, engine.ErrNotFound)
-		return
+		return engine.ErrNotFound
 	}
 	version, err := s.engine.Design.RestoreTable(c.Request.Context(), c.Param("name"), n)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, gin.H{"version": version})
+	return reply(c, gin.H{"version": version})
 }
 
 type tableChange struct {
@@ -309,56 +279,50 @@ type tableChange struct {
 }
 
 // tableVersions lists what has changed a table, the newest first.
-func (s *Server) tableVersions(c *gin.Context) {
+func (s *Server) tableVersions(c *gin.Context) error {
 	n, err := limit(c, 50, 500)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	before, err := whole(c, "before", 0)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	rows, err := s.engine.Watch.TableChanges(c.Param("name"), before, n)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := make([]tableChange, len(rows))
 	for i, r := range rows {
 		out[i] = tableChange{r.Version, r.At, r.What, r.Detail, r.By, r.Tx, r.Added, r.Removed}
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // tableVersion shows which rows a version brought and took away.
-func (s *Server) tableVersion(c *gin.Context) {
+func (s *Server) tableVersion(c *gin.Context) error {
 	n, err := strconv.ParseInt(c.Param("n"), 10, 64)
 	if err != nil {
-		s.fail(c, engine.ErrNotFound)
-		return
+		return engine.ErrNotFound
 	}
 	added, removed, err := s.engine.Watch.ChangedRows(c.Param("name"), n, 200)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, gin.H{"added": rowViews(added), "removed": rowViews(removed)})
+	return reply(c, gin.H{"added": rowViews(added), "removed": rowViews(removed)})
 }
 
 // guessTable proposes a definition for a file.
-func (s *Server) guessTable(c *gin.Context) {
+func (s *Server) guessTable(c *gin.Context) error {
 	file, err := body(c, table.MaxFile+1)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	f, err := table.ReadFile(c.Query("format"), file)
 	if err != nil {
 		problem(c, http.StatusUnprocessableEntity, "The file cannot be loaded", err.Error(), []flow.Finding{})
-		return
+		return nil
 	}
 	d := table.Guess(c.Param("name"), f.Columns)
-	c.JSON(http.StatusOK, gin.H{"rows": len(f.Rows), "document": json.RawMessage(jsonfmt.Encode(d.Tree()))})
+	return reply(c, gin.H{"rows": len(f.Rows), "document": json.RawMessage(jsonfmt.Encode(d.Tree()))})
 }

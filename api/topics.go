@@ -1,7 +1,6 @@
 package api
 
 import (
-	"net/http"
 	"strconv"
 	"time"
 
@@ -40,21 +39,18 @@ type subscriptionView struct {
 }
 
 // topics lists every topic with its subscriptions.
-func (s *Server) topics(c *gin.Context) {
+func (s *Server) topics(c *gin.Context) error {
 	topics, err := s.engine.Watch.Topics()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	subscriptions, err := s.engine.Watch.Subscriptions("")
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	flights, err := s.engine.Watch.TopicFlights()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	inFlight, readers := map[string]int64{}, s.engine.Watch.Catalog.TopicReaders()
 	for _, f := range flights {
@@ -69,8 +65,7 @@ func (s *Server) topics(c *gin.Context) {
 			Subscriptions: []subscriptionView{},
 		}
 		if v.OldestAt, err = s.engine.Watch.PutAt(t.Name, t.First); err != nil {
-			s.fail(c, err)
-			return
+			return err
 		}
 		for _, sub := range subscriptions {
 			if sub.Topic != t.Name {
@@ -85,63 +80,56 @@ func (s *Server) topics(c *gin.Context) {
 				), Missed: sub.Missed, Readers: append([]string{}, readers[key]...),
 			}
 			if w.OldestAt, err = s.engine.Watch.PutAt(t.Name, sub.Position); err != nil {
-				s.fail(c, err)
-				return
+				return err
 			}
 			v.Subscriptions = append(v.Subscriptions, w)
 		}
 		out[i] = v
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // topicMessages lists messages of a topic from an offset on, or those before
 // one, the newest first.
-func (s *Server) topicMessages(c *gin.Context) {
+func (s *Server) topicMessages(c *gin.Context) error {
 	n, err := limit(c, 50, 500)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	at, newest := int64(0), false
 	for _, name := range []string{"from", "before"} {
 		if text := c.Query(name); text != "" {
 			if at, err = strconv.ParseInt(text, 10, 64); err != nil {
-				s.fail(c, bad("%s must be an offset, not %q", name, text))
-				return
+				return bad("%s must be an offset, not %q", name, text)
 			}
 			newest = name == "before"
 		}
 	}
 	rows, err := s.engine.Watch.ReadLog(c.Param("name"), at, newest, n)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := make([]storedMessage, len(rows))
 	for i, r := range rows {
 		if out[i], err = showStored(r.N, r.From, r.Reference, r.PutAt, r.Headers, r.Body); err != nil {
-			s.fail(c, err)
-			return
+			return err
 		}
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 // putTopic keeps how old and how large a topic may become.
-func (s *Server) putTopic(c *gin.Context) {
+func (s *Server) putTopic(c *gin.Context) error {
 	var in struct {
 		KeepFor    int64 `json:"keepFor"` // milliseconds
 		KeepBytes  int64 `json:"keepBytes"`
 		DropUnread bool  `json:"dropUnread"`
 	}
 	if err := input(c, &in); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	if in.KeepFor > (100 * 365 * 24 * time.Hour).Milliseconds() {
-		s.fail(c, bad("keepFor is at most a hundred years; 0 stands for no bound"))
-		return
+		return bad("keepFor is at most a hundred years; 0 stands for no bound")
 	}
 	r := perform.Retention{
 		KeepFor:    time.Duration(in.KeepFor) * time.Millisecond,
@@ -149,22 +137,20 @@ func (s *Server) putTopic(c *gin.Context) {
 		DropUnread: in.DropUnread,
 	}
 	if err := s.engine.Perform.SetRetention(c.Request.Context(), c.Param("name"), r); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }
 
 // rewind sets a subscription to another place in its topic.
-func (s *Server) rewind(c *gin.Context) {
+func (s *Server) rewind(c *gin.Context) error {
 	var in struct {
 		To     string     `json:"to"` // earliest or latest
 		Time   *time.Time `json:"time"`
 		Offset *int64     `json:"offset"`
 	}
 	if err := input(c, &in); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	given := 0
 	for _, is := range []bool{in.To != "", in.Time != nil, in.Offset != nil} {
@@ -173,8 +159,7 @@ func (s *Server) rewind(c *gin.Context) {
 		}
 	}
 	if given != 1 || in.To != "" && in.To != "earliest" && in.To != "latest" {
-		s.fail(c, bad("say where to: to, which is earliest or latest, or time, or offset"))
-		return
+		return bad("say where to: to, which is earliest or latest, or time, or offset")
 	}
 	begin := flow.Begin{Latest: in.To == "latest", Offset: in.Offset}
 	if in.Time != nil {
@@ -182,16 +167,14 @@ func (s *Server) rewind(c *gin.Context) {
 	}
 	at, err := s.engine.Perform.Rewind(c.Request.Context(), c.Param("name"), c.Param("subscription"), begin)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, gin.H{"position": at})
+	return reply(c, gin.H{"position": at})
 }
 
-func (s *Server) unsubscribe(c *gin.Context) {
+func (s *Server) unsubscribe(c *gin.Context) error {
 	if err := s.engine.Perform.Unsubscribe(c.Request.Context(), c.Param("name"), c.Param("subscription")); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }

@@ -50,31 +50,28 @@ func viewTransaction(t *watch.Transaction) transactionView {
 	return v
 }
 
-func (s *Server) transactions(c *gin.Context) {
+func (s *Server) transactions(c *gin.Context) error {
 	f, err := filter(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	list := func() ([]watch.Transaction, error) { return s.engine.Watch.Transactions(f) }
 	parent, err := idIn(c, "parent", "a transaction")
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	if parent != nil {
 		list = func() ([]watch.Transaction, error) { return s.engine.Watch.Parts(*parent, f.State, f.After, f.Limit) }
 	}
 	rows, err := list()
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	out := make([]transactionView, len(rows))
 	for i := range rows {
 		out[i] = viewTransaction(&rows[i])
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
 func filter(c *gin.Context) (watch.Filter, error) {
@@ -127,16 +124,14 @@ func moment(c *gin.Context, name string) (time.Time, error) {
 
 // counts serves the strip of time: how many transactions were received in each
 // minute, by their present state.
-func (s *Server) counts(c *gin.Context) {
+func (s *Server) counts(c *gin.Context) error {
 	from, err := moment(c, "from")
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	to, err := moment(c, "to")
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	if to.IsZero() {
 		to = time.Now().UTC()
@@ -145,15 +140,13 @@ func (s *Server) counts(c *gin.Context) {
 		from = to.Add(-2 * time.Hour)
 	}
 	if to.Sub(from) > 48*time.Hour || to.Before(from) {
-		s.fail(c, bad("from and to must be in order and at most 48 hours apart"))
-		return
+		return bad("from and to must be in order and at most 48 hours apart")
 	}
 	counts, err := s.engine.Watch.Counts(c.Query("flow"), from, to)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, byMinute(counts))
+	return reply(c, byMinute(counts))
 }
 
 // deliveryView is a delivery with all that is known of its tries.
@@ -206,38 +199,32 @@ func viewPlan(p retry.Plan) planView {
 	}
 }
 
-func (s *Server) transaction(c *gin.Context) {
+func (s *Server) transaction(c *gin.Context) error {
 	id, err := id(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	t, err := s.engine.Watch.Transaction(id)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	first, err := s.engine.Watch.FirstMessage(id)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	rows, err := s.engine.Watch.Deliveries(id)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	letters, err := s.engine.Watch.LettersOf(id)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	deliveries := make([]deliveryView, 0, len(rows))
 	for i := range rows {
 		v, err := s.viewDelivery(&rows[i])
 		if err != nil {
-			s.fail(c, err)
-			return
+			return err
 		}
 		deliveries = append(deliveries, v)
 	}
@@ -248,24 +235,20 @@ func (s *Server) transaction(c *gin.Context) {
 	warnings := []string{}
 	if len(first.Warnings) > 0 && string(first.Warnings) != "null" {
 		if err := json.Unmarshal(first.Warnings, &warnings); err != nil {
-			s.fail(c, err)
-			return
+			return err
 		}
 	}
 	progress, parts, err := s.parts(&t)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	groups, group, err := s.gathering(&t)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	called, about, err := s.calls(&t)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	c.JSON(http.StatusOK, struct {
 		transactionView
@@ -284,6 +267,7 @@ func (s *Server) transaction(c *gin.Context) {
 		DeadLetters []letterView   `json:"deadLetters"`
 	}{viewTransaction(&t), t.Caller, t.CallerPath, called, about, first.Source, int(first.Body.Size()), warnings, parts,
 		progress, groups, group, deliveries, views})
+	return nil
 }
 
 type calledView struct {
@@ -372,35 +356,30 @@ func (s *Server) viewDelivery(d *watch.Delivery) (deliveryView, error) {
 	return v, err
 }
 
-func (s *Server) transactionRehearsal(c *gin.Context) {
+func (s *Server) transactionRehearsal(c *gin.Context) error {
 	id, err := id(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	r, err := s.engine.Watch.Inspect(id)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.JSON(http.StatusOK, r)
+	return reply(c, r)
 }
 
 // transactionMessages lists the message as it was received and its repairs.
-func (s *Server) transactionMessages(c *gin.Context) {
+func (s *Server) transactionMessages(c *gin.Context) error {
 	id, err := id(c)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	if _, err := s.engine.Watch.Transaction(id); err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	rows, err := s.engine.Watch.Messages(id)
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
 	type view struct {
 		N       int              `json:"n"` // 0: as received
@@ -425,8 +404,7 @@ func (s *Server) transactionMessages(c *gin.Context) {
 			into *[]message.Header
 		}{{m.Headers, &v.Headers}, {m.Params, &v.Params}, {m.Query, &v.Query}} {
 			if err := json.Unmarshal(part.from, part.into); err != nil {
-				s.fail(c, err)
-				return
+				return err
 			}
 			if *part.into == nil {
 				*part.into = []message.Header{}
@@ -434,17 +412,16 @@ func (s *Server) transactionMessages(c *gin.Context) {
 		}
 		out = append(out, v)
 	}
-	c.JSON(http.StatusOK, out)
+	return reply(c, out)
 }
 
-func (s *Server) tryNow(c *gin.Context) {
+func (s *Server) tryNow(c *gin.Context) error {
 	id, err := id(c)
 	if err == nil {
 		err = s.engine.Lane.TryNow(c.Request.Context(), id)
 	}
 	if err != nil {
-		s.fail(c, err)
-		return
+		return err
 	}
-	c.Status(http.StatusNoContent)
+	return done(c)
 }
