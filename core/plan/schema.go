@@ -111,12 +111,8 @@ const flowSchema = `{
 			{"if": {"properties": {"kind": {"const": "schedule"}}, "required": ["kind"]},
 				"then": {"additionalProperties": false, "required": [], "properties": {
 				"kind": true, "note": {"type": "string"},
-				"cron": {"title": "Cron", "type": "string", "description":
-					"cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
-				"every": {"title": "Every", "format": "duration", "type": "string", "description":
-					"in place of cron: 30s, 15m, 24h, counted from 1970"},
-				"zone": {"title": "Time zone", "default": "UTC", "type": "string", "description":
-					"time zone of the cron expression, such as Europe/Dublin; UTC by default"},
+				"cron": {"$ref": "#/$defs/cron"}, "every": {"$ref": "#/$defs/every"},
+				"zone": {"$ref": "#/$defs/zone"},
 				"missed": {"title": "Times that passed unseen", "default": "once", "titles": {"once": "one message for all",
 					"each": "one message for each", "skip": "no message"}, "enum": ["once", "each", "skip"], "description":
 						"times that passed while the application was down: one message for all of them (default), one for each, or none"},
@@ -125,12 +121,8 @@ const flowSchema = `{
 			{"if": {"properties": {"kind": {"const": "poll"}}, "required": ["kind"]}, "then": {"additionalProperties": false,
 				"required": ["of", "path", "each"], "properties": {
 				"kind": true, "note": {"type": "string"},
-				"cron": {"title": "Cron", "type": "string", "description":
-					"cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
-				"every": {"title": "Every", "format": "duration", "type": "string", "description":
-					"in place of cron: 30s, 15m, 24h, counted from 1970"},
-				"zone": {"title": "Time zone", "default": "UTC", "type": "string", "description":
-					"time zone of the cron expression, such as Europe/Dublin; UTC by default"},
+				"cron": {"$ref": "#/$defs/cron"}, "every": {"$ref": "#/$defs/every"},
+				"zone": {"$ref": "#/$defs/zone"},
 				"of": {"title": "HTTP connection", "format": "connection", "type": "string", "minLength": 1, "description":
 					"name of an HTTP connection"},
 				"path": {"title": "Path", "format": "template", "type": "string", "description":
@@ -147,12 +139,8 @@ const flowSchema = `{
 			{"if": {"properties": {"kind": {"const": "table"}}, "required": ["kind"]}, "then": {"additionalProperties": false,
 				"required": ["of", "table", "key"], "properties": {
 				"kind": true, "note": {"type": "string"},
-				"cron": {"title": "Cron", "type": "string", "description":
-					"cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
-				"every": {"title": "Every", "format": "duration", "type": "string", "description":
-					"in place of cron: 30s, 15m, 24h, counted from 1970"},
-				"zone": {"title": "Time zone", "default": "UTC", "type": "string", "description":
-					"time zone of the cron expression, such as Europe/Dublin; UTC by default"},
+				"cron": {"$ref": "#/$defs/cron"}, "every": {"$ref": "#/$defs/every"},
+				"zone": {"$ref": "#/$defs/zone"},
 				"of": {"title": "SQL connection", "format": "connection", "type": "string", "minLength": 1, "description":
 					"name of an SQL connection"},
 				"table": {"title": "Table or view", "type": "string", "pattern":
@@ -188,6 +176,12 @@ const flowSchema = `{
 				"description": "values in all, 2000000 by default"}}},
 		"strict": {"title": "refuse JSON that names a member twice", "type": "boolean", "description":
 			"refuse JSON whose maps name a member twice"},
+		"cron": {"title": "Cron", "type": "string", "description":
+			"cron expression: minute, hour, day of the month, month, day of the week; seconds may stand before"},
+		"every": {"title": "Every", "format": "duration", "type": "string", "description":
+			"in place of cron: 30s, 15m, 24h, counted from 1970"},
+		"zone": {"title": "Time zone", "default": "UTC", "type": "string", "description":
+			"time zone of the cron expression, such as Europe/Dublin; UTC by default"},
 		"once": {"title": "Once per", "format": "expression", "type": "string", "description":
 			"expression; the same value within once-for is the same message"},
 		"once-for": {"title": "Remembered for", "format": "duration", "default": "24h", "when": {"once": ["*"]}, "type":

@@ -2,6 +2,7 @@ import type { FC, ReactNode } from "react";
 import type { Entry, Finding } from "../api/client";
 import type { Step } from "../model/model";
 import { Code, type Completion } from "../ui/code";
+import { NamedValues } from "../ui/pairs";
 import { Setting, Text } from "../ui/parts";
 
 /** What a form of settings works with. */
@@ -125,70 +126,24 @@ export function SpanSetting(p: FormProps & { setting: string; label: string; usu
 export function Pairs(
   p: FormProps & { label: string; setting: string; template?: boolean; literal?: boolean; nameHint: string },
 ) {
-  const all = Object.entries((p.step[p.setting] ?? {}) as Record<string, unknown>);
-  const put = (entries: [string, unknown][]) =>
-    p.change(
-      withSetting(p.step, p.setting, entries.length ? Object.fromEntries(entries) : undefined),
-      p.setting + entries.length,
-    );
   return (
-    <Setting label={p.label}>
-      {all.map(([name, value], i) => {
-        const error = errorAt(p, `${p.setting}/${name}`);
-        const set = (v: string) => put(all.map((e, j) => (j === i ? [name, v] : e)));
-        return (
-          <div key={i} className="mb-1">
-            <div className="flex items-start gap-1.5">
-              <div className="w-32 shrink-0">
-                <Text
-                  mono
-                  label={`${p.label}, name ${i + 1}`}
-                  value={name}
-                  onChange={(n) => put(all.map((e, j) => (j === i ? [n, e[1]] : e)))}
-                />
-              </div>
-              <div
-                className="min-w-0 flex-1"
-                onFocus={() => p.onFill((path) => set(p.template ? `${value}\${${path}}` : path))}
-              >
-                <Code
-                  label={`${p.label}, value of ${name}`}
-                  language={p.template || p.literal ? "template" : "expression"}
-                  value={String(value ?? "")}
-                  onChange={set}
-                  completions={p.completions}
-                  invalid={!!error}
-                />
-              </div>
-              <button
-                type="button"
-                className="btn !px-2"
-                aria-label={`Remove ${name}`}
-                onClick={() => put(all.filter((_, j) => j !== i))}
-              >
-                −
-              </button>
-            </div>
-            {error && (
-              <p role="alert" className="text-[12.5px] text-dead">
-                {error}
-              </p>
-            )}
-          </div>
-        );
-      })}
-      <button
-        type="button"
-        className="btn-bare"
-        onClick={() => {
-          let name = p.nameHint;
-          for (let i = 2; all.some(([n]) => n === name); i++) name = `${p.nameHint}${i}`;
-          put([...all, [name, p.template || p.literal ? "" : '""']]);
-        }}
-      >
-        + {p.nameHint}
-      </button>
-    </Setting>
+    <NamedValues
+      label={p.label}
+      of={(p.step[p.setting] ?? {}) as Record<string, unknown>}
+      template={!!(p.template || p.literal)}
+      plain={!p.template}
+      begin={p.nameHint}
+      add={p.nameHint}
+      completions={p.completions}
+      errorOf={(name) => errorAt(p, `${p.setting}/${name}`)}
+      onFill={p.onFill}
+      put={(entries) =>
+        p.change(
+          withSetting(p.step, p.setting, entries.length ? Object.fromEntries(entries) : undefined),
+          p.setting + entries.length,
+        )
+      }
+    />
   );
 }
 

@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import { Code, type Completion } from "../ui/code";
+import { NamedValues } from "../ui/pairs";
 import { Select, Setting, Text } from "../ui/parts";
 import { matters, type Property, type Schema, settingsOf, type Value, withValue } from "./schema";
 
@@ -181,66 +182,19 @@ function Named(
     put: (v: unknown, mark?: string) => void;
   },
 ) {
-  const all = Object.entries((p.value[p.name] ?? {}) as Value);
-  const put = (entries: [string, unknown][]) => p.put(Object.fromEntries(entries), `${p.name}${entries.length}`);
-  const template = p.property.format === "template";
   return (
-    <Setting label={p.label} hint={all.length ? undefined : p.property.description} error={p.error(p.name)}>
-      {all.map(([name, value], i) => {
-        const error = p.error(`${p.name}/${name}`);
-        const set = (v: string) => put(all.map((e, j) => (j === i ? [name, v] : e)));
-        return (
-          <div key={i} className="mb-1">
-            <div className="flex items-start gap-1.5">
-              <div className="w-32 shrink-0">
-                <Text
-                  mono
-                  label={`${p.label}, name ${i + 1}`}
-                  value={name}
-                  onChange={(n) => put(all.map((e, j) => (j === i ? [n, e[1]] : e)))}
-                />
-              </div>
-              <div
-                className="min-w-0 flex-1"
-                onFocus={() => p.onFill?.((path) => set(template ? `${value}\${${path}}` : path))}
-              >
-                <Code
-                  label={`${p.label}, value of ${name}`}
-                  language={template ? "template" : "expression"}
-                  value={String(value ?? "")}
-                  onChange={set}
-                  completions={p.completions ?? []}
-                  invalid={!!error}
-                />
-              </div>
-              <button
-                type="button"
-                className="btn !px-2"
-                aria-label={`Remove ${name}`}
-                onClick={() => put(all.filter((_, j) => j !== i))}
-              >
-                −
-              </button>
-            </div>
-            {error && (
-              <p role="alert" className="text-[12.5px] text-dead">
-                {error}
-              </p>
-            )}
-          </div>
-        );
-      })}
-      <button
-        type="button"
-        className="btn-bare"
-        onClick={() => {
-          let name = "name";
-          for (let i = 2; all.some(([n]) => n === name); i++) name = `name${i}`;
-          put([...all, [name, template ? "" : '""']]);
-        }}
-      >
-        + {p.label.toLowerCase()}
-      </button>
-    </Setting>
+    <NamedValues
+      label={p.label}
+      hint={p.value[p.name] ? undefined : p.property.description}
+      error={p.error(p.name)}
+      of={(p.value[p.name] ?? {}) as Value}
+      template={p.property.format === "template"}
+      begin="name"
+      add={p.label.toLowerCase()}
+      completions={p.completions ?? []}
+      errorOf={(name) => p.error(`${p.name}/${name}`)}
+      onFill={p.onFill}
+      put={(entries) => p.put(Object.fromEntries(entries), `${p.name}${entries.length}`)}
+    />
   );
 }
