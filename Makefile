@@ -37,10 +37,10 @@ e2e/node_modules/.package-lock.json: e2e/package-lock.json
 types: web/openapi/node_modules/.package-lock.json ## make the browser's types from api/openapi.yaml
 	cd web/openapi && npm run --silent types
 
-# What needs no browser runs side by side, as much of it as there are processors.
+# As much runs side by side as there are processors, the longest first; what each
+# part says comes when it has ended.
 test: build ## install what tests need and run them all
-	$(MAKE) --no-print-directory -j$$(nproc) -Otarget vet test-plain test-race test-web
-	$(MAKE) --no-print-directory test-e2e
+	$(MAKE) --no-print-directory -j$$(nproc) -Otarget test-e2e test-race test-plain vet test-web
 
 test-go: vet test-plain test-race ## the tests of Go alone
 

@@ -1,6 +1,13 @@
 // Package api serves the HTTP interface: webhooks, the interface that the
 // browser and scripts use, stand-ins and the web application. It translates
 // between HTTP and the engine and decides nothing.
+//
+// Every handler gives an error or answers; fail turns errors into problem documents
+// (RFC 9457) in one place: what was not found is 404, what changed meanwhile 412,
+// what is still in use 409, what cannot be decided so 422, what cannot be read 400.
+// Reading goes through engine/watch, changing through engine/design, perform and
+// the journal; the store is out of reach. openapi.yaml describes exactly the routes
+// that there are, and every answer in the tests is held against it.
 package api
 
 import (

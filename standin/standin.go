@@ -1,6 +1,11 @@
 // Package standin serves simulated outside systems: they note what they
 // receive and answer as they are told, so that a flow can be tried against
 // refusals, delays and outages without a real system.
+//
+// A stand-in is addressed as stand-in://name in a connection. Its behaviour is a
+// document of its own that a person, a sample or the interface changes while it
+// runs. It keeps the last calls in memory, without limit of time but bounded in
+// number, and nothing on disk. All methods are safe for concurrent use.
 package standin
 
 import (

@@ -1,4 +1,12 @@
 // Command readyferry runs Ready Ferry and works on its documents.
+//
+// serve and demo run the application until a signal ends it; work that is under
+// way is on disk and goes on at the next start. The other commands need no running
+// application and change nothing: they check, rehearse, evaluate and convert files.
+//
+// The exit code is 0 when all is well, 1 when something was found wrong with what
+// was given, and 2 when the command was not understood or could not be carried out.
+// Results go to the standard output, what went wrong to the standard error.
 package main
 
 import (

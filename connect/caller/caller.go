@@ -1,5 +1,11 @@
 // Package caller is the system of those who call us: it decides who may call a
 // webhook. All comparisons of secrets take the same time whatever is compared.
+//
+// There are three ways to say who one is: a key in a header; user and password
+// (RFC 7617); a signature over id, time and body as Standard Webhooks 1.0 has it,
+// whose time must be within five minutes of ours. Several secrets may be in force,
+// so that a caller can change over. Nothing is ever sent to a caller, so its link
+// neither sends nor receives.
 package caller
 
 import (

@@ -1,5 +1,12 @@
 // Package flow reads flow documents: YAML 1.2 or the same as JSON, with the
 // place of every value, so that whatever is wrong can be shown where it stands.
+//
+// Reading is forgiving where that helps a person who is still typing: a document
+// with an unknown key or a step that is not finished is read as far as it goes,
+// with a Finding for each fault. It is strict where forgiving would be guessing: a
+// key that stands twice, a merge key and aliases that multiply beyond bounds are
+// errors. Documents are bounded: MaxSize bytes, and 50,000 values with each use of
+// an alias counted anew.
 package flow
 
 import (

@@ -1,6 +1,14 @@
 // Package format lists the formats that messages have: for each its name, its
 // media types, and how it is decoded into the document tree and encoded from
 // it. A package below holds each format's rules.
+//
+// What decoding promises: exact numbers, the order of members, the place of each
+// value, and bounds on size, depth and number of values that no input passes. An
+// error says line, column and what was expected there.
+//
+// What encoding promises: a document that nobody changed is written as it was read,
+// to the byte where the format's package says so. What a format cannot hold is an
+// error that names the value's path; nothing is dropped in silence.
 package format
 
 import (

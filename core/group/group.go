@@ -2,6 +2,13 @@
 // closes, what becomes of late members, and how messages get back into the
 // order of their numbers. It keeps nothing: the engine keeps groups in its
 // store, a rehearsal in memory, and both ask these rules.
+//
+// The rules in one place: a group closes when its count is reached, its condition
+// holds, nothing has come for its quiet time, it has its greatest age, or all parts
+// of its split have come, whichever is first. A member that comes for a group which
+// closed less than late-for ago is late; then it is turned away, added by itself,
+// or the first of a new group. In a resequence the next number has its turn, a gap
+// is waited for until its time ends, and a number that was passed is late.
 package group
 
 import (

@@ -1,6 +1,14 @@
 // Package plan turns a flow document into a compiled plan that can be walked:
 // it checks the document against the flow's JSON Schema, compiles expressions,
 // templates and schemas, and reports what it finds with line and column.
+//
+// A plan belongs to one version of one flow and never changes, so many walks may
+// share it. Compiling is done once; a walk looks up nothing by name. What is found
+// wrong is a list of findings, each with its place in the text and, where there is
+// one, a repair; a plan with an error among them cannot be published.
+//
+// Schema gives the JSON Schema of flow documents for editors. It is made of what
+// the kinds of step and of outside systems say about themselves.
 package plan
 
 import (

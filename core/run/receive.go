@@ -1,6 +1,20 @@
 // Package run walks compiled flows. The walk is pure: the same plan, message
 // and recorded effects give the same decisions, byte for byte. It drives live
 // runs, rehearsals and the inspection of what has happened.
+//
+// A walk goes from the first step as far as the recorded effects reach. Where a
+// step needs more of the world, the walk ends with what it wants; whoever drives it
+// brings that about, records the effect and walks again from the first step. A
+// walk over a thousand effects therefore computes all steps before the last one
+// anew: that is the price of never storing a message between two steps, and the
+// reason why before and after of every step can be shown for every transaction.
+//
+// Three walks begin elsewhere than at the first step: a part at the step behind
+// its split (Origin), a group behind its aggregate (Resume), the steps for a dead
+// letter at theirs (Letter).
+//
+// A Rehearsal drives walks with answers of stand-ins, and keeps in memory what the
+// engine keeps on disk: groups, turns, seen keys, tables.
 package run
 
 import (

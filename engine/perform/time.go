@@ -209,7 +209,7 @@ func (p *Performers) ends(s *journal.Session, v *journal.Move, l *store.TimeLimi
 		return nil
 	}
 	over := map[string]func(*journal.Session, *journal.Move, *store.TimeLimit, *want.Asked) error{
-		want.KindPace: p.paceOver, want.KindQuestion: p.noReply, want.KindCall: p.noReply, want.KindHold: p.holdOver,
+		want.KindPace: p.paceOver, want.KindQuestion: p.noReply, want.KindCall: p.noAnswer, want.KindHold: p.holdOver,
 	}[asked.Kind()]
 	if over != nil {
 		return over(s, v, l, asked)
@@ -268,18 +268,26 @@ func (p *Performers) paceOver(s *journal.Session, v *journal.Move, l *store.Time
 	return goesOn(v, l, want.Effect{Said: run.PaceSaid(s.At.Sub(v.Tx.ReceivedAt)), Over: true})
 }
 
-// noReply ends the wait for an answer that has not come.
+// noReply ends the wait for a reply by a queue that has not come.
 func (p *Performers) noReply(_ *journal.Session, v *journal.Move, l *store.TimeLimit, asked *want.Asked) error {
-	f := step.Failure{Phase: "within", Class: step.Target}
-	switch w := asked.Want.(type) {
-	case *want.Question:
-		f.Reason = fmt.Sprintf("no reply came in %s within %s", w.ReplyTo, w.Within)
-		correlation := run.DeliveryID(v.Tx.ID.String(), asked.Path)
-		v.Then(func(w *journal.Writing) error { return w.Tx.DropAsk(correlation) })
-	case *want.Call:
-		f.Reason = fmt.Sprintf("the flow %s did not answer within %s", w.Flow, w.Within)
+	q, ok := asked.Want.(*want.Question)
+	if !ok {
+		return fmt.Errorf("%s at %s is no question", asked.Want.Kind(), asked.Path)
 	}
-	return inVain(v, l, asked, f)
+	correlation := run.DeliveryID(v.Tx.ID.String(), asked.Path)
+	v.Then(func(w *journal.Writing) error { return w.Tx.DropAsk(correlation) })
+	reason := fmt.Sprintf("no reply came in %s within %s", q.ReplyTo, q.Within)
+	return inVain(v, l, asked, step.Failure{Phase: "within", Class: step.Target, Reason: reason})
+}
+
+// noAnswer ends the wait for a flow that was called.
+func (p *Performers) noAnswer(_ *journal.Session, v *journal.Move, l *store.TimeLimit, asked *want.Asked) error {
+	c, ok := asked.Want.(*want.Call)
+	if !ok {
+		return fmt.Errorf("%s at %s is no call", asked.Want.Kind(), asked.Path)
+	}
+	reason := fmt.Sprintf("the flow %s did not answer within %s", c.Flow, c.Within)
+	return inVain(v, l, asked, step.Failure{Phase: "within", Class: step.Target, Reason: reason})
 }
 
 // inVain ends a wait for what has not come.
