@@ -5,7 +5,7 @@ SHELL := /bin/bash
 RELEASE := -trimpath -ldflags "-s -w" -tags nomsgpack
 export PLAYWRIGHT_SKIP_BROWSER_DOWNLOAD := 1
 
-.PHONY: help demo build picture test test-go vet test-plain test-race test-web test-e2e types bench chromium FORCE
+.PHONY: help demo build picture test test-go vet test-plain test-race test-web test-e2e browser types bench chromium FORCE
 
 help: ## this list
 	@grep -hE '^[a-z0-9-]+:.*## ' $(MAKEFILE_LIST) | awk -F':.*## ' '{printf "  make %-10s %s\n", $$1, $$2}'
@@ -37,10 +37,13 @@ e2e/node_modules/.package-lock.json: e2e/package-lock.json
 types: web/openapi/node_modules/.package-lock.json ## make the browser's types from api/openapi.yaml
 	cd web/openapi && npm run --silent types
 
+# What the tests in a browser need before they begin.
+E2E := bin/readyferry bin/readyferry-testsystem e2e/node_modules/.package-lock.json chromium
+
 # As much runs side by side as there are processors, the longest first; what each
 # part says comes when it has ended.
-test: build ## install what tests need and run them all
-	$(MAKE) --no-print-directory -j$$(nproc) -Otarget test-e2e test-race test-plain vet test-web
+test: $(E2E) ## install what tests need and run them all
+	$(MAKE) --no-print-directory -j$$(nproc) -Otarget browser test-race test-plain vet test-web
 
 test-go: vet test-plain test-race ## the tests of Go alone
 
@@ -64,7 +67,10 @@ test-web: web/node_modules/.package-lock.json types
 bin/readyferry-testsystem: web/dist/app/index.html FORCE
 	go build $(RELEASE) -tags nomsgpack,testsystem -o $@ ./cmd/readyferry
 
-test-e2e: bin/readyferry bin/readyferry-testsystem e2e/node_modules/.package-lock.json chromium
+test-e2e: $(E2E) ## the tests in a browser alone
+	$(MAKE) --no-print-directory browser
+
+browser:
 	cd e2e && npx playwright test
 
 chromium:
