@@ -224,7 +224,7 @@ func TestAMessageAndItsPartsAreTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	var b string
-	for range 500 {
+	for range 6000 {
 		if b = string(w.ok("GET", "/api/v1/transactions/"+in.Transaction, "")); strings.Contains(
 			b,
 			`"state":"dead letter"`,

@@ -53,7 +53,7 @@ func launch(t *testing.T, file, data, address string) *server {
 	}
 	s := &server{t, cmd, "http://" + address}
 	t.Cleanup(s.kill)
-	for range 400 {
+	for range 4800 {
 		if res, err := http.Get(s.base + "/healthz"); err == nil {
 			_ = res.Body.Close()
 			if res.StatusCode == http.StatusOK {
@@ -189,7 +189,7 @@ func TestNothingAcceptedIsLostWhenTheProcessIsKilled(t *testing.T) {
 	if len(accepted) < 100 {
 		t.Fatalf("only %d messages were accepted", len(accepted))
 	}
-	deadline := time.Now().Add(60 * time.Second)
+	deadline := time.Now().Add(5 * time.Minute)
 	for name, id := range accepted {
 		for {
 			var tx struct{ State string }
@@ -262,7 +262,7 @@ func TestPartsAndGroupsHappenOnceWhenTheProcessIsKilled(t *testing.T) {
 			s = launch(t, file, data, address)
 		}
 	}
-	deadline := time.Now().Add(60 * time.Second)
+	deadline := time.Now().Add(5 * time.Minute)
 	for {
 		var topics []struct {
 			Messages      int
