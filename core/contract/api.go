@@ -8,6 +8,8 @@ import (
 	"readyferry/core/message"
 )
 
+var methods = []string{"post", "put", "patch", "delete", "get"}
+
 func readOpenAPI(root *message.Node) (*Contract, error) {
 	c := &Contract{Kind: OpenAPI}
 	bodies := map[string]*message.Node{}

@@ -160,8 +160,6 @@ func follow(root, n *message.Node) (*message.Node, error) {
 	return nil, fmt.Errorf("a reference leads to itself")
 }
 
-var methods = []string{"post", "put", "patch", "delete", "get"}
-
 func readXML(src []byte) (*Contract, error) {
 	doc, err := xml.Parse(src, xml.Limits{MaxDepth: 200, MaxNodes: 500_000})
 	if err != nil {

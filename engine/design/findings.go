@@ -2,6 +2,7 @@ package design
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -255,6 +256,8 @@ func (g *Designs) readBy(p *plan.Plan, u step.Use, add func(level flow.Level, co
 		"start a flow whose intake reads it, or deliver elsewhere",
 	)
 }
+
+var anyParameter = regexp.MustCompile(`\{[^}]*\}`)
 
 // clash names a live flow that has the same path and a common method.
 func (g *Designs) clash(name string, p *plan.Plan) string {

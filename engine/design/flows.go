@@ -5,15 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 
 	"readyferry/core/flow"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
-
-var anyParameter = regexp.MustCompile(`\{[^}]*\}`)
 
 // SaveDraft saves a flow's draft. revision guards against lost edits: when it
 // is not nil it must be the present one, 0 for a flow that must not exist yet.

@@ -162,9 +162,6 @@ func (k *Intakes) takeAll(
 	})
 }
 
-// storedText names a column that a poll adds to a query.
-const storedText = "readyferry_stored_text"
-
 // ask asks a system once; the answer's body is read.
 func (k *Intakes) ask(conn *connect.Connection, r connect.Request) (connect.Receipt, []byte, error) {
 	link, err := k.links.Link(k.Life.Context(), conn)
@@ -188,6 +185,3 @@ func (k *Intakes) ask(conn *connect.Connection, r connect.Request) (connect.Rece
 	content, err := answer.Body()
 	return answer, content, err
 }
-
-// mostKeys is how many rows a table may have whose deleted rows are looked for.
-const mostKeys = 500_000

@@ -15,6 +15,12 @@ import (
 	"readyferry/store"
 )
 
+// storedText names a column that a poll adds to a query.
+const storedText = "readyferry_stored_text"
+
+// mostKeys is how many rows a table may have whose deleted rows are looked for.
+const mostKeys = 500_000
+
 // polledRow is a row that a poll has read.
 type polledRow struct {
 	key, changed *message.Node
