@@ -222,13 +222,19 @@ func (k *Intakes) loadSome(id store.ID) error {
 // loadBatch is how many records one database transaction takes.
 const loadBatch = 200
 
-// count reads all records and loads none.
-func (k *Intakes) count(l *store.Load) error {
+// opened gives the filter of a load and its records, which the caller closes.
+func (k *Intakes) opened(l *store.Load) (*expr.Program, records, error) {
 	filter, err := k.filter(l.Filter)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	list, err := k.recordsOf(l)
+	return filter, list, err
+}
+
+// count reads all records and loads none.
+func (k *Intakes) count(l *store.Load) error {
+	filter, list, err := k.opened(l)
 	if err != nil {
 		return err
 	}
@@ -284,11 +290,7 @@ func (k *Intakes) count(l *store.Load) error {
 // the place behind it, so that a load which is stopped, or whose process is
 // killed, goes on with the next record: none is missing and none comes twice.
 func (k *Intakes) loadAll(l *store.Load) error {
-	filter, err := k.filter(l.Filter)
-	if err != nil {
-		return err
-	}
-	list, err := k.recordsOf(l)
+	filter, list, err := k.opened(l)
 	if err != nil {
 		return err
 	}

@@ -25,6 +25,17 @@ type Begun struct {
 // Input gives what a walk takes.
 func (b *Begun) Input() run.Input { return b.input }
 
+// Options lets a rehearsal begin where the walk does, over the effects known here.
+func (b *Begun) Options() run.Options {
+	return run.Options{
+		Known:         b.input.Effects,
+		Origin:        b.input.Origin,
+		Resume:        b.input.Resume,
+		Letter:        b.input.Letter,
+		LetterMessage: &b.input.Message,
+	}
+}
+
 // WalkOf reads what a walk over a transaction needs. m is the message that
 // counts; the error may be a *run.RefusedError.
 func (j *Journal) WalkOf(t *store.Transaction, m *store.Message, p *plan.Plan) (Begun, error) {

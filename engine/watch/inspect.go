@@ -37,19 +37,9 @@ func (w *Watch) Inspect(id store.ID) (*run.Rehearsal, error) {
 	if err != nil {
 		return nil, err
 	}
-	in := b.Input()
-	r := run.Rehearse(
-		p,
-		b.Envelope,
-		run.Options{
-			Known:         in.Effects,
-			Origin:        in.Origin,
-			Resume:        in.Resume,
-			Letter:        in.Letter,
-			LetterMessage: &in.Message,
-			Live:          true,
-		},
-	)
+	opt := b.Options()
+	opt.Live = true
+	r := run.Rehearse(p, b.Envelope, opt)
 	r.State, r.Reason = t.State.String(), nil
 	if t.Reason != "" {
 		r.Reason = &t.Reason

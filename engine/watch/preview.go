@@ -62,19 +62,9 @@ func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch)
 	if err != nil && (t.Parent != nil || t.FromGroup || !errors.As(err, &refused)) {
 		return nil, err
 	}
-	in := b.Input()
-	maps.DeleteFunc(in.Effects, func(_ string, e want.Effect) bool { return e.OnlyRead() })
-	r := run.Rehearse(
-		p,
-		b.Envelope,
-		run.Options{
-			Known:         in.Effects,
-			Origin:        in.Origin,
-			Resume:        in.Resume,
-			Letter:        in.Letter,
-			LetterMessage: &in.Message,
-			Tables:        w.Store.LookIn(),
-		},
-	)
+	opt := b.Options()
+	maps.DeleteFunc(opt.Known, func(_ string, e want.Effect) bool { return e.OnlyRead() })
+	opt.Tables = w.Store.LookIn()
+	r := run.Rehearse(p, b.Envelope, opt)
 	return &r, nil
 }
