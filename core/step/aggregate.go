@@ -34,22 +34,24 @@ var aggregateKind = Kind{
 			"quiet": {"type": "string", "description": "no other member for so long, such as 30s"},
 			"age": {"type": "string", "description": "so long after the first member, such as 20m"},
 			"parts": {"type": "boolean", "description": "all parts of the split around it are here or have ended elsewhere"}}},
-		"result": {"enum": ["list", "text", "csv", "map"], "description":
+		"result": {"default": "list", "enum": ["list", "text", "csv", "map"], "description":
 			"what the group's body is: the list of its items (default), their texts joined, CSV with a row each, or what the fields say"},
 		"separator": {"type": "string", "description": "text between the items of a text, a line break by default"},
-		"as": {"enum": ["json", "xml", "csv", "hl7", "form"], "description": "format of a map's body, json by default"},
-		"header": {"type": "boolean", "description": "CSV: write the names of the columns, true by default"},
+		"as": {"default": "json", "enum": ["json", "xml", "csv", "hl7", "form"], "description":
+			"format of a map's body, json by default"},
+		"header": {"default": true, "type": "boolean", "description": "CSV: write the names of the columns, true by default"},
 		"fields": {"$ref": "#/$defs/map-fields"},
-		"late": {"enum": ["new group", "turn away", "add"], "description":
+		"late": {"default": "new group", "enum": ["new group", "turn away", "add"], "description":
 			"a member whose group has closed: opens a new group (default), is turned away, or goes on at once as an addition"},
-		"late-for": {"type": "string", "description": "how long a closed group is remembered for that, 24h by default"},
+		"late-for": {"default": "24h", "type": "string", "description":
+			"how long a closed group is remembered for that, 24h by default"},
 		"unique": {"type": "string", "description":
 			"expression; a member whose value is in the group already is turned away"},
-		"limit": {"type": "integer", "minimum": 1, "maximum": 100000, "description":
+		"limit": {"default": 10000, "type": "integer", "minimum": 1, "maximum": 100000, "description":
 			"most members of one group, 10000 by default; more are dead letters"},
-		"bytes": {"type": "integer", "minimum": 1, "maximum": 1073741824, "description":
+		"bytes": {"default": 67108864, "type": "integer", "minimum": 1, "maximum": 1073741824, "description":
 			"most bytes of the items of one group, 67108864 by default; more are dead letters"},
-		"groups": {"type": "integer", "minimum": 1, "maximum": 10000000, "description":
+		"groups": {"default": 100000, "type": "integer", "minimum": 1, "maximum": 10000000, "description":
 			"most groups open at once, 100000 by default; what would open another is a dead letter"}
 	}`,
 	Required: []string{"key", "close"},

@@ -17,7 +17,8 @@ var answerKind = Kind{
 		"where nobody waits it is noted and does nothing.",
 	Example: `{id: reply, kind: answer, status: 200, text: '{"slip": "${body.slip}"}'}`,
 	Properties: `{
-		"status": {"type": "integer", "minimum": 200, "maximum": 599, "description": "HTTP status, 200 by default"},
+		"status": {"default": 200, "type": "integer", "minimum": 200, "maximum": 599, "description":
+			"HTTP status, 200 by default"},
 		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number",
 			"null"]}},
 		"text": {"type": "string", "description":

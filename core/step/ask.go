@@ -57,7 +57,8 @@ var askKind = Kind{
 					"where the question is put, with the headers correlation-id and reply-to"},
 				"reply-to": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description":
 					"queue for the replies, the name of the other with .replies by default; a reply carries the same correlation-id"}}}},
-		"method": {"enum": ["GET", "POST", "PUT", "PATCH", "DELETE"], "description": "HTTP method, GET by default"},
+		"method": {"default": "GET", "enum": ["GET", "POST", "PUT", "PATCH", "DELETE"], "description":
+			"HTTP method, GET by default"},
 		"path": {"type": "string", "description": "template; below the connection's address"},
 		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number",
 			"null"]}},
@@ -67,11 +68,12 @@ var askKind = Kind{
 			"one statement with :name for each parameter; values are bound, never put into the text"},
 		"params": {"type": "object", "description": "name: expression, for the parameters of the statement",
 			"additionalProperties": {"type": ["string", "number", "boolean"]}},
-		"rows": {"enum": ["many", "one", "first"], "description":
+		"rows": {"default": "many", "enum": ["many", "one", "first"], "description":
 			"many (default): the body is the list of rows; one: there must be exactly one, which is the body; first: the first, or null"},
-		"most": {"type": "integer", "minimum": 1, "maximum": 100000, "description":
+		"most": {"default": 1000, "type": "integer", "minimum": 1, "maximum": 100000, "description":
 			"most rows, 1000 by default; a query that gives more fails"},
-		"within": {"type": "string", "description": "how long the reply by a queue is waited for, 30s by default"},
+		"within": {"default": "30s", "type": "string", "description":
+			"how long the reply by a queue is waited for, 30s by default"},
 		"retry": {"$ref": "#/$defs/retry"}
 	}`,
 	Required: []string{"of"},

@@ -27,7 +27,7 @@ var codeKind = Kind{
 		`query, message, vars, replies, part, index, group, and now as a text"},
 		"into": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
 			"the value stands under vars by this name; without it, it is the new body, as JSON"},
-		"limit": {"type": "string", "description": "how long it may run, 200ms by default, 2s at most"}
+		"limit": {"default": "200ms", "type": "string", "description": "how long it may run, 200ms by default, 2s at most"}
 	}`,
 	Required: []string{"script"},
 	compile:  compileCode,

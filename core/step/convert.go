@@ -27,8 +27,9 @@ var convertKind = Kind{
 	Example: `{id: as-xml, kind: convert, to: xml, root: rows}`,
 	Properties: `{
 		"to": {"enum": ["json", "xml", "csv", "hl7", "form", "text", "binary"], "description": "the new format"},
-		"root": {"type": "string", "description": "XML: the element that a value without one is put into, root by default"},
-		"header": {"type": "boolean", "description":
+		"root": {"default": "root", "type": "string", "description":
+			"XML: the element that a value without one is put into, root by default"},
+		"header": {"default": true, "type": "boolean", "description":
 			"CSV: from a text, the first row names the members of the others; to CSV, write the names (true by default)"},
 		"delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}
 	}`,

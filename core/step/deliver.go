@@ -43,11 +43,12 @@ var deliverKind = Kind{
 					"each message goes to one reader; a template such as ${headers[\"reply-to\"]} is filled in for each message"},
 				"topic": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description":
 					"every subscription gets each message"},
-				"priority": {"type": ["string", "integer"], "description":
+				"priority": {"default": 4, "type": ["string", "integer"], "description":
 					"expression from 0 to 9, 4 by default; the higher are taken first"},
 				"expires": {"type": "string", "description":
 					"how long it may wait in the queue, such as 10m; then it is a dead letter"}}}},
-		"method": {"enum": ["POST", "PUT", "PATCH", "DELETE", "GET"], "description": "HTTP method, POST by default"},
+		"method": {"default": "POST", "enum": ["POST", "PUT", "PATCH", "DELETE", "GET"], "description":
+			"HTTP method, POST by default"},
 		"path": {"type": "string", "description": "template; below the connection's address"},
 		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number",
 			"null"]}},

@@ -16,7 +16,7 @@ var filterKind = Kind{
 	Properties: `{
 		"keep": {"type": ["string", "boolean"], "description": "condition; the message goes on when it is true"},
 		"reason": {"type": "string", "description": "template; why the message is turned away"},
-		"else": ` + elseSchema + `
+		"else": ` + elseUsually("turn away") + `
 	}`,
 	Required: []string{"keep"},
 	compile:  compileFilter,

@@ -20,14 +20,14 @@ var holdKind = Kind{
 		"order that waits until its customer is known. What is held waits on disk and holds up nothing else.",
 	Example: `{id: cool-off, kind: hold, until: {in: branches, key: body.branch, fits: 'row.open == "yes"'}, within: 48h, late: go on}`,
 	Properties: `{
-		"for": {"type": "string", "description": "a span of time, such as 10m or 72h"},
+		"for": {"examples": ["10m"], "type": "string", "description": "a span of time, such as 10m or 72h"},
 		"until": {"description": "expression for a time (RFC 3339), or {in, key, at, fits}: until the row of a table fits",
 			"if": {"type": "string"}, "then": {"minLength": 1},
 			"else": {"type": "object", "additionalProperties": false, "required": ["in"], "properties": {
 				"in": {"$ref": "#/$defs/table-name"}, "key": {"$ref": "#/$defs/table-key"}, "at": {"$ref": "#/$defs/table-at"},
 				"fits": {"type": "string", "description": "condition over row; any row by default"}}}},
-		"within": {"type": "string", "description": "how long a row is waited for, 24h by default"},
-		"late": {"enum": ["dead letter", "go on", "turn away"], "description":
+		"within": {"default": "24h", "type": "string", "description": "how long a row is waited for, 24h by default"},
+		"late": {"default": "dead letter", "enum": ["dead letter", "go on", "turn away"], "description":
 			"when that time is over: dead letter (default), go on, or turn away"}
 	}`,
 	compile: compileHold,

@@ -34,7 +34,7 @@ var lookupKind = Kind{
 					"where the row of this hop stands under vars, too"}}}},
 		"into": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
 			"the last row stands under vars by this name; the id of the step by default"},
-		"missing": {"enum": ["error", "skip", "default"], "description":
+		"missing": {"enum": ["error", "skip", "default"], "default": "error", "description":
 			"error (default): a dead letter; skip: nothing is set; default: a row stands in for it"},
 		"default": {"type": "object", "description": "the row that stands in; that of the table by default"}
 	}`,

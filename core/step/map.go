@@ -22,11 +22,12 @@ var mapKind = Kind{
 		`{to: /note, from: 'body.?note', missing: skip}, {to: /lines, each: body.lines, as: line, fields: [{to: ` +
 		`/sku, from: line.sku}]}]}`,
 	Properties: `{
-		"as": {"enum": ["json", "xml", "csv", "hl7", "form"], "description": "format of the new body, json by default"},
-		"start": {"enum": ["nothing", "body", "example"], "description":
+		"as": {"default": "json", "enum": ["json", "xml", "csv", "hl7", "form"], "description":
+			"format of the new body, json by default"},
+		"start": {"default": "nothing", "enum": ["nothing", "body", "example"], "description":
 			"what the fields are written into: nothing (default), the present body, or the example"},
 		"example": {"description": "a document to start from: a text in the format, or for JSON the document itself"},
-		"header": {"type": "boolean", "description": "CSV: write the names of the columns, true by default"},
+		"header": {"default": true, "type": "boolean", "description": "CSV: write the names of the columns, true by default"},
 		"delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 		"fields": {"$ref": "#/$defs/map-fields"}
 	}`,

@@ -12,7 +12,7 @@ var noteKind = Kind{
 	Example: `{id: seen, kind: note, text: '${size(body.titles)} titles', level: info}`,
 	Properties: `{
 		"text": {"type": "string", "description": "template"},
-		"level": {"enum": ["info", "warning"]}
+		"level": {"default": "info", "enum": ["info", "warning"]}
 	}`,
 	Required: []string{"text"},
 	compile:  compileNote,

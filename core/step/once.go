@@ -17,7 +17,7 @@ var onceKind = Kind{
 	Example: `{id: seen, kind: once, key: body.scan, for: 24h}`,
 	Properties: `{
 		"key": {"type": "string", "minLength": 1, "description": "expression; the same value is the same message"},
-		"for": {"type": "string", "description": "how long a key is remembered, 24h by default"},
+		"for": {"default": "24h", "type": "string", "description": "how long a key is remembered, 24h by default"},
 		"reason": {"type": "string", "description": "template; why a repeat is turned away"}
 	}`,
 	Required: []string{"key"},

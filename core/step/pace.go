@@ -19,8 +19,8 @@ var paceKind = Kind{
 	Example: `{id: gently, kind: pace, key: body.branch, most: 10, per: 1m}`,
 	Properties: `{
 		"key": {"type": "string", "description": "expression; each value has a pace of its own; without it all share one"},
-		"most": {"type": "integer", "minimum": 1, "maximum": 1000, "description": "so many go on"},
-		"per": {"type": "string", "description": "within this time, such as 1s, 1m or 24h"},
+		"most": {"examples": [10], "type": "integer", "minimum": 1, "maximum": 1000, "description": "so many go on"},
+		"per": {"examples": ["1m"], "type": "string", "description": "within this time, such as 1s, 1m or 24h"},
 		"within": {"type": "string", "description": "the longest wait; one that would wait longer fails"}
 	}`,
 	Required: []string{"most", "per"},

@@ -24,7 +24,7 @@ var pairKind = Kind{
 		"in": {"$ref": "#/$defs/table-name"},
 		"row": {"type": "object", "minProperties": 2, "description": "column: expression; both keys must be there",
 			"additionalProperties": {"type": ["string", "number", "boolean"]}},
-		"conflict": {"enum": ["error", "keep", "replace"], "description":
+		"conflict": {"default": "error", "enum": ["error", "keep", "replace"], "description":
 			"when one of the keys is paired otherwise: error (default): a dead letter; keep the old pair; replace it"},
 		"into": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
 			"the row that stands afterwards, under vars by this name"}

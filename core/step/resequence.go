@@ -21,13 +21,13 @@ var resequenceKind = Kind{
 	Properties: `{
 		"key": {"type": "string", "description": "expression; each value has numbers of its own"},
 		"number": {"type": "string", "description": "expression for the whole number"},
-		"first": {"type": "integer", "description": "the number that a key begins with, 1 by default"},
-		"wait": {"type": "string", "description": "how long a missing number is waited for, such as 5m"},
-		"then": {"enum": ["go on", "dead letter"], "description":
+		"first": {"default": 1, "type": "integer", "description": "the number that a key begins with, 1 by default"},
+		"wait": {"examples": ["5m"], "type": "string", "description": "how long a missing number is waited for, such as 5m"},
+		"then": {"default": "go on", "enum": ["go on", "dead letter"], "description":
 			"when the wait is over: those that waited go on without it (default), or are dead letters"},
-		"late": {"enum": ["turn away", "go on"], "description":
+		"late": {"default": "turn away", "enum": ["turn away", "go on"], "description":
 			"a number whose turn has passed: is turned away (default), or goes on at once"},
-		"limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description":
+		"limit": {"default": 1000, "type": "integer", "minimum": 1, "maximum": 1000000, "description":
 			"most messages of one key that wait, 1000 by default; more are dead letters"}
 	}`,
 	Required: []string{"key", "number", "wait"},

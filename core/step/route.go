@@ -16,7 +16,8 @@ var routeKind = Kind{
 		"as it was.",
 	Example: `{id: by-home, kind: route, take: first, ways: [{name: digital, when: 'body.format == "ebook"', steps: []}], otherwise: {steps: []}}`,
 	Properties: `{
-		"take": {"enum": ["first", "every"], "description": "first (default): the first way that fits; every: all that fit"},
+		"take": {"default": "first", "enum": ["first", "every"], "description":
+			"first (default): the first way that fits; every: all that fit"},
 		"ways": {"type": "array", "minItems": 1, "description": "the ways, tried in order", "items": {
 			"type": "object", "additionalProperties": false, "required": ["name", "when", "steps"],
 			"properties": {

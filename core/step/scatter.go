@@ -37,10 +37,10 @@ var scatterKind = Kind{
 			"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 1, "properties": {
 				"first": {"type": "integer", "minimum": 1},
 				"fits": {"type": "string", "description": "condition; reply is the answer of a way: status, headers, body, way"}}}},
-		"within": {"type": "string", "description": "how long answers are waited for, such as 10s"},
-		"as": {"enum": ["json", "xml", "csv", "hl7", "form"], "description":
+		"within": {"examples": ["10s"], "type": "string", "description": "how long answers are waited for, such as 10s"},
+		"as": {"default": "json", "enum": ["json", "xml", "csv", "hl7", "form"], "description":
 			"format of the body that the fields make, json by default"},
-		"header": {"type": "boolean", "description": "CSV: write the names of the columns, true by default"},
+		"header": {"default": true, "type": "boolean", "description": "CSV: write the names of the columns, true by default"},
 		"fields": {"$ref": "#/$defs/map-fields"}
 	}`,
 	Required: []string{"ways", "within"},

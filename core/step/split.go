@@ -29,13 +29,13 @@ var splitKind = Kind{
 		"segments": {"type": "string", "pattern": "^[A-Z][A-Z0-9]{2}$", "description": "name of the segments of an HL7 body"},
 		"lines": {"type": ["string", "boolean"], "description":
 			"true for the lines of the body, or an expression that gives a text"},
-		"parts": {"enum": ["independent", "in order"], "description":
+		"parts": {"default": "independent", "enum": ["independent", "in order"], "description":
 			"independent (default): side by side; in order: each begins when the one before it has ended"},
-		"when-dead": {"enum": ["go on", "stop"], "description":
+		"when-dead": {"default": "go on", "enum": ["go on", "stop"], "description":
 			"when a part is a dead letter: the rest goes on (default), or those that have not begun wait until it is decided"},
-		"message": {"enum": ["whole", "part"], "description":
+		"message": {"default": "whole", "enum": ["whole", "part"], "description":
 			"what the steps inside have as body: the whole message (default), or the part"},
-		"limit": {"type": "integer", "minimum": 1, "maximum": 1000000, "description":
+		"limit": {"default": 100000, "type": "integer", "minimum": 1, "maximum": 1000000, "description":
 			"most parts of one message, 100000 by default; more is a dead letter"},
 		"steps": {"$ref": "#/$defs/steps"}
 	}`,

@@ -375,3 +375,38 @@ func TestReadRetryTakesDefaults(t *testing.T) {
 		t.Errorf("%v", bad)
 	}
 }
+
+// What counts where a step says nothing is part of its schema, so that forms and
+// editors need not know it, too.
+func TestEveryDefaultStandsInTheSchema(t *testing.T) {
+	// Each of these depends on the message or the step, and is told in words.
+	told := map[string]bool{
+		"aggregate/item": true, "aggregate/separator": true, "ask/of": true, "ask/reply-to": true, "ask/body": true,
+		"lookup/into": true, "lookup/default": true, "map/fields": true, "scatter/gather": true, "hold/fits": true,
+	}
+	seen := 0
+	var look func(kind, name string, n *message.Node)
+	look = func(kind, name string, n *message.Node) {
+		if d := n.Get("description"); d != nil && d.Kind == message.String && !told[kind+"/"+name] &&
+			(strings.Contains(d.Text, "by default") || strings.Contains(d.Text, "(default)")) {
+			if seen++; n.Get("default") == nil {
+				t.Errorf("%s: %s has a default in words alone: %s", kind, name, d.Text)
+			}
+		}
+		for _, m := range n.Members {
+			if m.Value.Kind == message.Map {
+				look(kind, m.Name, m.Value)
+			}
+		}
+	}
+	for _, k := range Kinds() {
+		n, err := jsonfmt.Decode([]byte(k.Properties))
+		if err != nil {
+			t.Fatal(err)
+		}
+		look(k.Name, "", n.Root)
+	}
+	if seen < 20 {
+		t.Fatalf("only %d defaults were found", seen)
+	}
+}

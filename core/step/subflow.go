@@ -21,8 +21,8 @@ var subflowKind = Kind{
 	Properties: `{
 		"flow": {"type": "string", "minLength": 1, "description":
 			"name of the flow, or a template such as ${vars.route.flow}"},
-		"wait": {"type": "boolean", "description": "wait for its answer; false by default"},
-		"within": {"type": "string", "description": "how long the answer is waited for, 24h by default"},
+		"wait": {"default": false, "type": "boolean", "description": "wait for its answer; false by default"},
+		"within": {"default": "24h", "type": "string", "description": "how long the answer is waited for, 24h by default"},
 		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number",
 			"null"]}}
 	}`,

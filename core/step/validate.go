@@ -18,19 +18,24 @@ var validateKind = Kind{
 	Properties: `{
 		"schema": {"type": ["object", "boolean"], "description":
 			"the schema itself, or {$ref: file} for one of the flow's files"},
-		"else": ` + elseSchema + `
+		"else": ` + elseUsually("dead letter") + `
 	}`,
 	Required: []string{"schema"},
 	compile:  compileValidate,
 }
 
-// elseSchema says what a message gets that does not pass.
+// elseSchema says what a message gets that does not pass; elseUsually is the same
+// with what it gets where the step says nothing.
 const elseSchema = `{
 	"description":
 		"what a message gets that does not pass: dead letter, turn away, {answer: status} for the caller, or {steps: [...]} to go another way, where caught says why",
 	"if": {"type": "string"}, "then": {"enum": ["dead letter", "turn away"]},
 	"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 1,
 		"properties": {"answer": {"type": "integer", "minimum": 200, "maximum": 599}, "steps": {"$ref": "#/$defs/steps"}}}}`
+
+func elseUsually(usual string) string {
+	return `{"default": "` + usual + `", ` + strings.TrimPrefix(elseSchema, "{")
+}
 
 // otherwise is what a step does with a message that does not pass it.
 type otherwise struct {

@@ -14,7 +14,7 @@ var writeKind = Kind{
 		"build it field by field. What the text comes to must be a document of the format.",
 	Example: `{id: order, kind: write, as: xml, text: '<order id="${body.id}"><note>${body.note}</note></order>'}`,
 	Properties: `{
-		"as": {"enum": ["json", "xml", "csv", "hl7", "form", "text"], "description":
+		"as": {"default": "text", "enum": ["json", "xml", "csv", "hl7", "form", "text"], "description":
 			"format of the new body, text by default"},
 		"text": {"type": "string", "description": "template; $${ stands for a plain ${"},
 		"header": {"type": "boolean", "description": "CSV: the first row names the members of the others"},

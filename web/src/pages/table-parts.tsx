@@ -87,10 +87,10 @@ export function RangeFields(p: { range: Definition["range"]; onChange: (r: Defin
       <Setting inline label="Its upper end">
         <Select
           label="Its upper end"
-          value={p.range?.ends ?? "included"}
-          onChange={(ends) => put({ ends: ends === "included" ? undefined : ends })}
+          value={p.range?.ends ?? ""}
+          onChange={(ends) => put({ ends: ends || undefined })}
           options={[
-            ["included", "belongs to it"],
+            ["", "belongs to it"],
             ["excluded", "does not"],
           ]}
         />

@@ -182,10 +182,10 @@ function NewTable({ onClose, onMade }: { onClose: () => void; onMade: (name: str
       <Setting label="Kind">
         <Select
           label="Kind"
-          value={d.kind ?? "reference"}
-          onChange={(kind) => setD({ ...d, kind: kind === "reference" ? undefined : kind, keys: undefined })}
+          value={d.kind ?? ""}
+          onChange={(kind) => setD({ ...d, kind: kind || undefined, keys: undefined })}
           options={[
-            ["reference", "reference: flows read it"],
+            ["", "reference: flows read it"],
             ["cross-reference", "cross-reference: it pairs keys of two systems, and flows write it"],
           ]}
         />

@@ -4,6 +4,7 @@ import { at, update } from "../model/edit";
 import { entriesOf, entryOf, type FlowDocument, type Row, type Step, type Way } from "../model/model";
 import { viewOf } from "../steps";
 import { Pairs } from "../steps/kit";
+import { useUsual } from "../systems";
 import { Code, type Completion } from "../ui/code";
 import { Document } from "../ui/document";
 import { Setting, Text } from "../ui/parts";
@@ -246,6 +247,7 @@ function StepForm(
 ) {
   const step = at(p.doc, p.row.place) as Step;
   const { Form } = viewOf(step.kind);
+  const usual = useUsual(step.kind);
   const change = (next: Step, mark: string) =>
     p.onChange(
       update(p.doc, p.row.place, () => next),
@@ -260,6 +262,7 @@ function StepForm(
         pointer={p.row.pointer}
         entry={p.entry}
         completions={p.completions}
+        usual={usual}
         onFill={p.onFill}
         litField={p.litField}
         onHoverField={p.onHoverField}

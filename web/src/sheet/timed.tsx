@@ -3,6 +3,7 @@ import { toast } from "sonner";
 import { call, enc, get, type Schemas } from "../api/client";
 import { queryClient } from "../api/queries";
 import type { Intake } from "../model/model";
+import { useUsualIntake } from "../systems";
 import { Select, Setting, says, Text } from "../ui/parts";
 import { number, Time } from "../ui/time";
 
@@ -17,6 +18,7 @@ const text = (v: unknown) => (v === undefined || v === null ? "" : String(v));
 /** When a schedule or poll is due, with its next times. */
 export function TimingForm({ intake, put, error }: Props) {
   const cron = intake.every === undefined;
+  const usual = useUsualIntake(intake.kind);
   const zone = text(intake.zone);
   const query = cron ? `cron=${enc(text(intake.cron))}&zone=${enc(zone)}` : `every=${enc(text(intake.every))}`;
   const times = useQuery({
@@ -52,7 +54,13 @@ export function TimingForm({ intake, put, error }: Props) {
               <Text mono label="Cron" value={text(intake.cron)} onChange={(v) => put({ cron: v }, "cron")} />
             </Setting>
             <Setting inline label="Time zone" error={error("zone")}>
-              <Text mono label="Time zone" placeholder="UTC" value={zone} onChange={(v) => put({ zone: v }, "zone")} />
+              <Text
+                mono
+                label="Time zone"
+                placeholder={usual("zone")}
+                value={zone}
+                onChange={(v) => put({ zone: v }, "zone")}
+              />
             </Setting>
           </>
         ) : (
@@ -64,8 +72,8 @@ export function TimingForm({ intake, put, error }: Props) {
           <Setting inline label="Times that passed unseen">
             <Select
               label="Times that passed unseen"
-              value={text(intake.missed) || "once"}
-              onChange={(v) => put({ missed: v === "once" ? undefined : v }, "missed")}
+              value={text(intake.missed) || usual("missed")}
+              onChange={(v) => put({ missed: v === usual("missed") ? undefined : v }, "missed")}
               options={[
                 ["once", "one message for all"],
                 ["each", "one message for each"],

@@ -24,7 +24,7 @@ function Form(p: FormProps) {
       />
     </Setting>
   );
-  const result = String(p.step.result ?? "list");
+  const result = String(p.step.result ?? p.usual("result"));
   return (
     <>
       <div className="p-3 pb-0">
@@ -84,7 +84,7 @@ function Form(p: FormProps) {
               label="Its body is"
               value={result}
               onChange={(v) => {
-                const next = withSetting(p.step, "result", v === "list" ? undefined : v);
+                const next = withSetting(p.step, "result", v === p.usual("result") ? undefined : v);
                 p.change(
                   v === "map" && !p.step.fields
                     ? withSetting(next, "fields", [{ to: "/items", from: "group.items" }])
@@ -113,10 +113,10 @@ function Form(p: FormProps) {
           <Setting inline label="A late member">
             <Select
               label="A late member"
-              value={p.step.late ?? "new group"}
+              value={String(p.step.late ?? p.usual("late"))}
               onChange={(v) => {
-                const next = withSetting(p.step, "late", v === "new group" ? undefined : v);
-                p.change(v === "new group" ? withSetting(next, "late-for", undefined) : next, "");
+                const next = withSetting(p.step, "late", v === p.usual("late") ? undefined : v);
+                p.change(v === p.usual("late") ? withSetting(next, "late-for", undefined) : next, "");
               }}
               options={[
                 ["new group", "opens a new group"],
@@ -130,14 +130,14 @@ function Form(p: FormProps) {
               <Text
                 mono
                 label="Late within"
-                placeholder="24h"
+                placeholder={p.usual("late-for")}
                 value={String(p.step["late-for"] ?? "")}
                 onChange={(v) => put("late-for", v || undefined)}
               />
             </Setting>
           )}
         </div>
-        {result === "csv" && <CSVSettings {...p} header="with a row of the columns' names" usual />}
+        {result === "csv" && <CSVSettings {...p} header="with a row of the columns' names" />}
       </div>
       {result === "map" && <MapForm {...p} within />}
       <details className="border-t border-line px-3 py-1.5">
@@ -151,9 +151,9 @@ function Form(p: FormProps) {
             hint="a member whose value is in the group already is turned away"
           />
           <div className="flex gap-2">
-            <Count {...p} setting="limit" label="Members at most" usual="10000" />
-            <Count {...p} setting="bytes" label="Bytes of a group at most" usual="67108864" />
-            <Count {...p} setting="groups" label="Groups open at most" usual="100000" />
+            <Count {...p} setting="limit" label="Members at most" />
+            <Count {...p} setting="bytes" label="Bytes of a group at most" />
+            <Count {...p} setting="groups" label="Groups open at most" />
           </div>
         </div>
       </details>

@@ -10,7 +10,7 @@ const Form = (p: FormProps) => (
         min={200}
         max={599}
         className="field data !w-24"
-        value={p.step.status ?? 200}
+        value={p.step.status ?? p.usual("status")}
         onChange={(e) => p.change(withSetting(p.step, "status", Number(e.target.value)), "status")}
       />
     </Setting>
@@ -28,7 +28,8 @@ const Form = (p: FormProps) => (
 
 export const answer: StepView = {
   verb: "Answer",
-  sentence: (s) => `the caller with ${s.status ?? 200}${s.text === undefined ? " and the message" : ""}`,
+  sentence: (s, usual) =>
+    `the caller with ${s.status ?? usual("status")}${s.text === undefined ? " and the message" : ""}`,
   Form,
   begin: () => ({ status: 200 }),
 };

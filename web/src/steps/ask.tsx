@@ -2,6 +2,7 @@ import { Code } from "../ui/code";
 import { Select, Setting, Text } from "../ui/parts";
 import {
   Chip,
+  Choose,
   Count,
   Expression,
   errorAt,
@@ -67,7 +68,7 @@ function Form(p: FormProps) {
                 onChange={(v) => put("of", v ? { ...of, "reply-to": v } : { queue: of.queue })}
               />
             </Setting>
-            <SpanSetting {...p} setting="within" label="Waited for" usual="30s" />
+            <SpanSetting {...p} setting="within" label="Waited for" />
             <NamedList id="queues" names={p.names.queues} />
           </>
         ) : (
@@ -77,14 +78,13 @@ function Form(p: FormProps) {
             </Setting>
             <NamedList id="connections" names={p.names.connections} />
             {kind === "http" && (
-              <Setting inline label="Method">
-                <Select
-                  label="Method"
-                  value={p.step.method ?? "GET"}
-                  onChange={(v) => put("method", v === "GET" ? undefined : v)}
-                  options={["GET", "POST", "PUT", "PATCH", "DELETE"]}
-                />
-              </Setting>
+              <Choose
+                {...p}
+                inline
+                label="Method"
+                setting="method"
+                options={["GET", "POST", "PUT", "PATCH", "DELETE"]}
+              />
             )}
           </>
         )}
@@ -104,19 +104,18 @@ function Form(p: FormProps) {
           </Setting>
           <Pairs {...p} label="Parameters" setting="params" nameHint="name" />
           <div className="flex gap-2">
-            <Setting inline label="The answer is">
-              <Select
-                label="The answer is"
-                value={p.step.rows ?? "many"}
-                onChange={(v) => put("rows", v === "many" ? undefined : v)}
-                options={[
-                  ["many", "the list of rows"],
-                  ["one", "exactly one row"],
-                  ["first", "the first row, or null"],
-                ]}
-              />
-            </Setting>
-            <Count {...p} setting="most" label="Most rows" usual="1000" />
+            <Choose
+              {...p}
+              inline
+              label="The answer is"
+              setting="rows"
+              options={[
+                ["many", "the list of rows"],
+                ["one", "exactly one row"],
+                ["first", "the first row, or null"],
+              ]}
+            />
+            <Count {...p} setting="most" label="Most rows" />
           </div>
         </>
       )}
@@ -146,12 +145,12 @@ function Form(p: FormProps) {
 
 export const ask: StepView = {
   verb: "Ask",
-  sentence: (s) => {
+  sentence: (s, usual) => {
     const kind = kindOf(s);
     if (kind === "queue")
       return (
         <>
-          by queue <Chip>{s.of.queue}</Chip>, for a reply within {s.within ?? "30s"}
+          by queue <Chip>{s.of.queue}</Chip>, for a reply within {s.within ?? usual("within")}
         </>
       );
     return (
@@ -160,7 +159,7 @@ export const ask: StepView = {
         {kind === "sql" ? (
           <span className="data">{String(s.sql).slice(0, 80)}</span>
         ) : (
-          `${s.method ?? "GET"} ${s.path ?? ""}`
+          `${s.method ?? usual("method")} ${s.path ?? ""}`
         )}
       </>
     );

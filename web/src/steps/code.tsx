@@ -26,7 +26,7 @@ function Form(p: FormProps) {
             onChange={(v) => p.change(withSetting(p.step, "into", v || undefined), "into")}
           />
         </Setting>
-        <SpanSetting {...p} setting="limit" label="Stopped after" usual="200ms" />
+        <SpanSetting {...p} setting="limit" label="Stopped after" />
       </div>
     </div>
   );

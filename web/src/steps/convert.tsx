@@ -2,7 +2,7 @@ import { Select, Setting, Text } from "../ui/parts";
 import { CSVSettings, errorAt, type FormProps, type StepView, withSetting } from "./kit";
 
 function Form(p: FormProps) {
-  const to = String(p.step.to ?? "json");
+  const to = String(p.step.to ?? "");
   return (
     <div className="p-3">
       <Setting label="New format" error={errorAt(p, "to")}>
@@ -18,13 +18,13 @@ function Form(p: FormProps) {
           <Text
             label="Element around a value without one"
             mono
-            placeholder="root"
+            placeholder={p.usual("root")}
             value={String(p.step.root ?? "")}
             onChange={(v) => p.change(withSetting(p.step, "root", v || undefined), "root")}
           />
         </Setting>
       )}
-      {to === "csv" && <CSVSettings {...p} header="with a row of the columns' names" usual />}
+      {to === "csv" && <CSVSettings {...p} header="with a row of the columns' names" />}
       <p className="text-quiet">
         The rules stand in{" "}
         <a className="underline" href="/help#step-convert">

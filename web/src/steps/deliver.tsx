@@ -79,7 +79,7 @@ function QueueSettings(p: FormProps) {
   );
   return (
     <div className="flex gap-2">
-      {box("priority", "Priority", "4", "an expression from 0 to 9; the higher are taken first")}
+      {box("priority", "Priority", p.usual("to/priority"), "an expression from 0 to 9; the higher are taken first")}
       {box("expires", "Expires after", "never", "waiting longer makes it a dead letter")}
     </div>
   );

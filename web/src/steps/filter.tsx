@@ -11,7 +11,7 @@ const Form = (p: FormProps) => (
       optional
       hint="text with ${…}; it stands with the transaction"
     />
-    <ElseSetting {...p} usual="turn away" />
+    <ElseSetting {...p} />
   </div>
 );
 

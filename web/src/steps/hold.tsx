@@ -1,6 +1,16 @@
 import { Code } from "../ui/code";
 import { Select, Setting } from "../ui/parts";
-import { Chip, Expression, errorAt, type FormProps, NamedList, SpanSetting, type StepView, withSetting } from "./kit";
+import {
+  Chip,
+  Choose,
+  Expression,
+  errorAt,
+  type FormProps,
+  NamedList,
+  SpanSetting,
+  type StepView,
+  withSetting,
+} from "./kit";
 import { keyText } from "./lookup";
 import { KeySetting } from "./table-key";
 
@@ -34,7 +44,7 @@ function Form(p: FormProps) {
           ]}
         />
       </Setting>
-      {kind === "for" && <SpanSetting {...p} setting="for" label="For" usual="10m" />}
+      {kind === "for" && <SpanSetting {...p} setting="for" label="For" />}
       {kind === "until" && (
         <Expression {...p} label="Until" setting="until" hint="a point in time such as 2026-05-04T09:00:00Z" />
       )}
@@ -59,19 +69,18 @@ function Form(p: FormProps) {
             />
           </Setting>
           <div className="flex gap-2">
-            <SpanSetting {...p} setting="within" label="Waited for" usual="24h" />
-            <Setting inline label="Then">
-              <Select
-                label="Then"
-                value={String(p.step.late ?? "dead letter")}
-                onChange={(v) => put("late", v === "dead letter" ? undefined : v, "")}
-                options={[
-                  ["dead letter", "it is a dead letter"],
-                  ["go on", "it goes on without"],
-                  ["turn away", "it is turned away"],
-                ]}
-              />
-            </Setting>
+            <SpanSetting {...p} setting="within" label="Waited for" />
+            <Choose
+              {...p}
+              inline
+              label="Then"
+              setting="late"
+              options={[
+                ["dead letter", "it is a dead letter"],
+                ["go on", "it goes on without"],
+                ["turn away", "it is turned away"],
+              ]}
+            />
           </div>
           <NamedList id="tables" names={p.names.tables} />
         </>
@@ -82,7 +91,7 @@ function Form(p: FormProps) {
 
 export const hold: StepView = {
   verb: "Hold",
-  sentence: (s) => {
+  sentence: (s, usual) => {
     const until = s.until as string | Row | undefined;
     if (until === undefined) return `for ${s.for ?? ""}`;
     if (typeof until !== "object")
@@ -100,7 +109,7 @@ export const hold: StepView = {
             and <Chip>{until.fits}</Chip>
           </>
         )}
-        , for {s.within ?? "24h"} at most
+        , for {s.within ?? usual("within")} at most
       </>
     );
   },

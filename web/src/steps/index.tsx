@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import type { Step } from "../model/model";
+import { useUsual } from "../systems";
 import { aggregate } from "./aggregate";
 import { answer } from "./answer";
 import { ask } from "./ask";
@@ -64,10 +65,11 @@ export const viewOf = (kind: string): StepView => views[kind] ?? unknown;
 /** A step as a sentence. */
 export function Sentence({ step }: { step: Step }): ReactNode {
   const v = viewOf(step.kind);
+  const usual = useUsual(step.kind);
   return (
     <>
       <b className="text-deep">{v.verb}</b> {step.title ? <span>{step.title}: </span> : null}
-      {v.sentence(step)}
+      {v.sentence(step, usual)}
       {step.when !== undefined && step.kind !== "way" && (
         <>
           {" "}

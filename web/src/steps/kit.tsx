@@ -1,9 +1,10 @@
 import type { FC, ReactNode } from "react";
 import type { Entry, Finding } from "../api/client";
 import type { Step } from "../model/model";
+import type { Usual } from "../systems";
 import { Code, type Completion } from "../ui/code";
 import { NamedValues } from "../ui/pairs";
-import { Setting, Text } from "../ui/parts";
+import { Select, Setting, Text } from "../ui/parts";
 
 /** What a form of settings works with. */
 export type FormProps = {
@@ -14,6 +15,7 @@ export type FormProps = {
   pointer: string;
   entry: Entry | undefined;
   completions: Completion[];
+  usual: Usual;
   /** Says where a click on a value goes: fill puts a path into the marked place. */
   onFill: (fill: ((path: string) => void) | null) => void;
   onHoverField: (to: string | null) => void;
@@ -32,7 +34,7 @@ export type FormProps = {
 /** What the browser knows of a kind of step. */
 export type StepView = {
   verb: string;
-  sentence: (s: Step) => ReactNode;
+  sentence: (s: Step, usual: Usual) => ReactNode;
   Form: FC<FormProps>;
   /** The settings of a new step. */
   begin: () => Partial<Step>;
@@ -88,15 +90,32 @@ export function Expression(
   );
 }
 
+/** A setting that is one of a few; the usual one is left out of the document. */
+export function Choose(
+  p: FormProps & { setting: string; label: string; options: (string | [string, string])[]; inline?: boolean },
+) {
+  const usual = p.usual(p.setting);
+  return (
+    <Setting inline={p.inline} label={p.label} error={errorAt(p, p.setting)}>
+      <Select
+        label={p.label}
+        value={String(p.step[p.setting] ?? usual)}
+        onChange={(v) => p.change(withSetting(p.step, p.setting, v === usual ? undefined : v), p.setting)}
+        options={p.options}
+      />
+    </Setting>
+  );
+}
+
 /** A setting that is a whole number; empty is the usual one. */
-export function Count(p: FormProps & { setting: string; label: string; usual: string }) {
+export function Count(p: FormProps & { setting: string; label: string }) {
   return (
     <Setting inline label={p.label} error={errorAt(p, p.setting)}>
       <Text
         mono
         type="number"
         label={p.label}
-        placeholder={p.usual}
+        placeholder={p.usual(p.setting)}
         value={String(p.step[p.setting] ?? "")}
         onChange={(v) =>
           p.change(withSetting(p.step, p.setting, v === "" ? undefined : Math.trunc(Number(v) || 0)), p.setting)
@@ -107,13 +126,13 @@ export function Count(p: FormProps & { setting: string; label: string; usual: st
 }
 
 /** A setting that is a span of time; empty is the usual one. */
-export function SpanSetting(p: FormProps & { setting: string; label: string; usual: string }) {
+export function SpanSetting(p: FormProps & { setting: string; label: string; hint?: string }) {
   return (
-    <Setting inline label={p.label} error={errorAt(p, p.setting)}>
+    <Setting inline label={p.label} hint={p.hint} error={errorAt(p, p.setting)}>
       <Text
         mono
         label={p.label}
-        placeholder={p.usual}
+        placeholder={p.usual(p.setting)}
         value={String(p.step[p.setting] ?? "")}
         onChange={(v) => p.change(withSetting(p.step, p.setting, v || undefined), p.setting)}
         invalid={!!errorAt(p, p.setting)}
@@ -157,9 +176,9 @@ export const NamedList = ({ id, names }: { id: string; names: string[] }) => (
 );
 
 /** What a message gets that does not pass. */
-export function ElseSetting(p: FormProps & { usual: "dead letter" | "turn away" }) {
+export function ElseSetting(p: FormProps) {
   const v = p.step.else as string | { answer: number } | { steps: Step[] } | undefined;
-  const kind = v === undefined ? p.usual : typeof v === "string" ? v : "steps" in v ? "steps" : "answer";
+  const kind = v === undefined ? p.usual("else") : typeof v === "string" ? v : "steps" in v ? "steps" : "answer";
   const choose: Record<string, unknown> = {
     answer: { answer: 422 },
     steps: { steps: [{ id: `${p.step.id}-failed`, kind: "note", text: "${caught.reason}" }] },
@@ -196,16 +215,17 @@ export function ElseSetting(p: FormProps & { usual: "dead letter" | "turn away" 
 
 /** How CSV is read or written. */
 export function CSVSettings(
-  p: Pick<FormProps, "step" | "change" | "findings" | "pointer"> & { header: string; usual?: boolean },
+  p: Pick<FormProps, "step" | "change" | "findings" | "pointer" | "usual"> & { header: string },
 ) {
-  const header = (p.step.header as boolean | undefined) ?? !!p.usual;
+  const usual = p.usual("header") === "true";
+  const header = (p.step.header as boolean | undefined) ?? usual;
   return (
     <div className="flex items-end gap-2">
       <Setting inline label="Delimiter" error={errorAt(p, "delimiter")}>
         <Text
           label="Delimiter"
           mono
-          placeholder=","
+          placeholder={p.usual("delimiter")}
           value={String(p.step.delimiter ?? "")}
           onChange={(v) => p.change(withSetting(p.step, "delimiter", v || undefined), "delimiter")}
         />
@@ -215,7 +235,7 @@ export function CSVSettings(
           type="checkbox"
           checked={header}
           onChange={(e) =>
-            p.change(withSetting(p.step, "header", e.target.checked === !!p.usual ? undefined : e.target.checked), "")
+            p.change(withSetting(p.step, "header", e.target.checked === usual ? undefined : e.target.checked), "")
           }
         />
         {p.header}

@@ -1,5 +1,5 @@
-import { Select, Setting, Text } from "../ui/parts";
-import { Chip, errorAt, type FormProps, NamedList, Pairs, type StepView, withSetting } from "./kit";
+import { Setting, Text } from "../ui/parts";
+import { Chip, Choose, errorAt, type FormProps, NamedList, Pairs, type StepView, withSetting } from "./kit";
 import { KeySetting } from "./table-key";
 
 // biome-ignore lint/suspicious/noExplicitAny: a hop is a part of the step's document
@@ -55,18 +55,17 @@ function Form(p: FormProps) {
             onChange={(v) => put("into", v || undefined)}
           />
         </Setting>
-        <Setting inline label="Where there is no row" error={errorAt(p, "missing")}>
-          <Select
-            label="Where there is no row"
-            value={String(p.step.missing ?? "error")}
-            onChange={(v) => put("missing", v === "error" ? undefined : v, "")}
-            options={[
-              ["error", "it fails"],
-              ["skip", "nothing is set"],
-              ["default", "a row stands in"],
-            ]}
-          />
-        </Setting>
+        <Choose
+          {...p}
+          inline
+          label="Where there is no row"
+          setting="missing"
+          options={[
+            ["error", "it fails"],
+            ["skip", "nothing is set"],
+            ["default", "a row stands in"],
+          ]}
+        />
       </div>
       {p.step.missing === "default" && (
         <Pairs {...p} literal label="The row that stands in" setting="default" nameHint="column" />

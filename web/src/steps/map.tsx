@@ -39,8 +39,8 @@ const places: Record<string, { to: string; hint: string }> = {
 /** The fields of a map; within another step they always start from nothing. */
 export function MapForm(p: FormProps & { within?: boolean }) {
   const fields = (p.step.fields ?? []) as MapField[];
-  const as = String(p.step.as ?? "json");
-  const start = String(p.step.start ?? "nothing");
+  const as = String(p.step.as ?? p.usual("as"));
+  const start = String(p.step.start ?? p.usual("start"));
   const [marked, setMarked] = useState<At>([0]);
   const put = (next: MapField[], mark: string) => p.change(withSetting(p.step, "fields", next), mark);
   const edit = (at: At, part: Partial<MapField>) =>
@@ -154,7 +154,7 @@ export function MapForm(p: FormProps & { within?: boolean }) {
               label="Starts from"
               value={start}
               onChange={(v) => {
-                const next = withSetting(p.step, "start", v === "nothing" ? undefined : v);
+                const next = withSetting(p.step, "start", v === p.usual("start") ? undefined : v);
                 p.change(v === "example" ? next : withSetting(next, "example", undefined), "");
               }}
               options={[
@@ -169,7 +169,7 @@ export function MapForm(p: FormProps & { within?: boolean }) {
       {start === "example" && <Example {...p} />}
       {as === "csv" && (
         <div className="px-3">
-          <CSVSettings {...p} header="with a row of the columns' names" usual />
+          <CSVSettings {...p} header="with a row of the columns' names" />
         </div>
       )}
       <table className="w-full border-collapse">

@@ -4,7 +4,7 @@ function Form(p: FormProps) {
   return (
     <div className="p-3">
       <Expression {...p} label="Key" setting="key" hint="the same value is the same message" />
-      <SpanSetting {...p} setting="for" label="Remembered for" usual="24h" />
+      <SpanSetting {...p} setting="for" label="Remembered for" />
       <Expression {...p} template optional label="Reason" setting="reason" hint="why a repeat is turned away" />
     </div>
   );
@@ -12,9 +12,9 @@ function Form(p: FormProps) {
 
 export const once: StepView = {
   verb: "Once",
-  sentence: (s) => (
+  sentence: (s, usual) => (
     <>
-      for each <Chip>{String(s.key ?? "")}</Chip> within {String(s.for ?? "24h")}
+      for each <Chip>{String(s.key ?? "")}</Chip> within {String(s.for ?? usual("for"))}
     </>
   ),
   Form,

@@ -4,9 +4,9 @@ function Form(p: FormProps) {
   return (
     <div className="p-3">
       <div className="flex gap-2">
-        <Count {...p} setting="most" label="At most" usual="10" />
-        <SpanSetting {...p} setting="per" label="Within" usual="1m" />
-        <SpanSetting {...p} setting="within" label="The longest wait" usual="as long as it takes" />
+        <Count {...p} setting="most" label="At most" />
+        <SpanSetting {...p} setting="per" label="Within" />
+        <SpanSetting {...p} setting="within" label="The longest wait" hint="empty: as long as it takes" />
       </div>
       <Expression
         {...p}

@@ -1,5 +1,5 @@
-import { Select, Setting, Text } from "../ui/parts";
-import { Chip, errorAt, type FormProps, NamedList, Pairs, type StepView, withSetting } from "./kit";
+import { Setting, Text } from "../ui/parts";
+import { Chip, Choose, errorAt, type FormProps, NamedList, Pairs, type StepView, withSetting } from "./kit";
 
 function Form(p: FormProps) {
   const put = (name: string, v: unknown, mark = name) => p.change(withSetting(p.step, name, v), mark);
@@ -16,18 +16,17 @@ function Form(p: FormProps) {
             invalid={!!errorAt(p, "in")}
           />
         </Setting>
-        <Setting inline label="A pair that conflicts">
-          <Select
-            label="A pair that conflicts"
-            value={String(p.step.conflict ?? "error")}
-            onChange={(v) => put("conflict", v === "error" ? undefined : v, "")}
-            options={[
-              ["error", "fails"],
-              ["keep", "leaves the old one"],
-              ["replace", "replaces the old one"],
-            ]}
-          />
-        </Setting>
+        <Choose
+          {...p}
+          inline
+          label="A pair that conflicts"
+          setting="conflict"
+          options={[
+            ["error", "fails"],
+            ["keep", "leaves the old one"],
+            ["replace", "replaces the old one"],
+          ]}
+        />
         <Setting inline label="The row stands under" hint="none: it is not kept" error={errorAt(p, "into")}>
           <Text
             mono

@@ -1,5 +1,5 @@
-import { Select, Setting, Text } from "../ui/parts";
-import { Chip, Count, Expression, errorAt, type FormProps, type StepView, withSetting } from "./kit";
+import { Setting, Text } from "../ui/parts";
+import { Chip, Choose, Count, Expression, errorAt, type FormProps, type StepView, withSetting } from "./kit";
 
 function Form(p: FormProps) {
   const put = (name: string, v: unknown) => p.change(withSetting(p.step, name, v), name);
@@ -12,38 +12,36 @@ function Form(p: FormProps) {
           <Text
             mono
             label="A missing number is waited for"
-            placeholder="5m"
+            placeholder={p.usual("wait")}
             value={String(p.step.wait ?? "")}
             onChange={(v) => put("wait", v)}
             invalid={!!errorAt(p, "wait")}
           />
         </Setting>
-        <Setting inline label="Then those behind it">
-          <Select
-            label="Then those behind it"
-            value={p.step.then ?? "go on"}
-            onChange={(v) => put("then", v === "go on" ? undefined : v)}
-            options={[
-              ["go on", "go on without it"],
-              ["dead letter", "are dead letters"],
-            ]}
-          />
-        </Setting>
-        <Setting inline label="A number that is late">
-          <Select
-            label="A number that is late"
-            value={p.step.late ?? "turn away"}
-            onChange={(v) => put("late", v === "turn away" ? undefined : v)}
-            options={[
-              ["turn away", "is turned away"],
-              ["go on", "goes on at once"],
-            ]}
-          />
-        </Setting>
+        <Choose
+          {...p}
+          inline
+          label="Then those behind it"
+          setting="then"
+          options={[
+            ["go on", "go on without it"],
+            ["dead letter", "are dead letters"],
+          ]}
+        />
+        <Choose
+          {...p}
+          inline
+          label="A number that is late"
+          setting="late"
+          options={[
+            ["turn away", "is turned away"],
+            ["go on", "goes on at once"],
+          ]}
+        />
       </div>
       <div className="flex gap-2">
-        <Count {...p} setting="first" label="A key begins with" usual="1" />
-        <Count {...p} setting="limit" label="Waiting at most, per key" usual="1000" />
+        <Count {...p} setting="first" label="A key begins with" />
+        <Count {...p} setting="limit" label="Waiting at most, per key" />
       </div>
     </div>
   );

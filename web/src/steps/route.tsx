@@ -1,24 +1,22 @@
 import type { Way } from "../model/model";
 import { Code } from "../ui/code";
-import { Select, Setting, Text } from "../ui/parts";
-import { errorAt, type FormProps, type StepView, withSetting } from "./kit";
+import { Setting, Text } from "../ui/parts";
+import { Choose, errorAt, type FormProps, type StepView, withSetting } from "./kit";
 
 function Form(p: FormProps) {
   const ways = (p.step.ways ?? []) as Way[];
   const put = (next: Way[], mark: string) => p.change(withSetting(p.step, "ways", next), mark);
   return (
     <div className="p-3">
-      <Setting label="Take">
-        <Select
-          label="Take"
-          value={p.step.take ?? "first"}
-          onChange={(v) => p.change(withSetting(p.step, "take", v), "take")}
-          options={[
-            ["first", "the first way that fits"],
-            ["every", "every way that fits, each on its own copy"],
-          ]}
-        />
-      </Setting>
+      <Choose
+        {...p}
+        label="Take"
+        setting="take"
+        options={[
+          ["first", "the first way that fits"],
+          ["every", "every way that fits, each on its own copy"],
+        ]}
+      />
       {ways.map((w, i) => (
         <Setting key={i} label={`Way ${i + 1}`} error={errorAt(p, `ways/${i}/when`) ?? errorAt(p, `ways/${i}/name`)}>
           <div className="flex gap-1.5">

@@ -51,7 +51,7 @@ function Form(p: FormProps) {
             <Text
               mono
               label="Within"
-              placeholder="10s"
+              placeholder={p.usual("within")}
               value={String(p.step.within ?? "")}
               onChange={(v) => put("within", v)}
               invalid={!!errorAt(p, "within")}

@@ -1,6 +1,6 @@
 import { Code } from "../ui/code";
 import { Select, Setting, Text } from "../ui/parts";
-import { Chip, errorAt, type FormProps, type StepView, withSetting } from "./kit";
+import { Chip, Choose, errorAt, type FormProps, type StepView, withSetting } from "./kit";
 
 const ways = ["each", "elements", "segments", "lines"] as const;
 type Over = (typeof ways)[number];
@@ -48,17 +48,16 @@ function Form(p: FormProps) {
             ]}
           />
         </Setting>
-        <Setting inline label="Inside, body is">
-          <Select
-            label="Inside, body is"
-            value={p.step.message ?? "whole"}
-            onChange={(v) => put("message", v === "whole" ? undefined : v)}
-            options={[
-              ["whole", "the whole message still"],
-              ["part", "the part"],
-            ]}
-          />
-        </Setting>
+        <Choose
+          {...p}
+          inline
+          label="Inside, body is"
+          setting="message"
+          options={[
+            ["whole", "the whole message still"],
+            ["part", "the part"],
+          ]}
+        />
       </div>
       <Setting label="Over" hint={hints[over]} error={errorAt(p, setting)}>
         {over === "segments" ? (
@@ -78,34 +77,32 @@ function Form(p: FormProps) {
         )}
       </Setting>
       <div className="flex gap-2">
-        <Setting inline label="Parts go">
-          <Select
-            label="Parts go"
-            value={p.step.parts ?? "independent"}
-            onChange={(v) => put("parts", v === "independent" ? undefined : v)}
-            options={[
-              ["independent", "side by side"],
-              ["in order", "in order, each behind the end of the one before"],
-            ]}
-          />
-        </Setting>
-        <Setting inline label="When one is a dead letter">
-          <Select
-            label="When one is a dead letter"
-            value={p.step["when-dead"] ?? "go on"}
-            onChange={(v) => put("when-dead", v === "go on" ? undefined : v)}
-            options={[
-              ["go on", "the rest goes on"],
-              ["stop", "those not begun wait for a decision"],
-            ]}
-          />
-        </Setting>
+        <Choose
+          {...p}
+          inline
+          label="Parts go"
+          setting="parts"
+          options={[
+            ["independent", "side by side"],
+            ["in order", "in order, each behind the end of the one before"],
+          ]}
+        />
+        <Choose
+          {...p}
+          inline
+          label="When one is a dead letter"
+          setting="when-dead"
+          options={[
+            ["go on", "the rest goes on"],
+            ["stop", "those not begun wait for a decision"],
+          ]}
+        />
         <Setting inline label="At most" error={errorAt(p, "limit")}>
           <Text
             mono
             type="number"
             label="At most"
-            placeholder="100000"
+            placeholder={p.usual("limit")}
             value={String(p.step.limit ?? "")}
             onChange={(v) => put("limit", Number(v) || undefined)}
           />

@@ -25,7 +25,7 @@ function Form(p: FormProps) {
           is waited for, and stands under replies
         </label>
       </Setting>
-      {wait && <SpanSetting {...p} setting="within" label="Waited for" usual="24h" />}
+      {wait && <SpanSetting {...p} setting="within" label="Waited for" />}
       <Pairs {...p} label="Headers" setting="headers" template nameHint="x-header" />
     </div>
   );
@@ -33,10 +33,10 @@ function Form(p: FormProps) {
 
 export const subflow: StepView = {
   verb: "Hand to",
-  sentence: (s) => (
+  sentence: (s, usual) => (
     <>
       flow <Chip>{String(s.flow ?? "")}</Chip>
-      {s.wait ? ` and wait for its answer, ${s.within ?? "24h"} at most` : ""}
+      {s.wait ? ` and wait for its answer, ${s.within ?? usual("within")} at most` : ""}
     </>
   ),
   Form,

@@ -42,7 +42,7 @@ function Form(p: FormProps) {
   };
   return (
     <div className="p-3">
-      <ElseSetting {...p} usual="dead letter" />
+      <ElseSetting {...p} />
       <Setting
         label="JSON Schema (draft 2020-12)"
         error={bad ?? errorAt(p, "schema")}

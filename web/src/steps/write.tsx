@@ -2,7 +2,7 @@ import { Select, Setting } from "../ui/parts";
 import { CSVSettings, Expression, type FormProps, type StepView, withSetting } from "./kit";
 
 function Form(p: FormProps) {
-  const as = String(p.step.as ?? "text");
+  const as = String(p.step.as ?? p.usual("as"));
   return (
     <div className="p-3">
       <Setting label="Format">
@@ -28,7 +28,7 @@ function Form(p: FormProps) {
 
 export const write: StepView = {
   verb: "Write",
-  sentence: (s) => `${String(s.as ?? "text").toUpperCase()} from a text`,
+  sentence: (s, usual) => `${String(s.as ?? usual("as")).toUpperCase()} from a text`,
   Form,
   begin: () => ({ as: "xml", text: "<message>${body}</message>" }),
 };

@@ -24,20 +24,46 @@ type FlowSchema = {
   };
 };
 
-/** What the intake of a kind may say, with what it refers to put in place. */
-export function useIntakeSchema(kind: string): Schema | undefined {
-  const flow = useQuery({
+const useFlowSchema = () =>
+  useQuery({
     queryKey: ["flow-schema"],
     staleTime: Number.POSITIVE_INFINITY,
     queryFn: () => get<FlowSchema>("/api/v1/flow-schema"),
-  });
-  const defs = flow.data?.$defs;
-  const then = defs?.intake.allOf.find((c) => c.if.properties.kind.const === kind)?.then;
-  if (!defs || !then) return undefined;
+  }).data?.$defs;
+
+/** A schema with what its settings refer to put in place. */
+function placed(defs: FlowSchema["$defs"] | undefined, schema: Schema | undefined): Schema | undefined {
+  if (!defs || !schema) return undefined;
   const properties = Object.fromEntries(
-    Object.entries(then.properties ?? {})
+    Object.entries(schema.properties ?? {})
       .filter(([, s]) => typeof s === "object")
       .map(([name, s]) => [name, s.$ref ? (defs[s.$ref.replace("#/$defs/", "")] ?? s) : s]),
   );
-  return { ...then, properties };
+  return { ...schema, properties };
+}
+
+/** What the intake of a kind may say. */
+export function useIntakeSchema(kind: string): Schema | undefined {
+  const defs = useFlowSchema();
+  return placed(defs, defs?.intake.allOf.find((c) => c.if.properties.kind.const === kind)?.then);
+}
+
+/** Says what counts where a step leaves a setting out, or an example of what might stand there. */
+export type Usual = (setting: string) => string;
+
+/** The usual settings of a kind of step. */
+export function useUsual(kind: string): Usual {
+  const defs = useFlowSchema();
+  return usualOf(placed(defs, defs?.[`step-${kind}`]));
+}
+
+/** The usual settings of a kind of intake. */
+export const useUsualIntake = (kind: string): Usual => usualOf(useIntakeSchema(kind));
+
+function usualOf(schema: Schema | undefined): Usual {
+  return (setting) => {
+    let at = schema;
+    for (const part of setting.split("/")) at = at?.properties?.[part] ?? at?.else?.properties?.[part];
+    return String(at?.default ?? at?.examples?.[0] ?? "");
+  };
 }

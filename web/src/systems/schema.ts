@@ -16,6 +16,7 @@ export type Property = {
   required?: string[];
   additionalProperties?: unknown;
   $ref?: string;
+  else?: Property;
 };
 export type Schema = Property;
 export type Value = Record<string, unknown>;
