@@ -1,7 +1,6 @@
 package step
 
 import (
-	"errors"
 	"fmt"
 	"time"
 
@@ -149,14 +148,6 @@ func (r *hold) fit(c *Call, tables table.Tables) (bool, want.Looked, error) {
 		return false, found, &Failure{Phase: "until/fits", Class: Data, Reason: err.Error()}
 	}
 	return fits, found, nil
-}
-
-// HoldFailure tells that a wait cannot even begin, such as for a table that is
-// not there; nil for other errors.
-func HoldFailure(err error) *Failure {
-	var f *Failure
-	errors.As(err, &f)
-	return f
 }
 
 func (r *hold) done(c *Call) (Result, error) {
