@@ -105,7 +105,7 @@ steps:
   - {id: odd, kind: set, vars: {x: body.missing}, else: skip}
   - {id: d, kind: deliver, to: out, path: /first, else: {steps: [
       {id: why, kind: set, vars: {why: caught.reason}},
-      {id: other, kind: deliver, to: out, path: /second}]}}
+      {id: other, kind: deliver, to: out, path: /second}], then: go on}}
   - {id: last, kind: deliver, to: out, path: '/last/${vars.?why.orValue("fine")}'}
 `)
 	w.out.say(func(_ int, c call) (reply, error) {

@@ -74,6 +74,7 @@ type Version struct {
 	N           int    `gorm:"primaryKey;autoIncrement:false"`
 	Document    string
 	Files       []byte    // JSON: name → text
+	Rules       int       // flow.Rules that it was published under
 	PublishedAt time.Time `gorm:"serializer:micros;type:integer"`
 }
 

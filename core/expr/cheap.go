@@ -20,27 +20,40 @@ var bounded = map[string]bool{
 	lookupName: true,
 }
 
+// fewAdditions is how many values a cheap expression adds at most: texts are copied
+// with each.
+const fewAdditions = 8
+
 // cheap tells that an expression needs no tracking of its cost, which takes
 // longer than most conditions do: it has no loop, and each of its operators is
 // bounded, so that it costs at most its own length times the size of the message.
 func cheap(e celast.Expr) bool {
+	additions := 0
+	return isCheap(e, &additions) && additions <= fewAdditions
+}
+
+func isCheap(e celast.Expr, additions *int) bool {
 	switch e.Kind() {
 	case celast.LiteralKind, celast.IdentKind:
 		return true
 	case celast.SelectKind:
-		return cheap(e.AsSelect().Operand())
+		return isCheap(e.AsSelect().Operand(), additions)
 	case celast.ListKind:
-		return all(e.AsList().Elements())
+		return all(e.AsList().Elements(), additions)
 	case celast.CallKind:
 		c := e.AsCall()
-		return bounded[c.FunctionName()] && (!c.IsMemberFunction() || cheap(c.Target())) && all(c.Args())
+		if c.FunctionName() == operators.Add {
+			*additions++
+		}
+		return bounded[c.FunctionName()] && (!c.IsMemberFunction() || isCheap(c.Target(), additions)) &&
+			all(c.Args(), additions)
 	}
 	return false
 }
 
-func all(list []celast.Expr) bool {
+func all(list []celast.Expr, additions *int) bool {
 	for _, e := range list {
-		if !cheap(e) {
+		if !isCheap(e, additions) {
 			return false
 		}
 	}

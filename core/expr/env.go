@@ -18,6 +18,7 @@ import (
 	"strings"
 
 	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/functions"
 	"cel.dev/cel-go/ext"
 )
 
@@ -42,7 +43,10 @@ var names = []struct {
 		"the parameters of the query: a string, or a list where a name stands twice",
 		cel.MapType(cel.StringType, cel.DynType),
 	},
-	{"message", "id, receivedAt, size (bytes), format, reference", cel.MapType(cel.StringType, cel.DynType)},
+	{
+		"message",
+		"id, receivedAt, size (bytes), format, reference; in a split id is that of the part, and parent that of the whole message",
+		cel.MapType(cel.StringType, cel.DynType)},
 	{"vars", "values put there by set steps", cel.MapType(cel.StringType, cel.DynType)},
 	{
 		"replies",
@@ -54,14 +58,27 @@ var names = []struct {
 // Env compiles expressions. It is safe for concurrent use.
 type Env struct {
 	cel    *cel.Env
-	locals []string // names that loops around an expression give
-	tables *Tables  // what lookup() reads, or nil
+	impls  map[string]functions.FunctionOp // of calls whose size is foreseen
+	locals []string                        // names that loops around an expression give
+	tables *Tables                         // what lookup() reads, or nil
+	lax    bool                            // an optional access through a value without members finds nothing
+	laxer  *Env                            // the same with lax
+}
+
+// Lax gives the environment in which an optional access through null, or through
+// another value without members, finds nothing instead of failing: so it was
+// before the specification was followed there, and published flows rely on it.
+func (env *Env) Lax() *Env {
+	if env.laxer != nil {
+		return env.laxer
+	}
+	return env
 }
 
 // With gives an environment with more names: those of a loop around an
 // expression. A scope holds their values under Locals.
 func (env *Env) With(names ...string) (*Env, error) {
-	out := &Env{locals: append(slices.Clone(env.locals), names...), tables: env.tables}
+	out := &Env{locals: append(slices.Clone(env.locals), names...), tables: env.tables, impls: env.impls, lax: env.lax}
 	var opts []cel.EnvOption
 	for _, n := range names {
 		if isRoot(n) || n == "message" {
@@ -83,12 +100,23 @@ func (env *Env) root(name string) bool { return isRoot(name) || slices.Contains(
 
 // New makes an environment. It is costly (milliseconds): make one and share it.
 func New() (*Env, error) {
+	env, err := newEnv(false)
+	if err == nil {
+		env.laxer, err = newEnv(true)
+	}
+	return env, err
+}
+
+func newEnv(lax bool) (*Env, error) {
 	opts := []cel.EnvOption{
+		// In has() and .? a value without members is an error, as the specification has it.
+		cel.EnableErrorOnBadPresenceTest(!lax),
 		cel.CustomTypeAdapter(nodes),
 		cel.EagerlyValidateDeclarations(true),
 		cel.EnableIdentifierEscapeSyntax(),
 		cel.OptionalTypes(),
-		ext.Strings(), ext.Math(), ext.Lists(), ext.Sets(), ext.Encoders(), ext.Bindings(), ext.TwoVarComprehensions(),
+		ext.Strings(ext.StringsMaxPrecision(maxPrecision)), ext.Math(), ext.Lists(ext.ListsMaxRangeSize(maxRange)), ext.Sets(),
+		ext.Encoders(), ext.Bindings(), ext.TwoVarComprehensions(),
 		ext.Network(),
 		cel.Variable(nowName, cel.TimestampType),
 		cel.Variable(seedName, cel.StringType),
@@ -103,7 +131,11 @@ func New() (*Env, error) {
 	if err != nil {
 		return nil, fmt.Errorf("making the expression environment: %w", err)
 	}
-	return &Env{cel: env}, nil
+	impls, err := implementations(env)
+	if err != nil {
+		return nil, fmt.Errorf("making the expression environment: %w", err)
+	}
+	return &Env{cel: env, impls: impls, lax: lax}, nil
 }
 
 // Name is a name that expressions may use.

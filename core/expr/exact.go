@@ -153,15 +153,25 @@ type exactNode interface {
 	eval(s *Scope, act *activation) (*message.Node, bool, error)
 }
 
-type pathNode struct{ path Path }
+type pathNode struct {
+	path Path
+	lax  bool // what is looked for in a value without members is missing, and no error
+}
+
+// fits tells whether a value is of a kind that such a segment may look into.
+func (s segment) fits(n *message.Node) bool {
+	return n.Kind == message.Map || n.Kind == message.List && s.isIndex
+}
 
 func (p pathNode) eval(s *Scope, _ *activation) (*message.Node, bool, error) {
 	n, missing := p.path.follow(s.root(p.path.Root))
 	if missing < 0 {
 		return n, true, nil
 	}
-	if p.path.segments[missing].optional {
+	if segment := p.path.segments[missing]; segment.optional && (p.lax || n == nil || segment.fits(n)) {
 		return nil, false, nil
+	} else if segment.optional {
+		return nil, false, s.memberless(p.path, missing)
 	}
 	return nil, false, s.missing(p.path, missing)
 }
@@ -195,6 +205,10 @@ type listNode []exactNode
 
 func (l listNode) eval(s *Scope, act *activation) (*message.Node, bool, error) {
 	out := &message.Node{Kind: message.List, Offset: -1}
+	memory := act.memory
+	if memory == nil {
+		memory = s.Memory.Within("an expression", EvalMemory)
+	}
 	for _, item := range l {
 		n, ok, err := item.eval(s, act)
 		if err != nil {
@@ -202,6 +216,9 @@ func (l listNode) eval(s *Scope, act *activation) (*message.Node, bool, error) {
 		}
 		if !ok {
 			n = message.NewNull()
+		}
+		if err := memory.TakeNode(n); err != nil {
+			return nil, false, err
 		}
 		out.Items = append(out.Items, n)
 	}
@@ -221,7 +238,7 @@ func (l leafNode) eval(_ *Scope, act *activation) (*message.Node, bool, error) {
 // exact builds the evaluation of e; parts that compute are left to CEL.
 func (c *compiling) exact(e celast.Expr) (exactNode, error) {
 	if p, _, ok := pathOf(e); ok && c.env.root(p.Root) {
-		return pathNode{p}, nil
+		return pathNode{p, c.env.lax}, nil
 	}
 	switch e.Kind() {
 	case celast.ListKind:

@@ -14,7 +14,6 @@ import (
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/interpreter"
 
-	"readyferry/core/format/hl7"
 	"readyferry/core/message"
 )
 
@@ -59,14 +58,16 @@ type Program struct {
 	Reads  []Path
 
 	whole  cel.Program
+	builds bool // it may build more than a few values, and has a Memory
 	exact  exactNode
 	tables *Tables
 	out    *types.Type
 }
 
 type compiling struct {
-	env *Env
-	ast *celast.AST
+	env    *Env
+	ast    *celast.AST
+	builds bool // a part was planned that is not cheap
 }
 
 // program plans a part of the checked expression by itself.
@@ -75,7 +76,15 @@ func (c *compiling) program(e celast.Expr) (cel.Program, error) {
 	if cheap(e) {
 		return c.env.cel.PlanProgram(part)
 	}
-	return c.env.cel.PlanProgram(part, cel.CostLimit(costLimit), cel.CustomDecoratorV2(orderMaps))
+	c.builds = true
+	return c.env.cel.PlanProgram(part, c.env.bounded()...)
+}
+
+// bounded are the options of a program that is not cheap.
+func (env *Env) bounded() []cel.ProgramOption {
+	return []cel.ProgramOption{
+		cel.CostLimit(costLimit), cel.CustomDecoratorV2(orderMaps), cel.CustomDecoratorV2(env.weighing),
+	}
 }
 
 // Compile reads and type-checks an expression. The error is a *CompileError.
@@ -91,7 +100,7 @@ func (env *Env) Compile(source string) (*Program, error) {
 	if bad := env.checkTables(native); bad != nil {
 		return nil, bad
 	}
-	c := &compiling{env, native}
+	c := &compiling{env: env, ast: native}
 	p := &Program{Source: source, Reads: env.reads(native.Expr()), out: checked.OutputType(), tables: env.tables}
 	var err error
 	if p.exact, err = c.exact(native.Expr()); err != nil {
@@ -102,6 +111,7 @@ func (env *Env) Compile(source string) (*Program, error) {
 	} else if p.whole, err = c.program(native.Expr()); err != nil {
 		return nil, &CompileError{1, 1, err.Error(), ""}
 	}
+	p.builds = c.builds
 	return p, nil
 }
 
@@ -116,11 +126,13 @@ func (env *Env) CompileUnchecked(source string) (*Program, error) {
 	if bad := env.checkTables(parsed.NativeRep()); bad != nil {
 		return nil, bad
 	}
-	p, err := env.cel.Program(parsed, cel.CostLimit(costLimit), cel.CustomDecoratorV2(orderMaps))
+	p, err := env.cel.Program(parsed, env.bounded()...)
 	if err != nil {
 		return nil, &CompileError{1, 1, err.Error(), ""}
 	}
-	return &Program{Source: source, whole: p, exact: leafNode{p}, out: types.DynType, tables: env.tables}, nil
+	return &Program{
+		Source: source, whole: p, exact: leafNode{p}, out: types.DynType, tables: env.tables, builds: true,
+	}, nil
 }
 
 // CompileBool is Compile for conditions: an expression that can never be true
@@ -236,6 +248,7 @@ type Scope struct {
 	Message *message.Message         // for message.id and the rest
 	Now     time.Time                // what now() gives
 	Seed    string                   // what uuid() is derived from: transaction and step
+	Memory  *message.Memory          // what the whole work may build; nil: only this evaluation is bounded
 }
 
 var empty = message.NewMap()
@@ -272,6 +285,16 @@ func (s *Scope) root(name string) *message.Node {
 type activation struct {
 	s      *Scope
 	tables *Tables
+	memory *message.Memory
+}
+
+// activation makes what one evaluation sees.
+func (p *Program) activation(s *Scope) *activation {
+	a := &activation{s: s, tables: p.tables}
+	if p.builds {
+		a.memory = s.Memory.Within("an expression", EvalMemory)
+	}
+	return a
 }
 
 func (a *activation) Parent() interpreter.Activation { return nil }
@@ -284,13 +307,15 @@ func (a *activation) ResolveName(name string) (any, bool) {
 		return tablesValue{a.tables}, true
 	case seedName:
 		return a.s.Seed, true
+	case memoryName:
+		return a.memory, true
 	case "message":
 		m := a.s.Message
 		if m == nil {
 			m = &message.Message{}
 		}
 		return map[string]any{
-			"id": m.ID, "receivedAt": m.ReceivedAt, "size": int64(m.Size), "format": m.Format, "reference": m.Reference,
+			"id": m.ID, "parent": m.Parent, "receivedAt": m.ReceivedAt, "size": int64(m.Size), "format": m.Format, "reference": m.Reference,
 		}, true
 	}
 	if twin, is := strings.CutPrefix(name, twinMark); is {
@@ -308,7 +333,7 @@ var ErrMissing = errors.New("the value is missing")
 // Eval evaluates to a node of a document. Absence is ErrMissing or a
 // *MissingError; IsMissing tells.
 func (p *Program) Eval(s *Scope) (n *message.Node, err error) {
-	n, ok, err := p.exact.eval(s, &activation{s, p.tables})
+	n, ok, err := p.exact.eval(s, p.activation(s))
 	if err != nil {
 		return nil, p.explain(err, s)
 	}
@@ -320,7 +345,7 @@ func (p *Program) Eval(s *Scope) (n *message.Node, err error) {
 
 // EvalRaw evaluates to CEL's own value, for those who print it.
 func (p *Program) EvalRaw(s *Scope) (ref.Val, error) {
-	v, _, err := p.whole.Eval(&activation{s, p.tables})
+	v, _, err := p.whole.Eval(p.activation(s))
 	if err != nil {
 		return nil, p.explain(err, s)
 	}
@@ -329,7 +354,7 @@ func (p *Program) EvalRaw(s *Scope) (ref.Val, error) {
 
 // EvalBool evaluates a condition.
 func (p *Program) EvalBool(s *Scope) (bool, error) {
-	v, _, err := p.whole.Eval(&activation{s, p.tables})
+	v, _, err := p.whole.Eval(p.activation(s))
 	if err != nil {
 		return false, p.explain(err, s)
 	}
@@ -350,51 +375,13 @@ func IsMissing(err error) bool {
 	return errors.As(err, &m) || errors.Is(err, ErrMissing)
 }
 
-// explain turns CEL's error into one that names the path and what is near.
-func (p *Program) explain(err error, s *Scope) error {
-	var m *MissingError
-	if errors.As(err, &m) {
-		if m.Path != "" {
-			return err
-		}
-		at := *m // a function has made it, which does not know how it was called
-		at.Path = p.Source
-		return &at
-	}
-	var absent *hl7.AbsentError
-	if errors.As(err, &absent) {
-		return &MissingError{Path: p.Source, At: "the message", Name: absent.Path, Names: absent.Names}
-	}
-	text := strings.TrimSpace(err.Error())
-	key, isKey := strings.CutPrefix(text, "no such key: ")
-	if isKey || strings.HasPrefix(text, "index out of bounds") {
-		for _, path := range p.Reads {
-			_, at := path.follow(s.root(path.Root))
-			if at >= 0 && !path.segments[at].optional && (!isKey || path.segments[at].name == key) {
-				return s.missing(path, at)
-			}
-		}
-		return &MissingError{
-			Path: p.Source,
-			At:   "a value in it",
-			Name: strings.TrimPrefix(text, "index out of bounds: "),
-		}
-	}
-	if strings.Contains(text, "actual cost limit exceeded") || strings.Contains(text, "operation cancelled") {
-		return fmt.Errorf("%s: the evaluation was stopped because it takes too long", p.Source)
-	}
-	if strings.HasPrefix(text, "no such overload") {
-		var kinds []string
-		for _, path := range p.Reads {
-			if n, at := path.follow(s.root(path.Root)); at < 0 {
-				kinds = append(kinds, fmt.Sprintf("%s is a %s", path, n.Kind))
-			}
-		}
-		if len(kinds) > 0 {
-			return fmt.Errorf("%s: the values do not fit together: %s", p.Source, strings.Join(kinds, ", "))
-		}
-	}
-	return fmt.Errorf("%s: %s", p.Source, text)
+// memberless is the error of an optional access into a value that has no members.
+func (s *Scope) memberless(path Path, at int) error {
+	holder, _ := Path{Root: path.Root, segments: path.segments[:at]}.follow(s.root(path.Root))
+	return fmt.Errorf(
+		"%s: the values do not fit together: %s is a %s, which has no members; ask first, as in %s == null",
+		path.upTo(at+1), path.upTo(at), holder.Kind, path.upTo(at),
+	)
 }
 
 func (s *Scope) missing(path Path, at int) error {

@@ -201,8 +201,62 @@ func TestCostIsBounded(t *testing.T) {
 	const r = "[0,1,2,3,4,5,6,7,8,9]"
 	source := r + ".map(a," + r + ".map(b," + r + ".map(c," + r + ".map(d," + r + ".map(e," + r + ".map(f," + r +
 		".map(g, a+b+c+d+e+f+g)))))))"
-	if got := eval(t, e, source, ""); !strings.Contains(got, "takes too long") {
+	if got := eval(t, e, source, ""); !strings.Contains(got, "it was stopped, because it builds more than") {
 		t.Errorf("%.200s", got)
+	}
+	source = strings.ReplaceAll(source, "a+b+c+d+e+f+g", "a<g")
+	source = strings.ReplaceAll(source, ".map(", ".all(") + " || true"
+	if got := eval(t, e, strings.ReplaceAll(source, "a<g", "a>=0"), ""); !strings.Contains(got, "takes too long") {
+		t.Errorf("%.200s", got)
+	}
+}
+
+// The CEL specification makes optional access into a value without members an
+// error (language definition, optional field selection); flows that were published
+// before keep what they had.
+func TestOptionalAccessNeedsAValueWithMembers(t *testing.T) {
+	e := env(t)
+	for _, body := range []string{`{"a":null}`, `{"a":5}`, `{"a":"x"}`, `{"a":true}`} {
+		for _, source := range []string{
+			"body.?a.b", "body.?a.b.orValue(1)", "body.a.?b.orValue(1)", "body.?a[?0].orValue(1)",
+			"body.?a.b.hasValue() ? 1 : 2", "body.?a.b.c.orValue(1) + 1", "[body].map(x, x.?a.b.orValue(1))",
+		} {
+			if got := eval(t, e, source, body); !strings.HasPrefix(got, "error: ") {
+				t.Errorf("%s over %s: %s", source, body, got)
+			}
+			if got := eval(t, e.Lax(), source, body); strings.HasPrefix(got, "error: ") && source != "body.?a.b" {
+				t.Errorf("as it was, %s over %s: %s", source, body, got)
+			}
+		}
+	}
+	for _, body := range []string{`{}`, `{"a":{}}`} {
+		if got := eval(t, e, "body.?a.b.orValue(1)", body); got != "1" {
+			t.Errorf("over %s: %s", body, got)
+		}
+	}
+	p, err := e.Compile("body.?a.b")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := p.Eval(scope(t, `{"a":null}`)); IsMissing(err) || !strings.Contains(err.Error(), "body.a is a null") {
+		t.Errorf("%v", err) // a map's missing: skip must not hide it
+	}
+}
+
+func TestErrorsSpeakOfTheMessage(t *testing.T) {
+	e := env(t)
+	for source, want := range map[string]string{
+		`int(body.qty) + 1`:           `body.qty is "a dozen", which is no whole number; it must look like 42`,
+		`double(body.qty)`:            `body.qty is "a dozen", which is no number`,
+		`timestamp(body.qty)`:         `body.qty is "a dozen", which is no point in time; it must look like 2026-05-04T09:00:00Z`,
+		`duration(body.qty)`:          `body.qty is "a dozen", which is no span of time`,
+		`body.l.map(x, x[3])`:         `a list in it has no item 3`,
+		`body.l[0]["x"]`:              `body.l[0] has no x`,
+		`[1, 2].map(x, body.l[x])[0]`: `a list in it has no item 1`,
+	} {
+		if got := eval(t, e, source, `{"qty":"a dozen","l":[[1]]}`); !strings.Contains(got, want) {
+			t.Errorf("%s: %s, want %s", source, got, want)
+		}
 	}
 }
 

@@ -18,7 +18,7 @@ import (
 // optional as null.
 func (p *Program) EvalJSON(s *Scope) (string, error) {
 	if _, computed := p.exact.(leafNode); !computed {
-		if n, ok, err := p.exact.eval(s, &activation{s, p.tables}); err == nil && ok {
+		if n, ok, err := p.exact.eval(s, p.activation(s)); err == nil && ok {
 			return string(jsonfmt.Encode(n)), nil
 		}
 	}

@@ -162,6 +162,7 @@ func (t *Template) Constant() (string, bool) {
 // Eval fills the holes in.
 func (t *Template) Eval(s *Scope) (string, error) {
 	var b strings.Builder
+	memory := s.Memory.Within("a template", EvalMemory)
 	for _, p := range t.parts {
 		if p.hole == nil {
 			b.WriteString(p.text)
@@ -173,6 +174,9 @@ func (t *Template) Eval(s *Scope) (string, error) {
 		}
 		text, err := t.fill(p, n)
 		if err != nil {
+			return "", fmt.Errorf("${%s}: %w", p.hole.Source, err)
+		}
+		if err := memory.Take(int64(len(text))); err != nil {
 			return "", fmt.Errorf("${%s}: %w", p.hole.Source, err)
 		}
 		b.WriteString(text)

@@ -9,6 +9,7 @@ import (
 // A message is copied, never changed in place.
 type Message struct {
 	ID         string    // the transaction's id
+	Parent     string    // of a part: the id of the transaction that was split
 	ReceivedAt time.Time // when it was accepted, UTC
 	Reference  string    // the business reference, or ""
 

@@ -31,6 +31,8 @@ import (
 // Plan is a compiled flow. It is safe for concurrent use and never changes.
 type Plan struct {
 	Document *flow.Document
+	Rules    flow.Rules     // that it was compiled under
+	Changes  []flow.Finding // what it would do otherwise under older rules
 	Block    *step.Block
 	OnDead   *step.Block // run once for each dead letter; nil where there are none
 	Uses     []step.Use  // what the flow names outside itself
@@ -76,10 +78,15 @@ func (r *Reader) Env() *expr.Env { return r.env }
 // Schema gives the JSON Schema that documents are checked against.
 func (r *Reader) Schema() *message.Node { return r.root }
 
-// Read reads a document. files are the flow's own files by name. The plan is
-// nil when the findings hold an error of syntax or shape. A plan with other
-// errors can be rehearsed while a person is still writing: its wrong steps fail.
+// Read reads a document under the newest rules, as drafts are.
 func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Finding) {
+	return r.ReadUnder(flow.RulesNow, src, files)
+}
+
+// ReadUnder reads a document under the rules that its version was published
+// under. files are the flow's own files by name. The plan is nil when the findings hold an error of syntax or shape. A plan with other
+// errors can be rehearsed while a person is still writing: its wrong steps fail.
+func (r *Reader) ReadUnder(rules flow.Rules, src []byte, files map[string][]byte) (*Plan, []flow.Finding) {
 	source, bad := flow.Parse(src)
 	if bad != nil {
 		return nil, []flow.Finding{*bad}
@@ -91,9 +98,13 @@ func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Findin
 	}
 	d, more := flow.Read(source)
 	findings = append(findings, more...)
-	c := step.NewCompiler(r.env.WithTables(expr.NewTables(files)), d, files)
-	c.Sandbox, c.Systems = r.sandbox, r.systems
-	p := &Plan{Document: d, tables: ownTables(files)}
+	env := r.env
+	if rules < flow.Rules2 {
+		env = env.Lax()
+	}
+	c := step.NewCompiler(env.WithTables(expr.NewTables(files)), d, files)
+	c.Sandbox, c.Systems, c.Rules = r.sandbox, r.systems, rules
+	p := &Plan{Document: d, Rules: rules, tables: ownTables(files)}
 	for _, e := range []struct {
 		source, ptr string
 		into        **expr.Program
@@ -111,7 +122,7 @@ func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Findin
 	r.poll(p, c, d)
 	p.Block = c.Block(d.Steps)
 	p.OnDead = c.Dead(d.OnDead)
-	p.Uses = c.Uses
+	p.Uses, p.Changes = c.Uses, c.Changes
 	findings = append(findings, c.Findings...)
 	flow.Sort(findings)
 	return p, findings

@@ -30,6 +30,7 @@ func (w *walker) caught(
 	e.Outcome, e.Caught = "caught: "+short(f.Reason), f.Reason
 	w.result.Notes = append(w.result.Notes, step.Note{Level: "warning", Text: s.ID + ", caught: " + f.Reason})
 	*st = next
+	at := len(w.result.Trace)
 	w.trace(e, before, st, began)
 	if s.Else.Block == nil {
 		return done
@@ -38,7 +39,12 @@ func (w *walker) caught(
 	st.Caught = step.Caught(f)
 	p := w.block(s.Else.Block, e.Path+"."+step.ElseWay+"/", st)
 	st.Caught = outer
-	return p
+	if p != done || !s.Else.Ends {
+		return p
+	}
+	w.reason = f.Reason
+	w.told(at, e.Outcome, TurnedAway)
+	return turnedAway
 }
 
 // letter walks the steps that run for a dead letter.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"readyferry/core/flow"
 	"readyferry/core/plan"
 	"readyferry/core/step"
 )
@@ -24,6 +25,7 @@ func PartPath(split string, i int) string { return fmt.Sprintf("%s[%d]", split, 
 
 // Reached is a split as a walk comes to it.
 type Reached struct {
+	rules flow.Rules
 	step  *step.Compiled
 	path  string
 	state step.State
@@ -49,9 +51,10 @@ func Reach(p *plan.Plan, in Input, path string) (*Reached, error) {
 	return w.reached, nil
 }
 
-// Origin gives the place at which a part begins. value stands for the part's
-// own, when a person has repaired it; nil: as the split made it.
-func (r *Reached) Origin(i int, value *step.Part) *Origin {
+// Origin gives the place at which a part begins. id is that of its transaction.
+// value stands for the part's own, when a person has repaired it; nil: as the
+// split made it.
+func (r *Reached) Origin(i int, id string, value *step.Part) *Origin {
 	o := &Origin{Block: r.Parts.Block, Prefix: PartPath(r.path, i) + "/", Count: len(r.Parts.Items)}
 	item := r.Parts.Items[i]
 	if value != nil {
@@ -66,6 +69,9 @@ func (r *Reached) Origin(i int, value *step.Part) *Origin {
 		f.Step, f.Kind, f.Path = r.step.ID, r.step.Kind, PartPath(r.path, i)
 		o.Failure = f
 	}
+	if m := &o.State.Message; r.rules >= flow.Rules2 {
+		m.ID, m.Parent = id, r.state.Message.ID
+	}
 	return o
 }
 
@@ -76,6 +82,7 @@ type inline struct {
 	outcome string // as the step said it
 	scope   string // what groups know it by that wait for all its parts
 	states  []string
+	why     string // the first that was turned away was
 }
 
 // The states of a part in a rehearsal besides those of a transaction.
@@ -104,7 +111,10 @@ func (w *walker) parts(
 	for i := range in.states {
 		in.states[i] = notBegun
 	}
-	reached := &Reached{step: s, path: path, state: st, Parts: parts}
+	reached := &Reached{rules: w.rules, step: s, path: path, state: st, Parts: parts}
+	if w.split == nil {
+		w.splits = append(w.splits, in)
+	}
 	reason, awaited, outer, part := w.reason, w.awaited, w.split, w.part
 	w.awaited = false
 	for i := range parts.Items {
@@ -112,7 +122,11 @@ func (w *walker) parts(
 			break
 		}
 		w.split, w.part = in, i
-		in.states[i] = w.stateOf(func() progress { return w.origin(reached.Origin(i, nil)) })
+		w.reason = ""
+		in.states[i] = w.stateOf(func() progress { return w.origin(reached.Origin(i, DeliveryID(st.Message.ID, PartPath(path, i)), nil)) })
+		if in.states[i] == TurnedAway && in.why == "" {
+			in.why = w.reason
+		}
 		if w.in.Groups != nil {
 			w.in.Groups.settleAll()
 		}
@@ -161,6 +175,33 @@ func (in *inline) tell() {
 	if g := in.w.in.Groups; g != nil {
 		g.allParts(in.scope, in.count(DeadLetter, Waiting, aside, notBegun))
 	}
+}
+
+// AllTurnedAway says of a message that none of its parts came through; first is why
+// the first of them did not.
+func AllTurnedAway(parts int, first string) string {
+	if parts == 1 {
+		return "its only part was turned away: " + first
+	}
+	return fmt.Sprintf("all %d parts were turned away, the first: %s", parts, first)
+}
+
+// turnedAway says why the message counts as turned away, because all its parts
+// are; "" when it does not.
+func (w *walker) partsAway() string {
+	total, first := 0, ""
+	for _, in := range w.splits {
+		if in.count(TurnedAway) < len(in.states) {
+			return ""
+		}
+		if total += len(in.states); first == "" {
+			first = in.why
+		}
+	}
+	if total == 0 || w.rules < flow.Rules2 {
+		return ""
+	}
+	return AllTurnedAway(total, first)
 }
 
 func (in *inline) summary() string {

@@ -141,11 +141,12 @@ func TestAPartAloneIsAsItIsInLine(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	inner, err := Reach(p, Input{Origin: outer.Origin(1, nil)}, "per[1]/in")
+	outerID := DeliveryID(received.Message.ID, PartPath("per", 1))
+	inner, err := Reach(p, Input{Origin: outer.Origin(1, outerID, nil)}, "per[1]/in")
 	if err != nil {
 		t.Fatal(err)
 	}
-	alone := Walk(p, Input{Origin: inner.Origin(1, nil)})
+	alone := Walk(p, Input{Origin: inner.Origin(1, DeliveryID(outerID, PartPath("per[1]/in", 1)), nil)})
 	if len(alone.Wants) != 1 || alone.Wants[0].Path != "per[1]/in[1]/d" ||
 		alone.Wants[0].Want.(*want.Send).Request.Path != whole.Deliveries[2].Request.URL {
 		t.Errorf("%+v, in line %+v", alone.Wants, whole.Deliveries[2])

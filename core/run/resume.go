@@ -68,7 +68,7 @@ func (w *walker) seek(b *step.Block, prefix string, r *Resume, st *step.State) (
 // gathered makes the group's message.
 func (w *walker) gathered(s *step.Compiled, path string, r *Resume, st *step.State) progress {
 	closer, ok := s.Runner.(step.Closer)
-	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace}
+	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace, Memory: w.memory}
 	entry, before, began := Entry{Path: path, Step: s.ID, Kind: s.Kind}, *st, w.clock()
 	if !ok {
 		return w.failed(

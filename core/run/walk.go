@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/step"
@@ -125,13 +126,22 @@ func (w *walker) ended(end progress) *Result {
 		r.State, r.Reason = TurnedAway, w.reason
 	default:
 		r.State = Delivered
+		if r.Reason = w.partsAway(); r.Reason != "" && !w.delivered {
+			r.State = TurnedAway
+		}
 	}
 	return r
 }
 
+// walkMemory is what one walk may build, in bytes. Every walk of a message has as
+// much, so that what was once walked is walked again.
+const walkMemory = 256 << 20
+
 func newWalker(p *plan.Plan, in Input) *walker {
 	w := &walker{
 		in:      in,
+		rules:   p.Rules,
+		memory:  message.NewMemory("the work on one message", walkMemory),
 		result:  &Result{},
 		awaited: p.Document.Intake.Kind == "webhook" && in.Origin == nil && in.Letter == nil,
 	}
@@ -178,21 +188,25 @@ const (
 )
 
 type walker struct {
-	in      Input
-	awaited bool // a caller waits for an answer
-	patient bool // also behind a delivery
-	result  *Result
-	reason  string // of the last end
-	waits   string // why a stand-in delivery waits
-	reach   string // the split to come to, or ""
-	reached *Reached
-	shown   int     // bytes of bodies in the trace
-	split   *inline // around the step, in a rehearsal
-	part    int
-	soft    int       // ways of scatters around the step
-	later   *progress // how it ended after it had waited
-	groups  int       // that went on here
-	suffix  string    // of paths: which group of a rehearsal goes on here
+	in        Input
+	rules     flow.Rules // of the plan
+	memory    *message.Memory
+	awaited   bool // a caller waits for an answer
+	patient   bool // also behind a delivery
+	result    *Result
+	reason    string // of the last end
+	waits     string // why a stand-in delivery waits
+	reach     string // the split to come to, or ""
+	reached   *Reached
+	shown     int       // bytes of bodies in the trace
+	split     *inline   // around the step, in a rehearsal
+	splits    []*inline // of the message itself
+	delivered bool      // the message itself, besides its parts
+	part      int
+	soft      int       // ways of scatters around the step
+	later     *progress // how it ended after it had waited
+	groups    int       // that went on here
+	suffix    string    // of paths: which group of a rehearsal goes on here
 }
 
 func (w *walker) block(b *step.Block, prefix string, st *step.State) progress {
@@ -208,7 +222,7 @@ func (w *walker) block(b *step.Block, prefix string, st *step.State) progress {
 }
 
 func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
-	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace}
+	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace, Memory: w.memory}
 	entry := Entry{Path: path, Step: s.ID, Kind: s.Kind, Reads: s.Reads}
 	before := *st
 	began := w.clock()
@@ -275,7 +289,7 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	if res.Parts != nil {
 		switch {
 		case w.reach == path:
-			w.reached = &Reached{step: s, path: path, state: *st, Parts: res.Parts}
+			w.reached = &Reached{rules: w.rules, step: s, path: path, state: *st, Parts: res.Parts}
 			return blocked
 		case call.Effect != nil || len(res.Parts.Items) == 0:
 		case w.in.Inline:
@@ -313,6 +327,7 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	*st = res.State
 	if s.Kind == "deliver" {
 		entry.State = Delivered
+		w.delivered = w.delivered || w.split == nil
 	}
 	for _, i := range res.Ways {
 		entry.Ways = append(entry.Ways, s.Ways[i].Name)

@@ -156,15 +156,25 @@ func TestStepsThatNeedTheWorld(t *testing.T) {
 		{"else, values", `[{id: a, kind: set, vars: {x: body.no}, else: {default: {x: 'caught.class'}}}, {id: n, ` +
 			`kind: note, text: '${vars.x}'}]`, `{}`, nil, `delivered; a: caught: body.no is missing; n: data; {}`},
 		{"else, other steps", `[{id: a, kind: deliver, to: desk, else: {steps: [{id: w, kind: note, text: ` +
-			`'${caught.step} ${caught.kind}: ${caught.reason}'}]}}, {id: n, kind: note, text: on}]`, `{}`,
+			`'${caught.step} ${caught.kind}: ${caught.reason}'}], then: go on}}, {id: n, kind: note, text: on}]`, `{}`,
 			map[string]want.Effect{"a": answered(422, ``)}, `delivered; a: caught: desk answered 422, and no other try ` +
 				`would help; a.else/w: a deliver: desk answered 422, and no other try would help; n: on; {}`},
+		{"else, other steps, and the end", `[{id: a, kind: deliver, to: desk, else: {steps: [{id: w, kind: note, text: ` +
+			`'${caught.kind}'}]}}, {id: n, kind: note, text: on}]`, `{}`,
+			map[string]want.Effect{"a": answered(422, ``)}, `turned away; a: caught: desk answered 422, and no other try ` +
+				`would help; a.else/w: deliver; {}; because desk answered 422, and no other try would help`},
+		{"all parts turned away", `[{id: p, kind: split, each: body.l, steps: [{id: f, kind: filter, keep: 'part > 2', ` +
+			`reason: '${part} is small'}]}]`, `{"l": [1, 2]}`, nil, `turned away; p: 2 parts: 2 turned away; ` +
+			`p[0]/f: turned away; p[1]/f: turned away; {"l": [1, 2]}; because all 2 parts were turned away, the first: 1 is small`},
+		{"a part has an id of its own", `[{id: p, kind: split, each: body.l, steps: [{id: n, kind: note, text: ` +
+			`'${message.id != message.parent} ${message.parent.size()}'}]}, {id: m, kind: note, text: '${message.parent}.'}]`,
+			`{"l": [1]}`, nil, `delivered; p: 1 part: 1 delivered; p[0]/n: true 36; m: .; {"l": [1]}`},
 		{"else that fails, too", `[{id: a, kind: set, vars: {x: body.no}, else: {steps: [{id: b, kind: set, vars: {y: ` +
 			`body.neither}}]}}]`, `{}`, nil, `dead letter; a: caught: body.no is ` +
 			`missing; a.else/b: body.neither is missing; {}; because body.neither is missing: body has no neither`},
 		{"else of a validation", `[{id: v, kind: validate, schema: {required: [x]}, else: {steps: [{id: f, kind: ` +
-			`note, text: '${caught.setting}'}]}}]`, `{}`, nil, `delivered; v: caught: /x is required; ` +
-			`v.else/f: schema; {}`},
+			`note, text: '${caught.setting}'}]}}, {id: n, kind: note, text: on}]`, `{}`, nil, `turned away; v: caught: ` +
+			`/x is required; v.else/f: schema; {}; because /x is required`},
 	} {
 		p := readLoose(
 			t,

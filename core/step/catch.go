@@ -13,17 +13,24 @@ import (
 // CatchSchema says what becomes of a message whose step fails.
 const CatchSchema = `{
 	"description": "when the step fails: dead letter (default), skip it, {default: {name: expression}} for values ` +
-	`under vars in its place, or {steps: [...]} to go another way; in both caught is what failed",
+	`under vars in its place, or {steps: [...]}: those run, and the message ends, turned away with the reason, unless ` +
+	`then: go on stands beside them; in both caught is what failed",
 	"if": {"type": "string"}, "then": {"enum": ["dead letter", "skip"]},
-	"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 1, "properties": {
+	"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 2,
+		"dependentRequired": {"then": ["steps"]}, "not": {"required": ["default", "steps"]}, "properties": {
 		"default": {"type": "object", "minProperties": 1, "additionalProperties": {"type": ["string", "number", "boolean"]}},
-		"steps": {"$ref": "#/$defs/steps"}}}
+		"steps": {"$ref": "#/$defs/steps"}, "then": ` + thenSchema + `}}
 }`
+
+// thenSchema says what becomes of a message behind the steps of an else.
+const thenSchema = `{"enum": ["end", "go on"], "default": "end", "description": "behind these steps the message ends, ` +
+	`turned away with the reason (end), or goes on with the steps behind the one that failed (go on)"}`
 
 // Catch is what a step does instead of ending its message as a dead letter.
 type Catch struct {
 	Defaults []CatchDefault
 	Block    *Block // nil without steps
+	Ends     bool   // behind the steps the message ends, turned away
 }
 
 // CatchDefault is a value that stands in for what a step would have set.
@@ -73,6 +80,17 @@ func (c *Compiler) catch(s *flow.Step) *Catch {
 	}
 	if steps != nil {
 		out.Block = c.Block(flow.Steps(steps, ptr+"/steps"))
+		then := scalar(n.Get("then"))
+		out.Ends = then == "end" || then == "" && c.Rules >= flow.Rules2
+		if then == "" {
+			c.changed(
+				ptr,
+				"else-ends",
+				"behind these steps the message ends now, turned away; in the live version it goes on as if "+
+					s.ID+" had not failed",
+				"write then: go on beside steps to keep that, or then: end",
+			)
+		}
 	}
 	return out
 }

@@ -20,7 +20,9 @@ type Compiler struct {
 	Files    map[string][]byte // the flow's own files, by name
 	Systems  system.Kinds      // kinds of outside system besides HTTP
 	Sandbox  *script.Sandbox   // runs the scripts of code steps; nil: there are none
+	Rules    flow.Rules        // that the version is compiled under
 	Findings []flow.Finding
+	Changes  []flow.Finding // what does something else under these rules than under those before
 	Uses     []Use
 
 	// outside is the delivery behind which the caller has been answered, or "".
@@ -39,7 +41,9 @@ type Compiler struct {
 
 // NewCompiler makes a compiler for the steps of a document.
 func NewCompiler(env *expr.Env, d *flow.Document, files map[string][]byte) *Compiler {
-	return &Compiler{Env: env, Document: d, Files: files, find: Find, ids: map[string]string{}}
+	return &Compiler{
+		Env: env, Document: d, Files: files, Rules: flow.RulesNow, find: Find, ids: map[string]string{},
+	}
 }
 
 // Use is something outside the flow that it names.
@@ -189,6 +193,14 @@ func (c *Compiler) found(s *flow.Step, ptr string, p flow.Place, level flow.Leve
 		f.Step = s.ID
 	}
 	c.Findings = append(c.Findings, f)
+}
+
+// changed notes that the step being compiled does something else than under older
+// rules.
+func (c *Compiler) changed(ptr, code, msg, repair string) {
+	before := len(c.Findings)
+	c.Find(ptr, flow.Warning, code, msg, repair)
+	c.Changes, c.Findings = append(c.Changes, c.Findings[before:]...), c.Findings[:before]
 }
 
 // Find adds a finding about the step being compiled.

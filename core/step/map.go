@@ -269,7 +269,11 @@ func (run *mapRun) write(b builder, fields []mapField, scope *expr.Scope) {
 		case v == nil:
 			detail.Outcome = "skipped"
 		default:
-			if err := b.set(f.to, v, f.raw); err != nil {
+			err := scope.Memory.TakeNode(v) // it is written where it is put, however often it stands there
+			if err == nil {
+				err = b.set(f.to, v, f.raw)
+			}
+			if err != nil {
 				run.fail(
 					&detail,
 					f,

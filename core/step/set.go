@@ -49,6 +49,9 @@ func (r *set) Run(c *Call) (Result, error) {
 	st := c.State
 	for _, v := range r.vars {
 		n, err := v.value.Eval(c.Scope())
+		if err == nil {
+			err = c.Memory.TakeNode(n)
+		}
 		if err != nil {
 			return Result{}, fail("vars/"+v.name, err)
 		}

@@ -81,7 +81,8 @@ type Call struct {
 	Path   string       // the step's path in this transaction
 	Effect *want.Effect // what the step's want came to, when that is known
 	Now    time.Time
-	Trace  bool // whether details for people are wanted
+	Trace  bool            // whether details for people are wanted
+	Memory *message.Memory // what the whole walk may build; nil: no bound
 }
 
 // Scope gives what the step's expressions see.
@@ -90,6 +91,7 @@ func (c *Call) Scope() *expr.Scope {
 	s := &expr.Scope{
 		Body: m.Body, Headers: m.Headers, Params: m.Params, Query: m.Query,
 		Vars: c.State.Vars, Replies: c.State.Replies, Message: m, Now: c.Now, Seed: m.ID + "/" + c.Path,
+		Memory: c.Memory,
 	}
 	p, g := c.State.Part, c.State.Group
 	if p == nil && g == nil && c.State.Caught == nil && c.State.Letter == nil {

@@ -28,10 +28,12 @@ var validateKind = Kind{
 // with what it gets where the step says nothing.
 const elseSchema = `{
 	"description":
-		"what a message gets that does not pass: dead letter, turn away, {answer: status} for the caller, or {steps: [...]} to go another way, where caught says why",
+		"what a message gets that does not pass: dead letter, turn away, {answer: status} for the caller, or {steps: [...]}: those run, caught says why, and the message ends, turned away, unless then: go on stands beside them",
 	"if": {"type": "string"}, "then": {"enum": ["dead letter", "turn away"]},
-	"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 1,
-		"properties": {"answer": {"type": "integer", "minimum": 200, "maximum": 599}, "steps": {"$ref": "#/$defs/steps"}}}}`
+	"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 2,
+		"dependentRequired": {"then": ["steps"]}, "not": {"required": ["answer", "steps"]},
+		"properties": {"answer": {"type": "integer", "minimum": 200, "maximum": 599}, "steps": {"$ref": "#/$defs/steps"},
+			"then": ` + thenSchema + `}}}`
 
 func elseUsually(usual string) string {
 	return `{"default": "` + usual + `", ` + strings.TrimPrefix(elseSchema, "{")

@@ -177,25 +177,25 @@ func (c *Catalog) open(row store.Connection) (*connect.Connection, error) {
 }
 
 // Plan gives the compiled plan of a published version.
-func (c *Catalog) Plan(flow string, version int) (*plan.Plan, error) {
-	key := versionKey{flow, version}
+func (c *Catalog) Plan(name string, version int) (*plan.Plan, error) {
+	key := versionKey{name, version}
 	c.mu.RLock()
 	p := c.plans[key]
 	c.mu.RUnlock()
 	if p != nil {
 		return p, nil
 	}
-	v, err := c.store.Version(flow, version)
+	v, err := c.store.Version(name, version)
 	if err != nil {
-		return nil, fmt.Errorf("version %d of %s: %w", version, flow, err)
+		return nil, fmt.Errorf("version %d of %s: %w", version, name, err)
 	}
 	files, err := decodeFiles(v.Files)
 	if err != nil {
-		return nil, fmt.Errorf("version %d of %s: %w", version, flow, err)
+		return nil, fmt.Errorf("version %d of %s: %w", version, name, err)
 	}
-	p, findings := c.reader.Read([]byte(v.Document), files)
+	p, findings := c.reader.ReadUnder(flow.Rules(v.Rules), []byte(v.Document), files)
 	if p == nil {
-		return nil, fmt.Errorf("version %d of %s can no longer be read: %w", version, flow, findings[0])
+		return nil, fmt.Errorf("version %d of %s can no longer be read: %w", version, name, findings[0])
 	}
 	c.mu.Lock()
 	c.plans[key] = p

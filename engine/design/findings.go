@@ -66,6 +66,9 @@ func (g *Designs) Read(name string, document []byte, files map[string][]byte) (*
 			"write name: "+name,
 		)
 	}
+	if f := g.Catalog.Flow(name); f != nil && f.Live != nil && f.Live.Rules < p.Rules {
+		findings = append(findings, p.Changes...)
+	}
 	for _, u := range p.Uses {
 		switch u.Kind {
 		case step.UseConnection:

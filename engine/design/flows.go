@@ -108,7 +108,7 @@ func (g *Designs) Publish(ctx context.Context, name string) (int, []flow.Finding
 	if err != nil {
 		return 0, nil, err
 	}
-	v := store.Version{Flow: name, Document: f.Draft, Files: packed, PublishedAt: g.Now()}
+	v := store.Version{Flow: name, Document: f.Draft, Files: packed, Rules: int(flow.RulesNow), PublishedAt: g.Now()}
 	err = g.Store.Write(ctx, func(tx *store.Tx) error {
 		now, err := tx.Flow(name)
 		if err != nil {

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"readyferry/core/flow"
+	"readyferry/core/run"
 	"readyferry/store"
 )
 
@@ -60,6 +62,26 @@ func (w *Writing) whole() error {
 	case mine.FinishedAt != nil:
 		now := w.Now()
 		t.FinishedAt = &now // the last of all has ended now
+		if sum.Total > 0 && sum.TurnedAway == sum.Total && mine.State == store.Delivered {
+			return w.allTurnedAway(sum.Total)
+		}
+	}
+	return nil
+}
+
+// allTurnedAway says of a whole that none of its parts came through. One that has
+// delivered something besides stays delivered, and says it all the same.
+func (w *Writing) allTurnedAway(parts int) error {
+	p := w.Plan()
+	if p == nil || p.Rules < flow.Rules2 {
+		return nil
+	}
+	first, err := w.Tx.WorstPart(w.T.ID, store.TurnedAway)
+	if err != nil {
+		return err
+	}
+	if w.T.Reason = run.AllTurnedAway(parts, first.Reason); w.T.Tries == 0 {
+		w.T.State = store.TurnedAway
 	}
 	return nil
 }

@@ -163,7 +163,7 @@ func (j *Journal) originOf(t *store.Transaction, m *store.Message, p *plan.Plan)
 		}
 		value = &step.Part{Value: r.Root}
 	}
-	return reached.Origin(t.PartIndex, value), nil
+	return reached.Origin(t.PartIndex, t.ID.String(), value), nil
 }
 
 // groupOf reads the place at which the transaction of a group goes on.

@@ -132,7 +132,7 @@ func (p *Performers) beginPart(
 		ReceivedAt: s.Now(), Parent: &split.Tx, SplitPath: split.Path, PartIndex: i,
 	}
 	m := inner(t.ID, jsonfmt.Encode(reached.Parts.Items[i]), fmt.Sprintf("part %d of %d", i+1, split.Total))
-	_, err := s.New(t, m, version, run.Input{Origin: reached.Origin(i, nil)}).Go()
+	_, err := s.New(t, m, version, run.Input{Origin: reached.Origin(i, t.ID.String(), nil)}).Go()
 	return err
 }
 

@@ -108,7 +108,10 @@ export function rowsOf(doc: FlowDocument): Row[] {
           pointer: `${pointer(inside)}/`,
           route: step,
           routeKey: key,
-          way: { name: "if it fails", steps: step.else.steps },
+          way: {
+            name: step.else.then === "go on" ? "if it fails, and goes on" : "if it fails, and ends",
+            steps: step.else.steps,
+          },
           otherwise: true,
           fixed: "else",
           off: stepOff,

@@ -3,7 +3,7 @@ import type { Connection, Draft, Finding, Reference, Rehearsal, Sample } from ".
 import { at, update } from "../model/edit";
 import { entriesOf, entryOf, type FlowDocument, type Row, type Step, type Way } from "../model/model";
 import { viewOf } from "../steps";
-import { Pairs } from "../steps/kit";
+import { Pairs, ThenSetting } from "../steps/kit";
 import { useUsual } from "../systems";
 import { Code, type Completion } from "../ui/code";
 import { Document } from "../ui/document";
@@ -319,7 +319,7 @@ function StepForm(
 function CatchSetting(
   p: Pick<Props, "findings"> & FormExtra & { step: Step; change: (next: Step, mark: string) => void; pointer: string },
 ) {
-  const v = p.step.else as undefined | "skip" | "dead letter" | { default?: object; steps?: Step[] };
+  const v = p.step.else as undefined | "skip" | "dead letter" | { default?: object; steps?: Step[]; then?: string };
   const kind = typeof v === "object" ? (v.steps ? "steps" : "default") : v === "skip" ? "skip" : "dead letter";
   const choose = (k: string) => {
     const { else: _, ...rest } = p.step;
@@ -335,7 +335,7 @@ function CatchSetting(
       <Setting
         label="If it fails"
         error={p.findings.find((f) => f.pointer === `${p.pointer}/else`)?.message}
-        hint={kind === "steps" ? "the steps stand below; caught is what failed" : undefined}
+        hint={kind === "steps" ? "the steps stand below; in them caught is what failed" : undefined}
       >
         <select aria-label="If it fails" className="field" value={kind} onChange={(e) => choose(e.target.value)}>
           <option value="dead letter">the message is a dead letter</option>
@@ -344,6 +344,7 @@ function CatchSetting(
           <option value="steps">other steps run in its place</option>
         </select>
       </Setting>
+      {kind === "steps" && <ThenSetting step={p.step} change={p.change} />}
       {kind === "default" && (
         <Pairs
           {...(p as unknown as Parameters<typeof Pairs>[0])}
@@ -389,8 +390,11 @@ function WayForm(p: Props & FormExtra & { row: Extract<Row, { kind: "way" }> }) 
   if (row.fixed === "else")
     return (
       <p className="p-3 text-quiet">
-        The steps below run when <span className="data">{row.route.id}</span> fails, in its place; then the message goes
-        on behind it. In them <span className="data">caught</span> is what failed: step, kind, class, reason.
+        The steps below run when <span className="data">{row.route.id}</span> fails, in its place; then the message{" "}
+        {(row.route.else as { then?: string } | undefined)?.then === "go on"
+          ? "goes on behind it"
+          : "ends, turned away with the reason"}
+        . In them <span className="data">caught</span> is what failed: step, kind, class, reason.
       </p>
     );
   if (row.fixed === "dead")

@@ -76,6 +76,16 @@ export function Sentence({ step }: { step: Step }): ReactNode {
           if <span className="chip">{String(step.when)}</span>
         </>
       )}
+      {otherwise(step)}
     </>
   );
+}
+
+/** What becomes of a message at a step that fails or does not let it pass; its steps stand in a row of their own. */
+function otherwise({ else: own }: Step): string {
+  if (own === undefined || own === "dead letter") return "";
+  if (own === "skip") return ", or skipped when it fails";
+  if (own === "turn away") return ", or turned away";
+  if (own.answer) return `, or answer ${own.answer}, and ends`;
+  return own.default ? `, or values for ${Object.keys(own.default).join(", ")}` : "";
 }

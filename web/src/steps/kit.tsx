@@ -195,7 +195,7 @@ export function ElseSetting(p: FormProps) {
           <option value="dead letter">becomes a dead letter</option>
           <option value="turn away">is turned away</option>
           <option value="answer">is turned away, and the caller gets a status</option>
-          <option value="steps">goes another way, by the steps below</option>
+          <option value="steps">runs the steps below</option>
         </select>
         {kind === "answer" && (
           <input
@@ -209,6 +209,27 @@ export function ElseSetting(p: FormProps) {
           />
         )}
       </div>
+      {kind === "steps" && <ThenSetting step={p.step} change={p.change} />}
+    </Setting>
+  );
+}
+
+/** What becomes of a message behind the steps of an else. */
+export function ThenSetting({ step, change }: { step: Step; change: (next: Step, mark: string) => void }) {
+  const own = step.else as { steps: Step[]; then?: string };
+  return (
+    <Setting label="Behind these steps">
+      <select
+        aria-label="Behind these steps"
+        className="field !w-auto"
+        value={own.then ?? "end"}
+        onChange={(e) =>
+          change(withSetting(step, "else", withSetting(own as unknown as Step, "then", e.target.value)), "else")
+        }
+      >
+        <option value="end">the message ends, turned away with the reason</option>
+        <option value="go on">the message goes on with the step behind</option>
+      </select>
     </Setting>
   );
 }

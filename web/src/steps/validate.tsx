@@ -83,7 +83,6 @@ export const validate: StepView = {
     return (
       <>
         body against <Chip>{name}</Chip>
-        {typeof s.else === "object" && <> or answer {s.else.answer}</>}
       </>
     );
   },
