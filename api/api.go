@@ -72,7 +72,7 @@ func New(c Config) http.Handler {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true
-	r.Use(s.recover, s.guard)
+	r.Use(s.recover, s.guard, s.door)
 	for _, route := range s.routes() {
 		r.Handle(route.method, route.path, s.answer(route.handle))
 	}
@@ -311,8 +311,15 @@ func problem(c *gin.Context, status int, title, detail string, findings []flow.F
 
 // fail answers an error of the engine or the store.
 func (s *Server) fail(c *gin.Context, err error) {
-	if errors.Is(err, context.Canceled) {
+	if errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil {
 		return // whoever asked has gone
+	}
+	if errors.Is(err, context.Canceled) || errors.Is(err, engine.ErrClosed) {
+		err = &run.RefusedError{
+			Status: http.StatusServiceUnavailable,
+			Title:  "The application stops",
+			Detail: "it was not done; ask again after the next start",
+		}
 	}
 	var refused *run.RefusedError
 	var findings *design.FindingsError
@@ -350,6 +357,9 @@ func (s *Server) fail(c *gin.Context, err error) {
 			fmt.Sprintf("at most %d bytes are read here", tooLarge.Limit),
 			nil,
 		)
+	case errors.Is(err, errSlow):
+		c.Header("Connection", "close")
+		problem(c, http.StatusRequestTimeout, "The body came too slowly", err.Error(), nil)
 	case errors.Is(err, errBadRequest):
 		problem(c, http.StatusBadRequest, "The request cannot be read", err.Error(), nil)
 	default:
@@ -377,10 +387,10 @@ func input(c *gin.Context, into any) error {
 	d.DisallowUnknownFields()
 	if err := d.Decode(into); err != nil && !errors.Is(err, io.EOF) {
 		var tooLarge *http.MaxBytesError
-		if errors.As(err, &tooLarge) {
+		if errors.As(err, &tooLarge) || errors.Is(err, errSlow) {
 			return err
 		}
-		return bad("the JSON body: %w", err)
+		return bad("the JSON body: %s", plainJSON(err))
 	}
 	return nil
 }

@@ -517,7 +517,7 @@ func TestBadInput(t *testing.T) {
 	w.problem(404, "", "GET", "/api/v1/transactions/019cf2b1-77a4-7c31-8000-0123456789ab", "")
 	w.problem(404, "", "GET", "/api/v1/nothing", "")
 	w.problem(405, "", "DELETE", "/api/v1/queues", "")
-	w.problem(400, "unknown field", "POST", "/api/v1/dead-letters/resend", `{"id":["x"]}`)
+	w.problem(400, "is not known here", "POST", "/api/v1/dead-letters/resend", `{"id":["x"]}`)
 	w.problem(422, "no dead letter is named", "POST", "/api/v1/dead-letters/resend", `{}`)
 	w.problem(400, "no id", "POST", "/api/v1/dead-letters/resend", `{"ids":["x"]}`)
 	w.problem(404, "", "POST", "/api/v1/dead-letters/discard", `{"ids":["019cf2b1-77a4-7c31-8000-0123456789ab"]}`)

@@ -182,6 +182,8 @@ func (s *Server) events(c *gin.Context) error {
 			if !send(": still here\n\n") {
 				return nil
 			}
+		case <-s.engine.Closing():
+			return nil
 		case <-c.Request.Context().Done():
 			return nil
 		}

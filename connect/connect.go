@@ -50,7 +50,7 @@ type SignIn struct {
 // Text gives a setting by its JSON Pointer as its text, "" where it is not there.
 func (c *Connection) Text(ptr string) string {
 	p, err := pointer.Parse(ptr)
-	if err != nil {
+	if err != nil || c.Settings == nil {
 		return ""
 	}
 	v, err := p.Get(c.Settings)

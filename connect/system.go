@@ -106,6 +106,10 @@ func (r *Receipt) Body() ([]byte, error) {
 // itself cannot be made.
 var ErrCannotSend = errors.New("the request cannot be made")
 
+// ErrBadData is wrapped beside it where the message is at fault: the system works and
+// does not take these values.
+var ErrBadData = errors.New("the values do not fit")
+
 // Receiver takes messages in. It acknowledges to the outside only what take has
 // returned as stored. mark is where it stood; each Arrival carries the mark behind
 // it, which is saved in the same database transaction. It returns when ctx ends,

@@ -54,6 +54,7 @@ var (
 	ErrConflict = journal.ErrConflict
 	ErrDecision = journal.ErrDecision
 	ErrInUse    = journal.ErrInUse
+	ErrClosed   = store.ErrClosed
 )
 
 // New makes an engine and reads what it must know. Start sets it going.
@@ -93,6 +94,13 @@ func (e *Engine) Start() error {
 	}
 	return nil
 }
+
+// Close says that the application is about to stop: callers who wait for an end are
+// told that it will come later, and no more messages are taken in from outside.
+func (e *Engine) Close() { e.life.Close() }
+
+// Closing is closed behind Close.
+func (e *Engine) Closing() <-chan struct{} { return e.life.Closing() }
 
 // Stop ends all work. Tries under way are interrupted and begin anew after the
 // next start.

@@ -243,6 +243,14 @@ func migrate(db *gorm.DB) error {
 			}
 			return nil
 		}},
+		{ID: "0016 tables that are being loaded", Migrate: func(db *gorm.DB) error {
+			if err := addColumns(db, []column{
+				{&Table{}, "Loading", `ALTER TABLE "tables" ADD COLUMN loading integer NOT NULL DEFAULT 0`},
+			}); err != nil {
+				return err
+			}
+			return db.Exec(`UPDATE "tables" SET loading = 0 WHERE loading IS NULL`).Error
+		}},
 		{ID: "0015 the rules of versions", Migrate: func(db *gorm.DB) error {
 			if err := addColumns(db, []column{
 				{&Version{}, "Rules", "ALTER TABLE versions ADD COLUMN rules integer NOT NULL DEFAULT 1"},

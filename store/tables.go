@@ -20,6 +20,7 @@ type Table struct {
 	Document  []byte // JSON of its definition
 	Version   int64  // grows with every change of its rows or definition
 	Next      int64  // the newest version that was begun
+	Loading   int64  // the version that rows are being loaded into, 0 for none; nobody sees it
 	Rows      int64
 	UpdatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
 }
@@ -126,7 +127,7 @@ func (l lookIn) Table(name string) (table.Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &stored{l.db, d, t.Version}, nil
+	return &stored{l.db, d, t.Version, t.Loading}, nil
 }
 
 // stored is a table in the file.
@@ -134,6 +135,23 @@ type stored struct {
 	db      *gorm.DB
 	def     *table.Definition
 	version int64
+	loading int64 // see Table.Loading
+}
+
+// standing chooses rows that stand in a version; with a name in front of its
+// columns. What is being loaded is not there yet, and what that takes away still is.
+func standing(of string, version, loading int64) (sql string, args []any) {
+	from, to := of+`"from"`, of+`"to"`
+	return from + " <= ? AND " + from + " <> ? AND (" + to + " = 0 OR " + to + " > ? OR " + to + " = ?)",
+		[]any{version, loading, version, unless0(loading)}
+}
+
+// unless0 gives a version that no row has in the place of none.
+func unless0(version int64) int64 {
+	if version == 0 {
+		return -1
+	}
+	return version
 }
 
 func (t *stored) Definition() *table.Definition { return t.def }
@@ -183,11 +201,12 @@ func (t *stored) clashing(key int, p table.Place) (*table.Row, error) {
 
 // of chooses the rows of the version at a key.
 func (t *stored) of(k int, key string) *gorm.DB {
+	stands, args := standing("table_keys.", t.version, t.loading)
 	return t.db.Table("table_keys").
 		Select("table_rows.n, table_rows.pos, table_rows.body").
 		Joins("JOIN table_rows ON table_rows.n = table_keys.row").
-		Where(`table_keys."table" = ? AND k = ? AND key = ? AND table_keys."from" <= ? AND (table_keys."to" = 0 OR `+
-			`table_keys."to" > ?)`, t.def.Name, k, key, t.version, t.version)
+		Where(`table_keys."table" = ? AND k = ? AND key = ?`, t.def.Name, k, key).
+		Where(stands, args...)
 }
 
 func (t *stored) first(q *gorm.DB) (*table.Row, error) {
@@ -202,14 +221,14 @@ func (t *stored) first(q *gorm.DB) (*table.Row, error) {
 	return rowOf(&r)
 }
 
-// Clashing gives a row that stands in a version, also one that is being made,
-// and may not stand beside this one; nil when there is none.
-func (v View) Clashing(d *table.Definition, version int64, row *message.Node) (*table.Row, error) {
+// Clashing gives a row that stands in a version of a table, also one that is being
+// made, and may not stand beside this one; nil when there is none.
+func (v View) Clashing(of *Table, d *table.Definition, version int64, row *message.Node) (*table.Row, error) {
 	places, err := d.Places(row)
 	if err != nil {
 		return nil, err
 	}
-	t := &stored{v.db, d, version}
+	t := &stored{v.db, d, version, of.Loading}
 	for k, p := range places {
 		if p.Key == "" && len(d.Keys[k]) > 0 {
 			continue
@@ -232,7 +251,12 @@ func rowOf(r *TableRow) (*table.Row, error) {
 // TableRows lists rows of a version in the order in which they came, behind the
 // place after; text leaves those out that do not hold it.
 func (v View) TableRows(name string, version, after int64, text string, limit int) ([]TableRow, error) {
-	q := v.db.Where(`"table" = ? AND pos > ? AND "from" <= ? AND ("to" = 0 OR "to" > ?)`, name, after, version, version).
+	var of Table
+	if err := v.db.Select("loading").Where("name = ?", name).Take(&of).Error; err != nil && !errors.Is(err, ErrNotFound) {
+		return nil, err
+	}
+	stands, args := standing("", version, of.Loading)
+	q := v.db.Where(`"table" = ? AND pos > ?`, name, after).Where(stands, args...).
 		Order("pos").
 		Limit(limit)
 	if text != "" {
@@ -357,14 +381,16 @@ func keysOf(d *table.Definition, n *message.Node, row, version int64) ([]TableKe
 	return out, nil
 }
 
-// CloseRows lets rows stand up to the version before this one.
-func (tx *Tx) CloseRows(ns []int64, version int64) error {
+// CloseRows lets rows of a table stand up to the version before this one, also those
+// that what is being loaded would take away.
+func (tx *Tx) CloseRows(of *Table, ns []int64, version int64) error {
+	loading := unless0(of.Loading)
 	for len(ns) > 0 {
 		some := ns[:min(insertBatch, len(ns))]
 		ns = ns[len(some):]
 		if err := errors.Join(
-			tx.db.Model(&TableRow{}).Where(`n IN ? AND "to" = 0`, some).Update("to", version).Error,
-			tx.db.Model(&TableKey{}).Where(`row IN ? AND "to" = 0`, some).Update("to", version).Error,
+			tx.db.Model(&TableRow{}).Where(`n IN ? AND "to" IN (0, ?)`, some, loading).Update("to", version).Error,
+			tx.db.Model(&TableKey{}).Where(`row IN ? AND "to" IN (0, ?)`, some, loading).Update("to", version).Error,
 		); err != nil {
 			return err
 		}

@@ -301,3 +301,85 @@ func TestPartsAndGroupsHappenOnceWhenTheProcessIsKilled(t *testing.T) {
 		}
 	}
 }
+
+// Who waits for the end of a message when the program is told to stop is told so:
+// 503, and never 200 without an end. The message goes on after the next start.
+func TestStoppingIsHonestToWhoWaits(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes some seconds")
+	}
+	asked, release := make(chan struct{}, 16), make(chan struct{})
+	target := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		asked <- struct{}{}
+		select {
+		case <-release:
+		case <-r.Context().Done():
+		}
+	}))
+	defer target.Close()
+	defer close(release)
+	file, data, address := program(t), t.TempDir(), freeAddress(t)
+	s := launch(t, file, data, address)
+	s.must("PUT", "/api/v1/connections/slow", fmt.Sprintf(
+		"{readyferry: connection/1, name: slow, kind: http, address: '%s', time-limit: 60s}", target.URL))
+	s.must("PUT", "/api/v1/flows/waits", "readyferry: flow/1\nname: waits\nintake: {kind: webhook, path: /waits, "+
+		"answer: finished, wait: 60s}\nsteps: [{id: d, kind: deliver, to: slow}]\n")
+	s.must("POST", "/api/v1/flows/waits/publish", "")
+	type answer struct {
+		status int
+		body   []byte
+	}
+	got := make(chan answer, 1)
+	go func() {
+		status, body := s.send("POST", "/in/waits", `{}`)
+		got <- answer{status, body}
+	}()
+	<-asked
+	if err := s.cmd.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	if a := <-got; a.status != 503 || !bytes.Contains(a.body, []byte("is stored as transaction")) {
+		t.Errorf("%d %s", a.status, a.body)
+	}
+	if err := s.cmd.Wait(); err != nil {
+		t.Errorf("the program ended with %v", err)
+	}
+}
+
+// A body that never comes holds its connection for a while only, and one in an
+// encoding that is not understood is refused.
+func TestBodiesMustComeAndBeUnderstood(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes some seconds")
+	}
+	s := launch(t, program(t), t.TempDir(), freeAddress(t))
+	s.must("PUT", "/api/v1/flows/f", "readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps: []\n")
+	s.must("POST", "/api/v1/flows/f/publish", "")
+	var both sync.WaitGroup
+	for _, path := range []string{"/in/f", "/api/v1/eval"} {
+		both.Go(func() {
+			conn, err := net.Dial("tcp", strings.TrimPrefix(s.base, "http://"))
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer conn.Close()
+			fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 10\r\n\r\n{", path)
+			b, _ := io.ReadAll(conn) // ends when the other side gives up
+			if !bytes.HasPrefix(b, []byte("HTTP/1.1 408 ")) {
+				t.Errorf("%s: %s", path, b)
+			}
+		})
+	}
+	both.Wait()
+	req, _ := http.NewRequest("POST", s.base+"/in/f", strings.NewReader("{}"))
+	req.Header.Set("Content-Encoding", "br")
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = res.Body.Close()
+	if res.StatusCode != 415 {
+		t.Errorf("an encoding that is not understood: %d", res.StatusCode)
+	}
+}

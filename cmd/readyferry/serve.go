@@ -125,7 +125,6 @@ func serve(
 			Loopback: listener.Addr().(*net.TCPAddr).IP.IsLoopback(), Log: log,
 		}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		BaseContext: func(net.Listener) context.Context { return ctx },
 	}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
@@ -140,6 +139,7 @@ func serve(
 		return err
 	case <-ctx.Done():
 	}
+	e.Close() // who waits is told, and then nobody is cut off
 	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	if err := server.Shutdown(end); err != nil {

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -28,8 +29,12 @@ import (
 // Kind is the name of the system in documents.
 const Kind = "http"
 
-// maxAnswer is how much of an answer is kept, in bytes.
-const maxAnswer = 1 << 20
+// maxAnswer is the largest answer that is taken where the connection says nothing, in
+// bytes; one may say up to mostAnswer.
+const (
+	maxAnswer  = 1 << 20
+	mostAnswer = 64 << 20
+)
 
 const connectionSchema = `{
 	"required": ["address"],
@@ -44,6 +49,8 @@ const connectionSchema = `{
 					"when": {"kind": ["api-key"]}},
 				"secret": {"type": "string", "title": "Secret", "format": "secret", "when": {"kind": ["basic", "bearer",
 					"api-key"]}}}},
+		"largest-answer": {"type": "integer", "title": "Largest answer", "minimum": 1024, "maximum": 67108864,
+			"default": 1048576, "description": "bytes; a larger one is not taken, and the message is a dead letter that says so"},
 		"test": {"type": "object", "title": "Test", "additionalProperties": false, "properties": {
 			"method": {"enum": ["GET", "HEAD", "OPTIONS", "POST"], "title": "The test's method", "default": "GET"},
 			"path": {"type": "string", "title": "The test calls", "default": "/", "description": "path below the address"}}}
@@ -147,6 +154,13 @@ func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, er
 	if err != nil {
 		return connect.Receipt{}, err
 	}
+	if a.cut && r.Rules.Classify(a.status) == retry.Delivered {
+		// Half of an answer is no answer, and asking again would bring the same.
+		return connect.Receipt{}, fmt.Errorf(
+			"%w: %s answered %d with more than %d bytes, the largest answer that its connection takes",
+			connect.ErrCannotSend, l.c.Name, a.status, l.largest(),
+		)
+	}
 	out := connect.Receipt{
 		Outcome: r.Rules.Classify(a.status),
 		Code:    fmt.Sprint(a.status),
@@ -171,6 +185,15 @@ type answer struct {
 	status  int
 	headers []message.Header
 	body    []byte
+	cut     bool // there is more of it
+}
+
+// largest gives the size of the largest answer that is taken, in bytes.
+func (l *link) largest() int64 {
+	if n, err := strconv.ParseInt(l.c.Text("/largest-answer"), 10, 64); err == nil && n > 0 {
+		return min(n, mostAnswer)
+	}
+	return maxAnswer
 }
 
 // url gives the address that a request goes to.
@@ -223,11 +246,17 @@ func (l *link) call(ctx context.Context, r connect.Request) (answer, error) {
 		return answer{}, plainError(ctx, c, err)
 	}
 	defer res.Body.Close()
-	content, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer))
-	if err != nil {
-		return answer{}, plainError(ctx, c, err)
+	// Whatever a system answers, also another protocol, ends with the try.
+	defer context.AfterFunc(ctx, func() { _ = res.Body.Close() })()
+	out := answer{status: res.StatusCode}
+	if res.StatusCode != http.StatusSwitchingProtocols { // that was not asked for, and never ends
+		if out.body, err = io.ReadAll(io.LimitReader(res.Body, l.largest()+1)); err != nil {
+			return answer{}, plainError(ctx, c, err)
+		}
+		if out.cut = int64(len(out.body)) > l.largest(); out.cut {
+			out.body = out.body[:l.largest()]
+		}
 	}
-	out := answer{status: res.StatusCode, body: content}
 	for name, values := range res.Header {
 		out.headers = append(out.headers, message.Header{Name: name, Value: strings.Join(values, ", ")})
 	}

@@ -14,6 +14,7 @@ import (
 	"readyferry/connect"
 	"readyferry/core/message"
 	"readyferry/core/retry"
+	"readyferry/core/system"
 	"readyferry/core/want"
 )
 
@@ -34,6 +35,22 @@ func TestOneTry(t *testing.T) {
 			http.Redirect(w, r, "/base/elsewhere", http.StatusFound)
 		case "/base/slow":
 			<-r.Context().Done() // until the caller has had enough
+		case "/base/switch":
+			conn, _, err := w.(http.Hijacker).Hijack()
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			_, _ = io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: upgrade\r\nUpgrade: x\r\n\r\n")
+			t.Cleanup(func() { _ = conn.Close() }) // it stays open
+			return
+		case "/base/large":
+			_, _ = io.WriteString(w, strings.Repeat("x", 3<<20))
+			return
+		case "/base/large-fault":
+			w.WriteHeader(http.StatusInternalServerError)
+			_, _ = io.WriteString(w, strings.Repeat("x", 3<<20))
+			return
 		case "/base/broken":
 			panic(http.ErrAbortHandler)
 		}
@@ -92,14 +109,28 @@ func TestOneTry(t *testing.T) {
 		a.Outcome != retry.Never {
 		t.Errorf("a redirect is an answer: %+v %v", a, err)
 	}
+	if a, err := send(connect.Connection{SignIn: connect.SignIn{Kind: "none"}}, "/switch"); err != nil ||
+		a.Status != 101 || a.Outcome != retry.Never {
+		t.Errorf("another protocol: %+v %v", a.Receipt, err)
+	}
+	if a, err := send(connect.Connection{SignIn: connect.SignIn{Kind: "none"}}, "/large-fault"); err != nil ||
+		a.Outcome != retry.Again {
+		t.Errorf("a large fault: %v", err)
+	}
+	if a, err := send(connect.Connection{SignIn: connect.SignIn{Kind: "none"},
+		Settings: system.Schema(`{"largest-answer": 3145728}`)}, "/large"); err != nil || len(a.Body) != 3<<20 {
+		t.Errorf("as large as it may be: %d bytes, %v", len(a.Body), err)
+	}
 	for name, c := range map[string]struct {
 		c          connect.Connection
 		path, want string
 		never      bool
 	}{
-		"slow":      {connect.Connection{TimeLimit: 50 * time.Millisecond}, "/slow", "did not answer within 50ms", false},
-		"broken":    {connect.Connection{}, "/broken", "broke the connection off", false},
-		"refused":   {connect.Connection{Address: dead}, "/", "refused the connection", false},
+		"slow":    {connect.Connection{TimeLimit: 50 * time.Millisecond}, "/slow", "did not answer within 50ms", false},
+		"broken":  {connect.Connection{}, "/broken", "broke the connection off", false},
+		"refused": {connect.Connection{Address: dead}, "/", "refused the connection", false},
+		"too large": {connect.Connection{}, "/large",
+			"answered 200 with more than 1048576 bytes, the largest answer that its connection takes", true},
 		"no secret": {connect.Connection{SignIn: connect.SignIn{Kind: "api-key", Header: "x"}}, "/", "has no secret", false},
 		"bad url":   {connect.Connection{Address: "http://%zz"}, "/", "cannot be made", true},
 	} {

@@ -9,18 +9,18 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"net"
 	"net/url"
+	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
-	_ "github.com/mattn/go-sqlite3"    // the driver "sqlite3"
+	"github.com/shopspring/decimal"
 
 	"readyferry/connect"
 	jsonfmt "readyferry/core/format/json"
@@ -129,8 +129,10 @@ func (p *places) open(c *connect.Connection) (*link, error) {
 	if err != nil {
 		return nil, err
 	}
-	db, err := sql.Open(driver, source)
-	if err != nil {
+	var db *sql.DB
+	if driver == "sqlite3" {
+		db = sql.OpenDB(newGuarded(source, writes(c)))
+	} else if db, err = sql.Open(driver, source); err != nil {
 		return nil, fmt.Errorf("%w: %s cannot be opened: %w", connect.ErrCannotSend, c.Name, err)
 	}
 	db.SetMaxOpenConns(c.InFlight)
@@ -167,6 +169,11 @@ func (p *places) source(c *connect.Connection) (driver, source string, err error
 }
 
 func same(a, b string) bool {
+	if one, err := os.Stat(a); err == nil {
+		if other, err := os.Stat(b); err == nil && os.SameFile(one, other) {
+			return true // under another name
+		}
+	}
 	x, errX := filepath.Abs(a)
 	y, errY := filepath.Abs(b)
 	if errX != nil || errY != nil || b == "" {
@@ -266,13 +273,7 @@ func bind(driver string, q *want.Query) (args []any, text string, err error) {
 		case message.Bool:
 			values[p.Name] = n.Text == "true"
 		case message.Number:
-			if i, err := json.Number(n.Text).Int64(); err == nil {
-				values[p.Name] = i
-			} else if f, err := json.Number(n.Text).Float64(); err == nil {
-				values[p.Name] = f
-			} else {
-				values[p.Name] = n.Text
-			}
+			values[p.Name] = number(n.Text)
 		default:
 			values[p.Name] = n.Text
 		}
@@ -285,6 +286,30 @@ func bind(driver string, q *want.Query) (args []any, text string, err error) {
 		args = append(args, v)
 	}
 	return args, text, nil
+}
+
+// number gives a number as it is bound: a whole one as such, another as a float where
+// a float holds it to its last digit, and else as the text of its digits, which every
+// database takes for a number where a number is expected.
+func number(literal string) any {
+	if i := strings.IndexAny(literal, "eE"); i >= 0 && len(literal)-i > 5 {
+		return literal // far beyond what a float holds
+	}
+	if i, err := json.Number(literal).Int64(); err == nil {
+		return i
+	}
+	exact, err := decimal.NewFromString(literal)
+	if err != nil {
+		return literal
+	}
+	f, err := json.Number(literal).Float64()
+	if err != nil {
+		return literal
+	}
+	if kept, err := decimal.NewFromString(strconv.FormatFloat(f, 'g', -1, 64)); err == nil && kept.Equal(exact) {
+		return f
+	}
+	return literal
 }
 
 // read makes a list of maps of the rows; more than most is an error.
@@ -342,35 +367,4 @@ func node(v any) *message.Node {
 		return message.NewBytes(v)
 	}
 	return message.NewString(fmt.Sprint(v))
-}
-
-// plainError says in words what went wrong, and whether another try may help:
-// a database that is not there or busy may be back, a statement that it refuses
-// stays refused.
-func plainError(ctx context.Context, c *connect.Connection, err error) error {
-	var op *net.OpError
-	text := err.Error()
-	switch {
-	case errors.Is(ctx.Err(), context.DeadlineExceeded):
-		return fmt.Errorf("%s did not answer within %s", c.Name, c.TimeLimit)
-	case errors.Is(err, context.Canceled):
-		return fmt.Errorf("the try was interrupted: %w", context.Canceled)
-	case errors.Is(err, connect.ErrCannotSend):
-		return err
-	case errors.As(err, &op) || strings.Contains(text, "failed to connect") || strings.Contains(text,
-		"unable to open database") || strings.Contains(text, "database is locked") || errors.Is(err, sql.ErrConnDone):
-		return fmt.Errorf("%s cannot be reached: %s", c.Name, first(text))
-	case strings.Contains(text, "readonly database") || strings.Contains(text, "read-only transaction"):
-		return fmt.Errorf(
-			"%w: %s allows reading alone; write: true in the connection would allow more",
-			connect.ErrCannotSend,
-			c.Name,
-		)
-	}
-	return fmt.Errorf("%w: %s refuses the statement: %s", connect.ErrCannotSend, c.Name, first(text))
-}
-
-func first(text string) string {
-	line, _, _ := strings.Cut(text, "\n")
-	return line
 }

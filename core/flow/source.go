@@ -11,7 +11,6 @@ package flow
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"strings"
 
@@ -162,15 +161,6 @@ func tooDeep(src []byte) int {
 
 func syntax(line, column int, msg, repair string) *Finding {
 	return &Finding{Level: Error, Code: "syntax", Line: line, Column: column, Message: msg, Repair: repair}
-}
-
-func yamlError(err error) *Finding {
-	var e yaml.Error
-	if errors.As(err, &e) && e.GetToken() != nil {
-		at := e.GetToken().Position
-		return syntax(at.Line, at.Column, "this is no valid YAML: "+e.GetMessage(), "")
-	}
-	return syntax(1, 1, "this is no valid YAML: "+err.Error(), "")
 }
 
 type reader struct {

@@ -107,6 +107,9 @@ func (s *Schedule) Next(after time.Time) time.Time {
 	return s.spec.Next(after.In(s.zone))
 }
 
+// Zone gives the zone in which the schedule's times are read.
+func (s *Schedule) Zone() *time.Location { return s.zone }
+
 // Times lists the next n times after another.
 func (s *Schedule) Times(after time.Time, n int) []time.Time {
 	out := []time.Time{}

@@ -189,6 +189,7 @@ func (g *Designs) change(
 		}
 		t.Next = max(t.Next, t.Version) + 1
 		version = t.Next
+		t.Loading = version
 		return tx.SaveTable(&t)
 	})
 	if err != nil {
@@ -199,7 +200,7 @@ func (g *Designs) change(
 		some, gone := add[:min(len(add), changeBatch)], remove[:min(len(remove), changeBatch)]
 		add, remove = add[len(some):], remove[len(gone):]
 		err = g.Store.Write(ctx, func(tx *store.Tx) error {
-			return errors.Join(tx.CloseRows(gone, version), tx.AddRows(d, some, version))
+			return errors.Join(tx.CloseRows(&store.Table{}, gone, version), tx.AddRows(d, some, version))
 		})
 		progress(len(some) + len(gone))
 	}
@@ -212,7 +213,7 @@ func (g *Designs) change(
 			if t.Version != old.Version {
 				return fmt.Errorf("%w: a flow has written to the table meanwhile", journal.ErrConflict)
 			}
-			t.Version, t.UpdatedAt, t.Document = version, g.Now(), jsonfmt.Encode(d.Tree())
+			t.Version, t.Loading, t.UpdatedAt, t.Document = version, 0, g.Now(), jsonfmt.Encode(d.Tree())
 			t.Rows += int64(added - removed)
 			return errors.Join(tx.SaveTable(&t), tx.AddChange(&store.TableChange{
 				Table: t.Name, Version: version, At: g.Now(), What: what, Detail: detail, By: person, Added: int64(added),
@@ -231,7 +232,17 @@ func (g *Designs) change(
 func (g *Designs) dropVersion(name string, version int64) error {
 	for more := true; more; {
 		err := g.Store.Write(context.WithoutCancel(g.Life.Context()), func(tx *store.Tx) (err error) {
-			more, err = tx.DropVersion(name, version, changeBatch)
+			if more, err = tx.DropVersion(name, version, changeBatch); more || err != nil {
+				return err
+			}
+			t, err := tx.TableInfo(name)
+			if errors.Is(err, journal.ErrNotFound) {
+				return nil // it was removed meanwhile
+			}
+			if err == nil && t.Loading == version {
+				t.Loading = 0
+				err = tx.SaveTable(&t)
+			}
 			return err
 		})
 		if err != nil {
@@ -248,6 +259,11 @@ func (g *Designs) dropUnfinished() error {
 		return err
 	}
 	for _, t := range all {
+		if t.Loading > 0 { // flows may have made newer versions since
+			if err := g.dropVersion(t.Name, t.Loading); err != nil {
+				return err
+			}
+		}
 		for v := t.Version + 1; v <= t.Next; v++ {
 			if err := g.dropVersion(t.Name, v); err != nil {
 				return err

@@ -122,7 +122,7 @@ func match(pattern string, segments []string) (params []message.Header, shape st
 // disk and the answer is what its caller gets. A *run.RefusedError says why a
 // message is not taken; then nothing is kept.
 func (k *Intakes) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer, error) {
-	if err := k.admit(in, c); err != nil {
+	if err := errors.Join(k.stopping(), k.admit(in, c)); err != nil {
 		return nil, err
 	}
 	headers := keptHeaders(c.Header, k.secretHeaders(in.plan))

@@ -255,6 +255,7 @@ func dueTimes(f *catalog.Flow, first, now time.Time) (times []time.Time, missed 
 // times before were missed.
 func scheduledMessage(f *catalog.Flow, at time.Time, missed int) journal.Arrival {
 	t := f.Live.Document.Intake.Timing
+	at = at.In(f.Live.Due.Zone()) // from the file it comes in UTC
 	rule := t.Cron
 	if rule == "" {
 		rule = "every " + t.Every.String()

@@ -62,11 +62,30 @@ func (k *Intakes) waitFor(
 		return run.StoredAnswer(id.String()), nil
 	case <-ctx.Done():
 		return nil, ctx.Err()
-	case <-k.Life.Context().Done():
-		return nil, &run.RefusedError{
+	case <-k.Life.Closing():
+	}
+	select {
+	case a := <-heard: // it came just in time
+		return a, nil
+	default:
+	}
+	return nil, &run.RefusedError{
+		Status: 503,
+		Title:  "The application stops",
+		Detail: fmt.Sprintf("the message is stored as transaction %s and goes on after the next start", id),
+	}
+}
+
+// stopping is the answer to a call that comes when the application is about to stop.
+func (k *Intakes) stopping() error {
+	select {
+	case <-k.Life.Closing():
+		return &run.RefusedError{
 			Status: 503,
 			Title:  "The application stops",
-			Detail: fmt.Sprintf("the message is stored as transaction %s and goes on after the next start", id),
+			Detail: "nothing was stored; send it again later",
 		}
+	default:
+		return nil
 	}
 }

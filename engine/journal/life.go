@@ -7,21 +7,30 @@ import (
 
 // Life is how long an engine lives: its work runs as goroutines that end with it.
 type Life struct {
-	ctx  context.Context
-	stop context.CancelFunc
-	mu   sync.Mutex
-	work sync.WaitGroup
+	ctx     context.Context
+	stop    context.CancelFunc
+	closing chan struct{} // closed when the end is near
+	once    sync.Once
+	mu      sync.Mutex
+	work    sync.WaitGroup
 }
 
 // NewLife begins a life.
 func NewLife() *Life {
-	l := &Life{}
+	l := &Life{closing: make(chan struct{})}
 	l.ctx, l.stop = context.WithCancel(context.Background())
 	return l
 }
 
 // Context ends when the engine stops.
 func (l *Life) Context() context.Context { return l.ctx }
+
+// Closing is closed when the application is about to stop: who waits for something
+// that may take long tells so and ends. Work goes on until Context ends.
+func (l *Life) Closing() <-chan struct{} { return l.closing }
+
+// Close says that the end is near.
+func (l *Life) Close() { l.once.Do(func() { close(l.closing) }) }
 
 // Over tells whether the engine stops.
 func (l *Life) Over() bool { return l.ctx.Err() != nil }
@@ -40,6 +49,7 @@ func (l *Life) Go(work func()) (began bool) {
 
 // End ends it and waits for its work.
 func (l *Life) End() {
+	l.Close()
 	l.mu.Lock()
 	l.stop()
 	l.mu.Unlock()

@@ -39,10 +39,7 @@ type attempt struct {
 func (l *lane) try(d *store.Delivery) retry.Outcome {
 	a := &attempt{id: d.ID, tx: d.Tx, flow: d.Flow, began: l.Now()}
 	clock := time.Now()
-	a.receipt, a.failed = l.send(d, a)
-	if a.failed == nil {
-		a.answer, a.failed = a.receipt.Body()
-	}
+	l.within(d, a)
 	if errors.Is(a.failed, context.Canceled) && l.Life.Over() {
 		return "" // the application stops: this try begins anew after the next start
 	}
@@ -71,6 +68,44 @@ func (l *lane) try(d *store.Delivery) retry.Outcome {
 			return ""
 		case <-time.After(time.Second):
 		}
+	}
+}
+
+// overrun is how much longer than its time limit a try may take until it counts as
+// ended without an answer, whatever its system still does.
+const overrun = 5 * time.Second
+
+// within makes the try, and gives up on a system that does not end with the try's
+// time: its slot is needed, and the application must be able to stop.
+func (l *lane) within(d *store.Delivery, a *attempt) {
+	limit := time.Minute
+	if c := l.Catalog.Connection(d.Target); c != nil {
+		limit = c.TimeLimit
+	}
+	type came struct {
+		receipt connect.Receipt
+		answer  []byte
+		rules   retry.Plan
+		err     error
+	}
+	done := make(chan came, 1)
+	go func() {
+		own := *a
+		var c came
+		if c.receipt, c.err = l.send(d, &own); c.err == nil {
+			c.answer, c.err = c.receipt.Body()
+		}
+		c.rules = own.rules
+		done <- c
+	}()
+	timer := time.NewTimer(limit + overrun)
+	defer timer.Stop()
+	select {
+	case c := <-done:
+		a.receipt, a.answer, a.rules, a.failed = c.receipt, c.answer, c.rules, c.err
+	case <-timer.C:
+		_ = json.Unmarshal(d.Plan, &a.rules)
+		a.failed = fmt.Errorf("%s did not end the try within %s", d.Target, limit)
 	}
 }
 
@@ -241,7 +276,7 @@ func follow(w *journal.Writing, a *attempt, d *store.Delivery, death string) err
 		}
 	case death != "":
 		if err := w.Fails(step.Failure{Step: d.Step, Path: d.Path, Kind: "deliver", Phase: "delivery",
-			Class: classOf(a.receipt.Outcome, a.receipt.Status()), Reason: death}); err != nil {
+			Class: a.class(), Reason: death}); err != nil {
 			return err
 		}
 	}
@@ -259,10 +294,13 @@ func describe(target string, r *connect.Receipt, detail string) string {
 	return detail
 }
 
-// classOf says who can mend a delivery that ended: a target that calls the
-// content wrong (RFC 9110, 15.5.1, 15.5.14, 15.5.21) points at the data.
-func classOf(o retry.Outcome, status int) step.Class {
-	if o == retry.Never && (status == 400 || status == 413 || status == 422) {
+// class says who can mend a delivery that ended: a target that calls the content
+// wrong (RFC 9110, 15.5.1, 15.5.14, 15.5.21) points at the data, as does a database
+// whose rules the values break.
+func (a *attempt) class() step.Class {
+	status := a.receipt.Status()
+	if a.receipt.Outcome == retry.Never && (status == 400 || status == 413 || status == 422) ||
+		errors.Is(a.failed, connect.ErrBadData) {
 		return step.Data
 	}
 	return step.Target

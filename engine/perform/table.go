@@ -118,11 +118,11 @@ func WriteRows(
 	d = &own
 	t.Next = max(t.Next, t.Version) + 1
 	version := t.Next
-	if err := tx.CloseRows(remove, version); err != nil {
+	if err := tx.CloseRows(&t, remove, version); err != nil {
 		return 0, err
 	}
 	for _, row := range add {
-		other, err := tx.Clashing(d, version, row.Value)
+		other, err := tx.Clashing(&t, d, version, row.Value)
 		if err != nil {
 			return 0, fmt.Errorf("%w: %w", journal.ErrDecision, err)
 		}

@@ -65,7 +65,7 @@ func (hold) Perform(w *journal.Writing, asked want.Asked, foreseen journal.Outco
 	}
 	h := asked.Want.(*want.Hold)
 	until := h.End(w.Now())
-	text := "held until " + until.Format("2006-01-02 15:04:05") + " UTC"
+	text := "held until " + until.UTC().Format("2006-01-02 15:04:05") + " UTC"
 	if h.Fits != nil {
 		text = "held for a row of " + h.Table
 	}

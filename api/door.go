@@ -1,0 +1,82 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/run"
+)
+
+// How slowly a body may come. Whoever sends a header and then nothing, or a byte a
+// second, would hold a connection and its memory for as long as they like.
+const (
+	bodyPatience = 10 * time.Second // before the first byte, and on top of what the rate gives
+	bodyRate     = 4 << 10          // least bytes a second, over the whole body
+	bodyRest     = 2 * time.Second  // for what nobody has read, behind the answer
+	bodyLongest  = 30 * time.Minute // for the largest of loads
+)
+
+// door lets a request in: its body must be in no encoding that is not understood
+// here (RFC 9110, 8.4), and must come in time.
+func (s *Server) door(c *gin.Context) {
+	if e := c.GetHeader("Content-Encoding"); e != "" && !strings.EqualFold(e, "identity") {
+		c.Header("Accept-Encoding", "identity") // RFC 9110, 12.5.3
+		s.fail(c, &run.RefusedError{
+			Status: http.StatusUnsupportedMediaType,
+			Title:  "The body's encoding is not understood",
+			Detail: fmt.Sprintf("Content-Encoding is %q; send the body as it is, without one", e),
+		})
+		c.Abort()
+		return
+	}
+	if c.Request.Body == nil || c.Request.ContentLength == 0 {
+		c.Next()
+		return
+	}
+	b := &timedBody{
+		ReadCloser: c.Request.Body,
+		deadline:   http.NewResponseController(c.Writer).SetReadDeadline,
+		began:      time.Now(),
+	}
+	c.Request.Body = b
+	defer func() {
+		if !b.ended { // what was not read is read past before the next request, and that must come, too
+			_ = b.deadline(time.Now().Add(bodyRest))
+		}
+	}()
+	c.Next()
+}
+
+// timedBody gives up on a body that comes too slowly. The deadline stands only while
+// it reads: behind the body a caller may wait for its answer as long as that takes.
+type timedBody struct {
+	io.ReadCloser
+	deadline func(time.Time) error
+	began    time.Time
+	read     int64
+	ended    bool
+}
+
+// errSlow is what reading such a body comes to.
+var errSlow = errors.New("the body came too slowly")
+
+func (b *timedBody) Read(p []byte) (int, error) {
+	patience := min(bodyLongest, bodyPatience+time.Duration(b.read)*time.Second/bodyRate)
+	_ = b.deadline(b.began.Add(patience)) // where a connection has none, there is nothing to wait for
+	n, err := b.ReadCloser.Read(p)
+	b.read += int64(n)
+	_ = b.deadline(time.Time{})
+	b.ended = b.ended || errors.Is(err, io.EOF)
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		err = fmt.Errorf("%w: %d bytes in %s; at least %d a second are expected", errSlow, b.read,
+			time.Since(b.began).Round(time.Second), bodyRate)
+	}
+	return n, err
+}
