@@ -38,12 +38,13 @@ const maxDocument = 4 << 20
 
 // Server answers requests.
 type Server struct {
-	engine   *engine.Engine
-	standIns *standin.Set
-	web      fs.FS
-	log      *slog.Logger
-	loadDemo func() error
-	loopback bool
+	engine     *engine.Engine
+	standIns   *standin.Set
+	web        fs.FS
+	log        *slog.Logger
+	loadDemo   func() error
+	loopback   bool
+	parameters parameters
 }
 
 // Config is what a server needs.
@@ -73,6 +74,10 @@ func New(c Config) http.Handler {
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true
 	r.Use(s.recover, s.guard, s.door)
+	var err error
+	if s.parameters, err = readParameters(openAPIText); err != nil {
+		panic(err) // it ships with the program, and a test reads it
+	}
 	for _, route := range s.routes() {
 		r.Handle(route.method, route.path, s.answer(route.handle))
 	}
@@ -103,7 +108,11 @@ type handler func(c *gin.Context) error
 
 func (s *Server) answer(h handler) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		if err := h(c); err != nil {
+		err := s.parameters.known(c)
+		if err == nil {
+			err = h(c)
+		}
+		if err != nil {
 			s.fail(c, err)
 		}
 	}
@@ -165,6 +174,7 @@ func (s *Server) routes() []route {
 		{"GET", v1 + "/transactions/:id", s.transaction},
 		{"GET", v1 + "/transactions/:id/rehearsal", s.transactionRehearsal},
 		{"GET", v1 + "/transactions/:id/messages", s.transactionMessages},
+		{"POST", v1 + "/transactions/:id/sample", s.keepSample},
 		{"POST", v1 + "/deliveries/:id/try", s.tryNow},
 
 		{"GET", v1 + "/dead-letters", s.deadLetters},

@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	jsonfmt "readyferry/core/format/json"
+	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/engine/watch"
 )
@@ -59,7 +60,7 @@ func (s *Server) deadLetters(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	rows, err := s.engine.Watch.OpenLetters(c.Query("cause"), after, n)
+	rows, err := s.engine.Watch.OpenLetters(c.Query("cause"), c.Query("flow"), after, n)
 	if err != nil {
 		return err
 	}
@@ -110,12 +111,13 @@ func (s *Server) deadLetter(c *gin.Context) error {
 	}
 	type event struct {
 		At     time.Time `json:"at"`
+		Who    string    `json:"who"`
 		What   string    `json:"what"` // died, resent, resolved, discarded
 		Detail string    `json:"detail"`
 	}
 	history := make([]event, len(rows))
 	for i, r := range rows {
-		history[i] = event{r.At, r.What, r.Detail}
+		history[i] = event{r.At, r.Who, r.What, r.Detail}
 	}
 	c.JSON(http.StatusOK, struct {
 		letterView
@@ -130,18 +132,19 @@ const most = 1000
 // decision reads what a person decides.
 func (s *Server) decision(c *gin.Context) (d journal.Decision, preview bool, err error) {
 	var in struct {
-		IDs     []string        `json:"ids"`
-		Cause   string          `json:"cause"`
-		Version string          `json:"version"`
-		Patch   json.RawMessage `json:"patch"`
-		Message json.RawMessage `json:"message"`
-		Preview bool            `json:"preview"`
-		Why     string          `json:"why"`
+		IDs     []string                 `json:"ids"`
+		Cause   string                   `json:"cause"`
+		Version string                   `json:"version"`
+		Patch   json.RawMessage          `json:"patch"`
+		Message json.RawMessage          `json:"message"`
+		Preview bool                     `json:"preview"`
+		Why     string                   `json:"why"`
+		Replies map[string]catalog.Reply `json:"replies"` // of a preview: what systems would answer, by path
 	}
 	if err := input(c, &in); err != nil {
 		return d, false, err
 	}
-	d = journal.Decision{Version: in.Version, Why: in.Why}
+	d = journal.Decision{Version: in.Version, Why: in.Why, Replies: catalog.Effects(in.Replies)}
 	if len(in.Patch) > 0 && string(in.Patch) != "null" {
 		d.Patch = in.Patch
 	}
@@ -158,7 +161,7 @@ func (s *Server) decision(c *gin.Context) (d journal.Decision, preview bool, err
 	case in.Cause != "" && in.IDs != nil:
 		return d, false, bad("give either ids or a cause")
 	case in.Cause != "":
-		rows, err := s.engine.Watch.OpenLetters(in.Cause, nil, most)
+		rows, err := s.engine.Watch.OpenLetters(in.Cause, "", nil, most)
 		if err != nil {
 			return d, false, err
 		}

@@ -154,6 +154,29 @@ func (s *Server) putSample(c *gin.Context) error {
 	return s.sample(c)
 }
 
+// keepSample keeps the message of a transaction as a sample, with what was answered.
+func (s *Server) keepSample(c *gin.Context) error {
+	id, err := id(c)
+	if err != nil {
+		return err
+	}
+	var in struct {
+		Name string `json:"name"`
+	}
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	if in.Name == "" {
+		in.Name = "transaction " + id.String()
+	}
+	sample, err := s.engine.Design.KeepTransaction(c.Request.Context(), id, in.Name)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusCreated, sample)
+	return nil
+}
+
 func (s *Server) deleteSample(c *gin.Context) error {
 	if err := s.engine.Design.DeleteSample(c.Request.Context(), c.Param("name"), c.Param("sample")); err != nil {
 		return err

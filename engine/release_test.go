@@ -93,7 +93,7 @@ func testWorkOfTheReleaseBeforeEndsUnderThisOne(t *testing.T) {
 	if err := w.PauseQueue(ctx, "shelf", false); err != nil {
 		t.Fatal(err)
 	}
-	letters, err := w.store.OpenLetters("", nil, 10)
+	letters, err := w.store.OpenLetters("", "", nil, 10)
 	if err != nil || len(letters) != 1 {
 		t.Fatalf("%+v, %v", letters, err)
 	}

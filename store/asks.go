@@ -44,6 +44,13 @@ func (tx *Tx) AnswerOnce(id ID, answer []byte) (first bool, err error) {
 	return res.RowsAffected > 0, res.Error
 }
 
+// WaitingRepeats lists the transactions that repeat one, and whose callers wait for
+// its answer.
+func (v View) WaitingRepeats(id ID) ([]Transaction, error) {
+	var out []Transaction
+	return out, v.db.Where("duplicate_of = ? AND caller_waits", id).Find(&out).Error
+}
+
 // Called lists the transactions that a transaction's steps have begun in other
 // flows.
 func (v View) Called(id ID, limit int) ([]Transaction, error) {

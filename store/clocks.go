@@ -9,15 +9,17 @@ import (
 
 // Clock is when the intake of a flow is due next, and how far it has come.
 type Clock struct {
-	Flow    string     `gorm:"primaryKey"`
-	Spec    string     // what it follows from; another one makes it anew
-	NextAt  time.Time  `gorm:"serializer:micros;type:integer"`
-	LastAt  *time.Time `gorm:"serializer:micros;type:integer"` // of the last time that it was due
-	Mark    []byte     // JSON of the high-water mark; nil before the first poll
-	Error   string     // why the last poll failed, or ""
-	Fails   int        // in a row
-	Taken   int64      // messages so far
-	MarkKey []byte     // JSON: of rows with the same change time, the last key
+	Flow       string     `gorm:"primaryKey"`
+	Spec       string     // what it follows from; another one makes it anew
+	NextAt     time.Time  `gorm:"serializer:micros;type:integer"`
+	LastAt     *time.Time `gorm:"serializer:micros;type:integer"` // of the last time that it was due
+	Mark       []byte     // JSON of the high-water mark; nil before the first poll
+	Error      string     // why the last poll failed, or ""
+	Fails      int        // in a row
+	FailsSince *time.Time `gorm:"serializer:micros;type:integer"` // the first of them; nil: it works
+	Staged     int        // messages of the last answer that are yet to begin
+	Taken      int64      // messages so far
+	MarkKey    []byte     // JSON: of rows with the same change time, the last key
 }
 
 // PolledRow is a row of an outside table that a poll has seen.
@@ -25,6 +27,19 @@ type PolledRow struct {
 	Flow string `gorm:"primaryKey"`
 	Key  string `gorm:"primaryKey"` // JSON
 	Hash []byte
+}
+
+// Failed notes that the source has failed, or with nil that it works.
+func (c *Clock) Failed(err error, now time.Time) {
+	if err == nil {
+		c.Error, c.Fails, c.FailsSince = "", 0, nil
+		return
+	}
+	c.Error = err.Error()
+	c.Fails++
+	if c.FailsSince == nil {
+		c.FailsSince = &now
+	}
 }
 
 // Clocks lists the clocks of all flows.
@@ -45,6 +60,9 @@ func (tx *Tx) SaveClock(c *Clock) error { return tx.db.Save(c).Error }
 // DeleteClock removes the clock of a flow and what it has seen.
 func (tx *Tx) DeleteClock(flow string) error {
 	if err := tx.db.Where("flow = ?", flow).Delete(&PolledRow{}).Error; err != nil {
+		return err
+	}
+	if err := tx.db.Where("flow = ?", flow).Delete(&StagedItem{}).Error; err != nil {
 		return err
 	}
 	return tx.db.Where("flow = ?", flow).Delete(&Clock{}).Error

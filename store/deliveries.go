@@ -3,6 +3,8 @@ package store
 import (
 	"errors"
 	"time"
+
+	"gorm.io/gorm/clause"
 )
 
 // AddDelivery stores a new delivery. With an order value it waits behind an
@@ -138,7 +140,7 @@ func (tx *Tx) AddTry(t *Try) error {
 	if err := tx.keep(&t.Body); err != nil {
 		return err
 	}
-	return tx.db.Create(t).Error
+	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(t).Error
 }
 
 // Tries lists the attempts of a delivery in order.

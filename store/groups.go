@@ -72,10 +72,8 @@ func (v View) ClosedGroup(flow, path, scope, key string, after time.Time) (Group
 
 // CountOpenGroups counts the open groups of a step, up to a limit.
 func (v View) CountOpenGroups(flow, path string, limit int) (n int, err error) {
-	return n, v.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM groups WHERE flow = ? AND path = ? AND state = 0 LIMIT ?)",
-		flow, path, limit).
-		Scan(&n).
-		Error
+	all, err := v.tallied("groups", flow+" "+path)
+	return int(min(all, int64(limit))), err
 }
 
 // SaveGroup creates or replaces a group.
@@ -100,10 +98,10 @@ func (v View) HasMember(group ID, key []byte) (bool, error) {
 	return n > 0, v.db.Model(&Member{}).Where("group_id = ? AND unique_key = ?", group, key).Count(&n).Error
 }
 
-// Items gives the items of a group in the order in which they came.
-func (v View) Items(group ID) ([][]byte, error) {
+// Items gives the items of a group in the order in which they came, behind a member.
+func (v View) Items(group ID, after int) ([][]byte, error) {
 	var rows []Member
-	if err := v.db.Select("item").Where("group_id = ?", group).Order("n").Find(&rows).Error; err != nil {
+	if err := v.db.Select("item").Where("group_id = ? AND n > ?", group, after).Order("n").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	out := make([][]byte, len(rows))
@@ -239,12 +237,13 @@ func (tx *Tx) SavePace(p *Pace) error { // not Save, which takes an empty key fo
 }
 
 // ForgetPaces removes keys whose times no longer matter.
-func (tx *Tx) ForgetPaces(now time.Time, limit int) error {
-	return tx.db.Exec(
+func (tx *Tx) ForgetPaces(now time.Time, limit int) (more bool, err error) {
+	done := tx.db.Exec(
 		"DELETE FROM paces WHERE rowid IN (SELECT rowid FROM paces WHERE until < ? LIMIT ?)",
 		micros(now),
 		limit,
-	).Error
+	)
+	return done.RowsAffected == int64(limit), done.Error
 }
 
 // DueLimits lists the waits whose time is over.
@@ -279,7 +278,7 @@ func (v View) OpenGroups(flow string, after *ID, limit int) ([]Group, error) {
 
 // CountAllOpenGroups counts the open groups of all flows.
 func (v View) CountAllOpenGroups() (n int64, err error) {
-	return n, v.db.Model(&Group{}).Where("state = 0").Count(&n).Error
+	return v.tallied("all groups", "")
 }
 
 // Members lists the members of a group, in the order in which they came.

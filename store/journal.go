@@ -58,7 +58,9 @@ type Filter struct {
 // others: those are in their whole.
 func (v View) Transactions(f Filter) ([]Transaction, error) {
 	q := v.db.Where("parent IS NULL").Order("id DESC").Limit(f.Limit)
-	if f.Flow != "" {
+	if f.Flow != "" && f.Reference != "" {
+		q = q.Where("+flow = ?", f.Flow) // the reference chooses fewer
+	} else if f.Flow != "" {
 		q = q.Where("flow = ?", f.Flow)
 	}
 	if f.State != nil {
@@ -172,14 +174,20 @@ func (v View) KnownOnce(flow string, key []byte, now time.Time) (*ID, error) {
 	return &old.Tx, err
 }
 
-// ForgetOnce removes up to limit once values whose time has passed.
-func (tx *Tx) ForgetOnce(now time.Time, limit int) error {
-	return tx.db.Exec(
+// ForgetOnce removes up to limit once values whose time has passed; more tells that
+// there are others.
+func (tx *Tx) ForgetOnce(now time.Time, limit int) (more bool, err error) {
+	done := tx.db.Exec(
 		"DELETE FROM once_keys WHERE rowid IN (SELECT rowid FROM once_keys WHERE until < ? LIMIT ?)",
 		micros(now),
 		limit,
-	).Error
+	)
+	return done.RowsAffected == int64(limit), done.Error
 }
+
+// TakenAnew forgets the once values of a transaction: the next message with one of
+// them is no repeat of it.
+func (tx *Tx) TakenAnew(id ID) error { return tx.db.Where("tx = ?", id).Delete(&OnceKey{}).Error }
 
 // FirstMessage gives the message of a transaction as it was received, its body as
 // a reference.

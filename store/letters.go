@@ -16,12 +16,13 @@ func (v View) LettersOf(txID ID) ([]Letter, error) {
 	return out, v.db.Where("tx = ?", txID).Order("id").Find(&out).Error
 }
 
-// SaveLetter creates or replaces a dead letter and adds a line to its history.
-func (tx *Tx) SaveLetter(l *Letter, at time.Time, what, detail string) error {
+// SaveLetter creates or replaces a dead letter and adds a line to its history; who
+// says who brought that about.
+func (tx *Tx) SaveLetter(l *Letter, at time.Time, who, what, detail string) error {
 	if err := tx.db.Save(l).Error; err != nil {
 		return err
 	}
-	return tx.db.Create(&LetterEvent{Letter: l.ID, At: at, What: what, Detail: detail}).Error
+	return tx.db.Create(&LetterEvent{Letter: l.ID, At: at, Who: who, What: what, Detail: detail}).Error
 }
 
 // History lists what happened to a dead letter.
@@ -30,10 +31,13 @@ func (v View) History(id ID) ([]LetterEvent, error) {
 	return out, v.db.Where("letter = ?", id).Order("n").Find(&out).Error
 }
 
-// OpenLetters lists open dead letters, the oldest first, of one cause or of all
-// when cause is empty.
-func (v View) OpenLetters(cause string, after *ID, limit int) ([]Letter, error) {
+// OpenLetters lists open dead letters, the oldest first, of one cause or of all when
+// cause is empty, and of one flow or of all.
+func (v View) OpenLetters(cause, flow string, after *ID, limit int) ([]Letter, error) {
 	q := v.db.Where("state = 0").Order("id").Limit(limit)
+	if flow != "" {
+		q = q.Where("flow = ?", flow)
+	}
 	if cause != "" {
 		q = q.Where("cause = ?", cause)
 	}
@@ -54,13 +58,14 @@ type Cause struct {
 // Causes groups the open dead letters, the largest group first.
 func (v View) Causes(limit int) ([]Cause, error) {
 	var out []Cause
-	// The inner query reads the index alone; only one letter of each cause is fetched.
-	return out, v.db.Raw(`SELECT l.cause, l.cause_text, l.flow, l.step, l.kind, l.path, l.class, g.n, g.since
-		FROM (SELECT cause, COUNT(*) AS n, MIN(id) AS since FROM letters WHERE state = 0 GROUP BY cause) g
-		JOIN letters l ON l.id = g.since ORDER BY g.n DESC, g.since LIMIT ?`, limit).Scan(&out).Error
+	// The counts stand beside; only one letter of each cause is fetched.
+	return out, v.db.Raw(`SELECT l.cause, l.cause_text, l.flow, l.step, l.kind, l.path, l.class, t.n, l.id AS since
+		FROM (SELECT key, n FROM tallies WHERE kind = 'letters' AND n > 0 ORDER BY n DESC LIMIT ?) t
+		JOIN letters l ON l.id = (SELECT id FROM letters WHERE state = 0 AND cause = t.key ORDER BY id LIMIT 1)
+		ORDER BY t.n DESC, l.id`, limit).Scan(&out).Error
 }
 
 // CountOpenLetters counts the open dead letters.
 func (v View) CountOpenLetters() (n int64, err error) {
-	return n, v.db.Model(&Letter{}).Where("state = 0").Count(&n).Error
+	return v.tallied("all letters", "")
 }

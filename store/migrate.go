@@ -243,24 +243,7 @@ func migrate(db *gorm.DB) error {
 			}
 			return nil
 		}},
-		{ID: "0016 tables that are being loaded", Migrate: func(db *gorm.DB) error {
-			if err := addColumns(db, []column{
-				{&Table{}, "Loading", `ALTER TABLE "tables" ADD COLUMN loading integer NOT NULL DEFAULT 0`},
-			}); err != nil {
-				return err
-			}
-			return db.Exec(`UPDATE "tables" SET loading = 0 WHERE loading IS NULL`).Error
-		}},
-		{ID: "0015 the rules of versions", Migrate: func(db *gorm.DB) error {
-			if err := addColumns(db, []column{
-				{&Version{}, "Rules", "ALTER TABLE versions ADD COLUMN rules integer NOT NULL DEFAULT 1"},
-			}); err != nil {
-				return err
-			}
-			// Where an earlier migration has made the table anew, the column stands there
-			// already and holds nothing.
-			return db.Exec("UPDATE versions SET rules = 1 WHERE rules IS NULL OR rules = 0").Error
-		}},
+		{ID: "0015 exact answers", Migrate: exactAnswers},
 	}).Migrate()
 }
 

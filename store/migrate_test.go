@@ -21,7 +21,7 @@ func TestAFileOfAnEarlierReleaseIsBroughtForward(t *testing.T) {
 			return err
 		}
 		for _, sql := range []string{
-			"DROP INDEX transactions_of_letter", "DROP INDEX transactions_caller", "DROP INDEX time_limits_watched",
+			"DROP INDEX transactions_of_letter", "DROP INDEX transactions_caller", "DROP INDEX transactions_duplicates", "DROP INDEX time_limits_watched",
 			"DROP TABLE tables", "DROP TABLE table_rows", "DROP TABLE table_keys", "DROP TABLE table_changes",
 			"DROP TABLE paces", "DROP TABLE asks", "DROP TABLE clocks", "DROP TABLE polled_rows", "DROP TABLE loads",
 			"DELETE FROM migrations WHERE id >= '0007'",

@@ -294,9 +294,10 @@ const (
 	LetterResending                    // sent again, outcome not yet known
 	LetterResolved                     // sent again with success
 	LetterDiscarded                    // given up by a person
+	LetterPassed                       // whoever waited for the message was told, and has the letter
 )
 
-var letterStateNames = [...]string{"open", "resending", "resolved", "discarded"}
+var letterStateNames = [...]string{"open", "resending", "resolved", "discarded", "passed on"}
 
 // String gives the word that people read.
 func (s LetterState) String() string { return letterStateNames[s] }
@@ -325,6 +326,7 @@ type LetterEvent struct {
 	N      int64 `gorm:"primaryKey;autoIncrement"`
 	Letter ID
 	At     time.Time `gorm:"serializer:micros;type:integer"`
+	Who    string    // a person, the flow or the application; "" where it was not noted
 	What   string    // died, resent, resolved, discarded
 	Detail string
 }

@@ -8,23 +8,32 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 )
 
 // sealer encrypts secrets at rest with AES-256-GCM under a key that lies
 // beside the database in a file which only its owner may read.
 type sealer struct{ aead cipher.AEAD }
 
-func openSealer(file string) (*sealer, error) {
+// openSealer reads the key, or makes one for a folder that holds nothing yet. Where a
+// database stands already its key must, too: with another one no secret of it could
+// be read any more, and the loss would show much later.
+func openSealer(file, database string) (*sealer, error) {
 	key, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		key = make([]byte, 32)
-		if _, err := rand.Read(key); err != nil {
-			return nil, err
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if info, err := os.Stat(database); err == nil && info.Size() > 0 {
+			return nil, fmt.Errorf(
+				"%s is missing beside %s: without it no secret of the connections can be read; bring it back from a "+
+					"backup; if it is lost, put 32 random bytes there (head -c 32 /dev/urandom > %s) and give every "+
+					"connection its secrets again",
+				file, database, file,
+			)
 		}
-		if err := os.WriteFile(file, key, 0o600); err != nil {
+		if key, err = newKey(file); err != nil {
 			return nil, fmt.Errorf("writing the key for secrets: %w", err)
 		}
-	} else if err != nil {
+	case err != nil:
 		return nil, fmt.Errorf("reading the key for secrets: %w", err)
 	}
 	block, err := aes.NewCipher(key)
@@ -33,6 +42,32 @@ func openSealer(file string) (*sealer, error) {
 	}
 	aead, err := cipher.NewGCM(block)
 	return &sealer{aead}, err
+}
+
+// newKey makes a key. It is on disk before anything is sealed with it.
+func newKey(file string) (key []byte, err error) {
+	key = make([]byte, 32)
+	if _, err := rand.Read(key); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	_, err = f.Write(key)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return nil, errors.Join(err, os.Remove(file))
+	}
+	return key, syncDir(filepath.Dir(file))
+}
+
+// syncDir lets the names in a folder be on disk.
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
 }
 
 // Seal encrypts; name binds the result to what it belongs to.

@@ -11,11 +11,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
@@ -39,6 +41,8 @@ type Store struct {
 	Dir    string
 	View            // reads what is committed
 	held   *os.File // the lock on the folder
+	file   string
+	opened os.FileInfo // of the database, as it was opened
 	write  *gorm.DB
 	seal   *sealer
 	jobs   chan job
@@ -83,13 +87,56 @@ const (
 	keyFile = "seal.key"
 )
 
+// closeToOthers makes the folder and what is in it readable to its owner alone,
+// whatever stood there: they hold messages, and the key to all secrets.
+func closeToOthers(dir, file string) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600) // SQLite would make it readable to all
+	if err != nil {
+		return fmt.Errorf("opening %s: %w", file, err)
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	own := []string{dir}
+	for _, pattern := range []string{dbFile + "*", keyFile, "lock", "loads", "loads/*", "stand-ins", "stand-ins/*"} {
+		found, err := filepath.Glob(filepath.Join(dir, pattern))
+		if err != nil {
+			return err
+		}
+		own = append(own, found...)
+	}
+	for _, path := range own {
+		mode := fs.FileMode(0o600)
+		info, err := os.Lstat(path)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			continue // it was removed just now
+		case err != nil:
+			return err
+		case info.IsDir():
+			mode = 0o700
+		case !info.Mode().IsRegular():
+			continue
+		}
+		if info.Mode().Perm() != mode {
+			if err := os.Chmod(path, mode); err != nil {
+				return fmt.Errorf("closing the data folder to others: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
 func openFiles(dir string) (*Store, error) {
-	seal, err := openSealer(filepath.Join(dir, keyFile))
+	file := filepath.Join(dir, dbFile)
+	seal, err := openSealer(filepath.Join(dir, keyFile), file)
 	if err != nil {
 		return nil, err
 	}
+	if err := closeToOthers(dir, file); err != nil {
+		return nil, err
+	}
 	schema.RegisterSerializer("micros", serializer{})
-	file := filepath.Join(dir, dbFile)
 	open := func(params string, conns int) (*gorm.DB, error) {
 		db, err := gorm.Open(
 			sqlite.Open("file:"+file+"?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&"+params),
@@ -108,7 +155,7 @@ func openFiles(dir string) (*Store, error) {
 		pool.SetMaxIdleConns(conns)
 		return db, nil
 	}
-	s := &Store{Dir: dir, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{})}
+	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{})}
 	known := &definitions{all: map[string]*table.Definition{}}
 	if s.write, err = open("_txlock=immediate", 1); err != nil {
 		return nil, err
@@ -121,6 +168,9 @@ func openFiles(dir string) (*Store, error) {
 		return nil, err
 	}
 	s.View = View{read, known}
+	if s.opened, err = os.Stat(file); err != nil {
+		return nil, err
+	}
 	s.done.Add(1)
 	go s.writer()
 	return s, nil
@@ -195,6 +245,9 @@ func (s *Store) writer() {
 func (s *Store) commit(batch []job) {
 	results := make([]error, len(batch))
 	err := s.write.Transaction(func(db *gorm.DB) error {
+		if err := s.there(); err != nil {
+			return err
+		}
 		counts := map[countKey]int64{}
 		for i, j := range batch {
 			if err := db.SavePoint("job").Error; err != nil {
@@ -238,9 +291,47 @@ type Tx struct {
 	kept   map[body.Key]bool // contents that this write has stored
 }
 
-// Check tells whether the store can be read and written.
+// ErrGone is what a write gets when the database is no longer where it was opened:
+// what is written then would be lost with the process.
+var ErrGone = errors.New("the data folder is gone, or another one stands in its place")
+
+// there looks whether the file that is open is the one that stands in the folder.
+func (s *Store) there() error {
+	now, err := os.Stat(s.file)
+	if errors.Is(err, os.ErrNotExist) || err == nil && !os.SameFile(now, s.opened) {
+		return fmt.Errorf("%w: %s", ErrGone, s.Dir)
+	}
+	return err
+}
+
+// probe is how much room a check wants to find, in bytes: SQLite may write some pages
+// into the space that its log has already.
+const probe = 256 << 10
+
+// Check tells whether the store can be written and read: it does both, in the database
+// and in the folder.
 func (s *Store) Check(ctx context.Context) error {
-	return s.Write(ctx, func(tx *Tx) error {
-		return tx.db.Exec("UPDATE settings SET value = value WHERE key = 'check'").Error
+	value := NewID().String()
+	err := s.Write(ctx, func(tx *Tx) error {
+		return tx.db.Exec("UPDATE settings SET value = ? WHERE key = 'check'", value).Error
 	})
+	if err != nil {
+		return err
+	}
+	var read setting
+	if err := s.db.Where("key = 'check'").Take(&read).Error; err != nil {
+		return fmt.Errorf("reading what was written: %w", err)
+	}
+	if _, err := uuid.Parse(read.Value); err != nil { // another check may have been in between
+		return fmt.Errorf("what was written reads as %q", read.Value)
+	}
+	f, err := os.CreateTemp(s.Dir, "check-*")
+	if err != nil {
+		return fmt.Errorf("writing into the data folder: %w", err)
+	}
+	_, err = f.Write(make([]byte, probe))
+	if err = errors.Join(err, f.Sync(), f.Close(), os.Remove(f.Name())); err != nil {
+		return fmt.Errorf("writing into the data folder: %w", err)
+	}
+	return nil
 }

@@ -390,7 +390,10 @@ func TestOnceForgetsInTime(t *testing.T) {
 	if _, fresh := ask(second, epoch.Add(61*time.Minute)); !fresh {
 		t.Error("it is remembered too long")
 	}
-	write(t, s, func(tx *Tx) error { return tx.ForgetOnce(epoch.Add(10*time.Hour), 100) })
+	write(t, s, func(tx *Tx) error {
+		_, err := tx.ForgetOnce(epoch.Add(10*time.Hour), 100)
+		return err
+	})
 	if _, fresh := ask(first, epoch.Add(62*time.Minute)); !fresh {
 		t.Error("it was not forgotten")
 	}

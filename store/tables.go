@@ -20,6 +20,7 @@ type Table struct {
 	Document  []byte // JSON of its definition
 	Version   int64  // grows with every change of its rows or definition
 	Next      int64  // the newest version that was begun
+	Dropped   bool   // it is being removed, and nobody sees it
 	Loading   int64  // the version that rows are being loaded into, 0 for none; nobody sees it
 	Rows      int64
 	UpdatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
@@ -66,13 +67,25 @@ func (v View) TableInfo(name string) (Table, error) { return tableInfo(v.db, nam
 
 func tableInfo(db *gorm.DB, name string) (Table, error) {
 	var t Table
-	return t, db.Where("name = ?", name).Take(&t).Error
+	return t, db.Where("name = ? AND NOT dropped", name).Take(&t).Error
+}
+
+// TableDropped tells whether a table of a name is still being removed.
+func (v View) TableDropped(name string) (bool, error) {
+	var n int64
+	return n > 0, v.db.Model(&Table{}).Where("name = ? AND dropped", name).Count(&n).Error
+}
+
+// DroppedTables names the tables that are still being removed.
+func (v View) DroppedTables() ([]string, error) {
+	var out []string
+	return out, v.db.Model(&Table{}).Where("dropped").Pluck("name", &out).Error
 }
 
 // Tables lists all tables.
 func (v View) Tables() ([]Table, error) {
 	var out []Table
-	return out, v.db.Order("name").Find(&out).Error
+	return out, v.db.Where("NOT dropped").Order("name").Find(&out).Error
 }
 
 // LookIn gives the tables as they are now, to find rows in.
@@ -115,7 +128,7 @@ func (l lookIn) Table(name string) (table.Table, error) {
 	t, err := tableInfo(l.db, name)
 	if errors.Is(err, ErrNotFound) {
 		var known []string
-		if err := l.db.Model(&Table{}).Order("name").Limit(1000).Pluck("name", &known).Error; err != nil {
+		if err := l.db.Model(&Table{}).Where("NOT dropped").Order("name").Limit(1000).Pluck("name", &known).Error; err != nil {
 			return nil, err
 		}
 		return nil, table.NoTable(name, known)
@@ -414,14 +427,23 @@ func (tx *Tx) DropVersion(name string, version int64, limit int) (more bool, err
 	)
 }
 
-// DeleteTable removes a table with its rows and versions.
-func (tx *Tx) DeleteTable(name string) error {
-	return errors.Join(
-		tx.db.Where("name = ?", name).Delete(&Table{}).Error,
-		tx.db.Where(`"table" = ?`, name).Delete(&TableRow{}).Error,
-		tx.db.Where(`"table" = ?`, name).Delete(&TableKey{}).Error,
-		tx.db.Where(`"table" = ?`, name).Delete(&TableChange{}).Error,
-	)
+// DropTable hides a table; Sweep removes what is left of it.
+func (tx *Tx) DropTable(name string) error {
+	return tx.db.Model(&Table{}).Where("name = ?", name).Update("dropped", true).Error
+}
+
+// Sweep removes up to limit rows of a table that was dropped, and behind the last the
+// table itself.
+func (tx *Tx) Sweep(name string, limit int) (more bool, err error) {
+	for _, from := range []string{"table_keys", "table_rows", "table_changes"} {
+		done := tx.db.Exec(
+			`DELETE FROM `+from+` WHERE rowid IN (SELECT rowid FROM `+from+` WHERE "table" = ? LIMIT ?)`, name, limit,
+		)
+		if done.Error != nil || done.RowsAffected == int64(limit) {
+			return true, done.Error
+		}
+	}
+	return false, tx.db.Where("name = ? AND dropped", name).Delete(&Table{}).Error
 }
 
 // ChangedRows lists the rows that a version brought, and those that it took away.

@@ -37,7 +37,7 @@ func TestTheFileFindsWhatTheRulesFind(t *testing.T) {
 			t.Fatal(err)
 		}
 		err = s.Write(t.Context(), func(tx *Tx) error {
-			other, err := tx.Clashing(d, 1, n.Root)
+			other, err := tx.Clashing(&Table{}, d, 1, n.Root)
 			if err != nil {
 				return err
 			}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -30,6 +31,17 @@ type Rehearsal struct {
 	Deliveries []Delivery     `json:"deliveries"`
 	Notes      []step.Note    `json:"notes"`
 	Findings   []flow.Finding `json:"findings"`
+	// Unknown are the answers of outside systems that a strict rehearsal would have to
+	// know to go on, and was not given.
+	Unknown []Unknown `json:"unknown,omitempty"`
+}
+
+// Unknown is an answer that a strict rehearsal does not know.
+type Unknown struct {
+	Path   string `json:"path"`
+	Step   string `json:"step"`
+	Kind   string `json:"kind"`
+	Target string `json:"target"`
 }
 
 // ShownAnswer is what the caller would get.
@@ -83,6 +95,9 @@ type Options struct {
 	Replies  map[string]want.Effect
 	NoBodies bool
 	Clock    func() time.Duration
+	// Strict takes no answer for given that is not among Replies: where one is needed,
+	// the rehearsal stops and says so, because a guess would not be what happens.
+	Strict bool
 	// Known are effects that have happened already; they are not asked again.
 	Known map[string]want.Effect
 	// Origin is where a part begins; nil for a whole message.
@@ -206,6 +221,16 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual
 			if pretend := v.pretend[asked.Kind()]; pretend != nil {
 				return pretend(asked, received.Message.ReceivedAt, opt.Replies), true
 			}
+			if opt.Strict && needed(p, asked) {
+				if _, given := replied(asked, opt.Replies); !given {
+					to, target := "", ""
+					if h, ok := asked.Want.(want.Handed); ok {
+						to, target, _ = h.Handed()
+					}
+					out.Unknown = append(out.Unknown, Unknown{asked.Path, asked.Step, to, target})
+					return StandInReply{Wait: "its answer is not known; say what it answers to see what follows"}, true
+				}
+			}
 			return standIn(asked, opt.Replies), true
 		},
 	}
@@ -267,6 +292,39 @@ func arrive(p *plan.Plan, in Envelope, opt *Options) (Received, error) {
 		return Received{Message: opt.Resume.Message, Reference: in.Reference}, nil
 	}
 	return Receive(p, in)
+}
+
+// needed tells whether what follows a want depends on its answer: a question's does,
+// and that of a delivery where some expression looks at it.
+func needed(p *plan.Plan, asked want.Asked) bool {
+	switch w := asked.Want.(type) {
+	case *want.Send:
+		return w.Ask || mentions(p.Document.Source.Root, asked.Step)
+	case *want.Call:
+		return w.Wait
+	case *want.Question:
+		return true
+	}
+	return false
+}
+
+// mentions tells whether a document holds an expression over the reply of a step.
+func mentions(n *message.Node, id string) bool {
+	if n.Kind == message.String {
+		return strings.Contains(n.Text, "replies."+id) || strings.Contains(n.Text, "replies.?"+id) ||
+			strings.Contains(n.Text, "replies[") || strings.Contains(n.Text, "replies)")
+	}
+	for _, item := range n.Items {
+		if mentions(item, id) {
+			return true
+		}
+	}
+	for i := range n.Members {
+		if mentions(n.Members[i].Value, id) {
+			return true
+		}
+	}
+	return false
 }
 
 // standIn judges a stand-in answer by the retry plan, as the engine would a real one.

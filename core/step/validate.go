@@ -28,7 +28,8 @@ var validateKind = Kind{
 // with what it gets where the step says nothing.
 const elseSchema = `{
 	"description":
-		"what a message gets that does not pass: dead letter, turn away, {answer: status} for the caller, or {steps: [...]}: those run, caught says why, and the message ends, turned away, unless then: go on stands beside them",
+		"what a message gets that does not pass: dead letter, turn away, {answer: status} for the caller, or ` +
+	`{steps: [...]}: those run, caught says why, and the message ends, turned away, unless then: go on stands beside them",
 	"if": {"type": "string"}, "then": {"enum": ["dead letter", "turn away"]},
 	"else": {"type": "object", "additionalProperties": false, "minProperties": 1, "maxProperties": 2,
 		"dependentRequired": {"then": ["steps"]}, "not": {"required": ["answer", "steps"]},

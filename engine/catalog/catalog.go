@@ -176,7 +176,12 @@ func (c *Catalog) open(row store.Connection) (*connect.Connection, error) {
 	return d.Connection, nil
 }
 
-// Plan gives the compiled plan of a published version.
+// ErrUnreadable is wrapped by the error of a version that can no longer be read: what
+// it has begun cannot go on under it.
+var ErrUnreadable = errors.New("it can no longer be read")
+
+// Plan gives the compiled plan of a published version. The error wraps ErrUnreadable
+// unless the file itself could not be read.
 func (c *Catalog) Plan(name string, version int) (*plan.Plan, error) {
 	key := versionKey{name, version}
 	c.mu.RLock()
@@ -187,15 +192,18 @@ func (c *Catalog) Plan(name string, version int) (*plan.Plan, error) {
 	}
 	v, err := c.store.Version(name, version)
 	if err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			err = fmt.Errorf("%w: %w", ErrUnreadable, err)
+		}
 		return nil, fmt.Errorf("version %d of %s: %w", version, name, err)
 	}
 	files, err := decodeFiles(v.Files)
 	if err != nil {
-		return nil, fmt.Errorf("version %d of %s: %w", version, name, err)
+		return nil, fmt.Errorf("version %d of %s: %w: %w", version, name, ErrUnreadable, err)
 	}
 	p, findings := c.reader.ReadUnder(flow.Rules(v.Rules), []byte(v.Document), files)
 	if p == nil {
-		return nil, fmt.Errorf("version %d of %s can no longer be read: %w", version, name, findings[0])
+		return nil, fmt.Errorf("version %d of %s: %w: %w", version, name, ErrUnreadable, findings[0])
 	}
 	c.mu.Lock()
 	c.plans[key] = p

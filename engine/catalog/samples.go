@@ -3,26 +3,31 @@ package catalog
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"sort"
+	"strings"
 	"time"
 	"unicode/utf8"
 
 	"readyferry/core/message"
 	"readyferry/core/run"
+	"readyferry/core/want"
 	"readyferry/store"
 )
 
 // Sample is a message kept with a flow to design and check against.
 type Sample struct {
-	Name    string            `json:"name"`
-	Body    string            `json:"body"`
-	Base64  []byte            `json:"base64,omitempty"` // instead of Body for bytes that are not UTF-8
-	Headers map[string]string `json:"headers"`
-	Params  map[string]string `json:"params"`
-	Query   map[string]string `json:"query"`
-	Replies map[string]Reply  `json:"replies,omitempty"` // stand-in answers by step id or path
-	Expect  *Expectation      `json:"expect,omitempty"`
-	At      time.Time         `json:"at"` // when it counts as received
+	Name     string              `json:"name"`
+	Body     string              `json:"body"`
+	Base64   []byte              `json:"base64,omitempty"` // instead of Body for bytes that are not UTF-8
+	Headers  map[string]string   `json:"headers"`
+	Params   map[string]string   `json:"params"`
+	Query    map[string]string   `json:"query"`
+	Repeated map[string][]string `json:"repeated,omitempty"` // parameters of the query that stand more than once
+	Replies  map[string]Reply    `json:"replies,omitempty"`  // stand-in answers by step id or path
+	Expect   *Expectation        `json:"expect,omitempty"`
+	At       time.Time           `json:"at"` // when it counts as received
 }
 
 // Reply is the answer of a stand-in in a rehearsal.
@@ -30,6 +35,54 @@ type Reply struct {
 	Status  int               `json:"status"`
 	Headers map[string]string `json:"headers,omitempty"`
 	Body    string            `json:"body,omitempty"`
+	Base64  []byte            `json:"base64,omitempty"` // instead of Body for bytes that are not UTF-8
+}
+
+// Effect gives the reply as what a want comes to.
+func (r Reply) Effect() want.Effect {
+	e := want.Effect{Status: r.Status, Headers: Pairs(r.Headers), Body: []byte(r.Body)}
+	if r.Base64 != nil {
+		e.Body = r.Base64
+	}
+	return e
+}
+
+// Effects gives replies as what wants come to, by path or step.
+func Effects(replies map[string]Reply) map[string]want.Effect {
+	out := make(map[string]want.Effect, len(replies))
+	for at, r := range replies {
+		out[at] = r.Effect()
+	}
+	return out
+}
+
+// ReplyOf keeps what a want came to as a stand-in's reply; false for one that has no
+// answer of its own.
+func ReplyOf(e *want.Effect) (Reply, bool) {
+	r := Reply{Status: e.Status}
+	content := e.Body
+	switch n := len(e.Looked); {
+	case n > 0 && e.Looked[n-1].Default:
+		return r, false
+	case n > 0:
+		if content = e.Looked[n-1].Row; content == nil {
+			r.Status = 404
+		}
+	case e.Status == 0 && len(e.Body) == 0:
+		return r, false
+	}
+	if len(e.Headers) > 0 {
+		r.Headers = map[string]string{}
+	}
+	for _, h := range e.Headers {
+		r.Headers[h.Name] = h.Value
+	}
+	if utf8.Valid(content) {
+		r.Body = string(content)
+	} else {
+		r.Base64 = content
+	}
+	return r, true
 }
 
 // Expectation is the outcome that a person has pinned.
@@ -48,6 +101,41 @@ func (s *Sample) SetBody(b []byte) {
 	s.Base64 = b
 }
 
+// Take takes over what came with a message, as it is stored: JSON.
+func (s *Sample) Take(headers, params, query []byte) error {
+	lists := make([][]message.Header, 3)
+	for i, b := range [][]byte{headers, params, query} {
+		if err := json.Unmarshal(b, &lists[i]); err != nil {
+			return err
+		}
+	}
+	for _, h := range lists[0] {
+		name := strings.ToLower(h.Name)
+		if old, twice := s.Headers[name]; twice {
+			h.Value = old + ", " + h.Value
+		}
+		s.Headers[name] = h.Value
+	}
+	for _, p := range lists[1] {
+		s.Params[p.Name] = p.Value
+	}
+	values := map[string][]string{}
+	for _, q := range lists[2] {
+		values[q.Name] = append(values[q.Name], q.Value)
+	}
+	for name, list := range values {
+		if len(list) == 1 {
+			s.Query[name] = list[0]
+			continue
+		}
+		if s.Repeated == nil {
+			s.Repeated = map[string][]string{}
+		}
+		s.Repeated[name] = list
+	}
+	return nil
+}
+
 // Envelope gives the sample as a message that comes in. Its id follows from
 // the flow and the sample, so that rehearsals repeat.
 func (s *Sample) Envelope(flowName string) run.Envelope {
@@ -60,6 +148,11 @@ func (s *Sample) Envelope(flowName string) run.Envelope {
 		in.Body = s.Base64
 	}
 	in.Headers, in.Params, in.Query = Pairs(s.Headers), Pairs(s.Params), Pairs(s.Query)
+	for _, name := range slices.Sorted(maps.Keys(s.Repeated)) {
+		for _, v := range s.Repeated[name] {
+			in.Query = append(in.Query, message.Header{Name: name, Value: v})
+		}
+	}
 	return in
 }
 

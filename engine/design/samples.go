@@ -2,13 +2,13 @@ package design
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"readyferry/core/flow"
 	"readyferry/core/plan"
 	"readyferry/core/run"
 	"readyferry/core/table"
-	"readyferry/core/want"
 	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
@@ -58,13 +58,9 @@ func rehearse(p *plan.Plan, name string, samples []catalog.Sample, tables table.
 	began := time.Now()
 	envelopes, options := make([]run.Envelope, len(samples)), make([]run.Options, len(samples))
 	for i := range samples {
-		replies := map[string]want.Effect{}
-		for id, r := range samples[i].Replies {
-			replies[id] = want.Effect{Status: r.Status, Headers: catalog.Pairs(r.Headers), Body: []byte(r.Body)}
-		}
 		envelopes[i] = samples[i].Envelope(name)
 		options[i] = run.Options{
-			Replies: replies,
+			Replies: catalog.Effects(samples[i].Replies),
 			Clock:   func() time.Duration { return time.Since(began) },
 			Tables:  tables,
 		}
@@ -94,6 +90,91 @@ func met(x *catalog.Expectation, r *run.Rehearsal) bool {
 	}
 	return true
 }
+
+// KeepTransaction keeps the message of a transaction as a sample of its flow, with its
+// headers, parameters and query, and with what outside systems answered and tables
+// held, so that a rehearsal comes to what happened. Of a part, the whole is kept.
+func (g *Designs) KeepTransaction(ctx context.Context, id store.ID, name string) (*catalog.Sample, error) {
+	t, err := g.Store.Transaction(id)
+	for err == nil && t.Parent != nil {
+		t, err = g.Store.Transaction(*t.Parent)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if t.FromGroup || t.OfLetter != nil {
+		return nil, fmt.Errorf("%w: it has no message of its own that came in from outside", journal.ErrDecision)
+	}
+	m, err := g.Store.Message(t.ID)
+	if err != nil {
+		return nil, err
+	}
+	s := &catalog.Sample{At: t.ReceivedAt, Headers: map[string]string{}, Params: map[string]string{},
+		Query: map[string]string{}, Replies: map[string]catalog.Reply{}}
+	s.SetBody(m.Body.Bytes())
+	if err := s.Take(m.Headers, m.Params, m.Query); err != nil {
+		return nil, err
+	}
+	if err := g.answersOf(t.ID, s.Replies); err != nil {
+		return nil, err
+	}
+	err = g.Store.Write(ctx, func(tx *store.Tx) (err error) {
+		if _, err = tx.Flow(t.Flow); err != nil {
+			return err
+		}
+		if s.Name, err = tx.FreeSampleName(t.Flow, name); err != nil {
+			return err
+		}
+		return catalog.SaveSample(tx, t.Flow, *s)
+	})
+	g.Announce(journal.EventFlows)
+	return s, err
+}
+
+// answersOf collects what a transaction and its parts heard, by path. The paths of
+// parts are their own in the whole.
+func (g *Designs) answersOf(id store.ID, into map[string]catalog.Reply) error {
+	effects, err := g.Journal.Effects(id)
+	if err != nil {
+		return err
+	}
+	for path, e := range effects {
+		if r, ok := catalog.ReplyOf(&e); ok {
+			into[path] = r
+		}
+	}
+	deliveries, err := g.Store.Deliveries(id)
+	if err != nil {
+		return err
+	}
+	for _, d := range deliveries {
+		tries, err := g.Store.Tries(d.ID)
+		if err != nil {
+			return err
+		}
+		if _, heard := into[d.Path]; !heard && len(tries) > 0 && tries[len(tries)-1].Status > 0 {
+			last := tries[len(tries)-1]
+			into[d.Path] = catalog.Reply{Status: last.Status, Body: string(last.Body.Bytes())}
+		}
+	}
+	for after := (*store.ID)(nil); ; {
+		parts, err := g.Store.Parts(id, nil, after, 200)
+		if err != nil || len(parts) == 0 {
+			return err
+		}
+		for i := range parts {
+			if err := g.answersOf(parts[i].ID, into); err != nil {
+				return err
+			}
+		}
+		if after = &parts[len(parts)-1].ID; len(into) > keptReplies {
+			return fmt.Errorf("%w: it has more than %d answers, too many for a sample", journal.ErrDecision, keptReplies)
+		}
+	}
+}
+
+// keptReplies is how many answers a sample may hold.
+const keptReplies = 500
 
 // SaveSample creates or replaces a sample of a flow.
 func (g *Designs) SaveSample(ctx context.Context, name string, s catalog.Sample) error {

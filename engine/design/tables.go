@@ -95,6 +95,9 @@ func (g *Designs) SaveTable(ctx context.Context, name string, document []byte, v
 	if err != nil && !errors.Is(err, journal.ErrNotFound) {
 		return 0, err
 	}
+	if dropped, err := g.Store.TableDropped(name); err != nil || dropped {
+		return 0, errors.Join(err, fmt.Errorf("%w: the table %s is still being removed; try again", journal.ErrInUse, name))
+	}
 	if version != nil && *version != old.Version {
 		return 0, journal.ErrConflict
 	}
@@ -161,7 +164,7 @@ func (g *Designs) standing(name string, version int64) (rows []table.Row, err er
 }
 
 // changeBatch is how many rows one database transaction of a large change takes.
-const changeBatch = 2000
+const changeBatch = 500
 
 // change makes a new version of a table: rows are added and others removed.
 // What readers see changes at once, at the end; until then it can be stopped.
@@ -257,6 +260,15 @@ func (g *Designs) dropUnfinished() error {
 	all, err := g.Store.Tables()
 	if err != nil {
 		return err
+	}
+	dropped, err := g.Store.DroppedTables()
+	if err != nil {
+		return err
+	}
+	for _, name := range dropped {
+		if err := g.sweep(name); err != nil {
+			return err
+		}
 	}
 	for _, t := range all {
 		if t.Loading > 0 { // flows may have made newer versions since
@@ -377,8 +389,36 @@ func (g *Designs) DeleteTable(ctx context.Context, name string) error {
 		if _, err := tx.TableInfo(name); err != nil {
 			return err
 		}
-		return tx.DeleteTable(name)
+		if g.isLoading(name) {
+			return fmt.Errorf("%w: rows are being loaded into it; stop that first", journal.ErrInUse)
+		}
+		return tx.DropTable(name)
 	})
 	g.Announce(journal.EventTables)
-	return err
+	if err != nil {
+		return err
+	}
+	return g.sweep(name)
+}
+
+func (g *Designs) isLoading(name string) bool {
+	_, busy := g.LoadingOf(name)
+	return busy
+}
+
+// sweptBatch is how many rows of a dropped table one write removes.
+const sweptBatch = 1000
+
+// sweep removes what is left of a table that was dropped, some rows at a time.
+func (g *Designs) sweep(name string) error {
+	for more := true; more; {
+		err := g.Store.Write(context.WithoutCancel(g.Life.Context()), func(tx *store.Tx) (err error) {
+			more, err = tx.Sweep(name, sweptBatch)
+			return err
+		})
+		if err != nil {
+			return fmt.Errorf("removing the rows of %s: %w", name, err)
+		}
+	}
+	return nil
 }

@@ -13,6 +13,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/connect/caller"
+	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/run"
@@ -208,6 +209,18 @@ func (t *taking) finished() bool { return t.in.plan.Document.Intake.Finished }
 // answered gives what the caller gets, now that the message is on disk.
 func (t *taking) answered(ctx context.Context, heard <-chan *step.Answer) (*step.Answer, error) {
 	wait := t.in.plan.Document.Intake.Wait
+	if t.duplicate != nil && t.finished() && t.in.plan.Rules >= flow.Rules2 {
+		a, err := t.finishedBefore(ctx, *t.duplicate, wait)
+		if first, bad := t.Store.Transaction(*t.duplicate); bad == nil && first.State == store.DeadLetter {
+			return nil, &run.RefusedError{
+				Status: 503,
+				Title:  "The first message waits for a person",
+				Detail: fmt.Sprintf("the same message came before as transaction %s, which is a dead letter now; "+
+					"it may be mended, so ask again later", first.ID),
+			}
+		}
+		return a, err
+	}
 	switch {
 	case t.duplicate != nil && t.finished():
 		return t.finishedBefore(ctx, *t.duplicate, wait)
@@ -229,6 +242,9 @@ func (k *Intakes) finishedBefore(ctx context.Context, id store.ID, wait time.Dur
 	m, err := k.Store.FirstMessage(id)
 	if err != nil || len(m.Answer) > 0 {
 		return k.Given(id)
+	}
+	if t, err := k.Store.Transaction(id); err != nil || t.State == store.DeadLetter {
+		return k.Given(id) // no end is in sight
 	}
 	return k.waitFor(ctx, id, heard, wait)
 }

@@ -27,6 +27,14 @@ func timed(in *flow.Intake) bool {
 	return in.Kind == "schedule" || in.Kind == "poll" || in.Kind == "table"
 }
 
+// keepsClock tells whether an intake notes how far it has come, or why it fails.
+func keepsClock(k *Intakes, in *flow.Intake) bool {
+	if _, reads := catalog.SourceOf(in); reads || timed(in) {
+		return true
+	}
+	return k.Catalog.Systems().Find(in.Kind) != nil
+}
+
 // clockSpec is what a clock follows from; when it changes, the clock begins anew.
 func clockSpec(in *flow.Intake) string {
 	t := in.Timing
@@ -63,8 +71,11 @@ func (k *Intakes) syncClocks() error {
 		changes = append(changes, func(tx *store.Tx) error { return tx.SaveClock(&c) })
 	})
 	for name := range clocks {
-		if f := k.Catalog.Flow(name); f != nil && f.Live != nil &&
-			(timed(&f.Live.Document.Intake) || k.Catalog.Systems().Find(f.Live.Document.Intake.Kind) != nil) {
+		f := k.Catalog.Flow(name)
+		if f != nil && f.Live == nil && f.Version > 0 {
+			continue // its version cannot be read just now; how far it has come must not be lost with it
+		}
+		if f != nil && f.Live != nil && keepsClock(k, &f.Live.Document.Intake) {
 			continue
 		}
 		changes = append(changes, func(tx *store.Tx) error { return tx.DeleteClock(name) })

@@ -2,8 +2,8 @@ package journal
 
 import (
 	"encoding/json"
-	"fmt"
 
+	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/run"
@@ -46,38 +46,54 @@ func (w *Writing) ended(res *run.Result) error {
 	if t.State < store.Delivered {
 		return nil
 	}
-	if t.CallerWaits {
-		switch {
-		case t.State == store.DeadLetter || w.told:
-			return nil // a person may mend it while its caller waits
-		case res == nil:
-			w.Wake()
-			return nil
-		}
-		if t.State == store.TurnedAway && res.Answer == nil {
-			away, err := Prepare(
-				t.CallerPath,
-				want.Effect{
-					Item:   t.ID.String(),
-					Failed: fmt.Sprintf("the flow %s turned the message away: %s", t.Flow, t.Reason),
-				},
-			)
-			if err != nil {
-				return err
-			}
-			return w.handTo(*t.Caller, away)
-		}
-		return w.handTo(*t.Caller, w.Move.heard)
-	}
-	if w.patient() {
-		a := run.FinishedAnswer(t.ID.String(), t.State.String(), t.Reason)
-		b, err := json.Marshal(a)
+	if t.State != store.DeadLetter {
+		untold, err := w.tellRepeats(res != nil && w.Move != nil)
 		if err != nil {
 			return err
 		}
-		return w.answer(a, b)
+		if untold {
+			w.Wake()
+			return nil
+		}
 	}
-	return nil
+	if t.CallerWaits {
+		return w.endedFor(res)
+	}
+	if !w.patient() {
+		return nil
+	}
+	a := run.FinishedAnswer(t.ID.String(), t.State.String(), t.Reason)
+	if p := w.Plan(); t.State == store.DeadLetter && p.Rules >= flow.Rules2 {
+		// Who waits hears of it. It is not the answer that a repeat gets: a person may mend
+		// the message yet.
+		w.Notice.Answers[t.ID] = a
+		return nil
+	}
+	b, err := json.Marshal(a)
+	if err != nil {
+		return err
+	}
+	return w.answer(a, b)
+}
+
+// endedFor lets the flow hear that has called this one.
+func (w *Writing) endedFor(res *run.Result) error {
+	t := w.T
+	switch {
+	case t.State == store.DeadLetter || w.told:
+		return nil // a person may mend it while its caller waits
+	case res == nil:
+		w.Wake()
+		return nil
+	}
+	if t.State == store.TurnedAway && res.Answer == nil {
+		away, err := Prepare(t.CallerPath, w.away())
+		if err != nil {
+			return err
+		}
+		return w.handTo(*t.Caller, away)
+	}
+	return w.handTo(*t.Caller, w.Move.heard)
 }
 
 // final is what a flow comes to that another one has called and no step answers:
@@ -92,6 +108,22 @@ func final(id store.ID, res *run.Result) want.Effect {
 		)
 	}
 	return e
+}
+
+// Heard gives what a flow that has called this one hears of its end: the answer of a
+// step, or the message as it is behind the last one.
+func (v *Move) Heard() *want.Effect {
+	res := run.Walk(v.Plan, v.input)
+	switch a := res.Answer; {
+	case a != nil:
+		return &want.Effect{Item: v.Tx.ID.String(), Status: a.Status, Headers: a.Headers, Body: a.Body}
+	case v.Tx.State == store.TurnedAway:
+		w := &Writing{T: &v.Tx}
+		away := w.away()
+		return &away
+	}
+	e := final(v.Tx.ID, res)
+	return &e
 }
 
 // handTo ends the wait of another transaction, if it still waits there: what

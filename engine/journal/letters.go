@@ -25,7 +25,7 @@ func (w *Writing) keepLetters(failures []step.Failure, deliveries []*store.Deliv
 	}
 	discarded := map[string]bool{}
 	for _, l := range old {
-		discarded[l.Path] = l.State == store.LetterDiscarded
+		discarded[l.Path] = l.State == store.LetterDiscarded || l.State == store.LetterPassed
 	}
 	failed := map[string]bool{}
 	for _, f := range failures {
@@ -48,7 +48,7 @@ func (w *Writing) keepLetters(failures []step.Failure, deliveries []*store.Deliv
 			continue
 		}
 		l.State = store.LetterResolved
-		if err := w.Tx.SaveLetter(l, w.Now(), "resolved", ""); err != nil {
+		if err := w.Tx.SaveLetter(l, w.Now(), w.who(), "resolved", ""); err != nil {
 			return err
 		}
 		w.Notice.Events[EventDeadLetters] = true
@@ -60,7 +60,7 @@ func (w *Writing) keepLetters(failures []step.Failure, deliveries []*store.Deliv
 func (w *Writing) die(old []store.Letter, f step.Failure) error {
 	l, known := &store.Letter{ID: store.NewID(), Tx: w.T.ID, At: w.Now()}, false
 	for i := range old {
-		if old[i].Path == f.Path && old[i].State != store.LetterDiscarded {
+		if old[i].Path == f.Path && old[i].State != store.LetterDiscarded && old[i].State != store.LetterPassed {
 			if old[i].State == store.LetterOpen && old[i].Reason == f.Reason {
 				return nil
 			}
@@ -73,11 +73,23 @@ func (w *Writing) die(old []store.Letter, f step.Failure) error {
 	sum := sha256.Sum256([]byte(w.T.Flow + "\x00" + f.Step + "\x00" + l.CauseText))
 	l.Cause = hex.EncodeToString(sum[:8])
 	w.Notice.Events[EventDeadLetters] = true
-	if err := w.Tx.SaveLetter(l, w.Now(), "died", f.Reason); err != nil || known {
+	if passed, err := w.passOn(&f); err != nil {
+		return err
+	} else if passed {
+		l.State = store.LetterPassed
+		return w.Tx.SaveLetter(l, w.Now(), w.who(), "passed on", f.Reason)
+	}
+	if err := w.Tx.SaveLetter(l, w.Now(), w.who(), "died", f.Reason); err != nil || known {
 		return err
 	}
 	return w.tellDeath(l)
 }
+
+// who says whose doing it is that a letter changes by itself.
+func (w *Writing) who() string { return "the flow " + w.T.Flow }
+
+// Person is who decides, as long as nobody signs in.
+const Person = "a person"
 
 // tellDeath begins the steps that a flow runs once for each of its dead letters,
 // as a transaction of their own. When that one becomes a dead letter itself,

@@ -235,7 +235,7 @@ func (v *Move) prepare() error {
 			v.Tx.CallerPath,
 			want.Effect{Item: v.Tx.ID.String(), Status: a.Status, Headers: a.Headers, Body: a.Body},
 		)
-	} else if v.Tx.CallerWaits {
+	} else if v.Tx.CallerWaits || v.Plan.Once != nil && v.Plan.Document.Intake.Kind == "subflow" {
 		v.heard, err = Prepare(v.Tx.CallerPath, final(v.Tx.ID, v.result))
 	}
 	return err

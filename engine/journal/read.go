@@ -73,6 +73,15 @@ func (j *Journal) walkOf(t *store.Transaction, m *store.Message, p *plan.Plan) (
 	return b, err
 }
 
+// Effects reads what the wants of a transaction came to, by path.
+func (j *Journal) Effects(id store.ID) (map[string]want.Effect, error) {
+	rows, err := j.Store.Effects(id)
+	if err != nil {
+		return nil, err
+	}
+	return decodeEffects(rows)
+}
+
 func decodeEffects(rows []store.Effect) (map[string]want.Effect, error) {
 	out := make(map[string]want.Effect, len(rows))
 	for _, r := range rows {

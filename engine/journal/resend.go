@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
+	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/plan"
 	"readyferry/core/pointer"
 	"readyferry/core/run"
-	"readyferry/core/step"
+	"readyferry/core/want"
 	"readyferry/store"
 	"readyferry/store/body"
 )
@@ -21,6 +23,9 @@ type Decision struct {
 	Patch   []byte // JSON Patch (RFC 6902) for each message, or nil
 	Message []byte // a new message in place of the old one, or nil
 	Why     string
+	// Replies are what outside systems would answer, by path, where a preview cannot
+	// know it.
+	Replies map[string]want.Effect
 }
 
 // Resent is what a resend would do, or has begun to do.
@@ -225,33 +230,43 @@ func (v *Move) rearmed(letters []store.Letter, version int, what string) {
 			}
 			now.State, now.Version = store.LetterResending, version
 			w.Notice.Events[EventDeadLetters] = true
-			return w.Tx.SaveLetter(&now, w.Now(), "resent", what)
+			return w.Tx.SaveLetter(&now, w.Now(), Person, "resent", what)
 		})
 	}
 }
 
-// anew forgets the effects that are to be brought about again: where the message
-// or the version is another, what was only read; and answers that are at fault
-// themselves.
+// anew forgets the effects that are to be brought about again.
 func (v *Move) anew(letters []store.Letter, changed bool) {
-	forget := func(path string) {
-		if _, there := v.input.Effects[path]; there {
-			delete(v.input.Effects, path)
-			v.Then(func(w *Writing) error { return w.Forget(path) })
-		}
+	for _, path := range Anew(v.Plan, v.input.Effects, letters, changed) {
+		asks := v.input.Effects[path].Looked == nil
+		delete(v.input.Effects, path)
+		v.Then(func(w *Writing) error { return w.Forget(path) })
+		v.rearm[path] = v.rearm[path] || asks
 	}
-	if changed {
-		for path, effect := range v.input.Effects {
-			if effect.OnlyRead() {
-				forget(path)
-			}
-		}
-	}
+}
+
+// Anew names the effects that a resend brings about again, and a preview takes for
+// unknown: what was read, because a person may have mended it meanwhile, in a table
+// or in the system that was asked; what a script came to, where the message or the
+// version is another (changed); and the failures of what was called. What was handed
+// over stays: it is not sent twice.
+func Anew(p *plan.Plan, effects map[string]want.Effect, letters []store.Letter, changed bool) (paths []string) {
+	sent := map[string]bool{}
 	for _, l := range letters {
-		if l.Kind == "ask" && (l.Phase == step.PhaseReply || l.Phase == step.PhaseRows) {
-			forget(l.Path)
+		sent[l.Path] = true
+	}
+	for path, e := range effects {
+		at := run.StepAt(p, run.GroupPath(path))
+		switch {
+		case len(e.Looked) > 0 && e.Said == "",
+			e.Value != nil && changed,
+			e.Failed != "" && sent[path],
+			at != nil && at.Kind == "ask":
+			paths = append(paths, path)
 		}
 	}
+	slices.Sort(paths)
+	return paths
 }
 
 // Discard gives dead letters up, all or none.
@@ -278,13 +293,18 @@ func (j *Journal) discard(tx *store.Tx, n *Notice, id store.ID, why string) erro
 		return fmt.Errorf("%w: it is %s, so there is nothing to discard", ErrDecision, l.State)
 	}
 	l.State = store.LetterDiscarded
-	if err := tx.SaveLetter(&l, j.Now(), "discarded", why); err != nil {
+	if err := tx.SaveLetter(&l, j.Now(), Person, "discarded", why); err != nil {
 		return err
 	}
 	n.Events[EventDeadLetters] = true
 	w, err := j.Open(tx, n, l.Tx)
 	if err != nil {
 		return err
+	}
+	if p := w.Plan(); p != nil && p.Rules >= flow.Rules2 {
+		if err := tx.TakenAnew(l.Tx); err != nil { // the next message with its once value is no repeat
+			return err
+		}
 	}
 	return w.Settle()
 }

@@ -7,6 +7,7 @@ import (
 
 	"readyferry/core/run"
 	"readyferry/core/step"
+	"readyferry/engine/catalog"
 	"readyferry/store"
 )
 
@@ -91,8 +92,11 @@ func (k *woken) run(flow string, f *wokenFlow) {
 		}
 		err := k.j.Advance(k.j.Life.Context(), flow, id)
 		var refused *run.RefusedError
-		if errors.As(err, &refused) {
-			err = k.j.lost(id, refused)
+		switch {
+		case errors.As(err, &refused):
+			err = k.j.Lost(id, step.Failure{Kind: "intake", Phase: "intake", Class: step.Data, Reason: refused.Error()})
+		case errors.Is(err, catalog.ErrUnreadable):
+			err = k.j.Lost(id, Unreadable(err))
 		}
 		if err != nil && !k.j.Life.Over() {
 			k.j.Log.Error("taking a transaction on", "transaction", id, "error", err)
@@ -136,16 +140,23 @@ func (k *woken) refill(flow string, f *wokenFlow) {
 	f.more = len(ids) == wokenKept
 }
 
-// lost makes a dead letter of a transaction whose message can no longer be read.
-func (j *Journal) lost(id store.ID, refused *run.RefusedError) error {
+// Unreadable is the failure of a transaction whose version can no longer be read.
+func Unreadable(err error) step.Failure {
+	return step.Failure{
+		Kind: "intake", Phase: "version", Class: step.Flow,
+		Reason: err.Error() + "; what it had done until then is kept, and it can be sent again under the live version",
+	}
+}
+
+// Lost makes a dead letter of a transaction that is to be walked and cannot be.
+func (j *Journal) Lost(id store.ID, f step.Failure) error {
 	return j.Write(context.WithoutCancel(j.Life.Context()), func(tx *store.Tx, n *Notice) error {
 		w, err := j.Open(tx, n, id)
 		if err != nil || !w.T.ToWalk {
 			return err
 		}
 		w.T.ToWalk = false
-		if err := w.Fails(step.Failure{Kind: "intake", Phase: "intake", Class: step.Data,
-			Reason: refused.Error()}); err != nil {
+		if err := w.Fails(f); err != nil {
 			return err
 		}
 		return w.Settle()

@@ -282,6 +282,7 @@ func (w *Writing) settle(res *run.Result, deliveries []*store.Delivery) error {
 	}
 	open := slices.IndexFunc(letters, func(l store.Letter) bool { return l.State == store.LetterOpen })
 	discarded := slices.IndexFunc(letters, func(l store.Letter) bool { return l.State == store.LetterDiscarded })
+	passed := slices.IndexFunc(letters, func(l store.Letter) bool { return l.State == store.LetterPassed })
 	pending, tried := w.countTries(deliveries)
 	t.FinishedAt, t.Place, t.PlaceText = nil, "", ""
 	switch {
@@ -301,6 +302,9 @@ func (w *Writing) settle(res *run.Result, deliveries []*store.Delivery) error {
 		t.State, t.Reason = store.UnderWay, ""
 	case discarded >= 0:
 		t.State, t.Reason, t.FinishedAt = store.TurnedAway, "discarded: "+letters[discarded].Reason, &now
+	case passed >= 0:
+		t.State, t.Reason, t.FinishedAt = store.TurnedAway, "failed, and who waited for it was told: "+
+			letters[passed].Reason, &now
 	case res != nil && res.State == run.TurnedAway:
 		t.State, t.Reason, t.FinishedAt = store.TurnedAway, res.Reason, &now
 	default:

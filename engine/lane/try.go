@@ -12,6 +12,7 @@ import (
 	"readyferry/core/run"
 	"readyferry/core/step"
 	"readyferry/core/want"
+	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
 	"readyferry/store/body"
@@ -145,9 +146,9 @@ func (l *lane) record(a *attempt) error {
 	if a.receipt.Outcome == retry.Delivered && !l.Busy(a.flow) {
 		err := l.walkOn(ctx, a)
 		var refused *run.RefusedError
-		if !errors.As(err, &refused) { // else its message can no longer be read, and what follows says so
+		if !errors.As(err, &refused) && !errors.Is(err, catalog.ErrUnreadable) {
 			return err
-		}
+		} // else its message or version can no longer be read, and what follows says so
 	}
 	return l.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
 		d, death, err := l.keep(tx, n, a)
@@ -169,8 +170,12 @@ func (l *lane) walkOn(ctx context.Context, a *attempt) error {
 		if err != nil {
 			return err
 		}
-		if d.State != store.Pending {
-			return nil // withdrawn while the try was under way
+		if d.State != store.Pending { // withdrawn while the try was under way
+			s.Then(func(tx *store.Tx, n *journal.Notice) error {
+				_, _, err := l.keep(tx, n, a)
+				return err
+			})
+			return nil
 		}
 		v, err := s.Read(a.tx)
 		if err != nil {
@@ -198,29 +203,19 @@ func (a *attempt) effect() want.Effect {
 // delivery was withdrawn meanwhile, and death says why it is given up.
 func (l *lane) keep(tx *store.Tx, n *journal.Notice, a *attempt) (kept *store.Delivery, death string, err error) {
 	d, err := tx.Delivery(a.id)
-	if err != nil || d.State != store.Pending {
+	if err != nil {
 		return nil, "", err
+	}
+	if d.State != store.Pending { // withdrawn while the try was under way: what it came to is kept all the same
+		return nil, "", a.store(tx, d.Total+1, d.Round)
 	}
 	d.Tries++
 	d.Total++
 	if d.FirstAt == nil {
 		d.FirstAt = &a.began
 	}
-	detail := ""
-	if a.failed != nil {
-		detail = a.failed.Error()
-	} else if a.receipt.Status() == 0 {
-		detail = a.receipt.Code
-	}
-	headers, err := json.Marshal(a.receipt.Headers)
-	if err != nil {
-		return nil, "", err
-	}
-	if err := tx.AddTry(&store.Try{
-		Delivery: a.id, N: d.Total, Round: d.Round, At: a.began, Took: a.took.Microseconds(),
-		Outcome: string(a.receipt.Outcome),
-		Status:  a.receipt.Status(), Detail: detail, Headers: headers, Body: a.kept,
-	}); err != nil {
+	detail := a.detail()
+	if err := a.store(tx, d.Total, d.Round); err != nil {
 		return nil, "", err
 	}
 	switch a.receipt.Outcome {
@@ -238,6 +233,30 @@ func (l *lane) keep(tx *store.Tx, n *journal.Notice, a *attempt) (kept *store.De
 		n.Targets[d.Target] = true // the next of the same order value may go
 	}
 	return &d, death, tx.SaveDelivery(&d, l.Now())
+}
+
+// detail says in words what came, where no status does.
+func (a *attempt) detail() string {
+	switch {
+	case a.failed != nil:
+		return a.failed.Error()
+	case a.receipt.Status() == 0:
+		return a.receipt.Code
+	}
+	return ""
+}
+
+// store keeps the try.
+func (a *attempt) store(tx *store.Tx, n, round int) error {
+	headers, err := json.Marshal(a.receipt.Headers)
+	if err != nil {
+		return err
+	}
+	return tx.AddTry(&store.Try{
+		Delivery: a.id, N: n, Round: round, At: a.began, Took: a.took.Microseconds(),
+		Outcome: string(a.receipt.Outcome),
+		Status:  a.receipt.Status(), Detail: a.detail(), Headers: headers, Body: a.kept,
+	})
 }
 
 // planNext plans the next try, or says why there is none.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/core/step"
 	"readyferry/core/want"
@@ -14,9 +15,11 @@ import (
 
 // correlated gives headers with those by which a reply finds its question.
 func correlated(headers []message.Header, id, replyTo string) []message.Header {
-	set := []message.Header{{Name: correlationHeader, Value: id}, {Name: replyToHeader, Value: replyTo}}
+	set := []message.Header{
+		{Name: journal.CorrelationHeader, Value: id}, {Name: journal.ReplyToHeader, Value: replyTo},
+	}
 	for _, h := range headers {
-		if !strings.EqualFold(h.Name, correlationHeader) && !strings.EqualFold(h.Name, replyToHeader) {
+		if !strings.EqualFold(h.Name, journal.CorrelationHeader) && !strings.EqualFold(h.Name, journal.ReplyToHeader) {
 			set = append(set, h)
 		}
 	}
@@ -81,6 +84,11 @@ func (p call) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error
 	}
 	o := journal.Outcome{Data: began}
 	switch {
+	case began.first != nil && c.Wait && f.Live.Rules >= flow.Rules2:
+		// It gets the first one's answer, now or when that has ended.
+		if o.Effect, err = p.endOf(v.Session, *began.first); err != nil {
+			return journal.Outcome{}, err
+		}
 	case began.first != nil && c.Wait:
 		o.Failure = &step.Failure{
 			Phase:  "flow",
@@ -91,6 +99,20 @@ func (p call) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error
 		o.Effect = &want.Effect{Item: in.Tx.ID.String()}
 	}
 	return o, nil
+}
+
+// endOf gives what a flow that was called has come to, as its caller hears it; nil
+// while it has not ended.
+func (p call) endOf(s *journal.Session, id store.ID) (*want.Effect, error) {
+	t, err := p.Store.Transaction(id)
+	if err != nil || t.State != store.Delivered && t.State != store.TurnedAway {
+		return nil, err
+	}
+	v, err := s.Read(id)
+	if err != nil {
+		return nil, err
+	}
+	return v.Heard(), nil
 }
 
 // Perform implements journal.Performer.
@@ -107,6 +129,18 @@ func (p call) Perform(w *journal.Writing, asked want.Asked, foreseen journal.Out
 		}
 		if fresh != (began.first == nil) || !fresh && had != *began.first {
 			return foreseen, journal.ErrStale
+		}
+	}
+	if began.first != nil && c.Wait && foreseen.Effect == nil && foreseen.Failure == nil {
+		first, err := w.Tx.Transaction(*began.first)
+		if err != nil {
+			return foreseen, err
+		}
+		if first.State == store.Delivered || first.State == store.TurnedAway {
+			return foreseen, journal.ErrStale // it has ended just now
+		}
+		if err := w.WaitsAt(asked.Path, w.Now().Add(c.Within), "", "waits for the flow "+c.Flow, false); err != nil {
+			return foreseen, err
 		}
 	}
 	if began.first != nil {

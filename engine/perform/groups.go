@@ -10,6 +10,7 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/run"
+	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -141,12 +142,13 @@ func (p *Performers) closeGroup(ctx context.Context, flow string, id store.ID, w
 
 // goOnAs begins the transaction in which a group goes on.
 func (p *Performers) goOnAs(s *journal.Session, g *store.Group) error {
-	items, err := p.items(g.ID)
+	items, err := items(p.Store, g.ID, 0)
 	if err != nil {
 		return err
 	}
 	version, err := p.Catalog.Plan(g.Flow, g.Version)
-	if err != nil {
+	unreadable := errors.Is(err, catalog.ErrUnreadable)
+	if err != nil && !unreadable {
 		return err
 	}
 	list := message.NewList()
@@ -160,12 +162,17 @@ func (p *Performers) goOnAs(s *journal.Session, g *store.Group) error {
 		FromGroup:  true,
 	}
 	m := inner(t.ID, jsonfmt.Encode(list), fmt.Sprintf("group %s, %d members", g.Key, g.Members))
+	if unreadable { // the others must not wait behind it
+		failure := journal.Unreadable(err)
+		s.Then(func(tx *store.Tx, n *journal.Notice) error { return s.DeadOnArrival(tx, n, &t, m, failure) })
+		return nil
+	}
 	_, err = s.New(t, m, version, run.Input{Resume: journal.ResumeOf(g, items)}).Go()
 	return err
 }
 
 // leaveBatch is how many members one database transaction lets go.
-const leaveBatch = 100
+const leaveBatch = 30
 
 // leave lets members of a closed group end, some at a time.
 func (p *Performers) leave(tx *store.Tx, n *journal.Notice, id store.ID) error {

@@ -4,6 +4,8 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"slices"
+	"sync"
 
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/group"
@@ -151,7 +153,7 @@ func (p join) meet(s *journal.Session, k groupKey, rules *group.Rules) (*meeting
 	}
 	g.open = true
 	if rules.NeedsItems {
-		g.items, err = p.items(g.ID)
+		g.items, err = p.gathered.get(p.Store, &g.Group)
 	}
 	return g, err
 }
@@ -171,9 +173,9 @@ func (p join) lateOrNew(s *journal.Session, g *meeting, k groupKey, rules *group
 	return err
 }
 
-// items gives the items of a group, decoded.
-func (p *Performers) items(id store.ID) ([]*message.Node, error) {
-	rows, err := p.Store.Items(id)
+// items gives the items of a group behind a member, decoded.
+func items(v *store.Store, id store.ID, after int) ([]*message.Node, error) {
+	rows, err := v.Items(id, after)
 	if err != nil {
 		return nil, err
 	}
@@ -186,6 +188,51 @@ func (p *Performers) items(id store.ID) ([]*message.Node, error) {
 		out[i] = r.Root
 	}
 	return out, nil
+}
+
+// gatheredItems keeps the decoded items of the groups that were joined last, so that
+// a condition over all of them does not read them again with each member. Members
+// only ever come behind those that are there.
+type gatheredItems struct {
+	mu     sync.Mutex
+	groups []itemsOf // the one used last is the last
+}
+
+type itemsOf struct {
+	id    store.ID
+	items []*message.Node
+}
+
+// What is kept: so many groups, and none larger than this, in bytes as JSON.
+const (
+	gatheredGroups = 16
+	gatheredBytes  = 4 << 20
+)
+
+func newGatheredItems() *gatheredItems { return &gatheredItems{} }
+
+// get gives all items of an open group.
+func (k *gatheredItems) get(v *store.Store, g *store.Group) ([]*message.Node, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	own := itemsOf{id: g.ID}
+	if i := slices.IndexFunc(k.groups, func(o itemsOf) bool { return o.id == g.ID }); i >= 0 {
+		own = k.groups[i]
+		k.groups = slices.Delete(k.groups, i, i+1)
+	}
+	if len(own.items) < g.Members {
+		more, err := items(v, g.ID, len(own.items))
+		if err != nil {
+			return nil, err
+		}
+		own.items = append(own.items[:len(own.items):len(own.items)], more...)
+	}
+	if g.Bytes <= gatheredBytes {
+		if k.groups = append(k.groups, own); len(k.groups) > gatheredGroups {
+			k.groups = slices.Delete(k.groups, 0, 1)
+		}
+	}
+	return own.items[:min(len(own.items), g.Members)], nil
 }
 
 // refuses tells why a message does not become a member.

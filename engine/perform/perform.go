@@ -11,7 +11,7 @@
 package perform
 
 import (
-	"errors"
+	"context"
 	"time"
 
 	"readyferry/core/want"
@@ -26,6 +26,7 @@ type Performers struct {
 	split         chan struct{} // wakes the spawner
 	gather        chan struct{} // wakes the gatherer
 	changedTables chan string   // wakes the watcher
+	gathered      *gatheredItems
 	beganToHold   chan store.TimeLimit
 }
 
@@ -34,6 +35,7 @@ func New(j *journal.Journal) *Performers {
 	p := &Performers{
 		Journal: j, split: make(chan struct{}, 1), gather: make(chan struct{}, 1),
 		changedTables: make(chan string, 256), beganToHold: make(chan store.TimeLimit, 256),
+		gathered: newGatheredItems(),
 	}
 	for kind, performer := range p.performers() {
 		j.Perform(kind, performer)
@@ -119,6 +121,24 @@ func send[T any](p *Performers, c chan T, v T) {
 // idle is how long anything sleeps at most; it guards against a clock that jumps.
 const idle = 15 * time.Second
 
+// forgotten is how many keys one write forgets, so that nobody waits for long.
+const forgotten = 500
+
+// forget removes what has lost its use, some at a time until nothing is left of it:
+// it must not come faster than it goes.
+func (p *Performers) forget(ctx context.Context, some func(tx *store.Tx) (more bool, err error)) error {
+	for more := true; more; {
+		err := p.Store.Write(ctx, func(tx *store.Tx) (err error) {
+			more, err = some(tx)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // housekeeping removes what has lost its use, a little at a time.
 func (p *Performers) housekeeping() {
 	tick, retain := time.NewTicker(time.Minute), time.NewTicker(10*time.Second)
@@ -134,11 +154,13 @@ func (p *Performers) housekeeping() {
 				p.Log.Error("dropping old messages of topics", "error", err)
 			}
 		case <-tick.C:
-			err := p.Store.Write(ctx, func(tx *store.Tx) error {
-				return errors.Join(tx.ForgetOnce(p.Now(), 1000), tx.ForgetPaces(p.Now(), 1000))
-			})
-			if err != nil && ctx.Err() == nil {
-				p.Log.Error("forgetting old once values", "error", err)
+			for _, forget := range []func(tx *store.Tx) (bool, error){
+				func(tx *store.Tx) (bool, error) { return tx.ForgetOnce(p.Now(), forgotten) },
+				func(tx *store.Tx) (bool, error) { return tx.ForgetPaces(p.Now(), forgotten) },
+			} {
+				if err := p.forget(ctx, forget); err != nil && ctx.Err() == nil {
+					p.Log.Error("forgetting old keys", "error", err)
+				}
 			}
 		}
 	}

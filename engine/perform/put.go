@@ -134,13 +134,6 @@ func (p publish) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcome
 	return journal.Outcome{Effect: &want.Effect{Item: fmt.Sprint(m.N), Unheard: !heard}}, err
 }
 
-// The headers of a question by a queue, and of its reply. (From memory: these
-// names are common practice in messaging.)
-const (
-	correlationHeader = "Correlation-Id"
-	replyToHeader     = "Reply-To"
-)
-
 // question puts a question into a queue and waits for its reply.
 type question struct{ *Performers }
 
@@ -192,7 +185,7 @@ func (p *Performers) replied(w *journal.Writing, item *store.QueueItem, id strin
 // correlation gives the id of the question that a message answers, or "".
 func correlation(r *want.Request) string {
 	for _, h := range r.Headers {
-		if strings.EqualFold(h.Name, correlationHeader) {
+		if strings.EqualFold(h.Name, journal.CorrelationHeader) {
 			return h.Value
 		}
 	}

@@ -12,7 +12,7 @@ import (
 
 // batch is how many messages of a queue one database transaction moves or
 // purges, so that nothing else waits for long.
-const batch = 200
+const batch = 100
 
 // PauseQueue stops a queue from handing out messages, or lets it go on. What
 // is in flight goes on; what is put stays there.

@@ -11,6 +11,7 @@ import (
 	"readyferry/core/run"
 	"readyferry/core/step"
 	"readyferry/core/want"
+	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -191,11 +192,35 @@ func (p *Performers) timeOver(ctx context.Context, l *store.TimeLimit) error {
 			return err
 		}
 		v, err := s.Read(l.Tx)
+		if errors.Is(err, catalog.ErrUnreadable) {
+			return p.unreadable(s, &now, err)
+		}
 		if err != nil {
 			return err
 		}
 		return p.ends(s, v, &now)
 	})
+}
+
+// unreadable ends the wait of a transaction whose version can no longer be read, as a
+// dead letter: what is due behind it must not wait for it.
+func (p *Performers) unreadable(s *journal.Session, l *store.TimeLimit, err error) error {
+	failure := journal.Unreadable(err)
+	s.Then(func(tx *store.Tx, n *journal.Notice) error {
+		w, err := p.Open(tx, n, l.Tx)
+		if err != nil {
+			return err
+		}
+		if err := w.WaitsNot(l); err != nil {
+			return err
+		}
+		failure.Path, failure.Step = l.Path, run.GroupPath(l.Path)
+		if err := w.Fails(failure); err != nil {
+			return err
+		}
+		return w.Settle()
+	})
+	return nil
 }
 
 // ends says what the end of a wait comes to: by what is waited for.

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 
+	"readyferry/core/flow"
 	"readyferry/core/group"
 	"readyferry/core/run"
 	"readyferry/core/step"
 	"readyferry/core/want"
+	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -198,11 +200,15 @@ func (p *Performers) gapOver(ctx context.Context, h store.Held) error {
 		return err
 	}
 	version, err := p.Catalog.Plan(t.Flow, t.Version)
-	if err != nil {
+	if err != nil && !errors.Is(err, catalog.ErrUnreadable) {
 		return err
 	}
-	at := run.StepAt(version, h.Path)
-	order := step.OrderOf(at)
+	at := &step.Compiled{Step: &flow.Step{ID: run.GroupPath(h.Path)}}
+	order, failure := &group.Order{Dead: true}, journal.Unreadable(fmt.Errorf("%w", err))
+	if err == nil {
+		at = run.StepAt(version, h.Path)
+		order = step.OrderOf(at)
+	}
 	if order == nil || !order.Dead {
 		err := p.releaseLine(ctx, journal.LineKey{Flow: h.Flow, Path: h.Path, Key: h.Key}, true)
 		if errors.Is(err, journal.ErrNotFound) {
@@ -231,8 +237,12 @@ func (p *Performers) gapOver(ctx context.Context, h store.Held) error {
 		}
 		w.T.Gathered = max(0, w.T.Gathered-1)
 		n.Events[journal.EventQueues] = true
-		if err := w.Fails(step.Failure{Step: at.ID, Path: h.At, Kind: "resequence", Phase: "wait", Class: step.Data,
-			Reason: run.GapReason(h.Number, s.Next, order.Wait)}); err != nil {
+		if version != nil {
+			failure = step.Failure{Kind: "resequence", Phase: "wait", Class: step.Data,
+				Reason: run.GapReason(h.Number, s.Next, order.Wait)}
+		}
+		failure.Step, failure.Path = at.ID, h.At
+		if err := w.Fails(failure); err != nil {
 			return err
 		}
 		return w.Settle()

@@ -2,11 +2,9 @@ package watch
 
 import (
 	"errors"
-	"maps"
 
 	"readyferry/core/pointer"
 	"readyferry/core/run"
-	"readyferry/core/want"
 	"readyferry/engine/journal"
 	"readyferry/store"
 	"readyferry/store/body"
@@ -49,7 +47,8 @@ func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch)
 	if err != nil {
 		return nil, err
 	}
-	if string(repaired) != string(m.Body.Bytes()) {
+	repairs, was := string(repaired) != string(m.Body.Bytes()), t.Version
+	if repairs {
 		m.Body, m.N = body.Of(repaired), m.N+1
 	}
 	p, version, err := w.VersionFor(&t, d.Version)
@@ -63,8 +62,10 @@ func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch)
 		return nil, err
 	}
 	opt := b.Options()
-	maps.DeleteFunc(opt.Known, func(_ string, e want.Effect) bool { return e.OnlyRead() })
-	opt.Tables = w.Store.LookIn()
+	for _, path := range journal.Anew(p, opt.Known, []store.Letter{l}, version != was || repairs) {
+		delete(opt.Known, path)
+	}
+	opt.Tables, opt.Strict, opt.Replies = w.Store.LookIn(), true, d.Replies
 	r := run.Rehearse(p, b.Envelope, opt)
 	return &r, nil
 }
