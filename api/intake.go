@@ -54,7 +54,8 @@ func (s *Server) intake(c *gin.Context) {
 	answer, err := s.engine.Intake.Accept(
 		c.Request.Context(),
 		in,
-		intake.Call{Method: c.Request.Method, Path: path, Header: c.Request.Header, Query: query, Body: content},
+		intake.Call{Method: c.Request.Method, Path: path, Header: c.Request.Header, Query: query, Body: content,
+			From: c.Request.RemoteAddr},
 	)
 	if err != nil {
 		s.fail(c, err)

@@ -48,10 +48,10 @@ steps:
 	}
 	w2.until("the second message is sent", func() bool { return len(w2.out.got()) == 2 })
 	rows, err := w2.store.Transactions(store.Filter{Limit: 10})
-	if err != nil || len(rows) != 3 {
+	if err != nil || len(rows) != 4 || !strings.HasPrefix(rows[0].Reason, "400, The message cannot be told from others") {
 		t.Fatalf("%d transactions, %v", len(rows), err)
 	}
-	if dup := rows[1]; dup.State != store.TurnedAway || !strings.HasPrefix(dup.Reason, "duplicate of ") {
+	if dup := rows[2]; dup.State != store.TurnedAway || !strings.HasPrefix(dup.Reason, "duplicate of ") {
 		t.Errorf("%+v", dup)
 	}
 }
@@ -98,8 +98,20 @@ func testTheDoor(t *testing.T) {
 	if err := w.Pause(context.Background(), "f", false); err != nil {
 		t.Fatal(err)
 	}
-	if rows, _ := w.store.Transactions(store.Filter{Limit: 5}); len(rows) != 0 {
-		t.Errorf("a refused message left %d transactions", len(rows))
+	// What cannot be read is kept as it came; a caller who is not known is counted.
+	rows, _ := w.store.Transactions(store.Filter{Limit: 5})
+	if len(rows) != 2 || rows[1].State != store.TurnedAway || !strings.HasPrefix(rows[1].Reason, "400, The body cannot be read") ||
+		!strings.HasPrefix(rows[0].Reason, "413, ") {
+		t.Errorf("%+v", rows)
+	}
+	if m, err := w.store.Message(rows[1].ID); err != nil || string(m.Body.Bytes()) != `{"a":` {
+		t.Errorf("%s, %v", m.Body.Bytes(), err)
+	}
+	if r, err := w.Inspect(rows[1].ID); err != nil || r.State != "turned away" {
+		t.Errorf("%+v, %v", r, err)
+	}
+	if last, counts := w.Refusals(); len(last) != 2 || counts["f"] != 2 || last[0].Path != "/in/f/x" || last[0].Why == "" {
+		t.Errorf("%+v %v", last, counts)
 	}
 	id := w.accepted("/f/x", `{}`, "x-api-key: s3cret")
 	m, err := w.store.FirstMessage(id)

@@ -110,4 +110,3 @@ func testAPairDuringAnImport(t *testing.T) {
 		t.Errorf("%d rows", n)
 	}
 }
-

@@ -42,7 +42,7 @@ steps:
 `
 	w.publish(reader)
 	w.publish(filler)
-	w.out.status(503)
+	answer := w.out.holds()
 	var ids []store.ID
 	for i := range 5 {
 		ids = append(ids, w.accepted("/fill", fmt.Sprintf(`{"ref":"Q-%d"}`, i)))
@@ -58,7 +58,7 @@ steps:
 	if d, _ := w.store.QueueDepths(); d[0].Depth+d[0].InFlight > 5 || d[0].Oldest == nil {
 		t.Errorf("%+v", d)
 	}
-	w.out.say(nil)
+	answer()
 	w.until("the queue is empty", func() bool { d, _ := w.store.QueueDepths(); return len(d) == 0 })
 	rows, _ := w.store.Transactions(store.Filter{Flow: "reader", Limit: 10})
 	if len(rows) != 5 || rows[0].Reference == "" {
@@ -140,7 +140,7 @@ func testReadersOfOneQueueCompete(t *testing.T) {
 	w.publish(
 		"readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n",
 	)
-	w.out.status(503)
+	answer := w.out.holds()
 	for i := range 7 {
 		w.accepted("/fill", fmt.Sprintf(`{"n":%d}`, i))
 	}
@@ -155,7 +155,7 @@ func testReadersOfOneQueueCompete(t *testing.T) {
 	if d, _ := w.store.QueueDepths(); d[0].InFlight != 4 || d[0].Depth != 3 {
 		t.Errorf("%+v", d)
 	}
-	w.out.say(nil)
+	answer()
 	w.until("all are worked on", func() bool { l, r := flights(); return l+r == 7 })
 	w.until("the queue is empty", func() bool { d, _ := w.store.QueueDepths(); return len(d) == 0 })
 }

@@ -172,7 +172,7 @@ func testATopicSurvivesARestart(t *testing.T) {
 	w.connect("out", "retry: {first: 20ms, growth: constant, cap: 20ms, spread: none, tries: 500, within: 1m}")
 	w.publish(scans)
 	w.publish(topicReader("alone", ", in-flight: 2", "out"))
-	out.status(503)
+	answer := out.holds()
 	for i := range 5 {
 		w.scan(i)
 	}
@@ -183,7 +183,7 @@ func testATopicSurvivesARestart(t *testing.T) {
 		"two are in flight again",
 		func() bool { f, _ := w.store.TopicFlights(); return len(f) == 1 && f[0].N == 2 },
 	)
-	out.say(nil)
+	answer()
 	w.until("nothing is in flight", func() bool {
 		f, _ := w.store.TopicFlights()
 		rows, _ := w.store.Transactions(store.Filter{Flow: "alone", Limit: 10})

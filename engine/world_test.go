@@ -124,6 +124,16 @@ func (f *target) say(answer func(n int, c call) (reply, error)) {
 	f.answer = answer
 }
 
+// holds lets the target answer nothing until the function is called.
+func (f *target) holds() (answer func()) {
+	gate := make(chan struct{})
+	f.say(func(int, call) (reply, error) {
+		<-gate
+		return reply{Status: 200}, nil
+	})
+	return func() { close(gate) }
+}
+
 func (f *target) status(code int) {
 	f.say(func(int, call) (reply, error) { return reply{Status: code}, nil })
 }

@@ -17,6 +17,7 @@ type Clock struct {
 	Error      string     // why the last poll failed, or ""
 	Fails      int        // in a row
 	FailsSince *time.Time `gorm:"serializer:micros;type:integer"` // the first of them; nil: it works
+	Marks      []byte     // JSON: where a polled table stood a while ago, for rows that commit late
 	Staged     int        // messages of the last answer that are yet to begin
 	Taken      int64      // messages so far
 	MarkKey    []byte     // JSON: of rows with the same change time, the last key
@@ -24,9 +25,10 @@ type Clock struct {
 
 // PolledRow is a row of an outside table that a poll has seen.
 type PolledRow struct {
-	Flow string `gorm:"primaryKey"`
-	Key  string `gorm:"primaryKey"` // JSON
-	Hash []byte
+	Flow   string `gorm:"primaryKey"`
+	Key    string `gorm:"primaryKey"` // JSON
+	Hash   []byte
+	SeenAt time.Time `gorm:"serializer:micros;type:integer"`
 }
 
 // Failed notes that the source has failed, or with nil that it works.
@@ -107,6 +109,13 @@ func (tx *Tx) ForgetPolled(flow string, keys []string) error {
 		}
 	}
 	return nil
+}
+
+// ForgetSeen forgets up to limit rows that a poll has seen before a moment.
+func (tx *Tx) ForgetSeen(flow string, before time.Time, limit int) (more bool, err error) {
+	done := tx.db.Exec("DELETE FROM polled_rows WHERE rowid IN (SELECT rowid FROM polled_rows WHERE flow = ? AND seen_at < ? LIMIT ?)",
+		flow, micros(before), limit)
+	return done.RowsAffected == int64(limit), done.Error
 }
 
 // PolledKeys lists keys that were seen, behind one.

@@ -12,6 +12,9 @@ func exactAnswers(db *gorm.DB) error {
 		{&Table{}, "Dropped", `ALTER TABLE "tables" ADD COLUMN dropped numeric NOT NULL DEFAULT 0`},
 		{&Clock{}, "FailsSince", "ALTER TABLE clocks ADD COLUMN fails_since integer"},
 		{&Clock{}, "Staged", "ALTER TABLE clocks ADD COLUMN staged integer NOT NULL DEFAULT 0"},
+		{&Transaction{}, "Lent", "ALTER TABLE transactions ADD COLUMN lent numeric NOT NULL DEFAULT 0"},
+		{&PolledRow{}, "SeenAt", "ALTER TABLE polled_rows ADD COLUMN seen_at integer NOT NULL DEFAULT 0"},
+		{&Clock{}, "Marks", "ALTER TABLE clocks ADD COLUMN marks blob"},
 		{&LetterEvent{}, "Who", "ALTER TABLE letter_events ADD COLUMN who text NOT NULL DEFAULT ''"},
 	}); err != nil {
 		return err
@@ -34,6 +37,8 @@ func exactAnswers(db *gorm.DB) error {
 		// already and hold nothing.
 		"UPDATE versions SET rules = 1 WHERE rules IS NULL OR rules = 0",
 		`UPDATE "tables" SET loading = COALESCE(loading, 0), dropped = COALESCE(dropped, 0)`,
+		"UPDATE transactions SET lent = 0 WHERE lent IS NULL",
+		"CREATE INDEX IF NOT EXISTS polled_rows_seen ON polled_rows (flow, seen_at)",
 		"UPDATE clocks SET staged = 0 WHERE staged IS NULL",
 		"UPDATE letter_events SET who = '' WHERE who IS NULL",
 		"CREATE INDEX IF NOT EXISTS tallies_largest ON tallies (kind, n DESC)",

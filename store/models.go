@@ -184,6 +184,9 @@ type Transaction struct {
 	// tells that something has come since it was walked last.
 	Revision int64
 	ToWalk   bool
+	// Lent tells that it waits for another try of a delivery and has given its place
+	// at the reader of its queue back.
+	Lent bool
 }
 
 // Message is what a transaction received, or what a person repaired it to;

@@ -43,9 +43,28 @@ func (v View) Staged(flow string, limit int) ([]StagedItem, error) {
 	return out, v.db.Where("flow = ?", flow).Order("n").Limit(limit).Find(&out).Error
 }
 
-// Unstage removes up to limit items of a flow before one, all with n < 0.
-func (tx *Tx) Unstage(flow string, before, limit int) (more bool, err error) {
-	q := "DELETE FROM staged_items WHERE rowid IN (SELECT rowid FROM staged_items WHERE flow = ? AND (? < 0 OR n < ?) LIMIT ?)"
-	done := tx.db.Exec(q, flow, before, before, limit)
+// TakeStaged removes the items of a flow from one to another, and tells how many.
+func (tx *Tx) TakeStaged(flow string, first, last int) (int, error) {
+	done := tx.db.Where("flow = ? AND n BETWEEN ? AND ?", flow, first, last).Delete(&StagedItem{})
+	return int(done.RowsAffected), done.Error
+}
+
+// Unstage removes up to limit items of a flow.
+func (tx *Tx) Unstage(flow string, limit int) (more bool, err error) {
+	done := tx.db.Exec(
+		"DELETE FROM staged_items WHERE rowid IN (SELECT rowid FROM staged_items WHERE flow = ? LIMIT ?)", flow, limit,
+	)
 	return done.RowsAffected == int64(limit), done.Error
 }
+
+// Lend notes that a message of a flow waits for another try and has given back its
+// reader's place, or with by -1 that it does so no longer.
+func (tx *Tx) Lend(flow string, by int64) error {
+	return tx.db.Exec(
+		"INSERT INTO tallies (kind, key, n) VALUES ('lent', ?, ?) ON CONFLICT (kind, key) DO UPDATE SET n = n + excluded.n",
+		flow, by,
+	).Error
+}
+
+// Lent tells how many messages of a flow wait like that.
+func (v View) Lent(flow string) (int64, error) { return v.tallied("lent", flow) }

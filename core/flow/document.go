@@ -40,15 +40,17 @@ type Intake struct {
 	Subscription string
 	Begin        Begin // topic: where a new subscription begins
 	InFlight     int   // queue and topic: messages worked on at once
+	Waiting      int   // queue and topic: messages that may wait for another try besides
 	Limit        int   // largest body, bytes
 	Timing       Timing
-	Of           string // poll and table: name of the connection
-	Each, Mark   string // poll: expressions
-	First        string // poll: the mark of the first one
-	Table, Key   string // table: its name, and the column that tells rows apart
-	Changed      string // table: the column with the time of the last change, or ""
-	Deleted      bool   // table: rows that are gone are looked for
-	Most         int    // table: rows that are read at once
+	Of           string        // poll and table: name of the connection
+	Each, Mark   string        // poll: expressions
+	First        string        // poll: the mark of the first one
+	Table, Key   string        // table: its name, and the column that tells rows apart
+	Changed      string        // table: the column with the time of the last change, or ""
+	Deleted      bool          // table: rows that are gone are looked for
+	Most         int           // table: rows that are read at once
+	Late         time.Duration // table: rows that commit so long after others are found, too
 	Layout       message.Layout
 	Limits       format.Limits
 	Strict       bool   // members that stand twice are refused
@@ -80,6 +82,8 @@ const (
 	DefaultLimit    = 1 << 20 // bytes of a body
 	DefaultOnceFor  = 24 * time.Hour
 	DefaultInFlight = 4
+	DefaultWaiting  = 10_000          // messages of a reader that wait for another try
+	DefaultLate     = 5 * time.Minute // how long after others a row of a polled table may commit
 	DefaultWait     = 30 * time.Second
 	MaxWait         = 5 * time.Minute
 )
@@ -119,7 +123,7 @@ func readIntake(s *Source) (Intake, []Finding) {
 		Methods: texts(n, "methods"), Callers: texts(n, "callers"),
 		Topic: text(n, "topic"), Subscription: text(n, "subscription"),
 		Once: text(n, "once"), Reference: text(n, "reference"), Order: text(n, "order"),
-		InFlight: number(n, "in-flight", DefaultInFlight), Limit: number(n, "limit", DefaultLimit),
+		InFlight: number(n, "in-flight", DefaultInFlight), Waiting: number(n, "waiting", DefaultWaiting), Limit: number(n, "limit", DefaultLimit),
 		Strict: flag(n, "strict"), OnceFor: DefaultOnceFor, Layout: Layout(n),
 		Limits: format.Limits{Depth: number(n.Get("limits"), "depth", 0), Nodes: number(n.Get("limits"), "values", 0)},
 	}
@@ -198,6 +202,13 @@ func readIntake(s *Source) (Intake, []Finding) {
 			wrong("/intake/every", err, "write it as 30s, 15m or 24h")
 		}
 		in.Timing.Every = d
+	}
+	if in.Late = DefaultLate; text(n, "late") != "" {
+		d, err := time.ParseDuration(text(n, "late"))
+		if err != nil || d < 0 {
+			wrong("/intake/late", fmt.Errorf("%q is no span of time", text(n, "late")), "write it as 0s, 30s or 5m")
+		}
+		in.Late = d
 	}
 	in.Begin.Latest = text(n, "begin") == "latest"
 	if t := text(n.Get("begin"), "time"); t != "" {

@@ -62,7 +62,10 @@ const flowSchema = `{
 				"queue": {"title": "Queue", "type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "description":
 					"name of the queue"},
 				"in-flight": {"title": "At once", "default": 4, "type": "integer", "minimum": 1, "maximum": 1000, "description":
-					"messages worked on at once, 4 by default"},
+					"messages worked on at once, 4 by default; 1 means strictly one after the other"},
+				"waiting": {"title": "May wait", "default": 10000, "type": "integer", "minimum": 1, "maximum": 1000000,
+					"description": "messages that wait for another try of a delivery give their place to others; with so many of ` +
+	`them the reader pauses, 10000 by default"},
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
@@ -84,7 +87,10 @@ const flowSchema = `{
 						"offset": {"type": "integer", "minimum": 0, "description":
 							"with the message at this offset; they count from 0"}}}},
 				"in-flight": {"title": "At once", "default": 4, "type": "integer", "minimum": 1, "maximum": 1000, "description":
-					"messages worked on at once, 4 by default"},
+					"messages worked on at once, 4 by default; 1 means strictly one after the other"},
+				"waiting": {"title": "May wait", "default": 10000, "type": "integer", "minimum": 1, "maximum": 1000000,
+					"description": "messages that wait for another try of a delivery give their place to others; with so many of ` +
+	`them the reader pauses, 10000 by default"},
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
@@ -156,6 +162,8 @@ const flowSchema = `{
 						"earliest (default): rows that are there at the first poll are new; latest: they are known"},
 				"most": {"title": "Read at once", "default": 500, "type": "integer", "minimum": 1, "maximum": 5000, "description":
 					"rows that are read at once, 500 by default"},
+				"late": {"title": "Late rows", "default": "5m", "format": "duration", "type": "string", "description":
+					"rows that commit so long after others are found, too, 5m by default; 0s looks behind the last row alone"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}}
 			]

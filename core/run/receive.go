@@ -54,6 +54,15 @@ type RefusedError struct {
 	Status int    // HTTP status for a caller
 	Title  string // what, in a few words
 	Detail string // where and why
+	Why    error  // what the caller is not told; nil for nothing
+}
+
+// Unwrap gives why, for whoever runs the flow.
+func (e *RefusedError) Unwrap() error {
+	if e.Why == nil {
+		return errors.New(e.Detail)
+	}
+	return e.Why
 }
 
 func (e *RefusedError) Error() string { return e.Title + ": " + e.Detail }
@@ -64,9 +73,9 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 	intake := &p.Document.Intake
 	if len(in.Body) > intake.Limit {
 		return Received{}, &RefusedError{
-			413,
-			"The body is too large",
-			fmt.Sprintf(
+			Status: 413,
+			Title:  "The body is too large",
+			Detail: fmt.Sprintf(
 				"it has %d bytes; the intake of %s takes at most %d",
 				len(in.Body),
 				p.Document.Name,
@@ -83,13 +92,13 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 	layout.Charset = step.Charset(kind)
 	d, err := format.Decode(name, in.Body, layout, intake.Limits)
 	if err != nil {
-		return Received{}, &RefusedError{400, "The body cannot be read", err.Error()}
+		return Received{}, &RefusedError{Status: 400, Title: "The body cannot be read", Detail: err.Error()}
 	}
 	if len(d.Duplicates) > 0 && intake.Strict {
 		return Received{}, &RefusedError{
-			400,
-			"The body cannot be read",
-			fmt.Sprintf("the member %q stands twice in one map, and this intake is strict", d.Duplicates[0]),
+			Status: 400,
+			Title:  "The body cannot be read",
+			Detail: fmt.Sprintf("the member %q stands twice in one map, and this intake is strict", d.Duplicates[0]),
 		}
 	}
 	out := Received{Message: message.Message{
@@ -128,13 +137,13 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 		out.Warnings = append(out.Warnings, "no order value: "+err.Error())
 	}
 	if out.Once, err = word(p.Once, scope()); err != nil {
-		return Received{}, &RefusedError{400, "The message cannot be told from others", "once, " + err.Error()}
+		return Received{}, &RefusedError{Status: 400, Title: "The message cannot be told from others", Detail: "once, " + err.Error()}
 	}
 	if p.Once != nil && out.Once == "" {
 		return Received{}, &RefusedError{
-			400,
-			"The message cannot be told from others",
-			"once, " + p.Once.Source + " is empty",
+			Status: 400,
+			Title:  "The message cannot be told from others",
+			Detail: "once, " + p.Once.Source + " is empty",
 		}
 	}
 	return out, nil

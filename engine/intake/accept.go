@@ -30,6 +30,7 @@ type Call struct {
 	Header http.Header
 	Query  []message.Header
 	Body   []byte
+	From   string // the address that it comes from
 }
 
 // Intake is the webhook that a call goes to.
@@ -123,7 +124,14 @@ func match(pattern string, segments []string) (params []message.Header, shape st
 // disk and the answer is what its caller gets. A *run.RefusedError says why a
 // message is not taken; then nothing is kept.
 func (k *Intakes) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer, error) {
-	if err := errors.Join(k.stopping(), k.admit(in, c)); err != nil {
+	if err := k.stopping(); err != nil {
+		return nil, err
+	}
+	if err := k.admit(in, c); err != nil {
+		var refused *run.RefusedError
+		if errors.As(err, &refused) {
+			k.refused.add(Refusal{k.Now(), in.Flow, c.Method, "/in" + c.Path, c.From, refused.Unwrap().Error()})
+		}
 		return nil, err
 	}
 	headers := keptHeaders(c.Header, k.secretHeaders(in.plan))
@@ -150,7 +158,9 @@ func (k *Intakes) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer,
 	err := k.Do(ctx, in.Flow, t.take)
 	var refused *run.RefusedError
 	switch {
-	case errors.As(err, &refused) || err != nil && ctx.Err() != nil:
+	case errors.As(err, &refused):
+		return nil, t.undecodable(refused)
+	case err != nil && ctx.Err() != nil:
 		return nil, err
 	case err != nil:
 		// A full disk or a locked file: nothing is promised, and the caller is told to come again.
@@ -162,6 +172,28 @@ func (k *Intakes) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer,
 		}
 	}
 	return t.answered(ctx, heard)
+}
+
+// undecodable keeps a message that its intake cannot read, with its bytes and why: the
+// caller is told, and a person can see what came.
+func (t *taking) undecodable(refused *run.RefusedError) error {
+	arrived, err := journal.NewTransaction(t.in.Flow, t.in.version, t.id, t.envelope, run.Received{}, t.source)
+	if err == nil {
+		now := t.Now()
+		arrived.Tx.State, arrived.Tx.Unbegun, arrived.Tx.FinishedAt = store.TurnedAway, true, &now
+		arrived.Tx.Reason = fmt.Sprintf("%d, %s: %s", refused.Status, refused.Title, refused.Detail)
+		err = t.Write(context.WithoutCancel(t.Life.Context()), func(tx *store.Tx, n *journal.Notice) error {
+			n.Events[journal.EventTransactions] = true
+			return tx.AddTransaction(&arrived.Tx, arrived.Message)
+		})
+	}
+	if err != nil {
+		t.Log.Error("keeping a message that cannot be read", "flow", t.in.Flow, "error", err)
+		return refused
+	}
+	told := *refused
+	told.Detail += "; what came is kept as transaction " + t.id.String()
+	return &told
 }
 
 // taking is a call that is taken in.
@@ -265,6 +297,7 @@ func (k *Intakes) admit(in *Intake, c Call) error {
 		return &run.RefusedError{
 			Status: 401,
 			Title:  "The caller is not known",
+			Why:    err,
 			Detail: "send the key or signature that was agreed for " + in.Flow,
 		}
 	}

@@ -118,14 +118,19 @@ func (k *Intakes) timekeeper() {
 			if running[c.Flow] || c.NextAt.IsZero() {
 				continue
 			}
+			due := k.Due
 			if c.NextAt.After(now) {
 				wait = min(wait, max(c.NextAt.Sub(now), time.Millisecond))
-				continue
+				if f := k.Catalog.Flow(c.Flow); c.Staged == 0 || f == nil || f.Live == nil || f.Paused {
+					continue
+				}
+				due = k.begins // what an answer had brought when the process ended
 			}
 			running[c.Flow] = true
 			k.Life.Go(func() {
-				if err := k.Due(c); err != nil && !k.Life.Over() {
+				if err := due(c); err != nil && !k.Life.Over() {
 					k.Log.Error("a flow that is due", "flow", c.Flow, "error", err)
+					k.troubled(c.Flow, err)
 					time.Sleep(time.Second) // a full disk or a locked file: not at once again
 				}
 				select {
@@ -160,12 +165,25 @@ func (k *Intakes) Due(c store.Clock) error {
 	case in.Kind == "schedule":
 		return k.scheduled(f)
 	}
+	if c.Staged > 0 { // of the answer before
+		if err := k.takeStaged(f); err != nil {
+			return k.polled(f, err)
+		}
+	}
 	poll := k.pollHTTP
 	if in.Kind == "table" {
 		poll = k.pollTable
 	}
 	err := poll(f, c)
 	return k.polled(f, err)
+}
+
+// begins lets the messages begin that are kept of an answer.
+func (k *Intakes) begins(c store.Clock) error {
+	if f := k.Catalog.Flow(c.Flow); f != nil && f.Live != nil {
+		return k.takeStaged(f)
+	}
+	return nil
 }
 
 // skipTime lets a time pass without a message.
@@ -195,12 +213,7 @@ func (k *Intakes) polled(f *catalog.Flow, failed error) error {
 		}
 		now := k.Now()
 		c.LastAt, c.NextAt = &now, f.Live.Due.Next(now)
-		if c.Error = ""; failed != nil {
-			c.Error = failed.Error()
-			c.Fails++
-		} else {
-			c.Fails = 0
-		}
+		c.Failed(failed, now)
 		return tx.SaveClock(&c)
 	})
 	k.Announce(journal.EventFlows)
@@ -226,6 +239,7 @@ func (k *Intakes) scheduled(f *catalog.Flow) error {
 			c.Taken++
 		}
 		c.LastAt, c.NextAt = &s.At, f.Live.Due.Next(s.At)
+		c.Failed(nil, s.At)
 		s.Then(func(tx *store.Tx, _ *journal.Notice) error {
 			now, err := tx.Clock(f.Name)
 			if err != nil || !now.NextAt.Equal(was) {
@@ -305,7 +319,7 @@ func (k *Intakes) RunNow(name string) error {
 // SetMark sets the high-water mark of a poll, because a person asks for it; null
 // lets it begin anew.
 func (k *Intakes) SetMark(name string, mark json.RawMessage) error {
-	return k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+	err := k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
 		c, err := tx.Clock(name)
 		if err != nil {
 			return err
@@ -313,9 +327,23 @@ func (k *Intakes) SetMark(name string, mark json.RawMessage) error {
 		if c.Mark = mark; string(mark) == "null" || len(mark) == 0 {
 			c.Mark = nil
 		}
-		c.MarkKey = nil
+		c.MarkKey, c.Marks = nil, nil
 		return tx.SaveClock(&c)
 	})
+	f := k.Catalog.Flow(name)
+	if err != nil || f == nil || f.Live == nil || f.Live.Document.Intake.Changed != "" {
+		return err
+	}
+	for more := true; more; { // what was seen behind the mark is new again
+		err := k.Store.Write(k.Life.Context(), func(tx *store.Tx) (err error) {
+			more, err = tx.ForgetSeen(name, k.Now().Add(time.Hour), stageBatch)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // quotedName quotes the name of a table or column for SQL; flows hold only

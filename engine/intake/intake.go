@@ -28,6 +28,8 @@ type Intakes struct {
 	expected  map[store.ID][]chan *step.Answer // callers who wait for a transaction to be finished
 	bulk      map[store.ID]bool                // bulk loads that are worked on
 	clocks    chan struct{}                    // wakes the timekeeper
+	troubles  map[string]trouble               // what was noted last of each source
+	refused   refusals
 }
 
 // New makes the intakes. links are what polls ask and receivers listen to.
@@ -36,6 +38,7 @@ func New(j *journal.Journal, links *connect.Links) *Intakes {
 		Journal: j, links: links, consumers: map[string]*consumer{}, receivers: map[string]*receiver{},
 		expected: map[store.ID][]chan *step.Answer{},
 		bulk:     map[store.ID]bool{}, clocks: make(chan struct{}, 1),
+		troubles: map[string]trouble{}, refused: refusals{counts: map[string]int64{}},
 	}
 	j.Listen(k.heard)
 	j.Catalog.OnChange(k.changed)

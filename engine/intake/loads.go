@@ -89,16 +89,16 @@ func (k *Intakes) AddLoad(ctx context.Context, n NewLoad) (*store.Load, error) {
 		}
 		size, err := io.Copy(to, io.LimitReader(n.File, MaxLoadFile+1))
 		if err = errors.Join(err, to.Sync(), to.Close()); err != nil {
-			return nil, fmt.Errorf("keeping the file: %w", err)
+			return nil, errors.Join(fmt.Errorf("keeping the file: %w", err), k.dropLoadFile(l.ID))
 		}
 		if size > MaxLoadFile {
-			return nil, wrong("the file has more than %d bytes", MaxLoadFile)
+			return nil, errors.Join(wrong("the file has more than %d bytes", MaxLoadFile), k.dropLoadFile(l.ID))
 		}
 	default:
 		return nil, wrong("a load reads csv, jsonl or a query, not %q", n.Format)
 	}
 	if err := k.Store.Write(ctx, func(tx *store.Tx) error { return tx.SaveLoad(l) }); err != nil {
-		return nil, err
+		return nil, errors.Join(err, k.dropLoadFile(l.ID))
 	}
 	k.goOnLoading(l.ID)
 	return l, nil
@@ -315,20 +315,25 @@ func (k *Intakes) loadAll(l *store.Load) error {
 		}
 		ended := errors.Is(bad, io.EOF)
 		running := true
-		err := k.Do(k.Life.Context(), l.Flow, func(s *journal.Session) error {
-			now, err := k.Store.Load(l.ID)
+		for first := true; running && (len(batch) > 0 || first && ended); first = false {
+			var taken int
+			err := k.Do(k.Life.Context(), l.Flow, func(s *journal.Session) error {
+				now, err := k.Store.Load(l.ID)
+				if err != nil {
+					return err
+				}
+				if running = now.State == store.LoadRunning; !running {
+					return nil // a person has paused or stopped it
+				}
+				taken, err = k.takeRecords(s, f, &now, filter, batch, ended, l)
+				return err
+			})
 			if err != nil {
 				return err
 			}
-			if running = now.State == store.LoadRunning; !running {
-				return nil // a person has paused or stopped it
-			}
-			return k.takeRecords(s, f, &now, filter, batch, ended, l)
-		})
-		if err != nil {
-			return err
+			batch = batch[min(taken, len(batch)):]
+			k.Announce(journal.EventLoads)
 		}
-		k.Announce(journal.EventLoads)
 		if ended {
 			return k.dropLoadFile(l.ID)
 		}
@@ -342,8 +347,9 @@ func (k *Intakes) loadAll(l *store.Load) error {
 	return nil
 }
 
-// takeRecords takes a batch of records; inside of the writer the load must still
-// run, and stand where it was read. l is then as it stands behind them.
+// takeRecords takes some records of a batch and tells how many; inside of the writer
+// the load must still run, and stand where it was read. l is then as it stands behind
+// them.
 func (k *Intakes) takeRecords(
 	s *journal.Session,
 	f *catalog.Flow,
@@ -352,14 +358,18 @@ func (k *Intakes) takeRecords(
 	batch []record,
 	ended bool,
 	l *store.Load,
-) error {
+) (taken int, err error) {
 	was := now.Read
-	for _, r := range batch {
-		if err := k.takeRecord(s, f, now, filter, r); err != nil {
-			return err
+	for i, r := range batch {
+		if i > 0 && (i >= atOneGo || s.Tired() || s.Crowded()) {
+			break // others want to write, too
 		}
+		if err := k.takeRecord(s, f, now, filter, r); err != nil {
+			return 0, err
+		}
+		taken++
 	}
-	if ended {
+	if ended && taken == len(batch) {
 		now.State, now.FinishedAt = store.LoadDone, &s.At
 	}
 	s.Then(func(tx *store.Tx, _ *journal.Notice) error {
@@ -370,7 +380,7 @@ func (k *Intakes) takeRecords(
 		*l = *now
 		return tx.SaveLoad(now)
 	})
-	return nil
+	return taken, nil
 }
 
 func (k *Intakes) takeRecord(s *journal.Session, f *catalog.Flow, l *store.Load, filter *expr.Program, r record) error {

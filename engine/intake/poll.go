@@ -129,39 +129,6 @@ func further(a, b *message.Node) bool {
 	return okX && a.Kind != message.Null && (!okY || y == "" || table.SortKey(x) > table.SortKey(y))
 }
 
-// takeAll takes messages and notes how far the clock has come, all in one
-// database transaction.
-func (k *Intakes) takeAll(
-	f *catalog.Flow,
-	n int,
-	make func(i int) (journal.Arrival, error),
-	come func(tx *store.Tx, c *store.Clock) error,
-) error {
-	return k.Do(k.Life.Context(), f.Name, func(s *journal.Session) error {
-		for i := range n {
-			a, err := make(i)
-			if err != nil {
-				return err
-			}
-			if err := s.Take(f, a, nil, nil); err != nil {
-				return err
-			}
-		}
-		s.Then(func(tx *store.Tx, _ *journal.Notice) error {
-			c, err := tx.Clock(f.Name)
-			if err != nil {
-				return err
-			}
-			c.Taken += int64(n)
-			if err := come(tx, &c); err != nil {
-				return err
-			}
-			return tx.SaveClock(&c)
-		})
-		return nil
-	})
-}
-
 // ask asks a system once; the answer's body is read.
 func (k *Intakes) ask(conn *connect.Connection, r connect.Request) (connect.Receipt, []byte, error) {
 	link, err := k.links.Link(k.Life.Context(), conn)

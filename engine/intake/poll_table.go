@@ -4,9 +4,12 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
+	"strings"
+	"time"
 
 	"readyferry/connect"
 	"readyferry/connect/sql"
+	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/want"
@@ -33,33 +36,29 @@ type polledRow struct {
 // pollTable reads new and changed rows of a table. Rows with the change time of
 // the mark are read again, because others may have come since with the same
 // time; what a row was like when it was last seen tells whether it has changed.
+//
+// A row may also be committed after others that stand behind it: whoever wrote it took
+// its number or its time before, and was slower. So what lies between where the poll
+// stood a while ago and where it stands now is read again, too.
 func (k *Intakes) pollTable(f *catalog.Flow, c store.Clock) error {
 	in := &f.Live.Document.Intake
 	conn := k.Catalog.Connection(in.Of)
 	if conn == nil {
 		return fmt.Errorf("there is no SQL connection named %s", in.Of)
 	}
+	marks := readMarks(c.Marks)
+	if floor := marks.floor(k.Now(), in.Late); in.Late > 0 && floor != nil && string(floor.Mark) != string(c.Mark) {
+		if _, err := k.pollSpan(f, conn, span{from: floor.Mark, until: c.Mark}, false); err != nil {
+			return err
+		}
+	}
 	first := len(c.Mark) == 0
-	mark, markKey := json.RawMessage(c.Mark), json.RawMessage(nil)
-	for {
-		rows, err := k.readRows(conn, in.Table, in.Key, in.Changed, in.Most, mark, markKey)
-		if err != nil {
-			return err
-		}
-		if len(rows) == 0 {
-			break
-		}
-		last := rows[len(rows)-1]
-		if err := k.takeRows(f, rows, first && in.Begin.Latest, in.Changed != ""); err != nil {
-			return err
-		}
-		mark, markKey = jsonfmt.Encode(last.key), nil
-		if in.Changed != "" {
-			mark, markKey = jsonfmt.Encode(last.changed), jsonfmt.Encode(last.key)
-		}
-		if len(rows) < in.Most || k.Life.Over() {
-			break
-		}
+	ends, err := k.pollSpan(f, conn, span{from: c.Mark}, first && in.Begin.Latest)
+	if err != nil {
+		return err
+	}
+	if err := k.noteMarks(f, marks, ends, first); err != nil {
+		return err
 	}
 	if in.Deleted {
 		return k.pollDeleted(f, conn)
@@ -67,37 +66,144 @@ func (k *Intakes) pollTable(f *catalog.Flow, c store.Clock) error {
 	return nil
 }
 
-// readRows reads the rows behind a mark, in order.
-func (k *Intakes) readRows(
+// span is a part of a table: behind a mark, and with until up to another one.
+type span struct {
+	from, until json.RawMessage // nil: without a bound
+	key         json.RawMessage // of rows with the change time of from, the last one that was read
+}
+
+// pollSpan reads a part of a table and takes what is new in it; silent only notes it.
+// A part without an end moves the mark. ends are the marks behind each batch.
+func (k *Intakes) pollSpan(
+	f *catalog.Flow,
 	conn *connect.Connection,
-	name, key, changed string,
-	most int,
-	mark, markKey json.RawMessage,
-) ([]polledRow, error) {
+	s span,
+	silent bool,
+) (ends []json.RawMessage, err error) {
+	in := &f.Live.Document.Intake
+	for {
+		rows, err := k.readRows(conn, in, s)
+		if err != nil {
+			return ends, err
+		}
+		if len(rows) == 0 {
+			return ends, nil
+		}
+		last := rows[len(rows)-1]
+		for begin := rows; len(begin) > 0; { // some at a time, each with the mark behind them
+			some := begin[:min(len(begin), atOneGo)]
+			begin = begin[len(some):]
+			if err := k.takeRows(f, some, silent, s.until == nil); err != nil {
+				return ends, err
+			}
+		}
+		if s.from, s.key = jsonfmt.Encode(last.key), nil; in.Changed != "" {
+			s.from, s.key = jsonfmt.Encode(last.changed), jsonfmt.Encode(last.key)
+		}
+		ends = append(ends[max(0, len(ends)-1):], s.from)
+		if len(rows) < in.Most || k.Life.Over() {
+			return ends, nil
+		}
+	}
+}
+
+// marks are where a poll stood at some moments, the oldest first.
+type marks []markAt
+
+type markAt struct {
+	At   int64           `json:"at"` // microseconds since 1970
+	Mark json.RawMessage `json:"mark"`
+}
+
+func readMarks(b []byte) (m marks) {
+	if len(b) == 0 || json.Unmarshal(b, &m) != nil {
+		return nil
+	}
+	return m
+}
+
+// floor gives where the poll stood so long ago; nil where that is not known.
+func (m marks) floor(now time.Time, late time.Duration) *markAt {
+	var found *markAt
+	for i := range m {
+		if found == nil || m[i].At <= now.Add(-late).UnixMicro() {
+			found = &m[i]
+		}
+	}
+	return found
+}
+
+// keptMarks is how many moments are kept.
+const keptMarks = 64
+
+// noteMarks keeps where the poll stands now, and forgets what no row can be behind any
+// more. ends are the marks behind the last two batches.
+func (k *Intakes) noteMarks(f *catalog.Flow, m marks, ends []json.RawMessage, first bool) error {
+	in, now := &f.Live.Document.Intake, k.Now()
+	if in.Late == 0 {
+		return nil
+	}
+	if first && len(ends) > 0 { // among the rows of the very first poll others may still come
+		old := markAt{At: now.Add(-in.Late).UnixMicro(), Mark: json.RawMessage("null")}
+		if len(ends) > 1 {
+			old.Mark = ends[0]
+		}
+		m = append(m, old)
+	}
+	var gone time.Time
+	return k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+		c, err := tx.Clock(f.Name)
+		if err != nil || len(c.Mark) == 0 {
+			return err
+		}
+		m := append(m[:len(m):len(m)], markAt{now.UnixMicro(), c.Mark})
+		floor := m.floor(now, in.Late)
+		for len(m) > 1 && m[0].At < floor.At || len(m) > keptMarks {
+			m = m[1:]
+		}
+		if c.Marks, err = json.Marshal(m); err != nil {
+			return err
+		}
+		if gone = time.UnixMicro(m[0].At).Add(-time.Minute); in.Changed == "" {
+			if _, err := tx.ForgetSeen(f.Name, gone, stageBatch); err != nil {
+				return err
+			}
+		}
+		return tx.SaveClock(&c)
+	})
+}
+
+// readRows reads the next rows of a part, in order.
+func (k *Intakes) readRows(conn *connect.Connection, in *flow.Intake, s span) ([]polledRow, error) {
+	name, key, changed, most := in.Table, in.Key, in.Changed, in.Most
 	by := quotedName(conn, key)
 	q := &want.Query{Most: most + 1}
-	where, order := "", by
+	var where []string
+	order, at := by, by
 	if changed != "" {
-		order = quotedName(conn, changed) + ", " + by
+		at = quotedName(conn, changed)
+		order = at + ", " + by
+	}
+	bound := func(condition, name string, value json.RawMessage) {
+		where = append(where, condition)
+		q.Params = append(q.Params, want.QueryParameter{Name: name, Value: value})
 	}
 	switch {
-	case len(mark) == 0:
+	case len(s.from) == 0 || string(s.from) == "null":
 	case changed == "":
-		where = " WHERE " + by + " > :mark"
-	case markKey == nil:
-		where = " WHERE " + quotedName(conn, changed) + " >= :mark"
+		bound(by+" > :mark", "mark", s.from)
+	case s.key == nil:
+		bound(at+" >= :mark", "mark", s.from)
 	default:
-		where = " WHERE (" + quotedName(
-			conn,
-			changed,
-		) + " > :mark OR " + quotedName(
-			conn,
-			changed,
-		) + " = :mark AND " + by + " > :key)"
-		q.Params = append(q.Params, want.QueryParameter{Name: "key", Value: markKey})
+		bound("("+at+" > :mark OR "+at+" = :mark AND "+by+" > :key)", "mark", s.from)
+		q.Params = append(q.Params, want.QueryParameter{Name: "key", Value: s.key})
 	}
-	if len(mark) > 0 {
-		q.Params = append(q.Params, want.QueryParameter{Name: "mark", Value: mark})
+	if s.until != nil {
+		bound(at+" <= :until", "until", s.until)
+	}
+	condition := ""
+	if len(where) > 0 {
+		condition = " WHERE " + strings.Join(where, " AND ")
 	}
 	columns := "*"
 	if changed != "" && conn.Text("/driver") == sql.DriverSQLite {
@@ -105,7 +211,7 @@ func (k *Intakes) readRows(
 		// the text as it is stored.
 		columns += ", CAST(" + quotedName(conn, changed) + " AS TEXT) AS " + storedText
 	}
-	q.SQL = fmt.Sprintf("SELECT %s FROM %s%s ORDER BY %s LIMIT %d", columns, quotedName(conn, name), where, order, most)
+	q.SQL = fmt.Sprintf("SELECT %s FROM %s%s ORDER BY %s LIMIT %d", columns, quotedName(conn, name), condition, order, most)
 	list, err := k.query(conn, q)
 	if err != nil {
 		return nil, err
@@ -152,8 +258,10 @@ func (k *Intakes) query(conn *connect.Connection, q *want.Query) ([]*message.Nod
 }
 
 // takeRows takes a message for each row that is new or has changed. silent only
-// notes them.
-func (k *Intakes) takeRows(f *catalog.Flow, rows []polledRow, silent, changes bool) error {
+// notes them; moves lets the mark stand behind them.
+func (k *Intakes) takeRows(f *catalog.Flow, rows []polledRow, silent, moves bool) error {
+	in := &f.Live.Document.Intake
+	changes := in.Changed != ""
 	keys := make([]string, len(rows))
 	for i, r := range rows {
 		keys[i] = r.keyText
@@ -165,7 +273,7 @@ func (k *Intakes) takeRows(f *catalog.Flow, rows []polledRow, silent, changes bo
 	var fresh []polledRow
 	for _, r := range rows {
 		was, seen := known[r.keyText]
-		if seen && was == string(r.hash) {
+		if seen && (!changes || was == string(r.hash)) {
 			continue
 		}
 		if r.event = "created"; seen {
@@ -178,19 +286,25 @@ func (k *Intakes) takeRows(f *catalog.Flow, rows []polledRow, silent, changes bo
 	if silent {
 		n = 0
 	}
+	if n == 0 && len(fresh) == 0 && !moves {
+		return nil
+	}
 	return k.takeAll(
 		f,
 		n,
 		func(i int) (journal.Arrival, error) { return rowMessage(f, fresh[i]), nil },
 		func(tx *store.Tx, c *store.Clock) error {
-			c.Mark = jsonfmt.Encode(last.key)
-			if !changes {
+			if moves {
+				if c.Mark, c.MarkKey = jsonfmt.Encode(last.key), nil; changes {
+					c.Mark, c.MarkKey = jsonfmt.Encode(last.changed), jsonfmt.Encode(last.key)
+				}
+			}
+			if !changes && in.Late == 0 {
 				return nil
 			}
-			c.Mark, c.MarkKey = jsonfmt.Encode(last.changed), jsonfmt.Encode(last.key)
-			seen := make([]store.PolledRow, len(fresh))
+			seen, now := make([]store.PolledRow, len(fresh)), k.Now()
 			for i, r := range fresh {
-				seen[i] = store.PolledRow{Flow: f.Name, Key: r.keyText, Hash: r.hash}
+				seen[i] = store.PolledRow{Flow: f.Name, Key: r.keyText, Hash: r.hash, SeenAt: now}
 			}
 			return tx.SavePolled(seen)
 		},

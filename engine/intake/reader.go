@@ -85,6 +85,9 @@ func (c *consumer) run(ctx context.Context) {
 			c.Log.Error("reading messages", c.source.Kind, c.source.Name, "flow", c.flow, "error", err)
 			more = false
 		}
+		if ctx.Err() == nil {
+			c.troubled(c.flow, err)
+		}
 		if more {
 			continue
 		}
@@ -110,6 +113,14 @@ func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 	take := c.takeFromQueue
 	if c.source.Kind == "topic" {
 		take = c.takeFromTopic
+	}
+	lent, err := c.Store.Lent(c.flow)
+	if in := &f.Live.Document.Intake; err == nil && in.InFlight > 1 && lent >= int64(in.Waiting) {
+		err = fmt.Errorf("%d messages of it wait for another try of a delivery, as many as may (waiting: %d); "+
+			"it takes more when some of them have ended", lent, in.Waiting)
+	}
+	if err != nil {
+		return false, err
 	}
 	err = c.Do(ctx, c.flow, func(s *journal.Session) (err error) {
 		more, err = take(s, f)

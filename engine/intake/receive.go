@@ -137,7 +137,8 @@ func (r *receiver) take(ctx context.Context, list []connect.Arrival) (taken []co
 				return err
 			}
 			now := r.Now()
-			c.Flow, c.LastAt, c.Error, c.Fails = r.flow, &now, "", 0
+			c.Flow, c.LastAt = r.flow, &now
+			c.Failed(nil, now)
 			c.Taken += int64(n)
 			if mark != nil {
 				c.Mark = mark
@@ -166,8 +167,8 @@ func (r *receiver) note(ctx context.Context, failed error) {
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		c.Flow, c.Error = r.flow, failed.Error()
-		c.Fails++
+		c.Flow = r.flow
+		c.Failed(failed, r.Now())
 		return tx.SaveClock(&c)
 	})
 	if err != nil && ctx.Err() == nil {

@@ -354,7 +354,10 @@ func (w *Writing) save(before store.State, res *run.Result) error {
 	// it waits for.
 	waits := w.T.State == store.Waiting && w.T.Gathered > 0 && w.T.Place == w.T.GatherPlace
 	aside := waits && w.T.Gathered > w.T.OwnWaits
-	if w.T.State >= store.Delivered || waits && w.T.Idle {
+	if err := w.lend(waits); err != nil {
+		return err
+	}
+	if w.T.State >= store.Delivered || waits && w.T.Idle || w.T.Lent {
 		if err := w.release(); err != nil {
 			return err
 		}
@@ -378,6 +381,28 @@ func (w *Writing) save(before store.State, res *run.Result) error {
 		w.tellWhole()
 	}
 	return nil
+}
+
+// lend notes whether a message that waits for another try of a delivery gives its
+// place at its reader back: it does, unless the reader works on one after the other.
+// gathers tells that it waits for something else.
+func (w *Writing) lend(gathers bool) error {
+	t := w.T
+	lent := t.Lent
+	if t.Parent == nil && (lent || t.QueueItem != 0 || t.FromTopic) {
+		p := w.Plan()
+		lent = t.State == store.Waiting && !gathers && p != nil && p.Document.Intake.InFlight > 1
+		if p != nil && t.Lent && !lent {
+			if s, ok := catalog.SourceOf(&p.Document.Intake); ok {
+				w.Notice.Channels[s.Channel()] = true // its reader may have stopped for it
+			}
+		}
+	}
+	if lent == t.Lent {
+		return nil
+	}
+	t.Lent = lent
+	return w.Tx.Lend(t.Flow, map[bool]int64{true: 1, false: -1}[lent])
 }
 
 // release lets the reader of a queue or topic take another message, now that

@@ -107,6 +107,13 @@ func (l *lane) within(d *store.Delivery, a *attempt) {
 	case <-timer.C:
 		_ = json.Unmarshal(d.Plan, &a.rules)
 		a.failed = fmt.Errorf("%s did not end the try within %s", d.Target, limit)
+	case <-l.Life.Context().Done():
+		select { // what has just come in is not thrown away
+		case c := <-done:
+			a.receipt, a.answer, a.rules, a.failed = c.receipt, c.answer, c.rules, c.err
+		case <-time.After(overrun / 5):
+			a.failed = context.Canceled
+		}
 	}
 }
 
