@@ -226,7 +226,7 @@ func (s *Server) putFlow(c *gin.Context) error {
 }
 
 func (s *Server) deleteFlow(c *gin.Context) error {
-	if err := s.engine.Design.Delete(c.Request.Context(), c.Param("name")); err != nil {
+	if err := s.engine.Design.Delete(c.Request.Context(), c.Param("name"), sure(c)); err != nil {
 		return err
 	}
 	return done(c)
@@ -264,16 +264,19 @@ func (s *Server) checkFlow(c *gin.Context) error {
 }
 
 func (s *Server) publish(c *gin.Context) error {
-	n, findings, err := s.engine.Design.Publish(c.Request.Context(), c.Param("name"))
+	n, findings, err := s.engine.Design.Publish(c.Request.Context(), c.Param("name"), sure(c))
 	if err != nil {
 		return err
 	}
 	return reply(c, gin.H{"version": n, "findings": findings})
 }
 
+// sure tells that whoever asks knows that messages are left in a queue.
+func sure(c *gin.Context) bool { return c.Query("sure") == "true" }
+
 func (s *Server) pause(paused bool) handler {
 	return func(c *gin.Context) error {
-		if err := s.engine.Design.Pause(c.Request.Context(), c.Param("name"), paused); err != nil {
+		if err := s.engine.Design.Pause(c.Request.Context(), c.Param("name"), paused, sure(c)); err != nil {
 			return err
 		}
 		f, err := s.engine.Watch.Flow(c.Param("name"))

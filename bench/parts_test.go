@@ -81,7 +81,7 @@ func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
 		if _, _, err := e.Design.SaveDraft(context.Background(), name, []byte(d), nil); err != nil {
 			b.Fatal(err)
 		}
-		if _, _, err := e.Design.Publish(context.Background(), name); err != nil {
+		if _, _, err := e.Design.Publish(context.Background(), name, true); err != nil {
 			b.Fatal(err)
 		}
 	}

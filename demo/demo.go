@@ -73,7 +73,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 	}
 	// All are there before the first is live: some name each other.
 	for _, name := range fresh {
-		if _, _, err := e.Design.Publish(ctx, name); err != nil {
+		if _, _, err := e.Design.Publish(ctx, name, true); err != nil {
 			return fmt.Errorf("flow %s: %w", name, err)
 		}
 	}

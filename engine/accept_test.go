@@ -91,11 +91,11 @@ func testTheDoor(t *testing.T) {
 	refused(401, "/f/x", `{}`, "x-api-key: wrong")
 	refused(400, "/f/x", `{"a":`, "x-api-key: s3cret")
 	refused(413, "/f/x", `{"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa":1}`, "x-api-key: s3cret")
-	if err := w.Pause(context.Background(), "f", true); err != nil {
+	if err := w.Pause(context.Background(), "f", true, false); err != nil {
 		t.Fatal(err)
 	}
 	refused(503, "/f/x", `{}`, "x-api-key: s3cret")
-	if err := w.Pause(context.Background(), "f", false); err != nil {
+	if err := w.Pause(context.Background(), "f", false, false); err != nil {
 		t.Fatal(err)
 	}
 	// What cannot be read is kept as it came; a caller who is not known is counted.

@@ -106,13 +106,13 @@ func testASchedulesTimesThatPassed(t *testing.T) {
 			t.Errorf("%s:\n%s\nwant\n%s", missed, got, want)
 		}
 		// A paused flow lets its times pass.
-		if err := w.Pause(context.Background(), "tick", true); err != nil {
+		if err := w.Pause(context.Background(), "tick", true, false); err != nil {
 			t.Fatal(err)
 		}
 		n := len(w.bodies("tick"))
 		now = begin.Add(9 * time.Hour)
 		turn()
-		if err := w.Pause(context.Background(), "tick", false); err != nil {
+		if err := w.Pause(context.Background(), "tick", false, false); err != nil {
 			t.Fatal(err)
 		}
 		turn()

@@ -30,8 +30,11 @@ type Config struct {
 	// nil: Systems does.
 	Systems *connect.Registry
 	Opener  connect.Opener
-	Now     func() time.Time // nil: the system's clock
-	Log     *slog.Logger     // nil: the default one
+	// Now is the machine's clock, and Elapsed the time since some moment whatever that
+	// clock is set to; nil: the system's. With Now alone, its jumps are followed.
+	Now     func() time.Time
+	Elapsed func() time.Duration
+	Log     *slog.Logger // nil: the default one
 }
 
 // Engine is a running application without its interface.
@@ -59,8 +62,13 @@ var (
 
 // New makes an engine and reads what it must know. Start sets it going.
 func New(c Config) (*Engine, error) {
-	if c.Now == nil {
-		c.Now = time.Now
+	if c.Now == nil && c.Elapsed == nil {
+		began := time.Now()
+		c.Now = func() time.Time { return time.Now().Round(0) } // what the clock says, without what it measures
+		c.Elapsed = func() time.Duration { return time.Since(began) }
+	}
+	if c.Elapsed != nil {
+		c.Now = newSteady(c.Now, c.Elapsed).Now
 	}
 	if c.Log == nil {
 		c.Log = slog.Default()

@@ -48,7 +48,7 @@ func testARemovedFlowsTransactionsCanBeInspected(t *testing.T) {
 	w := simpleWorld(t)
 	id := w.accepted("/simple", `{"v":1,"ref":"R"}`)
 	w.becomes(id, store.Delivered)
-	if err := w.Delete(context.Background(), "simple"); err != nil {
+	if err := w.Delete(context.Background(), "simple", false); err != nil {
 		t.Fatal(err)
 	}
 	if in, _ := w.Find("POST", "/simple"); in != nil {
@@ -126,7 +126,7 @@ func testInspectionShowsAQueueThatNobodyReads(t *testing.T) {
 	w.publish(
 		"readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill}\nsteps: [{id: put, kind: deliver, to: {queue: q}}]\n",
 	)
-	if err := w.Delete(context.Background(), "reader"); err != nil {
+	if err := w.Delete(context.Background(), "reader", false); err != nil {
 		t.Fatal(err)
 	}
 	id := w.accepted("/fill", `{}`)

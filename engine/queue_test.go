@@ -29,7 +29,7 @@ steps:
 		t.Fatalf("%v %v", findings, err)
 	}
 	var refused *design.FindingsError
-	if _, _, err := w.Publish(context.Background(), "filler"); !errors.As(err, &refused) {
+	if _, _, err := w.Publish(context.Background(), "filler", false); !errors.As(err, &refused) {
 		t.Fatalf("published although nobody reads the queue: %v", err)
 	}
 	reader := `
@@ -65,7 +65,7 @@ steps:
 		t.Errorf("%+v", rows)
 	}
 	// At run time a queue that has lost its reader makes a dead letter.
-	if err := w.Delete(context.Background(), "reader"); err != nil {
+	if err := w.Delete(context.Background(), "reader", false); err != nil {
 		t.Fatal(err)
 	}
 	id := w.accepted("/fill", `{"ref":"Q-9"}`)

@@ -133,13 +133,13 @@ func testASystemIsItsFolderAndOneLine(t *testing.T) {
 		t.Errorf("%+v, %v", c, err)
 	}
 	// Begun anew it goes on behind its mark; one that comes again is a repeat.
-	if err := w.Pause(ctx, "lands", true); err != nil {
+	if err := w.Pause(ctx, "lands", true, false); err != nil {
 		t.Fatal(err)
 	}
 	if err := w.SetMark("lands", []byte("0")); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Pause(ctx, "lands", false); err != nil {
+	if err := w.Pause(ctx, "lands", false, false); err != nil {
 		t.Fatal(err)
 	}
 	w.until("the repeat is turned away", func() bool {

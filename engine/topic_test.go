@@ -124,7 +124,7 @@ func testASubscriptionBeginsWhereItSays(t *testing.T) {
 	if err := w.Unsubscribe(context.Background(), "returns", "late"); !errors.Is(err, ErrInUse) {
 		t.Error(err)
 	}
-	w.until("all of late has ended, and it goes", func() bool { return w.Delete(context.Background(), "late") == nil })
+	w.until("all of late has ended, and it goes", func() bool { return w.Delete(context.Background(), "late", false) == nil })
 	if err := w.Unsubscribe(context.Background(), "returns", "late"); err != nil {
 		t.Error(err)
 	}
@@ -200,7 +200,7 @@ func testRetentionNeverDropsTheUnreadUnlessTold(t *testing.T) {
 	w.connect("out", fast)
 	w.publish(scans)
 	w.publish(topicReader("alone", "", "out"))
-	if err := w.Pause(context.Background(), "alone", true); err != nil {
+	if err := w.Pause(context.Background(), "alone", true, false); err != nil {
 		t.Fatal(err)
 	}
 	for i := range 3 {

@@ -36,7 +36,7 @@ type answer struct {
 
 func compileAnswer(c *Compiler, s *flow.Step) Runner {
 	r := &answer{status: 200, headers: c.headers(s)}
-	if c.outside != "" && !c.Document.Intake.Finished {
+	if in := &c.Document.Intake; c.outside != "" && !in.Finished && in.Kind != "subflow" {
 		c.Find(
 			s.Pointer,
 			flow.Warning,

@@ -54,6 +54,7 @@ type Use struct {
 	Columns   []string
 	At, Pairs bool
 	SQL, Poll bool // of a connection: it is asked with SQL, or polled
+	Outside   bool // of a queue: it is read from outside of the application
 	// As tells what a connection is used for, Says which settings of its system the
 	// step or intake gives.
 	As   string

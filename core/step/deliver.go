@@ -46,7 +46,9 @@ var deliverKind = Kind{
 				"priority": {"default": 4, "type": ["string", "integer"], "description":
 					"expression from 0 to 9, 4 by default; the higher are taken first"},
 				"expires": {"type": "string", "description":
-					"how long it may wait in the queue, such as 10m; then it is a dead letter"}}}},
+					"how long it may wait in the queue, such as 10m; then it is a dead letter"},
+				"readers": {"enum": ["inside", "outside"], "default": "inside", "description":
+					"outside: something else than a flow takes the messages of the queue, so that nobody need read it here"}}}},
 		"method": {"default": "POST", "enum": ["POST", "PUT", "PATCH", "DELETE", "GET"], "description":
 			"HTTP method, POST by default"},
 		"path": {"type": "string", "description": "template; below the connection's address"},
@@ -232,7 +234,10 @@ func (r *deliver) inside(c *Compiler, s *flow.Step, to *message.Node) {
 			r.queue = c.Template(s.Pointer+"/to/queue", queue, expr.PlainText)
 			break
 		}
-		c.Uses = append(c.Uses, Use{Kind: UseQueue, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to/queue"})
+		c.Uses = append(c.Uses, Use{
+			Kind: UseQueue, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to/queue",
+			Outside: scalar(to.Get("readers")) == "outside",
+		})
 	default:
 		r.kind, r.target = byTopic, topic
 		c.Uses = append(c.Uses, Use{Kind: UseTopic, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/to/topic"})

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"sync"
 
 	"readyferry/connect"
@@ -84,9 +85,67 @@ func (c *Catalog) OnChange(do func()) { c.listeners = append(c.listeners, do) }
 
 // Changed reads flows and connections anew and tells everyone.
 func (c *Catalog) Changed() error {
+	return c.change(c.read)
+}
+
+// FlowChanged reads one flow anew and tells everyone: it costs what the one flow does,
+// however many there are.
+func (c *Catalog) FlowChanged(name string) error {
+	return c.change(func() error {
+		row, err := c.store.Flow(name)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		var f *Flow
+		if err == nil {
+			if f, err = c.readFlow(row); err != nil {
+				return err
+			}
+		}
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		c.flows = with(c.flows, name, f)
+		return nil
+	})
+}
+
+// ConnectionChanged reads one connection anew and tells everyone.
+func (c *Catalog) ConnectionChanged(name string) error {
+	return c.change(func() error {
+		row, err := c.store.Connection(name)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		var opened *connect.Connection
+		if err == nil {
+			if opened, err = c.open(row); err != nil {
+				c.log.Error("a connection cannot be used", "connection", name, "error", err)
+				opened = nil
+			}
+		}
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		c.connections = with(c.connections, name, opened)
+		return nil
+	})
+}
+
+// with gives a copy of a map in which a name has another value; nil takes it away.
+// Whoever has the old one goes on with it.
+func with[T any](m map[string]*T, name string, v *T) map[string]*T {
+	out := maps.Clone(m)
+	if v == nil {
+		delete(out, name)
+	} else {
+		out[name] = v
+	}
+	return out
+}
+
+func (c *Catalog) change(read func() error) error {
 	c.changing.Lock()
 	defer c.changing.Unlock()
-	if err := c.read(); err != nil {
+	if err := read(); err != nil {
 		return err
 	}
 	for _, do := range c.listeners {
@@ -132,30 +191,33 @@ func (c *Catalog) readFlows() (map[string]*Flow, error) {
 	}
 	flows := map[string]*Flow{}
 	for _, row := range rows {
-		f := &Flow{Name: row.Name, Version: row.Live, Paused: row.Paused, revision: row.Revision}
-		flows[row.Name] = f
-		if row.Live > 0 {
-			if f.Live, err = c.Plan(row.Name, row.Live); err != nil {
-				c.log.Error(
-					"a flow cannot be run and takes no messages",
-					"flow",
-					row.Name,
-					"error",
-					err,
-				) // the others go on
-			}
-		}
-		if old := c.Flow(row.Name); old != nil && old.revision == row.Revision {
-			f.Draft = old.Draft // compiling every draft on every change would cost more with every flow
-			continue
-		}
-		files, err := c.store.Files(row.Name)
-		if err != nil {
+		if flows[row.Name], err = c.readFlow(row); err != nil {
 			return nil, err
 		}
-		f.Draft, _ = c.reader.Read([]byte(row.Draft), files)
 	}
 	return flows, nil
+}
+
+// readFlow compiles a flow as it is now; what is known of it already stays.
+func (c *Catalog) readFlow(row store.Flow) (*Flow, error) {
+	f := &Flow{Name: row.Name, Version: row.Live, Paused: row.Paused, revision: row.Revision}
+	if row.Live > 0 {
+		var err error
+		if f.Live, err = c.Plan(row.Name, row.Live); err != nil {
+			// The others go on.
+			c.log.Error("a flow cannot be run and takes no messages", "flow", row.Name, "error", err)
+		}
+	}
+	if old := c.Flow(row.Name); old != nil && old.revision == row.Revision {
+		f.Draft = old.Draft // compiling every draft on every change would cost more with every flow
+		return f, nil
+	}
+	files, err := c.store.Files(row.Name)
+	if err != nil {
+		return nil, err
+	}
+	f.Draft, _ = c.reader.Read([]byte(row.Draft), files)
+	return f, nil
 }
 
 // open makes a stored connection usable, with its secrets.

@@ -66,6 +66,17 @@ func (c *Catalog) Readers(channel string, drafts bool) (out []string) {
 	return out
 }
 
+// ReadOutside tells whether a live flow says that a queue is read from outside of the
+// application.
+func (c *Catalog) ReadOutside(queue string) (outside bool) {
+	c.Each(func(f *Flow) {
+		outside = outside || f.Live != nil && slices.ContainsFunc(f.Live.Uses, func(u step.Use) bool {
+			return u.Kind == step.UseQueue && u.Name == queue && u.Outside
+		})
+	})
+	return outside
+}
+
 // AsksBy names the live flows that wait for replies in a queue, and with drafts
 // those whose draft does.
 func (c *Catalog) AsksBy(queue string, drafts bool) (out []string) {

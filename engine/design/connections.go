@@ -82,7 +82,7 @@ func (g *Designs) SaveConnection(ctx context.Context, name string, document []by
 	if err := g.Store.Write(ctx, func(tx *store.Tx) error { return tx.SaveConnection(&row) }); err != nil {
 		return 0, err
 	}
-	if err := g.Catalog.Changed(); err != nil {
+	if err := g.Catalog.ConnectionChanged(name); err != nil {
 		return 0, err
 	}
 	return row.Revision, nil
@@ -98,7 +98,7 @@ func (g *Designs) DeleteConnection(ctx context.Context, name string) error {
 	if err := g.Store.Write(ctx, func(tx *store.Tx) error { return tx.DeleteConnection(name) }); err != nil {
 		return err
 	}
-	return g.Catalog.Changed()
+	return g.Catalog.ConnectionChanged(name)
 }
 
 // Tested is what a test of a connection came to.

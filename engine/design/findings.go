@@ -222,6 +222,9 @@ func (g *Designs) readBy(p *plan.Plan, u step.Use, add func(level flow.Level, co
 			u.Name,
 		), "what is put there is kept for later readers alone", flow.Warning
 	}
+	if u.Outside {
+		return
+	}
 	own, ok := catalog.SourceOf(&p.Document.Intake)
 	asks := []string{}
 	if u.Kind == step.UseQueue {
@@ -256,7 +259,11 @@ func (g *Designs) readBy(p *plan.Plan, u step.Use, add func(level flow.Level, co
 		u.Step,
 		u.Pointer,
 		fmt.Sprintf("no flow reads the %s %q", u.Kind, u.Name),
-		"start a flow whose intake reads it, or deliver elsewhere",
+		map[string]string{
+			step.UseQueue: "start a flow whose intake reads it, deliver elsewhere, or write readers: outside beside queue " +
+				"where something else takes its messages",
+			step.UseTopic: "start a flow whose intake reads it, or deliver elsewhere",
+		}[u.Kind],
 	)
 }
 

@@ -1,6 +1,7 @@
 package design
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -56,7 +57,7 @@ func (g *Designs) SaveDraft(
 	if err != nil {
 		return 0, findings, err
 	}
-	return next, findings, g.Catalog.Changed()
+	return next, findings, g.Catalog.FlowChanged(name)
 }
 
 // SaveFile saves a file of a flow's draft, or removes it when body is nil.
@@ -82,12 +83,40 @@ func (g *Designs) SaveFile(ctx context.Context, name, file string, body []byte, 
 	if err != nil {
 		return 0, err
 	}
-	return next, g.Catalog.Changed()
+	return next, g.Catalog.FlowChanged(name)
+}
+
+// leaves refuses to take its reader from a queue that holds messages: none would be
+// worked on any more. next is the intake that the flow goes on with, nil for none.
+// With sure a person has been asked.
+func (g *Designs) leaves(name string, next *flow.Intake, sure bool) error {
+	f := g.Catalog.Flow(name)
+	if sure || f == nil || f.Live == nil || f.Live.Document.Intake.Kind != "queue" {
+		return nil
+	}
+	queue := f.Live.Document.Intake.Queue
+	if next != nil && next.Kind == "queue" && next.Queue == queue {
+		return nil
+	}
+	for _, other := range g.Catalog.Readers(queue, false) {
+		if o := g.Catalog.Flow(other); other != name && o != nil && !o.Paused {
+			return nil
+		}
+	}
+	free, _, err := g.Store.QueueLimit(queue)
+	if err != nil || free == 0 {
+		return err
+	}
+	return fmt.Errorf(
+		"%w: the queue %s holds %d messages, and %s is the only flow that reads it; say sure=true to leave them there",
+		journal.ErrInUse, queue, free, name,
+	)
 }
 
 // Publish makes the draft the next version and puts it to work. A draft with
-// errors is refused with a *FindingsError.
-func (g *Designs) Publish(ctx context.Context, name string) (int, []flow.Finding, error) {
+// errors is refused with a *FindingsError; one that is as the live version is makes
+// no version. sure is for who was asked whether messages may be left in a queue.
+func (g *Designs) Publish(ctx context.Context, name string, sure bool) (int, []flow.Finding, error) {
 	f, err := g.Store.Flow(name)
 	if err != nil {
 		return 0, nil, err
@@ -100,6 +129,9 @@ func (g *Designs) Publish(ctx context.Context, name string) (int, []flow.Finding
 	if flow.HasErrors(findings) {
 		return 0, findings, &FindingsError{"the draft has errors and was not published", findings}
 	}
+	if err := g.leaves(name, &p.Document.Intake, sure); err != nil {
+		return 0, findings, err
+	}
 	text := map[string]string{}
 	for k, v := range files {
 		text[k] = string(v)
@@ -107,6 +139,12 @@ func (g *Designs) Publish(ctx context.Context, name string) (int, []flow.Finding
 	packed, err := json.Marshal(text)
 	if err != nil {
 		return 0, nil, err
+	}
+	if same, err := g.asLive(f, packed); err != nil || same {
+		if same && f.Edits > 0 {
+			err = g.unedited(ctx, f)
+		}
+		return f.Live, findings, err
 	}
 	v := store.Version{Flow: name, Document: f.Draft, Files: packed, Rules: int(flow.RulesNow), PublishedAt: g.Now()}
 	err = g.Store.Write(ctx, func(tx *store.Tx) error {
@@ -129,11 +167,45 @@ func (g *Designs) Publish(ctx context.Context, name string) (int, []flow.Finding
 	if err != nil {
 		return 0, findings, err
 	}
-	return v.N, findings, g.Catalog.Changed()
+	return v.N, findings, g.Catalog.FlowChanged(name)
 }
 
-// Pause stops or resumes the intake of a flow. What is under way goes on.
-func (g *Designs) Pause(ctx context.Context, name string, paused bool) error {
+// unedited notes that a draft is as its live version is, after edits that were undone.
+func (g *Designs) unedited(ctx context.Context, f store.Flow) error {
+	err := g.Store.Write(ctx, func(tx *store.Tx) error {
+		now, err := tx.Flow(f.Name)
+		if err != nil || now.Revision != f.Revision {
+			return errors.Join(err, journal.ErrConflict)
+		}
+		now.Edits = 0
+		return tx.SaveFlow(&now)
+	})
+	if err != nil {
+		return err
+	}
+	return g.Catalog.FlowChanged(f.Name)
+}
+
+// asLive tells whether the draft is what the live version is, under the same rules.
+func (g *Designs) asLive(f store.Flow, files []byte) (bool, error) {
+	if f.Live == 0 {
+		return false, nil
+	}
+	live, err := g.Store.Version(f.Name, f.Live)
+	if err != nil {
+		return false, err
+	}
+	return live.Document == f.Draft && bytes.Equal(live.Files, files) && live.Rules == int(flow.RulesNow), nil
+}
+
+// Pause stops or resumes the intake of a flow. What is under way goes on. sure is for
+// who was asked whether messages may be left in a queue.
+func (g *Designs) Pause(ctx context.Context, name string, paused, sure bool) error {
+	if paused {
+		if err := g.leaves(name, nil, sure); err != nil {
+			return err
+		}
+	}
 	err := g.Store.Write(ctx, func(tx *store.Tx) error {
 		f, err := tx.Flow(name)
 		if err != nil {
@@ -145,12 +217,16 @@ func (g *Designs) Pause(ctx context.Context, name string, paused bool) error {
 	if err != nil {
 		return err
 	}
-	return g.Catalog.Changed()
+	return g.Catalog.FlowChanged(name)
 }
 
 // Delete removes a flow. One whose transactions are under way, wait or are
-// dead letters cannot be removed.
-func (g *Designs) Delete(ctx context.Context, name string) error {
+// dead letters cannot be removed. sure is for who was asked whether messages may be
+// left in a queue.
+func (g *Designs) Delete(ctx context.Context, name string, sure bool) error {
+	if err := g.leaves(name, nil, sure); err != nil {
+		return err
+	}
 	totals, err := g.Store.Totals()
 	if err != nil {
 		return err
@@ -175,7 +251,7 @@ func (g *Designs) Delete(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	return g.Catalog.Changed()
+	return g.Catalog.FlowChanged(name)
 }
 
 // CreateFlow makes a new flow with its files; journal.ErrConflict when it exists.
@@ -207,5 +283,5 @@ func (g *Designs) CreateFlow(ctx context.Context, name string, document []byte, 
 	if err != nil {
 		return err
 	}
-	return g.Catalog.Changed()
+	return g.Catalog.FlowChanged(name)
 }

@@ -47,7 +47,7 @@ func (p put) Perform(w *journal.Writing, asked want.Asked, foreseen journal.Outc
 
 // refuses says why a queue takes no message now, or nil.
 func (p *Performers) refuses(v store.View, queue string) (*step.Failure, error) {
-	if len(p.Catalog.Readers(queue, false)) == 0 && len(p.Catalog.AsksBy(queue, false)) == 0 {
+	if len(p.Catalog.Readers(queue, false)) == 0 && len(p.Catalog.AsksBy(queue, false)) == 0 && !p.Catalog.ReadOutside(queue) {
 		return &step.Failure{
 			Phase:  "put",
 			Class:  step.Flow,

@@ -32,7 +32,7 @@ func (p *Performers) MoveMessages(ctx context.Context, from, to string, ns []int
 	switch {
 	case from == to:
 		return 0, fmt.Errorf("%w: the messages are in %s already", journal.ErrDecision, to)
-	case len(p.Catalog.Readers(to, false)) == 0:
+	case len(p.Catalog.Readers(to, false)) == 0 && !p.Catalog.ReadOutside(to):
 		return 0, fmt.Errorf("%w: no flow reads the queue %s; publish one that does", journal.ErrDecision, to)
 	}
 	defer func() {
