@@ -11,6 +11,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -142,19 +143,19 @@ func (s *Server) routes() []route {
 		{"GET", v1 + "/flow-schema", s.flowSchema},
 		{"GET", v1 + "/schedule", s.schedule},
 		{"POST", v1 + "/demo", s.demo},
-		{"POST", v1 + "/eval", s.eval},
-		{"POST", v1 + "/contracts", s.contract},
+		{"POST", v1 + "/eval", s.gated(s.eval)},
+		{"POST", v1 + "/contracts", s.gated(s.contract)},
 
 		{"GET", v1 + "/flows", s.flows},
 		{"GET", v1 + "/flows/:name", s.flow},
 		{"PUT", v1 + "/flows/:name", s.putFlow},
 		{"DELETE", v1 + "/flows/:name", s.deleteFlow},
-		{"POST", v1 + "/flows/:name/check", s.checkFlow},
+		{"POST", v1 + "/flows/:name/check", s.gated(s.checkFlow)},
 		{"POST", v1 + "/flows/:name/publish", s.publish},
 		{"POST", v1 + "/flows/:name/pause", s.pause(true)},
 		{"POST", v1 + "/flows/:name/resume", s.pause(false)},
-		{"POST", v1 + "/flows/:name/rehearse", s.rehearse},
-		{"POST", v1 + "/flows/:name/infer", s.infer},
+		{"POST", v1 + "/flows/:name/rehearse", s.gated(s.rehearse)},
+		{"POST", v1 + "/flows/:name/infer", s.gated(s.infer)},
 		{"GET", v1 + "/flows/:name/clock", s.clock},
 		{"POST", v1 + "/flows/:name/run", s.runNow},
 		{"PUT", v1 + "/flows/:name/mark", s.putMark},
@@ -180,7 +181,7 @@ func (s *Server) routes() []route {
 		{"GET", v1 + "/dead-letters", s.deadLetters},
 		{"GET", v1 + "/dead-letters/causes", s.causes},
 		{"GET", v1 + "/dead-letters/:id", s.deadLetter},
-		{"POST", v1 + "/dead-letters/resend", s.resend},
+		{"POST", v1 + "/dead-letters/resend", s.gated(s.resend)},
 		{"POST", v1 + "/dead-letters/discard", s.discard},
 
 		{"GET", v1 + "/queues", s.queues},
@@ -336,8 +337,11 @@ func (s *Server) fail(c *gin.Context, err error) {
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &refused):
-		if refused.Status == http.StatusServiceUnavailable {
+		switch refused.Status {
+		case http.StatusServiceUnavailable:
 			c.Header("Retry-After", "60")
+		case http.StatusTooManyRequests:
+			c.Header("Retry-After", "2")
 		}
 		if refused.Status == http.StatusUnauthorized {
 			c.Header("WWW-Authenticate", "Key")
@@ -393,13 +397,13 @@ func body(c *gin.Context, limit int64) ([]byte, error) {
 
 // input reads a JSON body whose members are all known.
 func input(c *gin.Context, into any) error {
-	d := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, maxDocument))
+	content, err := body(c, maxDocument)
+	if err != nil {
+		return err
+	}
+	d := json.NewDecoder(bytes.NewReader(content))
 	d.DisallowUnknownFields()
 	if err := d.Decode(into); err != nil && !errors.Is(err, io.EOF) {
-		var tooLarge *http.MaxBytesError
-		if errors.As(err, &tooLarge) || errors.Is(err, errSlow) {
-			return err
-		}
 		return bad("the JSON body: %s", plainJSON(err))
 	}
 	return nil

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -52,6 +53,23 @@ func (s *Server) door(c *gin.Context) {
 		}
 	}()
 	c.Next()
+}
+
+// gated lets a handler work on a body when there is room for what it may need.
+func (s *Server) gated(h handler) handler {
+	return func(c *gin.Context) error {
+		content, err := body(c, maxDocument)
+		if err != nil {
+			return err
+		}
+		leave, err := s.engine.Intake.Enter(c.Request.Context(), content)
+		if err != nil {
+			return err
+		}
+		defer leave()
+		c.Request.Body = io.NopCloser(bytes.NewReader(content))
+		return h(c)
+	}
 }
 
 // timedBody gives up on a body that comes too slowly. The deadline stands only while

@@ -49,6 +49,7 @@ type Engine struct {
 
 	life  *journal.Life
 	links *connect.Links
+	marks *store.Marks
 }
 
 // Errors that callers compare.
@@ -81,8 +82,13 @@ func New(c Config) (*Engine, error) {
 		return nil, err
 	}
 	e := &Engine{Catalog: known, life: journal.NewLife(), links: connect.NewLinks(c.Opener)}
+	marks, left, err := store.OpenMarks(c.Store.Dir)
+	if err != nil {
+		return nil, err
+	}
+	e.marks = marks
 	e.Journal = journal.New(journal.Config{
-		Store: c.Store, Catalog: known, Log: c.Log, Life: e.life,
+		Marks: marks, Left: left, Store: c.Store, Catalog: known, Log: c.Log, Life: e.life,
 		Now: func() time.Time { return c.Now().UTC().Truncate(time.Microsecond) },
 	})
 	e.Perform = perform.New(e.Journal)
@@ -117,5 +123,8 @@ func (e *Engine) Stop() {
 	e.Watch.Close()
 	if err := e.links.Close(); err != nil {
 		e.Journal.Log.Error("closing connections", "error", err)
+	}
+	if err := e.marks.Close(); err != nil {
+		e.Journal.Log.Error("closing the marks", "error", err)
 	}
 }

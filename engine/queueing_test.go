@@ -173,3 +173,10 @@ func testMessagesAreMovedAndPurged(t *testing.T) {
 		t.Error("a purged message was delivered")
 	}
 }
+
+func (w *world) pauseQueueNamed(queue string, pause bool) {
+	w.t.Helper()
+	if err := w.PauseQueue(context.Background(), queue, pause); err != nil {
+		w.t.Fatal(err)
+	}
+}

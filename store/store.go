@@ -98,7 +98,7 @@ func closeToOthers(dir, file string) error {
 		return err
 	}
 	own := []string{dir}
-	for _, pattern := range []string{dbFile + "*", keyFile, "lock", "loads", "loads/*", "stand-ins", "stand-ins/*"} {
+	for _, pattern := range []string{dbFile + "*", keyFile, marksFile, "lock", "loads", "loads/*", "stand-ins", "stand-ins/*"} {
 		found, err := filepath.Glob(filepath.Join(dir, pattern))
 		if err != nil {
 			return err

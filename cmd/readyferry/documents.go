@@ -18,6 +18,7 @@ import (
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/plan"
+	"readyferry/worker"
 )
 
 // readFlow reads a flow document and the files beside it that it may refer to:
@@ -108,7 +109,11 @@ func reader() (*plan.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	return plan.NewReader(kinds...)
+	scripts, err := worker.New("") // they end with this process
+	if err != nil {
+		return nil, err
+	}
+	return plan.NewReaderWith(scripts, kinds...)
 }
 
 func checkCommand() *cobra.Command {

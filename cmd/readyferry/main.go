@@ -15,6 +15,8 @@ import (
 	"os"
 
 	"github.com/spf13/cobra"
+
+	"readyferry/worker"
 )
 
 // exitError ends the program with a code of its own.
@@ -27,6 +29,13 @@ func (e *exitError) Error() string { return e.err.Error() }
 func (e *exitError) Unwrap() error { return e.err }
 
 func main() {
+	if len(os.Args) > 1 && os.Args[1] == worker.Argument {
+		if err := worker.Serve(os.Stdin, os.Stdout); err != nil {
+			fmt.Fprintln(os.Stderr, "readyferry: "+err.Error())
+			os.Exit(2)
+		}
+		return
+	}
 	root := &cobra.Command{
 		Use: "readyferry", Short: "Event-driven flows with guaranteed delivery",
 		SilenceUsage: true, SilenceErrors: true,

@@ -23,6 +23,7 @@ import (
 	"readyferry/standin"
 	"readyferry/store"
 	"readyferry/web"
+	"readyferry/worker"
 )
 
 func serveCommand() *cobra.Command {
@@ -102,7 +103,12 @@ func serve(
 	if err != nil {
 		return err
 	}
-	reader, err := plan.NewReader(all.Kinds()...)
+	scripts, err := worker.New("")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = scripts.Close() }()
+	reader, err := plan.NewReaderWith(scripts, all.Kinds()...)
 	if err != nil {
 		return err
 	}

@@ -77,8 +77,9 @@ func ListMap(pairs []Header) *Node {
 		v := n.Members[i].Value
 		if v.Kind != List {
 			v = NewList(v)
+			n.Members[i].Value = v
 		}
-		n.Members[i].Value = NewList(append(v.Items[:len(v.Items):len(v.Items)], NewString(p.Value))...)
+		v.Items = append(v.Items, NewString(p.Value)) // nobody has seen it yet
 	}
 	n.Seal()
 	return n

@@ -54,8 +54,12 @@ type Reader struct {
 	systems system.Kinds
 }
 
-// NewReader makes a reader for flows that know some kinds of outside system.
-func NewReader(systems ...system.Kind) (*Reader, error) {
+// NewReader makes a reader for flows that know some kinds of outside system. Scripts
+// run here, in this process.
+func NewReader(systems ...system.Kind) (*Reader, error) { return NewReaderWith(nil, systems...) }
+
+// NewReaderWith is NewReader with something else that runs scripts.
+func NewReaderWith(scripts script.Runner, systems ...system.Kind) (*Reader, error) {
 	env, err := expr.New()
 	if err != nil {
 		return nil, err
@@ -69,6 +73,7 @@ func NewReader(systems ...system.Kind) (*Reader, error) {
 	if err != nil {
 		return nil, err
 	}
+	sandbox.Runner = scripts
 	return &Reader{env, s, root, sandbox, systems}, nil
 }
 

@@ -5,7 +5,8 @@
 //
 // What a script may use is bounded: its time, the memory that it holds on to,
 // the depth of its calls, and the size of what single built-in functions make,
-// because those cannot be interrupted.
+// because those cannot be interrupted. Where that is not enough, a Runner runs it in
+// a process of its own, which can be ended from outside.
 package script
 
 import (
@@ -62,9 +63,18 @@ var names = []string{
 // Sandbox runs scripts, one at a time: what they hold on to is measured for the
 // whole process. Make one and share it.
 type Sandbox struct {
+	// Runner runs the scripts elsewhere, in a process of their own; nil: here.
+	Runner Runner
+
 	mu      sync.Mutex
 	prelude *goja.Program
 	samples []metrics.Sample
+}
+
+// Runner runs a script on what it sees, JSON by name, and gives its result as JSON. An
+// error that wraps ErrLimit says that the script used more than it may.
+type Runner interface {
+	Run(source string, limit time.Duration, in []byte) ([]byte, error)
 }
 
 // NewSandbox makes a sandbox.
@@ -83,6 +93,7 @@ func NewSandbox() (*Sandbox, error) {
 type Program struct {
 	sandbox *Sandbox
 	program *goja.Program
+	source  string
 	limit   time.Duration
 }
 
@@ -119,7 +130,7 @@ func (s *Sandbox) Compile(source string, limit time.Duration) (*Program, error) 
 	if limit <= 0 {
 		limit = DefaultTime
 	}
-	return &Program{s, p, min(limit, MaxTime)}, nil
+	return &Program{s, p, source, min(limit, MaxTime)}, nil
 }
 
 var place = regexp.MustCompile(`Line (\d+):(\d+) (.*)`)
@@ -177,7 +188,31 @@ var ErrLimit = errors.New("the script was stopped")
 // Run runs the script on a message. in holds what it sees by name; what is not
 // there is undefined. Numbers become those of JavaScript: whole ones beyond
 // 2⁵³ and the zeros of 0.10 are not kept.
-func (p *Program) Run(in map[string]*message.Node) (out *message.Node, err error) {
+func (p *Program) Run(in map[string]*message.Node) (*message.Node, error) {
+	var members []message.Member
+	for _, name := range names {
+		if in[name] != nil {
+			members = append(members, message.Member{Name: name, Value: in[name]})
+		}
+	}
+	seen := jsonfmt.Encode(message.NewMap(members...))
+	var text []byte
+	var err error
+	if p.sandbox.Runner != nil {
+		text, err = p.sandbox.Runner.Run(p.source, p.limit, seen)
+	} else {
+		text, err = p.RunWithin(p.limit, seen)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r, err := jsonfmt.Decode(text)
+	return r.Root, err
+}
+
+// RunWithin runs the script here, within a time, on what it sees: a JSON map by name.
+// Its result is JSON.
+func (p *Program) RunWithin(limit time.Duration, in []byte) (out []byte, err error) {
 	p.sandbox.mu.Lock()
 	defer p.sandbox.mu.Unlock()
 	defer func() {
@@ -187,7 +222,7 @@ func (p *Program) Run(in map[string]*message.Node) (out *message.Node, err error
 	}()
 	vm := goja.New()
 	vm.SetMaxCallStackSize(MaxDepth)
-	stop := p.sandbox.watch(vm, p.limit)
+	stop := p.sandbox.watch(vm, limit)
 	defer stop()
 	tools, err := vm.RunProgram(p.sandbox.prelude)
 	if err != nil {
@@ -195,13 +230,14 @@ func (p *Program) Run(in map[string]*message.Node) (out *message.Node, err error
 	}
 	parse, _ := goja.AssertFunction(tools.ToObject(vm).Get("parse"))
 	write, _ := goja.AssertFunction(tools.ToObject(vm).Get("write"))
+	seen, err := parse(goja.Undefined(), vm.ToValue(string(in)))
+	if err != nil {
+		return nil, plain(err)
+	}
 	args := make([]goja.Value, len(names))
 	for i, name := range names {
-		if args[i] = goja.Undefined(); in[name] == nil {
-			continue
-		}
-		if args[i], err = parse(goja.Undefined(), vm.ToValue(string(jsonfmt.Encode(in[name])))); err != nil {
-			return nil, plain(err)
+		if args[i] = seen.ToObject(vm).Get(name); args[i] == nil {
+			args[i] = goja.Undefined()
 		}
 	}
 	f, err := vm.RunProgram(p.program)
@@ -226,13 +262,11 @@ func (p *Program) Run(in map[string]*message.Node) (out *message.Node, err error
 	if goja.IsUndefined(text) {
 		return nil, errors.New("the script returns nothing that JSON can hold; end it with return and a value")
 	}
-	if s := text.String(); len(s) > MaxResult {
+	s := text.String()
+	if len(s) > MaxResult {
 		return nil, fmt.Errorf("%w: its result has more than %d bytes", ErrLimit, MaxResult)
-	} else if r, err := jsonfmt.Decode([]byte(s)); err == nil {
-		return r.Root, nil
-	} else {
-		return nil, err
 	}
+	return []byte(s), nil
 }
 
 // watch interrupts a script that takes too long or holds on to too much.

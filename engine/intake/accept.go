@@ -153,11 +153,18 @@ func (k *Intakes) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer,
 		source:   "webhook " + c.Method + " /in" + c.Path,
 	}
 	t.envelope.ID = t.id.String()
+	leave, err := k.Enter(ctx, c.Body)
+	if err != nil {
+		return nil, err
+	}
 	heard, forget := k.expect(t.id)
 	defer forget()
-	err := k.Do(ctx, in.Flow, t.take)
+	err = k.Do(ctx, in.Flow, t.take)
+	leave()
 	var refused *run.RefusedError
 	switch {
+	case errors.Is(err, journal.ErrSetAside):
+		return t.setAside(err)
 	case errors.As(err, &refused):
 		return nil, t.undecodable(refused)
 	case err != nil && ctx.Err() != nil:
@@ -196,6 +203,18 @@ func (t *taking) undecodable(refused *run.RefusedError) error {
 	return &told
 }
 
+// setAside keeps a message that is not worked on any more, as a dead letter.
+func (t *taking) setAside(why error) (*step.Answer, error) {
+	arrived, err := journal.NewTransaction(t.in.Flow, t.in.version, t.id, t.envelope, run.Received{}, t.source)
+	if err != nil {
+		return nil, err
+	}
+	err = t.Write(context.WithoutCancel(t.Life.Context()), func(tx *store.Tx, n *journal.Notice) error {
+		return t.DeadOnArrival(tx, n, &arrived.Tx, arrived.Message, journal.SetAside(why))
+	})
+	return run.StoredAnswer(t.id.String()), err
+}
+
 // taking is a call that is taken in.
 type taking struct {
 	*Intakes
@@ -211,6 +230,9 @@ type taking struct {
 // take works the message out as far as it goes before its caller is answered:
 // what is inside the application is done by then.
 func (t *taking) take(s *journal.Session) error {
+	if err := s.Computes(t.in.Flow, t.envelope.Body); err != nil {
+		return err
+	}
 	received, err := run.Receive(t.in.plan, t.envelope)
 	if err != nil {
 		return err

@@ -30,6 +30,7 @@ type Intakes struct {
 	clocks    chan struct{}                    // wakes the timekeeper
 	troubles  map[string]trouble               // what was noted last of each source
 	refused   refusals
+	gate      *gate
 }
 
 // New makes the intakes. links are what polls ask and receivers listen to.
@@ -38,7 +39,7 @@ func New(j *journal.Journal, links *connect.Links) *Intakes {
 		Journal: j, links: links, consumers: map[string]*consumer{}, receivers: map[string]*receiver{},
 		expected: map[store.ID][]chan *step.Answer{},
 		bulk:     map[store.ID]bool{}, clocks: make(chan struct{}, 1),
-		troubles: map[string]trouble{}, refused: refusals{counts: map[string]int64{}},
+		gate: newGate(), troubles: map[string]trouble{}, refused: refusals{counts: map[string]int64{}},
 	}
 	j.Listen(k.heard)
 	j.Catalog.OnChange(k.changed)

@@ -3,6 +3,7 @@ package journal
 import (
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"readyferry/core/message"
@@ -59,6 +60,17 @@ func (j *Journal) Receive(flow string, version int, p *plan.Plan, a Arrival) (*A
 	return out, err
 }
 
+// unread makes the transaction of an arrival that is not read.
+func (j *Journal) unread(flow string, version int, a Arrival) (*Arrived, error) {
+	id := store.NewID()
+	envelope := run.Envelope{ID: id.String(), ReceivedAt: j.Now(), Params: []message.Header{}, Query: []message.Header{},
+		Body: a.Body}
+	if err := json.Unmarshal(a.Headers, &envelope.Headers); err != nil {
+		return nil, err
+	}
+	return NewTransaction(flow, version, id, envelope, run.Received{Reference: a.Reference}, a.Source)
+}
+
 // NewTransaction makes the rows of a message that an intake has taken in.
 func NewTransaction(
 	flow string,
@@ -99,7 +111,17 @@ func (s *Session) Take(
 	hold func(tx *store.Tx, t *store.Transaction) error,
 	release func(tx *store.Tx) error,
 ) error {
-	in, err := s.Receive(f.Name, f.Version, f.Live, a)
+	aside := s.Computes(f.Name, a.Body)
+	if aside != nil && !errors.Is(aside, ErrSetAside) {
+		return aside
+	}
+	var in *Arrived
+	var err error
+	if aside != nil { // it is not even read
+		in, err = s.unread(f.Name, f.Version, a)
+	} else {
+		in, err = s.Receive(f.Name, f.Version, f.Live, a)
+	}
 	if err != nil {
 		return err
 	}
@@ -107,6 +129,13 @@ func (s *Session) Take(
 		n.Events[EventTransactions], n.Events[EventQueues] = true, true
 		return nil
 	})
+	if aside != nil {
+		s.Then(func(tx *store.Tx, n *Notice) error {
+			return s.DeadOnArrival(tx, n, &in.Tx, in.Message, SetAside(aside))
+		})
+		s.and(release)
+		return nil
+	}
 	if in.Refused != nil {
 		s.Then(func(tx *store.Tx, n *Notice) error {
 			return s.DeadOnArrival(

@@ -41,6 +41,10 @@ type Config struct {
 	Now     func() time.Time
 	Log     *slog.Logger
 	Life    *Life
+	// Marks are what is being computed, and Left what an earlier process was computing
+	// when it died; nil: nothing is marked.
+	Marks *store.Marks
+	Left  []store.Mark
 }
 
 // Journal is safe for concurrent use.
@@ -56,6 +60,7 @@ type Journal struct {
 	shares     *shares
 	reached    *reachCache
 	woken      *woken
+	marks      *marks // nil: none
 }
 
 // New makes a journal. Perform and Listen complete it before it is used.
@@ -71,6 +76,9 @@ func New(c Config) *Journal {
 		reached:    newReachCache(),
 	}
 	j.woken = newWoken(j)
+	if c.Marks != nil {
+		j.marks = newMarks(c.Marks, c.Left)
+	}
 	return j
 }
 

@@ -61,7 +61,10 @@ func (s *Session) Read(id store.ID) (*Move, error) {
 func (s *Session) read(t store.Transaction, p *plan.Plan, m *store.Message) (*Move, error) {
 	v := s.newMove(t, p)
 	v.MessageN = m.N
-	var err error
+	err := s.Computes(t.Flow, m.Body.Bytes())
+	if err != nil {
+		return nil, err
+	}
 	if v.letters, err = s.Store.LettersOf(t.ID); err != nil {
 		return nil, err
 	}

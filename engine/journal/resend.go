@@ -197,6 +197,7 @@ func (s *Session) resend(letters []store.Letter, d Decision, patch pointer.Patch
 		what += ": " + d.Why
 	}
 	t.Version, t.Unbegun = version, false
+	s.Pardon(t.Flow, repaired)
 	v, err := s.read(t, p, &m)
 	var refused *run.RefusedError
 	if errors.As(err, &refused) {

@@ -66,6 +66,11 @@ type Session struct {
 	At     time.Time // when it was begun
 	Tables *table.Scratch
 
+	alone    bool // nothing else is computed beside it
+	slot     int  // of its mark
+	suspect  []store.MarkKey
+	watching chan struct{}
+
 	known *known
 	jobs  []func(tx *store.Tx, n *Notice) error
 	kept  map[any]any
@@ -88,9 +93,13 @@ type place struct {
 // nothing. It may be called many times, so it must begin anew each time. The
 // walks of build count against the flow's share.
 func (j *Journal) Do(ctx context.Context, flow string, build func(s *Session) error) error {
-	known := &known{outcomes: map[place]Outcome{}}
+	known, alone := &known{outcomes: map[place]Outcome{}}, false
 	for {
-		s, err := j.build(ctx, flow, known, build)
+		s, err := j.build(ctx, flow, known, build, alone)
+		if errors.Is(err, errAlone) {
+			alone = true
+			continue
+		}
 		if err != nil || len(s.jobs) == 0 {
 			return err
 		}
@@ -108,13 +117,17 @@ func (j *Journal) build(
 	flow string,
 	known *known,
 	build func(s *Session) error,
-) (*Session, error) {
+	alone bool,
+) (s *Session, err error) {
 	release, err := j.shares.take(ctx, flow)
 	if err != nil {
 		return nil, err
 	}
 	defer release()
-	s := &Session{Journal: j, At: j.Now(), known: known, kept: map[any]any{}}
+	s = &Session{Journal: j, At: j.Now(), known: known, kept: map[any]any{}}
+	if j.marks != nil {
+		defer j.marks.enter(s, alone)()
+	}
 	return s, build(s)
 }
 

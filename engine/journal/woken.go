@@ -7,7 +7,6 @@ import (
 
 	"readyferry/core/run"
 	"readyferry/core/step"
-	"readyferry/engine/catalog"
 	"readyferry/store"
 )
 
@@ -95,8 +94,10 @@ func (k *woken) run(flow string, f *wokenFlow) {
 		switch {
 		case errors.As(err, &refused):
 			err = k.j.Lost(id, step.Failure{Kind: "intake", Phase: "intake", Class: step.Data, Reason: refused.Error()})
-		case errors.Is(err, catalog.ErrUnreadable):
-			err = k.j.Lost(id, Unreadable(err))
+		default:
+			if f := CannotGoOn(err); f != nil {
+				err = k.j.Lost(id, *f)
+			}
 		}
 		if err != nil && !k.j.Life.Over() {
 			k.j.Log.Error("taking a transaction on", "transaction", id, "error", err)

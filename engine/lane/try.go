@@ -12,7 +12,6 @@ import (
 	"readyferry/core/run"
 	"readyferry/core/step"
 	"readyferry/core/want"
-	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
 	"readyferry/store/body"
@@ -153,7 +152,7 @@ func (l *lane) record(a *attempt) error {
 	if a.receipt.Outcome == retry.Delivered && !l.Busy(a.flow) {
 		err := l.walkOn(ctx, a)
 		var refused *run.RefusedError
-		if !errors.As(err, &refused) && !errors.Is(err, catalog.ErrUnreadable) {
+		if !errors.As(err, &refused) && journal.CannotGoOn(err) == nil {
 			return err
 		} // else its message or version can no longer be read, and what follows says so
 	}

@@ -161,9 +161,15 @@ func (p *Performers) goOnAs(s *journal.Session, g *store.Group) error {
 		ReceivedAt: *g.ClosedAt,
 		FromGroup:  true,
 	}
-	m := inner(t.ID, jsonfmt.Encode(list), fmt.Sprintf("group %s, %d members", g.Key, g.Members))
-	if unreadable { // the others must not wait behind it
-		failure := journal.Unreadable(err)
+	content := jsonfmt.Encode(list)
+	m := inner(t.ID, content, fmt.Sprintf("group %s, %d members", g.Key, g.Members))
+	if !unreadable {
+		err = s.Computes(t.Flow, content)
+	}
+	if failed := journal.CannotGoOn(err); err != nil && failed == nil {
+		return err
+	} else if failed != nil { // the others must not wait behind it
+		failure := *failed
 		s.Then(func(tx *store.Tx, n *journal.Notice) error { return s.DeadOnArrival(tx, n, &t, m, failure) })
 		return nil
 	}

@@ -131,7 +131,16 @@ func (p *Performers) beginPart(
 		OrderValue: parent.OrderValue,
 		ReceivedAt: s.Now(), Parent: &split.Tx, SplitPath: split.Path, PartIndex: i,
 	}
-	m := inner(t.ID, jsonfmt.Encode(reached.Parts.Items[i]), fmt.Sprintf("part %d of %d", i+1, split.Total))
+	content := jsonfmt.Encode(reached.Parts.Items[i])
+	m := inner(t.ID, content, fmt.Sprintf("part %d of %d", i+1, split.Total))
+	if err := s.Computes(t.Flow, content); errors.Is(err, journal.ErrSetAside) {
+		s.Then(func(tx *store.Tx, n *journal.Notice) error {
+			return s.DeadOnArrival(tx, n, &t, m, journal.SetAside(err))
+		})
+		return nil
+	} else if err != nil {
+		return err
+	}
 	_, err := s.New(t, m, version, run.Input{Origin: reached.Origin(i, t.ID.String(), nil)}).Go()
 	return err
 }

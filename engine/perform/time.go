@@ -11,7 +11,6 @@ import (
 	"readyferry/core/run"
 	"readyferry/core/step"
 	"readyferry/core/want"
-	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -192,8 +191,8 @@ func (p *Performers) timeOver(ctx context.Context, l *store.TimeLimit) error {
 			return err
 		}
 		v, err := s.Read(l.Tx)
-		if errors.Is(err, catalog.ErrUnreadable) {
-			return p.unreadable(s, &now, err)
+		if f := journal.CannotGoOn(err); f != nil {
+			return p.unreadable(s, &now, *f)
 		}
 		if err != nil {
 			return err
@@ -204,8 +203,7 @@ func (p *Performers) timeOver(ctx context.Context, l *store.TimeLimit) error {
 
 // unreadable ends the wait of a transaction whose version can no longer be read, as a
 // dead letter: what is due behind it must not wait for it.
-func (p *Performers) unreadable(s *journal.Session, l *store.TimeLimit, err error) error {
-	failure := journal.Unreadable(err)
+func (p *Performers) unreadable(s *journal.Session, l *store.TimeLimit, failure step.Failure) error {
 	s.Then(func(tx *store.Tx, n *journal.Notice) error {
 		w, err := p.Open(tx, n, l.Tx)
 		if err != nil {

@@ -82,9 +82,6 @@ func Decode(src []byte, o Options) (Result, error) {
 			break
 		}
 		rows = append(rows, row)
-		if d.nodes += 1 + len(row.Items); o.MaxNodes > 0 && d.nodes > o.MaxNodes {
-			return Result{}, d.fail(row.Offset, fmt.Sprintf("the text has more than %d values", o.MaxNodes))
-		}
 	}
 	root := &message.Node{Kind: message.List, Items: rows}
 	if o.Header {
@@ -156,10 +153,14 @@ func (d *decoder) row() (*message.Node, error) {
 		text, end = d.line()
 	}
 	row := &message.Node{Kind: message.List, Offset: d.at}
+	d.nodes++
 	for {
 		field, more, err := d.field()
 		if err != nil {
 			return nil, err
+		}
+		if d.nodes++; d.o.MaxNodes > 0 && d.nodes > d.o.MaxNodes { // before more of it fills the memory
+			return nil, d.fail(d.at, fmt.Sprintf("the text has more than %d values", d.o.MaxNodes))
 		}
 		row.Items = append(row.Items, field)
 		if !more {
@@ -168,14 +169,21 @@ func (d *decoder) row() (*message.Node, error) {
 	}
 }
 
+// nothing is an empty field, wherever it stands.
+var nothing = message.NewString("")
+
 // field reads one field and what ends it; more tells that it was a delimiter.
 func (d *decoder) field() (n *message.Node, more bool, err error) {
 	text, end := d.line()
 	start := d.at
-	n = &message.Node{Kind: message.String, Offset: start}
 	if bytes.HasPrefix(text, d.quote) {
-		return d.quoted(n)
+		return d.quoted(&message.Node{Kind: message.String, Offset: start})
 	}
+	if bytes.HasPrefix(text, d.delimiter) { // a text of commas alone must not become large
+		d.at += len(d.delimiter)
+		return nothing, true, nil
+	}
+	n = &message.Node{Kind: message.String, Offset: start}
 	if i := bytes.Index(text, d.delimiter); i >= 0 {
 		text, more = text[:i], true
 	}

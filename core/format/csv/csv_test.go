@@ -237,7 +237,7 @@ func TestErrorsSayWhere(t *testing.T) {
 		{"n,m\n1,2\n1,2,3\n", Options{Header: true},
 			`CSV, line 3, column 5: the row has 3 fields, but the header names only 2`},
 		{"a\xff\n", Options{}, `CSV, line 1, column 2: the text is not UTF-8`},
-		{"a,b\nc,d\n", Options{MaxNodes: 4}, `CSV, line 2, column 1: the text has more than 4 values`},
+		{"a,b\nc,d\n", Options{MaxNodes: 4}, `CSV, line 2, column 3: the text has more than 4 values`},
 		{"a", Options{Delimiter: '"'}, `must differ`},
 		{"a", Options{Delimiter: '\n'}, `can be neither`},
 	} {

@@ -27,7 +27,9 @@ func Decode(src []byte, maxNodes int) (*message.Node, error) {
 	}
 	var pairs []message.Header
 	at := 0
-	for _, field := range strings.Split(string(src), "&") {
+	for rest, more := string(src), true; more; {
+		var field string
+		field, rest, more = strings.Cut(rest, "&")
 		start := at
 		at += len(field) + 1
 		if field == "" {

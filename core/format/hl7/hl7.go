@@ -311,6 +311,9 @@ const (
 func (t *treeing) segment(s *Segment) *message.Node {
 	n := t.node(message.Map, s.Offset)
 	n.Native = s
+	if t.tooMany(s) {
+		return n
+	}
 	for i, raw := range s.Fields() {
 		var v *message.Node
 		switch {
@@ -325,6 +328,23 @@ func (t *treeing) segment(s *Segment) *message.Node {
 	}
 	n.Seal()
 	return n
+}
+
+// tooMany looks how many values a segment can have before it is cut into them.
+func (t *treeing) tooMany(s *Segment) bool {
+	if t.max == 0 {
+		return false
+	}
+	most := t.nodes
+	for _, by := range []byte{s.sep.Field, s.sep.Repetition, s.sep.Component, s.sep.Subcomponent} {
+		most += strings.Count(s.Raw, string(by))
+	}
+	if most <= t.max {
+		return false
+	}
+	t.nodes = t.max
+	t.node(message.Null, s.Offset) // says so
+	return true
 }
 
 func (t *treeing) field(raw string, s *Segment) *message.Node {

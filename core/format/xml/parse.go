@@ -88,6 +88,9 @@ const (
 	xmlnsSpace = "http://www.w3.org/2000/xmlns/"
 )
 
+// maxDeclared is how many namespaces one element may declare.
+const maxDeclared = 200
+
 // Limits of a decoder. Zero values are no limits.
 type Limits struct {
 	MaxDepth int // nesting of elements
@@ -109,7 +112,8 @@ func Parse(src []byte, l Limits) (*Node, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &parser{src: text, limits: l, doc: &Node{Type: Document}}
+	p := &parser{src: text, limits: l, doc: &Node{Type: Document},
+		spaces: map[string][]string{}}
 	p.at = p.doc
 	d := xml.NewDecoder(bytes.NewReader(text))
 	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil } // it is UTF-8 already
@@ -122,10 +126,14 @@ func Parse(src []byte, l Limits) (*Node, error) {
 		if err != nil {
 			return nil, p.syntax(int(d.InputOffset()), err)
 		}
+		if _, more := t.(xml.CharData); !more {
+			p.endText()
+		}
 		if err := p.token(t, start, int(d.InputOffset())); err != nil {
 			return nil, err
 		}
 	}
+	p.endText()
 	if p.at != p.doc {
 		return nil, p.fail(
 			len(text),
@@ -145,6 +153,8 @@ type parser struct {
 	root         *Node
 	doctype      bool
 	depth, nodes int
+	text         []byte              // of the last text, while more of it may come
+	spaces       map[string][]string // the namespaces of each prefix, the innermost last
 }
 
 func (p *parser) line(offset int) int {
@@ -185,10 +195,14 @@ func (p *parser) token(t xml.Token, start, end int) error {
 		if p.at == p.doc || p.at.Name() != name {
 			return p.fail(start, fmt.Sprintf("the end of %s does not belong here", name))
 		}
+		for _, d := range p.at.Declared {
+			all := p.spaces[d.Local]
+			p.spaces[d.Local] = all[:len(all)-1]
+		}
 		p.at = p.at.Parent
 		p.depth--
 	case xml.CharData:
-		return p.text(t, start, raw)
+		return p.chars(t, start, raw)
 	case xml.Comment:
 		n := &Node{Type: Comment, Data: string(t), Offset: start}
 		p.at.Children = append(p.at.Children, n)
@@ -215,7 +229,27 @@ var declaration = regexp.MustCompile(
 		`]*'))?(\s+standalone\s*=\s*("(yes|no)"|'(yes|no)'))?\s*$`,
 )
 
-func (p *parser) text(t xml.CharData, start int, raw []byte) error {
+// endText ends a text of which parts have come, one after the other.
+func (p *parser) endText() {
+	if p.text != nil {
+		p.at.Children[len(p.at.Children)-1].Data = string(p.text)
+		p.text = nil
+	}
+}
+
+// space gives the namespace of a prefix where the parser is.
+func (p *parser) space(prefix string) (uri string, ok bool) {
+	if prefix == "xml" {
+		return xmlSpace, true
+	}
+	if all := p.spaces[prefix]; len(all) > 0 {
+		uri = all[len(all)-1]
+		return uri, uri != "" || prefix == ""
+	}
+	return "", prefix == ""
+}
+
+func (p *parser) chars(t xml.CharData, start int, raw []byte) error {
 	if p.at == p.doc {
 		if strings.Trim(string(t), " \t\r\n") != "" || bytes.HasPrefix(raw, []byte("<![CDATA[")) ||
 			bytes.ContainsRune(raw, '&') {
@@ -227,10 +261,11 @@ func (p *parser) text(t xml.CharData, start int, raw []byte) error {
 		return nil
 	}
 	if n := len(p.at.Children); n > 0 && p.at.Children[n-1].Type == Text {
-		p.at.Children[n-1].Data += string(t)
+		p.text = append(p.text, t...)
 		return nil
 	}
-	n := &Node{Type: Text, Data: string(t), Offset: start}
+	p.text = append([]byte{}, t...)
+	n := &Node{Type: Text, Offset: start}
 	p.at.Children = append(p.at.Children, n)
 	return p.add(n)
 }
@@ -259,6 +294,9 @@ func qualified(n xml.Name) string {
 	return n.Space + ":" + n.Local
 }
 
+// blanks are the line ends in the value of an attribute (XML 1.0, 3.3.3).
+var blanks = strings.NewReplacer("\t", " ", "\n", " ", "\r", " ")
+
 func (p *parser) start(t xml.StartElement, start int, raw []byte) error {
 	if p.at == p.doc && p.root != nil {
 		return p.fail(start, "a document has one element on the outside, and this is a second one")
@@ -278,13 +316,14 @@ func (p *parser) start(t xml.StartElement, start int, raw []byte) error {
 		p.root = e
 	}
 	p.at = e
+	references := bytes.Contains(raw, []byte("&#"))
 	for _, a := range t.Attr {
 		if !validName(a.Name.Local) || a.Name.Space != "" && !validName(a.Name.Space) {
 			return p.fail(start, fmt.Sprintf("%q is no name of an attribute", qualified(a.Name)))
 		}
-		value := strings.NewReplacer("\t", " ", "\n", " ", "\r", " ").Replace(a.Value) // XML 1.0, 3.3.3
-		if bytes.Contains(raw, []byte("&#")) {
-			value = a.Value // a line end written as a character reference stays one
+		value := a.Value
+		if !references { // a line end written as a character reference stays one
+			value = blanks.Replace(value)
 		}
 		n := &Node{Type: Attribute, Prefix: a.Name.Space, Local: a.Name.Local, Data: value, Offset: start}
 		switch {
@@ -315,11 +354,15 @@ func (p *parser) declare(e, n *Node) error {
 		prefix != "" && n.Data == "":
 		return p.fail(e.Offset, fmt.Sprintf("the namespace prefix %q cannot be declared as %q", prefix, n.Data))
 	}
+	if n := len(e.Declared); n > maxDeclared {
+		return p.fail(e.Offset, fmt.Sprintf("an element declares more than %d namespaces", maxDeclared))
+	}
 	for _, d := range e.Declared {
 		if d.Local == prefix {
 			return p.fail(e.Offset, fmt.Sprintf("the namespace prefix %q is declared twice", prefix))
 		}
 	}
+	p.spaces[prefix] = append(p.spaces[prefix], n.Data)
 	d := &Node{Type: Namespace, Local: prefix, Data: n.Data, Offset: e.Offset}
 	e.Declared = append(e.Declared, d)
 	return p.add(d)
@@ -331,7 +374,7 @@ func (p *parser) resolve(e *Node) error {
 	if !validName(e.Local) || e.Prefix != "" && !validName(e.Prefix) {
 		return p.fail(e.Offset, fmt.Sprintf("%q is no name of an element", e.Name()))
 	}
-	uri, ok := e.Lookup(e.Prefix)
+	uri, ok := p.space(e.Prefix)
 	if !ok || e.Prefix == "xmlns" {
 		return p.fail(e.Offset, fmt.Sprintf("the namespace prefix %q of %s is not declared", e.Prefix, e.Name()))
 	}
@@ -339,7 +382,7 @@ func (p *parser) resolve(e *Node) error {
 	seen := map[string]bool{}
 	for _, a := range e.Attrs {
 		if a.Prefix != "" {
-			if a.Space, ok = e.Lookup(a.Prefix); !ok {
+			if a.Space, ok = p.space(a.Prefix); !ok {
 				return p.fail(
 					e.Offset,
 					fmt.Sprintf("the namespace prefix %q of %s is not declared", a.Prefix, a.Name()),
