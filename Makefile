@@ -61,6 +61,7 @@ test-race: web/dist/app/index.html
 
 test-web: web/node_modules/.package-lock.json types
 	git diff --exit-code --stat -- web/src/api/schema.d.ts
+	cd web/openapi && REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true npm run --silent lint
 	cd web && npx tsc --noEmit && npx biome check --error-on-warnings src
 
 # The application with one more kind of outside system, for the browser's tests.

@@ -171,6 +171,8 @@ func (s *Server) routes() []route {
 		{"DELETE", v1 + "/flows/:name/samples/:sample", s.deleteSample},
 
 		{"GET", v1 + "/counts", s.counts},
+		{"GET", v1 + "/troubles", s.troubles},
+		{"GET", v1 + "/refused-callers", s.refusedCallers},
 		{"GET", v1 + "/transactions", s.transactions},
 		{"GET", v1 + "/transactions/:id", s.transaction},
 		{"GET", v1 + "/transactions/:id/rehearsal", s.transactionRehearsal},
@@ -235,6 +237,8 @@ func (s *Server) routes() []route {
 
 		{"GET", v1 + "/stand-ins", s.standInList},
 		{"GET", v1 + "/stand-ins/:name", s.standIn},
+		{"PUT", v1 + "/stand-ins/:name", s.putStandIn},
+		{"DELETE", v1 + "/stand-ins/:name", s.deleteStandIn},
 		{"PUT", v1 + "/stand-ins/:name/behaviour", s.behave},
 		{"DELETE", v1 + "/stand-ins/:name/calls", s.forget},
 	}

@@ -33,6 +33,14 @@ type flowView struct {
 	Waiting   int64         `json:"waiting"`
 	Dead      int64         `json:"deadLetters"`
 	LastHour  []minuteCount `json:"lastHour"` // the minutes that had something
+	// Trouble is why nothing comes in; null when its source works.
+	Trouble *troubleView `json:"trouble"`
+}
+
+type troubleView struct {
+	Since time.Time `json:"since"`
+	Why   string    `json:"why"`
+	Times int       `json:"times"` // failures in a row
 }
 
 type intakeView struct {
@@ -102,9 +110,14 @@ func (s *Server) flows(c *gin.Context) error {
 	for _, n := range recent {
 		hour[n.Flow] = append(hour[n.Flow], n)
 	}
+	failing, err := s.failing()
+	if err != nil {
+		return err
+	}
 	out := make([]flowView, 0, len(rows))
 	for _, f := range rows {
 		v := s.flowView(f)
+		v.Trouble = failing[f.Name]
 		for _, n := range counts {
 			if n.Flow == f.Name {
 				v.Today += n.N
@@ -195,8 +208,13 @@ func (s *Server) draft(c *gin.Context, f watch.Flow) error {
 	if err != nil {
 		return err
 	}
+	failing, err := s.failing()
+	if err != nil {
+		return err
+	}
 	source, syntax := flow.Parse([]byte(f.Draft))
 	v := draftView{flowView: s.flowView(f), Revision: f.Revision, Text: f.Draft, Document: json.RawMessage("null")}
+	v.Trouble = failing[f.Name]
 	if syntax == nil {
 		v.Document = jsonfmt.Encode(source.Root)
 	}
@@ -283,7 +301,13 @@ func (s *Server) pause(paused bool) handler {
 		if err != nil {
 			return err
 		}
-		return reply(c, s.flowView(f))
+		failing, err := s.failing()
+		if err != nil {
+			return err
+		}
+		v := s.flowView(f)
+		v.Trouble = failing[f.Name]
+		return reply(c, v)
 	}
 }
 

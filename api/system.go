@@ -72,6 +72,19 @@ func (s *Server) metrics() handler {
 			nil,
 		),
 		prometheus.NewDesc("readyferry_groups_open", "Groups that wait for members.", nil, nil),
+		prometheus.NewDesc(
+			"readyferry_source_failing_since_timestamp_seconds",
+			"Since when the source of a flow, or a bulk load, has failed, and why.",
+			[]string{"flow", "kind", "reason"},
+			nil,
+		),
+		prometheus.NewDesc("readyferry_sources_failing", "Sources of flows, and bulk loads, that fail.", nil, nil),
+		prometheus.NewDesc(
+			"readyferry_refused_callers_total",
+			"Calls of webhooks that were not let in since the application began.",
+			[]string{"flow"},
+			nil,
+		),
 	})
 	serve := gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
 	return func(c *gin.Context) error {
@@ -84,6 +97,7 @@ type collector struct {
 	s                          *Server
 	transactions, queues, dead *prometheus.Desc
 	lag, unheard, groups       *prometheus.Desc
+	failing, count, refused    *prometheus.Desc
 }
 
 func (m *collector) Describe(ch chan<- *prometheus.Desc) {
@@ -93,6 +107,9 @@ func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 	ch <- m.lag
 	ch <- m.unheard
 	ch <- m.groups
+	ch <- m.failing
+	ch <- m.count
+	ch <- m.refused
 }
 
 func (m *collector) Collect(ch chan<- prometheus.Metric) {
@@ -119,6 +136,31 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	ch <- prometheus.MustNewConstMetric(m.dead, prometheus.GaugeValue, float64(n))
 	m.gathered(ch)
+	m.sources(ch)
+}
+
+// sources tells of what does not come in.
+func (m *collector) sources(ch chan<- prometheus.Metric) {
+	troubles, err := m.s.engine.Watch.Troubles()
+	if err != nil {
+		ch <- prometheus.NewInvalidMetric(m.failing, err)
+		return
+	}
+	ch <- prometheus.MustNewConstMetric(m.count, prometheus.GaugeValue, float64(len(troubles)))
+	type labels struct{ flow, kind, reason string }
+	told := map[labels]bool{}
+	for _, t := range troubles { // the longest first
+		l := labels{t.Flow, t.Kind, strings.ToValidUTF8(t.Why[:min(len(t.Why), 200)], "")}
+		if !told[l] { // a flow may have several loads that failed alike
+			told[l] = true
+			since := float64(t.Since.UnixMilli()) / 1000
+			ch <- prometheus.MustNewConstMetric(m.failing, prometheus.GaugeValue, since, l.flow, l.kind, l.reason)
+		}
+	}
+	_, counts := m.s.engine.Intake.Refusals()
+	for flow, n := range counts {
+		ch <- prometheus.MustNewConstMetric(m.refused, prometheus.CounterValue, float64(n), flow)
+	}
 }
 
 // gathered tells of topics and open groups.

@@ -2,12 +2,15 @@ package api
 
 import (
 	"encoding/json"
+	"errors"
+	"fmt"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
+	"readyferry/engine"
 	"readyferry/engine/journal"
 	"readyferry/engine/watch"
 	"readyferry/standin"
@@ -143,6 +146,48 @@ func (s *Server) standIn(c *gin.Context) error {
 		return err
 	}
 	return reply(c, v)
+}
+
+// putStandIn makes a stand-in, or says anew what one does.
+func (s *Server) putStandIn(c *gin.Context) error {
+	var d standin.Definition
+	if err := input(c, &d); err != nil {
+		return err
+	}
+	switch name := c.Param("name"); {
+	case d.Name == "":
+		d.Name = name
+	case d.Name != name:
+		return bad("the stand-in is named %q, but it stands under %q", d.Name, name)
+	}
+	if err := d.Check(); err != nil {
+		return bad("%w", err)
+	}
+	if c.GetHeader("If-None-Match") == "*" {
+		if _, err := s.standIns.Get(d.Name); err == nil {
+			return fmt.Errorf("%w: there is a stand-in of this name", engine.ErrConflict)
+		}
+	}
+	if err := s.engine.Design.SaveStandIn(c.Request.Context(), d); err != nil {
+		return err
+	}
+	s.standIns.Define(d)
+	return s.standIn(c)
+}
+
+func (s *Server) deleteStandIn(c *gin.Context) error {
+	name := c.Param("name")
+	if _, err := s.standIns.Get(name); err != nil {
+		return err
+	}
+	err := s.engine.Design.DeleteStandIn(c.Request.Context(), name, sure(c))
+	if err != nil && !errors.Is(err, engine.ErrNotFound) {
+		return err
+	}
+	if err := s.standIns.Remove(name); err != nil {
+		return err
+	}
+	return done(c)
 }
 
 func (s *Server) behave(c *gin.Context) error {

@@ -231,3 +231,24 @@ func BenchmarkThreeThousandRowsGathered(b *testing.B) {
 	b.ReportMetric(large.bytes/3000/(small.bytes/1500), "×bytes-of-300")
 	b.Logf("steal %s", steal())
 }
+
+// Joining a group of 2,900 members whose end is an expression over its items, beside
+// joining one of a few.
+func BenchmarkJoiningALargeGroup(b *testing.B) {
+	e, _ := running(b, "readyferry: flow/1\nname: f0\nintake: {kind: webhook, path: /g}\nsteps: [{id: g, kind: aggregate, "+
+		"key: body.key, item: body.n, close: {when: 'size(group.items) >= 9000', age: 1h}}]\n")
+	in, _ := e.Intake.Find("POST", "/g")
+	n := 0
+	join := func(key string) {
+		n++
+		body := fmt.Sprintf(`{"key":%q,"n":%d}`, key, n)
+		if _, err := e.Intake.Accept(context.Background(), in, intake.Call{Method: "POST", Path: "/g",
+			Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)}); err != nil {
+			b.Fatal(err)
+		}
+	}
+	for range 2900 {
+		join("large")
+	}
+	ratio(b, func() { join("large") }, func() { join(fmt.Sprint("small ", n/20)) })
+}

@@ -42,6 +42,9 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 		if err := json.Unmarshal(b, &d); err != nil {
 			return err
 		}
+		if _, err := set.Get(d.Name); err == nil {
+			return nil // a person may have changed it
+		}
 		set.Define(d)
 		return e.Design.SaveStandIn(ctx, d)
 	}); err != nil {

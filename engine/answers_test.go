@@ -286,7 +286,11 @@ intake: {kind: webhook, path: '/f/{portal}'}
 steps:
   - {id: a, kind: ask, of: out, path: '/ask/${params.portal}/${headers["x-a"]}'}
   - {id: l, kind: lookup, in: places, key: body.branch, into: place}
-  - {id: w, kind: route, ways: [{name: two, when: 'replies.a.body.shelf == "2"', steps: [{id: n, kind: note, text: '${vars.place.path} ${replies.a.status}'}]}], otherwise: {steps: []}}
+  - id: w
+    kind: route
+    ways:
+      - {name: two, when: 'replies.a.body.shelf == "2"', steps: [{id: n, kind: note, text: '${vars.place.path} ${replies.a.status}'}]}
+    otherwise: {steps: []}
 `)
 	w.out.say(func(int, call) (reply, error) {
 		return reply{Status: 203, Headers: jsonHeaders, Body: []byte(`{"shelf": "2"}`)}, nil

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"readyferry/engine/journal"
+	"readyferry/engine/watch"
 	"readyferry/store"
 )
 
@@ -560,6 +561,12 @@ steps:
 `)
 	var ids []store.ID
 	for _, m := range []string{`{"k":"a","n":1}`, `{"k":"b","n":2}`, `{"k":"a","n":3}`, `{"k":"b","n":"four"}`} {
+		if len(ids) == 3 { // the first pair has gone on, so that it is the first member of the next group
+			w.until("the first pair waits for the other", func() bool {
+				open, err := w.OpenGroups("g", nil, 10)
+				return err == nil && slices.ContainsFunc(open, func(g watch.OpenGroup) bool { return g.Key == "pairs" })
+			})
+		}
 		ids = append(ids, w.accepted("/g", m))
 	}
 	for _, id := range ids {

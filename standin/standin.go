@@ -4,7 +4,7 @@
 //
 // A stand-in is addressed as stand-in://name in a connection. Its behaviour is a
 // document of its own that a person, a sample or the interface changes while it
-// runs. It keeps the last calls in memory, without limit of time but bounded in
+// runs. People make, change and remove stand-ins as they need them. It keeps the last calls in memory, without limit of time but bounded in
 // number, and nothing on disk. All methods are safe for concurrent use.
 package standin
 
@@ -23,7 +23,9 @@ import (
 
 const (
 	kept    = 500     // calls that a stand-in remembers
-	maxBody = 1 << 20 // bytes of a call's body
+	maxBody = 1 << 20 // bytes of a call's body, and of an answer's
+
+	maxDelay = 120_000 // milliseconds
 )
 
 // Definition says what a stand-in does when nothing else is asked of it.
@@ -59,15 +61,14 @@ type Behaviour struct {
 
 // Check says what is wrong with a behaviour, or nil.
 func (b Behaviour) Check() error {
-	valid := func(code int) bool { return code >= 200 && code <= 599 }
 	switch {
-	case b.Status != nil && !valid(*b.Status):
+	case b.Status != nil && !answers(*b.Status):
 		return fmt.Errorf("status must be between 200 and 599, not %d", *b.Status)
-	case b.Delay < 0 || b.Delay > 120_000:
-		return fmt.Errorf("delay must be between 0 and 120000 milliseconds, not %d", b.Delay)
+	case b.Delay < 0 || b.Delay > maxDelay:
+		return fmt.Errorf("delay must be between 0 and %d milliseconds, not %d", maxDelay, b.Delay)
 	case b.Refuse < -1:
 		return fmt.Errorf("refuse must be -1 for always, or a number of calls, not %d", b.Refuse)
-	case b.RefuseWith != 0 && b.RefuseWith != -1 && !valid(b.RefuseWith):
+	case b.RefuseWith != 0 && b.RefuseWith != -1 && !answers(b.RefuseWith):
 		return fmt.Errorf(
 			"refuseWith must be between 200 and 599, or -1 to break the connection off, not %d",
 			b.RefuseWith,
@@ -121,6 +122,13 @@ func (s *Set) Define(d Definition) {
 	if d.Status == 0 {
 		d.Status = http.StatusOK
 	}
+	if d.Headers == nil {
+		d.Headers = map[string]string{}
+	}
+	if d.Title == "" {
+		d.Title = d.Name
+	}
+	defer s.changed()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if old := s.systems[d.Name]; old != nil {
@@ -146,7 +154,7 @@ type Whole struct {
 	Calls []Call `json:"calls"` // the newest first
 }
 
-// List gives all stand-ins by name, without their calls.
+// List gives all stand-ins by title, without regard to case, and without their calls.
 func (s *Set) List() []View {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
@@ -154,7 +162,10 @@ func (s *Set) List() []View {
 	for _, sys := range s.systems {
 		out = append(out, sys.view().View)
 	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	sort.Slice(out, func(i, j int) bool {
+		a, b := strings.ToLower(out[i].Title), strings.ToLower(out[j].Title)
+		return a < b || a == b && out[i].Name < out[j].Name
+	})
 	return out
 }
 

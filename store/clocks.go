@@ -50,6 +50,12 @@ func (v View) Clocks() ([]Clock, error) {
 	return out, v.db.Order("next_at").Find(&out).Error
 }
 
+// TroubledClocks lists the clocks of flows whose source fails.
+func (v View) TroubledClocks() ([]Clock, error) {
+	var out []Clock
+	return out, v.db.Where("error <> ''").Order("flow").Find(&out).Error
+}
+
 // Clock gives the clock of a flow, or ErrNotFound.
 func (v View) Clock(flow string) (Clock, error) {
 	var c Clock

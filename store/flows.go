@@ -3,6 +3,8 @@ package store
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -11,7 +13,11 @@ import (
 // Flows lists all flows by title.
 func (v View) Flows() ([]Flow, error) {
 	var out []Flow
-	return out, v.db.Order("title, name").Find(&out).Error
+	err := v.db.Order("name").Find(&out).Error
+	slices.SortStableFunc(out, func(a, b Flow) int { // SQLite knows the case of ASCII alone
+		return strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title))
+	})
+	return out, err
 }
 
 // Flow gives a flow by name, or ErrNotFound.
@@ -168,6 +174,11 @@ func (v View) StandIns() ([]StandIn, error) {
 // SaveStandIn creates or replaces a definition.
 func (tx *Tx) SaveStandIn(d *StandIn) error {
 	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(d).Error
+}
+
+// DeleteStandIn removes a definition, or gives ErrNotFound.
+func (tx *Tx) DeleteStandIn(name string) error {
+	return deleted(tx.db.Where("name = ?", name).Delete(&StandIn{}))
 }
 
 func deleted(q *gorm.DB) error {

@@ -69,6 +69,13 @@ func (v View) OpenLoads() ([]Load, error) {
 	return out, v.db.Where("state IN ?", []LoadState{LoadCounting, LoadRunning}).Find(&out).Error
 }
 
+// FailedLoads lists the loads that stopped over an error, the oldest first, at most a
+// hundred.
+func (v View) FailedLoads() ([]Load, error) {
+	var out []Load
+	return out, v.db.Where("state = ?", LoadFailed).Order("id").Limit(100).Find(&out).Error
+}
+
 // SaveLoad writes a bulk load.
 func (tx *Tx) SaveLoad(l *Load) error { return tx.db.Save(l).Error }
 

@@ -193,65 +193,92 @@ func writes(c *connect.Connection) bool { return c.Text("/write") == "true" }
 
 // Check implements connect.Link.
 func (l *link) Check(ctx context.Context) (connect.Report, error) {
-	list, err := l.query(ctx, &want.Query{SQL: "SELECT 1 AS answer", Most: 1})
+	a, err := l.query(ctx, &want.Query{SQL: "SELECT 1 AS answer", Most: 1})
 	if err != nil {
 		return connect.Report{Detail: err.Error()}, nil
 	}
-	return connect.Report{OK: true, Detail: "it answers with 200", Code: "200", Answer: jsonfmt.Encode(list)}, nil
+	return connect.Report{OK: true, Detail: "it answers with 200", Code: "200", Answer: jsonfmt.Encode(a.rows)}, nil
 }
 
-// Ask implements connect.Asker: the answer's body is the list of rows as JSON.
+// Ask implements connect.Asker: the answer's body is the list of rows as JSON, and
+// where rows were changed a header says how many.
 func (l *link) Ask(ctx context.Context, r connect.Request) (connect.Receipt, error) {
 	if r.Query == nil {
 		return connect.Receipt{}, fmt.Errorf("%w: a database is asked with a statement", connect.ErrCannotSend)
 	}
-	list, err := l.query(ctx, r.Query)
+	a, err := l.query(ctx, r.Query)
 	if err != nil {
 		return connect.Receipt{}, err
 	}
+	headers := []message.Header{{Name: "Content-Type", Value: "application/json"}}
+	if a.changed {
+		headers = append(headers, message.Header{Name: AffectedHeader, Value: fmt.Sprint(a.affected)})
+	}
 	return connect.Receipt{
-		Outcome: retry.Delivered, Code: "200",
-		Headers: []message.Header{
-			{Name: "Content-Type", Value: "application/json"},
-		}, Answer: bytes.NewReader(jsonfmt.Encode(list)),
+		Outcome: retry.Delivered, Code: "200", Headers: headers, Answer: bytes.NewReader(jsonfmt.Encode(a.rows)),
 	}, nil
 }
 
-func (l *link) query(ctx context.Context, q *want.Query) (*message.Node, error) {
+func (l *link) query(ctx context.Context, q *want.Query) (answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
 	defer cancel()
-	list, err := ask(ctx, l.db, l.c, q)
+	a, err := ask(ctx, l.db, l.c, q)
 	if err != nil {
-		return nil, plainError(ctx, l.c, err)
+		return a, plainError(ctx, l.c, err)
 	}
-	return list, nil
+	return a, nil
 }
 
-func ask(ctx context.Context, db *sql.DB, c *connect.Connection, q *want.Query) (list *message.Node, err error) {
-	args, text, err := bind(c.Text("/driver"), q)
+// answer is what a statement comes to.
+type answer struct {
+	rows     *message.Node // a list of maps
+	changed  bool          // it is one that changes rows
+	affected int64         // how many it did
+}
+
+func ask(ctx context.Context, db *sql.DB, c *connect.Connection, q *want.Query) (a answer, err error) {
+	driver := c.Text("/driver")
+	args, text, err := bind(driver, q)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+		return a, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	}
-	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: !writes(c) && c.Text("/driver") == DriverPostgreSQL})
+	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: !writes(c) && driver == DriverPostgreSQL})
 	if err != nil {
-		return nil, err
+		return a, err
 	}
 	defer func() { _ = tx.Rollback() }()
+	changing, returning := changes(text)
+	a.changed = changing
+	if changing && !returning {
+		a.rows = message.NewList()
+		a.affected, err = change(ctx, tx, driver, text, args)
+	} else {
+		a.rows, err = rowsOf(ctx, tx, text, args, q.Most)
+		if err == nil && changing {
+			a.affected = int64(len(a.rows.Items))
+		}
+	}
+	if err != nil {
+		return a, err
+	}
+	return a, tx.Commit()
+}
+
+// rowsOf gives the rows of one statement.
+func rowsOf(ctx context.Context, tx *sql.Tx, text string, args []any, most int) (*message.Node, error) {
 	rows, err := tx.QueryContext(ctx, text, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	if list, err = read(rows, q.Most); err != nil {
+	list, err := read(rows, most)
+	if err != nil {
 		return nil, err
 	}
 	if rows.NextResultSet() {
-		return nil, fmt.Errorf("%w: it is more than one statement", connect.ErrCannotSend)
+		return nil, errMoreThanOne
 	}
-	if err := rows.Close(); err != nil {
-		return nil, err
-	}
-	return list, tx.Commit()
+	return list, rows.Close()
 }
 
 // bind gives the values of a statement in the order of its placeholders.

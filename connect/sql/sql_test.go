@@ -189,6 +189,7 @@ func TestPostgreSQL(t *testing.T) {
 		}
 	}
 	testDatabase(t, New("", ""), connection(address, DriverPostgreSQL, false), "readyferry_members")
+	checkAffected(t, New("", ""), connection(address, DriverPostgreSQL, true), "readyferry_members")
 }
 
 func TestNamesAreBoundOutsideOfTexts(t *testing.T) {

@@ -388,6 +388,14 @@ func ShowDelivery(transaction, path, stepID string, w want.Handed) Delivery {
 	if to == "http" {
 		d.Request.Headers["Idempotency-Key"] = DeliveryID(transaction, path)
 	}
+	if q, ok := w.(*want.Question); ok {
+		for name := range d.Request.Headers {
+			if strings.EqualFold(name, "correlation-id") || strings.EqualFold(name, "reply-to") {
+				delete(d.Request.Headers, name)
+			}
+		}
+		d.Request.Headers["correlation-id"], d.Request.Headers["reply-to"] = DeliveryID(transaction, path), q.ReplyTo
+	}
 	b := NewBody(r.Format, r.Body)
 	d.Request.Text, d.Request.Base64, d.Request.Format, d.Request.Lines = b.Text, b.Base64, b.Format, b.Lines
 	return d

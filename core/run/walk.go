@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"readyferry/core/flow"
+	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/step"
@@ -99,6 +100,8 @@ type Entry struct {
 	Looked  []want.Looked `json:"looked,omitempty"` // rows of tables that it found or wrote
 	// Names are what its expressions see besides the message: part, vars, replies.
 	Names []Named `json:"names,omitempty"`
+	// Reply is what it was answered, as later expressions see it: status, headers, body.
+	Reply string `json:"reply,omitempty"` // JSON
 }
 
 // Named is a value that expressions see by a name.
@@ -418,6 +421,9 @@ func (w *walker) trace(e Entry, before step.State, after *step.State, began time
 	if !w.in.NoBodies && w.shown < shownBytes {
 		e.Before, e.After = show(&before.Message), show(&after.Message)
 		e.Names = named(&before)
+		if answered := after.Replies.Get(e.Step); answered != nil && answered != before.Replies.Get(e.Step) {
+			e.Reply = string(jsonfmt.Encode(answered))
+		}
 		w.shown += e.Before.size() + e.After.size()
 		for _, n := range e.Names {
 			w.shown += len(n.JSON)

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"slices"
 	"sync"
 
 	"readyferry/connect"
@@ -303,6 +304,17 @@ func (c *Catalog) Each(do func(f *Flow)) {
 	for _, f := range flows {
 		do(f)
 	}
+}
+
+// Connections lists all connections, by name.
+func (c *Catalog) Connections() []*connect.Connection {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	out := make([]*connect.Connection, 0, len(c.connections))
+	for _, name := range slices.Sorted(maps.Keys(c.connections)) {
+		out = append(out, c.connections[name])
+	}
+	return out
 }
 
 // Connection gives a connection by name, or nil.

@@ -143,11 +143,11 @@ func (k *Intakes) SetLoad(ctx context.Context, id store.ID, do string) error {
 		if !slices.Contains(from, l.State) {
 			return fmt.Errorf("%w: the load is %s", journal.ErrDecision, l.State)
 		}
-		if l.State = to; to == store.LoadStopped {
+		l.State, l.Error, l.FinishedAt = to, "", nil
+		if to == store.LoadStopped {
 			now := k.Now()
 			l.FinishedAt = &now
 		}
-		l.Error = ""
 		return tx.SaveLoad(&l)
 	})
 	if err != nil {
@@ -214,7 +214,8 @@ func (k *Intakes) loadSome(id store.ID) error {
 		if err != nil || now.State != store.LoadCounting && now.State != store.LoadRunning {
 			return err
 		}
-		now.State, now.Error = store.LoadFailed, reason
+		at := k.Now()
+		now.State, now.Error, now.FinishedAt = store.LoadFailed, reason, &at
 		return tx.SaveLoad(&now)
 	})
 }

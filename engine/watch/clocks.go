@@ -14,6 +14,7 @@ type ClockState struct {
 	LastAt *time.Time      `json:"lastAt"`
 	Mark   json.RawMessage `json:"mark"` // null before the first poll
 	Error  string          `json:"error"`
+	Since  *time.Time      `json:"failsSince"`
 	Fails  int             `json:"fails"`
 	Taken  int64           `json:"taken"`
 }
@@ -27,7 +28,7 @@ func (w *Watch) ClockOf(name string) (*ClockState, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &ClockState{LastAt: c.LastAt, Mark: json.RawMessage("null"), Error: c.Error, Fails: c.Fails, Taken: c.Taken}
+	out := &ClockState{LastAt: c.LastAt, Mark: json.RawMessage("null"), Error: c.Error, Since: c.FailsSince, Fails: c.Fails, Taken: c.Taken}
 	if !c.NextAt.IsZero() {
 		out.NextAt = &c.NextAt
 	}

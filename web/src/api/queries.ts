@@ -46,6 +46,24 @@ export const useInspection = (id: string) =>
     enabled: id !== "",
     queryFn: () => get<T.Rehearsal>(`/api/v1/transactions/${id}/rehearsal`),
   });
+export const useMessages = (id: string) =>
+  useQuery({
+    queryKey: ["transactions", id, "messages"],
+    enabled: id !== "",
+    queryFn: () => get<T.StoredMessage[]>(`/api/v1/transactions/${id}/messages`),
+  });
+export const useTroubles = () =>
+  useQuery({
+    queryKey: ["flows", "troubles"],
+    queryFn: () => get<T.Schemas["Trouble"][]>("/api/v1/troubles"),
+  });
+export const useRefusedCallers = () =>
+  useQuery({
+    queryKey: ["flows", "refused"],
+    refetchInterval: 15_000, // nobody is told of them one by one
+    queryFn: () =>
+      get<{ counts: Record<string, number>; calls: T.Schemas["RefusedCall"][] }>("/api/v1/refused-callers?limit=200"),
+  });
 export const useCauses = () =>
   useQuery({ queryKey: ["dead-letters", "causes"], queryFn: () => get<T.Cause[]>("/api/v1/dead-letters/causes") });
 export const useLetters = (cause: string) =>
@@ -113,6 +131,7 @@ export function useLive(onChange?: (topics: string[]) => void) {
       const topics: string[] = JSON.parse((e as MessageEvent<string>).data).changed;
       for (const t of topics) client.invalidateQueries({ queryKey: [t] });
       if (topics.includes("transactions")) client.invalidateQueries({ queryKey: ["flows"], exact: true });
+      if (topics.includes("loads")) client.invalidateQueries({ queryKey: ["flows", "troubles"] });
       if (topics.includes("flows")) client.invalidateQueries({ queryKey: ["tables"], exact: true }); // who uses them
       onChange?.(topics);
     });

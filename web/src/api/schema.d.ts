@@ -498,6 +498,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/troubles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sources of live flows that fail now (polls, schedules, receivers), and bulk loads that stopped over an error, the longest first */
+        get: operations["listTroubles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/refused-callers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Calls of webhooks that were not let in since the application began, the newest first; the last two hundred are kept */
+        get: operations["listRefusedCallers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/transactions": {
         parameters: {
             query?: never;
@@ -566,6 +600,25 @@ export interface paths {
         get: operations["listMessages"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/transactions/{id}/sample": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keeps the message as a sample of its flow, with headers, parameters, query and what outside systems answered, so that its rehearsal comes to what happened */
+        post: operations["keepSample"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1474,9 +1527,11 @@ export interface paths {
         };
         /** A stand-in with what it received, the newest first */
         get: operations["getStandIn"];
-        put?: never;
+        /** Makes a stand-in, or says anew what one does; what it has received stays */
+        put: operations["putStandIn"];
         post?: never;
-        delete?: never;
+        /** Removes a stand-in with what it received */
+        delete: operations["deleteStandIn"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1574,6 +1629,37 @@ export interface components {
             waiting: number;
             deadLetters: number;
             lastHour: components["schemas"]["MinuteCount"][];
+            /** @description why nothing comes in; null when its source works */
+            trouble: null | {
+                /** Format: date-time */
+                since: string;
+                why: string;
+                /** @description failures in a row */
+                times: number;
+            };
+        };
+        Trouble: {
+            flow: string;
+            /** @description of the intake, or load */
+            kind: string;
+            load: null | components["schemas"]["Id"];
+            /** @description of the load */
+            title: string;
+            /** Format: date-time */
+            since: string;
+            why: string;
+            /** @description failures in a row */
+            times: number;
+        };
+        RefusedCall: {
+            /** Format: date-time */
+            at: string;
+            flow: string;
+            method: string;
+            path: string;
+            /** @description address that it came from */
+            from: string;
+            why: string;
         };
         Draft: components["schemas"]["Flow"] & {
             revision: number;
@@ -1592,6 +1678,8 @@ export interface components {
                 [key: string]: string;
             };
             body?: string;
+            /** @description instead of body for bytes that are not UTF-8 */
+            base64?: string;
         };
         Expectation: {
             state: components["schemas"]["State"];
@@ -1613,6 +1701,10 @@ export interface components {
             };
             query: {
                 [key: string]: string;
+            };
+            /** @description parameters of the query that stand more than once */
+            repeated?: {
+                [key: string]: string[];
             };
             /** @description stand-in answers by step id or path */
             replies?: {
@@ -1638,6 +1730,10 @@ export interface components {
             };
             query?: {
                 [key: string]: string;
+            };
+            /** @description parameters of the query that stand more than once */
+            repeated?: {
+                [key: string]: string[];
             };
             /** @description stand-in answers by step id or path */
             replies?: {
@@ -1708,6 +1804,8 @@ export interface components {
                 name: string;
                 json: string;
             }[];
+            /** @description what it was answered, as JSON with status, headers and body */
+            reply?: string;
         };
         ShownRequest: {
             format: string;
@@ -1724,6 +1822,16 @@ export interface components {
             priority?: number;
             /** @description milliseconds that it may wait in its queue */
             expires?: number;
+            /** @description of a question for a database: the statement and the values that are bound */
+            query?: {
+                sql: string;
+                params?: {
+                    name: string;
+                    value: string | number | boolean | null;
+                }[];
+                /** @description rows */
+                most: number;
+            };
             /** @description what a delivery says to its system besides */
             settings?: Record<string, never>;
         };
@@ -1758,6 +1866,13 @@ export interface components {
                 text: string;
             }[];
             findings: components["schemas"]["Finding"][];
+            /** @description of a preview: answers that it would have to know to go on; give them as replies */
+            unknown?: {
+                path: string;
+                step: string;
+                kind: string;
+                target: string;
+            }[];
         };
         SampleRehearsal: components["schemas"]["Rehearsal"] & {
             sample: string;
@@ -1925,7 +2040,7 @@ export interface components {
             cause: string;
             reference: string;
             /** @enum {string} */
-            state: "open" | "resending" | "resolved" | "discarded";
+            state: "open" | "resending" | "resolved" | "discarded" | "passed on";
             /** Format: date-time */
             at: string;
         };
@@ -1933,8 +2048,9 @@ export interface components {
             history: {
                 /** Format: date-time */
                 at: string;
-                /** @enum {string} */
-                what: "died" | "resent" | "resolved" | "discarded";
+                /** @description who did it */
+                who: string;
+                what: string;
                 detail: string;
             }[];
         };
@@ -1966,6 +2082,10 @@ export interface components {
             message?: unknown;
             preview?: boolean;
             why?: string;
+            /** @description of a preview: what outside systems would answer, by the path of the step */
+            replies?: {
+                [key: string]: components["schemas"]["Reply"];
+            };
         };
         Resent: {
             letter: components["schemas"]["Id"];
@@ -2162,8 +2282,10 @@ export interface components {
             lastAt: string | null;
             /** @description high-water mark of a poll */
             mark: string | number | null;
-            /** @description why the last poll failed */
+            /** @description why it failed the last time */
             error: string;
+            /** Format: date-time */
+            failsSince: string | null;
             /** @description in a row */
             fails: number;
             /** @description messages so far */
@@ -2309,9 +2431,35 @@ export interface components {
             /** @description milliseconds before every answer */
             delay?: number;
             falters?: components["schemas"]["Falters"];
+            routes?: components["schemas"]["StandInRoute"][];
             received: number;
             accepted: number;
             behaviour: components["schemas"]["Behaviour"];
+        };
+        StandInInput: {
+            /** @description that of the address when absent */
+            name?: string;
+            title?: string;
+            note?: string;
+            /** @description 200 when absent */
+            status?: number;
+            headers?: {
+                [key: string]: string;
+            };
+            /** @description ${n} is the number of the call */
+            body?: string;
+            /** @description milliseconds before every answer */
+            delay?: number;
+            falters?: null | components["schemas"]["Falters"];
+            routes?: components["schemas"]["StandInRoute"][];
+        };
+        StandInRoute: {
+            method: string;
+            /** @description {name} stands for a segment that may be anything; ${name} in body is what stood there */
+            path: string;
+            /** @description 0: that of the stand-in */
+            status: number;
+            body: string;
         };
         StandInCall: {
             n: number;
@@ -2405,6 +2553,123 @@ export interface components {
         };
     };
     responses: {
+        /** @description the request cannot be read, or the query has a parameter that the operation does not */
+        BadRequest: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description the caller has not proved who it is */
+        Unauthorized: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description the request comes from a page of another site, or for another host than this one */
+        Forbidden: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description there is no such thing */
+        NotFound: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description the path takes other methods */
+        NotTaken: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description the body came too slowly */
+        TooSlow: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description something would be left behind that is named; where there is a parameter sure, it is done all the same */
+        InUse: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description it has changed since it was read */
+        Changed: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description the body is larger than what is read here */
+        TooLarge: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description the body's content-encoding is not understood */
+        NotUnderstood: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description it can be read and cannot be done; findings say where a document is wrong */
+        Unprocessable: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description there is no room for the body at present; Retry-After says when to come again */
+        Busy: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description nothing can be taken in at present */
+        Unavailable: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
         /** @description a problem document */
         Problem: {
             headers: {
@@ -2417,6 +2682,8 @@ export interface components {
     };
     parameters: {
         Name: string;
+        /** @description does it although something that is left behind was named by a 409 */
+        Sure: boolean;
         /** @description the newest when absent */
         TableVersion: number;
         Subscription: string;
@@ -2456,6 +2723,8 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            503: components["responses"]["Unavailable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2477,6 +2746,8 @@ export interface operations {
                     "text/plain": string;
                 };
             };
+            400: components["responses"]["BadRequest"];
+            default: components["responses"]["Problem"];
         };
     };
     openapi: {
@@ -2497,6 +2768,9 @@ export interface operations {
                     "application/json": Record<string, never>;
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
         };
     };
     call: {
@@ -2525,6 +2799,18 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NotTaken"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["InUse"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            503: components["responses"]["Unavailable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2544,6 +2830,10 @@ export interface operations {
             };
         };
         responses: {
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
             /** @description what the stand-in was told to answer */
             default: {
                 headers: {
@@ -2571,6 +2861,9 @@ export interface operations {
                     "text/event-stream": string;
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
         };
     };
     reference: {
@@ -2591,6 +2884,9 @@ export interface operations {
                     "application/json": components["schemas"]["Reference"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
         };
     };
     eval: {
@@ -2607,7 +2903,7 @@ export interface operations {
                     body?: string;
                     /** @description JSON when absent */
                     format?: string;
-                    /** @description CSV by name */
+                    /** @description CSV by name, for lookup() */
                     tables?: {
                         [key: string]: string;
                     };
@@ -2624,6 +2920,13 @@ export interface operations {
                     "application/json": components["schemas"]["Evaluated"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2653,6 +2956,13 @@ export interface operations {
                     "application/json": components["schemas"]["Contract"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2674,6 +2984,9 @@ export interface operations {
                     "application/schema+json": Record<string, never>;
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
         };
     };
     schedule: {
@@ -2704,6 +3017,8 @@ export interface operations {
                     "application/json": components["schemas"]["Schedule"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2723,6 +3038,9 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2747,6 +3065,8 @@ export interface operations {
                     "application/json": components["schemas"]["Flow"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2772,6 +3092,9 @@ export interface operations {
                     "application/yaml": string;
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2806,12 +3129,22 @@ export interface operations {
                     "application/json": components["schemas"]["Draft"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            412: components["responses"]["Changed"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
     deleteFlow: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description does it although something that is left behind was named by a 409 */
+                sure?: components["parameters"]["Sure"];
+            };
             header?: never;
             path: {
                 name: components["parameters"]["Name"];
@@ -2827,6 +3160,10 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["InUse"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2855,12 +3192,22 @@ export interface operations {
                     "application/json": components["schemas"]["Checked"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
             default: components["responses"]["Problem"];
         };
     };
     publish: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description does it although something that is left behind was named by a 409 */
+                sure?: components["parameters"]["Sure"];
+            };
             header?: never;
             path: {
                 name: components["parameters"]["Name"];
@@ -2881,12 +3228,20 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["InUse"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
     pause: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description does it although something that is left behind was named by a 409 */
+                sure?: components["parameters"]["Sure"];
+            };
             header?: never;
             path: {
                 name: components["parameters"]["Name"];
@@ -2904,6 +3259,11 @@ export interface operations {
                     "application/json": components["schemas"]["Flow"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["InUse"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2927,6 +3287,10 @@ export interface operations {
                     "application/json": components["schemas"]["Flow"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2959,6 +3323,14 @@ export interface operations {
                     "application/json": components["schemas"]["SampleRehearsal"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
             default: components["responses"]["Problem"];
         };
     };
@@ -2995,6 +3367,14 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3022,6 +3402,9 @@ export interface operations {
                     }[];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3052,6 +3435,9 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3077,6 +3463,9 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3102,6 +3491,9 @@ export interface operations {
                     "text/csv": string;
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3133,6 +3525,14 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            412: components["responses"]["Changed"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3158,6 +3558,10 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            412: components["responses"]["Changed"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3181,6 +3585,9 @@ export interface operations {
                     "application/json": components["schemas"]["Sample"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3205,6 +3612,9 @@ export interface operations {
                     "application/json": components["schemas"]["Sample"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3233,6 +3643,13 @@ export interface operations {
                     "application/json": components["schemas"]["Sample"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3255,6 +3672,9 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3280,6 +3700,63 @@ export interface operations {
                     "application/json": components["schemas"]["MinuteCount"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTroubles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description troubles */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trouble"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRefusedCallers: {
+        parameters: {
+            query?: {
+                flow?: string;
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description calls, and how many there were by flow */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** @description by flow, all since the application began */
+                        counts: {
+                            [key: string]: number;
+                        };
+                        calls: components["schemas"]["RefusedCall"][];
+                    };
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3311,6 +3788,8 @@ export interface operations {
                     "application/json": components["schemas"]["Transaction"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3334,6 +3813,9 @@ export interface operations {
                     "application/json": components["schemas"]["TransactionWhole"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3357,6 +3839,9 @@ export interface operations {
                     "application/json": components["schemas"]["Rehearsal"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3380,6 +3865,46 @@ export interface operations {
                     "application/json": components["schemas"]["StoredMessage"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepSample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description of the sample; the id of the transaction when absent */
+                    name?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description sample */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sample"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3401,6 +3926,10 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3408,6 +3937,7 @@ export interface operations {
         parameters: {
             query?: {
                 cause?: string;
+                flow?: string;
                 limit?: components["parameters"]["Limit"];
                 after?: components["parameters"]["After"];
             };
@@ -3426,6 +3956,8 @@ export interface operations {
                     "application/json": components["schemas"]["Letter"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3447,6 +3979,8 @@ export interface operations {
                     "application/json": components["schemas"]["Cause"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3470,6 +4004,9 @@ export interface operations {
                     "application/json": components["schemas"]["LetterWhole"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3495,6 +4032,13 @@ export interface operations {
                     "application/json": components["schemas"]["Resent"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3520,6 +4064,13 @@ export interface operations {
                     "application/json": components["schemas"]["Resent"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3541,6 +4092,8 @@ export interface operations {
                     "application/json": components["schemas"]["Queue"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3567,6 +4120,8 @@ export interface operations {
                     "application/json": components["schemas"]["QueueMessage"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3588,6 +4143,9 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3609,6 +4167,9 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3636,6 +4197,13 @@ export interface operations {
                     "application/json": components["schemas"]["Counted"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3663,6 +4231,13 @@ export interface operations {
                     "application/json": components["schemas"]["Counted"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3688,6 +4263,12 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3709,6 +4290,8 @@ export interface operations {
                     "application/json": components["schemas"]["Topic"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3734,6 +4317,13 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3761,6 +4351,9 @@ export interface operations {
                     "application/json": components["schemas"]["TopicMessage"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3783,6 +4376,10 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["InUse"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3813,6 +4410,13 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3842,6 +4446,8 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3868,6 +4474,9 @@ export interface operations {
                     "application/json": components["schemas"]["Member"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3893,6 +4502,10 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3914,6 +4527,8 @@ export interface operations {
                     "application/json": components["schemas"]["Turn"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3937,6 +4552,13 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3958,6 +4580,8 @@ export interface operations {
                     "application/json": components["schemas"]["System"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -3979,6 +4603,8 @@ export interface operations {
                     "application/json": components["schemas"]["Connection"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4003,6 +4629,9 @@ export interface operations {
                     "application/json": components["schemas"]["Connection"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4036,6 +4665,13 @@ export interface operations {
                     "application/json": components["schemas"]["Connection"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            412: components["responses"]["Changed"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4057,6 +4693,11 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["InUse"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4080,6 +4721,10 @@ export interface operations {
                     "application/json": components["schemas"]["Tested"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4103,6 +4748,8 @@ export interface operations {
                     "application/json": null | components["schemas"]["Clock"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4124,6 +4771,10 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4151,6 +4802,13 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4181,6 +4839,8 @@ export interface operations {
                     "application/json": string[];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4206,6 +4866,8 @@ export interface operations {
                     "application/json": components["schemas"]["Load"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4243,6 +4905,13 @@ export interface operations {
                     "application/json": components["schemas"]["Load"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4266,6 +4935,9 @@ export interface operations {
                     "application/json": components["schemas"]["Load"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4289,6 +4961,10 @@ export interface operations {
                     "application/json": components["schemas"]["Load"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4312,6 +4988,10 @@ export interface operations {
                     "application/json": components["schemas"]["Load"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4335,6 +5015,10 @@ export interface operations {
                     "application/json": components["schemas"]["Load"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4358,6 +5042,10 @@ export interface operations {
                     "application/json": components["schemas"]["Load"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4379,6 +5067,8 @@ export interface operations {
                     "application/json": components["schemas"]["Table"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4403,6 +5093,9 @@ export interface operations {
                     "application/json": components["schemas"]["Table"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4431,6 +5124,12 @@ export interface operations {
                     "application/json": components["schemas"]["Table"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4452,6 +5151,10 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["InUse"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4486,6 +5189,12 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4521,6 +5230,13 @@ export interface operations {
                     "application/json": components["schemas"]["Imported"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4549,6 +5265,9 @@ export interface operations {
                     "application/json": Record<string, never>[];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4583,6 +5302,9 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4619,6 +5341,14 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            412: components["responses"]["Changed"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4645,6 +5375,9 @@ export interface operations {
                     "application/json": components["schemas"]["TableChange"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4672,6 +5405,9 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4698,6 +5434,10 @@ export interface operations {
                     };
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4719,6 +5459,9 @@ export interface operations {
                     "application/json": components["schemas"]["StandIn"][];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
         };
     };
     getStandIn: {
@@ -4741,6 +5484,74 @@ export interface operations {
                     "application/json": components["schemas"]["StandInWhole"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    putStandIn: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description * to make a new one only */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StandInInput"];
+            };
+        };
+        responses: {
+            /** @description stand-in */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandInWhole"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            412: components["responses"]["Changed"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteStandIn: {
+        parameters: {
+            query?: {
+                /** @description does it although something that is left behind was named by a 409 */
+                sure?: components["parameters"]["Sure"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["InUse"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4768,6 +5579,13 @@ export interface operations {
                     "application/json": components["schemas"]["StandInWhole"];
                 };
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4789,6 +5607,9 @@ export interface operations {
                 };
                 content?: never;
             };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };

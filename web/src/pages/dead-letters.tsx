@@ -231,6 +231,7 @@ function Repair({
   const [text, setText] = useState("");
   const [under, setUnder] = useState<"own" | "live">("own");
   const [preview, setPreview] = useState<Resent | null>(null);
+  const [replies, setReplies] = useState<Replies>({}); // what outside systems would answer
   useEffect(() => {
     get<StoredMessage[]>(`/api/v1/transactions/${letter.transaction}/messages`).then(
       (m) => {
@@ -249,7 +250,7 @@ function Repair({
     const t = setTimeout(
       () =>
         call<Resent[]>("/api/v1/dead-letters/resend", {
-          body: { ids: [letter.id], preview: true, ...extra },
+          body: { ids: [letter.id], preview: true, ...extra, replies },
           signal: stop.signal,
         }).then(
           ({ value }) => setPreview(value[0] ?? null),
@@ -261,7 +262,7 @@ function Repair({
       clearTimeout(t);
       stop.abort();
     };
-  }, [letter.id, extra, original]);
+  }, [letter.id, extra, original, replies]);
   return (
     <section aria-label="Repair" className="grid h-[46%] shrink-0 grid-cols-[5fr_4fr_3fr] border-t-2 border-deep">
       <div className="flex min-h-0 min-w-0 flex-col border-r border-line">
@@ -315,6 +316,7 @@ function Repair({
                     : preview.rehearsal.state}
               </p>
               {preview.rehearsal.reason && <p className="mt-1 text-dead">{preview.rehearsal.reason}</p>}
+              <AskedAnew unknown={preview.rehearsal.unknown ?? []} replies={replies} onReplies={setReplies} />
               <ul className="mt-2 space-y-0.5">
                 {preview.rehearsal.trace.map((t) => (
                   <li key={t.path} className="flex gap-2">
@@ -333,12 +335,74 @@ function Repair({
         <ol className="min-h-0 flex-1 overflow-auto" data-testid="history">
           {whole.data?.history.map((h) => (
             <li key={h.at + h.what} className="border-b border-line px-3 py-1.5">
-              <b>{h.what}</b> <Time at={h.at} /> <span className="break-words text-quiet">{h.detail}</span>
+              <b>{h.what}</b> <Time at={h.at} />
+              {h.who && <span className="text-quiet"> by {h.who}</span>}{" "}
+              <span className="break-words text-quiet">{h.detail}</span>
             </li>
           ))}
         </ol>
       </div>
     </section>
+  );
+}
+
+type Replies = Record<string, { status: number; body: string }>;
+
+/** Questions that a resend asks anew, whose answers nobody knows before: the reader says what they might be. */
+function AskedAnew(p: {
+  unknown: NonNullable<Rehearsal["unknown"]>;
+  replies: Replies;
+  onReplies: (r: Replies) => void;
+}) {
+  const [status, setStatus] = useState("200");
+  const [body, setBody] = useState("{}");
+  const first = p.unknown[0];
+  const given = Object.keys(p.replies);
+  return (
+    <>
+      {given.length > 0 && (
+        <p className="mt-1 text-quiet">
+          as if {given.join(", ")} answered as you said{" "}
+          <button type="button" className="btn-bare" onClick={() => p.onReplies({})}>
+            take it back
+          </button>
+        </p>
+      )}
+      {first && (
+        <form
+          key={first.path}
+          className="mt-2 border-l-4 border-buoy bg-change px-3 py-2"
+          aria-label={`What ${first.target} would answer`}
+          onSubmit={(e) => {
+            e.preventDefault();
+            p.onReplies({ ...p.replies, [first.path]: { status: Number(status) || 200, body } });
+          }}
+        >
+          <p className="mb-1.5">
+            <b>{first.step}</b> asks {first.target} anew, and what it answers is not known before. If it answers:
+          </p>
+          <div className="flex gap-2">
+            <input
+              aria-label="Status of the answer"
+              className="field data !w-20"
+              type="number"
+              value={status}
+              onChange={(e) => setStatus(e.target.value)}
+            />
+            <input
+              aria-label="Body of the answer"
+              className="field data flex-1"
+              value={body}
+              spellCheck={false}
+              onChange={(e) => setBody(e.target.value)}
+            />
+            <button type="submit" className="btn">
+              go on
+            </button>
+          </div>
+        </form>
+      )}
+    </>
   );
 }
 

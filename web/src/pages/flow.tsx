@@ -1,4 +1,4 @@
-import { type KeyboardEvent as ReactKey, useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
 import {
@@ -15,10 +15,10 @@ import { queryClient, useConnections, useQueues, useReference, useSamples, useTa
 import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from "../model/edit";
 import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../model/model";
 import { Desk } from "../sheet/desk";
-import { AddStep, PublishTrouble, SampleDialog } from "../sheet/dialogs";
+import { AddStep, AllTheSame, type LeftBehind, PublishTrouble, SampleDialog } from "../sheet/dialogs";
 import { FilesDialog } from "../sheet/files";
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
-import { type Column, type Focus, Sheet } from "../sheet/sheet";
+import { type Column, type Focus, type Key, Sheet } from "../sheet/sheet";
 import { Versions } from "../sheet/versions";
 import { YAML } from "../sheet/yaml";
 import { viewOf } from "../steps";
@@ -70,6 +70,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const [filesKey, setFilesKey] = useState(0); // counts changes to the files
   const [sample, setSample] = useState<Sample | "new" | null>(null);
   const [trouble, setTrouble] = useState<ProblemError | null>(null);
+  const [left, setLeft] = useState<LeftBehind | null>(null);
   const tag = useRef(etag);
   const saved = useRef<Version>(present);
   const sheet = useRef<HTMLDivElement>(null);
@@ -180,7 +181,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       action: { label: "Undo", onClick: undo },
     });
   };
-  const onKey = (e: ReactKey) => {
+  const onKey = (e: Key) => {
     if (!row) return;
     if (e.altKey && (e.key === "ArrowUp" || e.key === "ArrowDown")) {
       e.preventDefault();
@@ -227,25 +228,30 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     return () => window.removeEventListener("keydown", onKeys);
   }, []);
 
+  // Asks again where the server names what would be left behind.
+  const unlessLeft = (what: string, go: (query: string) => Promise<void>) =>
+    go("").catch((e) => {
+      if (e instanceof ProblemError && e.status === 409)
+        setLeft({ what, why: e.detail, go: () => go("?sure=true").catch((again) => toast.error(says(again))) });
+      else if (e instanceof ProblemError && e.findings.length) setTrouble(e);
+      else toast.error(says(e));
+    });
   const publish = async () => {
     if (!(await save(present))) return;
-    try {
-      const { value } = await call<{ version: number }>(`/api/v1/flows/${enc(name)}/publish`, { method: "POST" });
-      toast.success(`Version ${value.version} is live`);
+    await unlessLeft("Publish it", async (query) => {
+      const { value } = await call<{ version: number }>(`/api/v1/flows/${enc(name)}/publish${query}`, {
+        method: "POST",
+      });
+      if (value.version === flow.live) toast(`Version ${value.version} is live already, and the draft is the same`);
+      else toast.success(`Version ${value.version} is live`);
       setFlow((await call<Draft>(`/api/v1/flows/${enc(name)}`)).value);
-    } catch (e) {
-      if (e instanceof ProblemError && e.findings.length) setTrouble(e);
-      else toast.error(says(e));
-    }
+    });
   };
-  const pause = async () => {
-    try {
-      await call(`/api/v1/flows/${enc(name)}/${flow.paused ? "resume" : "pause"}`, { method: "POST" });
+  const pause = () =>
+    unlessLeft("Pause it", async (query) => {
+      await call(`/api/v1/flows/${enc(name)}/${flow.paused ? "resume" : `pause${query}`}`, { method: "POST" });
       setFlow({ ...flow, paused: !flow.paused });
-    } catch (e) {
-      toast.error(says(e));
-    }
-  };
+    });
   const list = samples.data ?? [];
   const columns: Column[] = list.map((s) => {
     const r = rehearsals.find((x) => x.sample === s.name);
@@ -443,6 +449,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       <FilesDialog flow={name} doc={doc} open={files} onClose={() => setFiles(false)} write={writeFile} />
       {loading && <LoadsDialog flow={name} onClose={() => setLoading(false)} />}
       <PublishTrouble error={trouble} onClose={() => setTrouble(null)} />
+      <AllTheSame left={left} onClose={() => setLeft(null)} />
     </>
   );
 }

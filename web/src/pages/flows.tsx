@@ -2,10 +2,10 @@ import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { toast } from "sonner";
 import { call, type Flow, type MinuteCount } from "../api/client";
-import { queryClient, useCauses, useConnections, useFlows } from "../api/queries";
+import { queryClient, useCauses, useConnections, useFlows, useRefusedCallers, useTroubles } from "../api/queries";
 import { Mark } from "../ui/marks";
-import { Empty, PageHead, says, Text, Trouble } from "../ui/parts";
-import { age, number, useNow } from "../ui/time";
+import { Dialog, Empty, PageHead, says, Text, Trouble } from "../ui/parts";
+import { age, number, Time, useNow } from "../ui/time";
 import { StartFlow } from "./start-flow";
 
 /** Sixty minutes as bars: height by count, colour by the worst that happened. */
@@ -39,9 +39,69 @@ const state = (f: Flow) =>
         ? `draft with ${f.edits} ${f.edits === 1 ? "edit" : "edits"}`
         : "";
 
+/** Calls that were not let in: how many, and on demand which. */
+function RefusedCallers() {
+  const refused = useRefusedCallers();
+  const [open, setOpen] = useState(false);
+  const counts = Object.entries(refused.data?.counts ?? {}).sort((a, b) => b[1] - a[1]);
+  const all = counts.reduce((n, [, k]) => n + k, 0);
+  if (!all) return null;
+  return (
+    <>
+      <button
+        type="button"
+        className="flex w-full items-center gap-2.5 py-1 text-left hover:underline"
+        onClick={() => setOpen(true)}
+        data-testid="refused"
+      >
+        <Mark state="turned away" />
+        <span className="min-w-0 flex-1 truncate">
+          {number(all)} {all === 1 ? "call was" : "calls were"} not let in
+        </span>
+        <span className="text-quiet">{counts.map(([flow, n]) => `${number(n)} of ${flow}`).join(", ")}</span>
+      </button>
+      <Dialog open={open} onClose={() => setOpen(false)} title="Calls that were not let in" wide>
+        <p className="mb-2 text-quiet">
+          Their caller did not prove who it is, so nothing of them was read. The last 200 since the application began; a
+          restart forgets them.
+        </p>
+        <div className="max-h-[60vh] overflow-auto">
+          <table className="grid-table">
+            <thead>
+              <tr>
+                <th>When</th>
+                <th>Flow</th>
+                <th>Call</th>
+                <th>From</th>
+                <th>Why</th>
+              </tr>
+            </thead>
+            <tbody>
+              {refused.data?.calls.map((c, i) => (
+                <tr key={i}>
+                  <td>
+                    <Time at={c.at} withDate />
+                  </td>
+                  <td>{c.flow}</td>
+                  <td className="data">
+                    {c.method} {c.path}
+                  </td>
+                  <td className="data">{c.from}</td>
+                  <td>{c.why}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      </Dialog>
+    </>
+  );
+}
+
 export function FlowsPage() {
   const flows = useFlows();
   const causes = useCauses();
+  const troubles = useTroubles();
   const connections = useConnections();
   const go = useNavigate();
   const now = useNow(5000);
@@ -123,6 +183,11 @@ export function FlowsPage() {
                       <span className="data">
                         {f.intake.kind === "webhook" ? `/in${f.intake.where}` : f.intake.where}
                       </span>
+                      {f.trouble && (
+                        <div className="max-w-[420px] truncate text-dead" title={f.trouble.why} data-testid="failing">
+                          has failed for {age(now - new Date(f.trouble.since).getTime())}: {f.trouble.why}
+                        </div>
+                      )}
                     </td>
                     <td>
                       <LastHour counts={f.lastHour} now={now} />
@@ -146,9 +211,26 @@ export function FlowsPage() {
               <div className="mt-4 grid grid-cols-2 border-t-2 border-b border-t-deep border-b-line bg-sheet">
                 <section className="min-h-32 border-r border-line p-4">
                   <h2 className="mb-2">Needs a person</h2>
-                  {causes.data?.length === 0 && (
-                    <p className="text-quiet">No dead letters. Nothing waits for a decision.</p>
+                  {causes.data?.length === 0 && troubles.data?.length === 0 && (
+                    <p className="text-quiet">No dead letters, and every source works. Nothing waits for a decision.</p>
                   )}
+                  {troubles.data?.slice(0, 6).map((t) => (
+                    <Link
+                      key={`${t.flow}${t.load ?? ""}`}
+                      to={`/flows/${t.flow}`}
+                      className="flex items-center gap-2.5 py-1 hover:underline"
+                      title={t.why}
+                      data-testid="trouble"
+                    >
+                      <Mark state="waiting" />
+                      <span className="min-w-0 flex-1 truncate">
+                        {t.load ? `The load ${t.title} stopped` : `The ${t.kind} fails`}: {t.why}
+                      </span>
+                      <span className="text-quiet">
+                        {t.flow}, since {age(now - new Date(t.since).getTime())}
+                      </span>
+                    </Link>
+                  ))}
                   {causes.data?.slice(0, 6).map((c) => (
                     <Link
                       key={c.cause}
@@ -162,6 +244,7 @@ export function FlowsPage() {
                       </span>
                     </Link>
                   ))}
+                  <RefusedCallers />
                 </section>
                 <section className="p-4">
                   <h2 className="mb-2">Targets</h2>

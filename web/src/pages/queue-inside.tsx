@@ -3,6 +3,7 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { call, enc, get, type QueueMessage } from "../api/client";
 import { queryClient } from "../api/queries";
+import { CameWith } from "../sheet/shown";
 import { Document } from "../ui/document";
 import { Dialog, Select, Setting, says, Text } from "../ui/parts";
 import { number, Time } from "../ui/time";
@@ -70,6 +71,7 @@ export function InsideQueue({ queue, free, others }: { queue: string; free: numb
             }
             link={{ text: m.takenBy ? "its transaction" : "where it came from", transaction: m.takenBy ?? m.from }}
           >
+            <CameWith headers={m.headers} />
             <Document body={m.body} />
           </StoredRow>
         ))}

@@ -1,12 +1,13 @@
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { toast } from "sonner";
-import { type Behaviour, call, enc, type StandInWhole } from "../api/client";
+import { type Behaviour, call, enc, ProblemError, type StandInWhole } from "../api/client";
 import { queryClient, useStandIn, useStandIns } from "../api/queries";
 import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";
-import { Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
+import { Dialog, Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
 import { number, Time, useNow } from "../ui/time";
+import { StandInForm } from "./stand-in-form";
 
 const usual: Behaviour = { status: null, body: null, delay: 0, refuse: 0, refuseWith: 0, outUntil: null };
 
@@ -25,17 +26,22 @@ export default function StandInsPage() {
   const [search, setSearch] = useSearchParams();
   const open = search.get("open") ?? all.data?.[0]?.name ?? "";
   const one = useStandIn(open);
+  const [making, setMaking] = useState(false);
   const now = useNow();
   return (
     <>
-      <PageHead
-        title="Stand-ins"
-        facts="simulated outside systems: see what they received, and say what they do next"
-      />
+      <PageHead title="Stand-ins" facts="simulated outside systems: see what they received, and say what they do next">
+        <button type="button" className="btn btn-go" onClick={() => setMaking(true)}>
+          Make a stand-in
+        </button>
+      </PageHead>
       {all.error && <Trouble error={all.error} />}
       {all.data?.length === 0 ? (
         <Empty title="No stand-in yet">
-          <p className="mb-3">The demo brings four with it.</p>
+          <p className="mb-3">
+            A stand-in takes the place of an outside system while a flow is made and tried: connections reach it as
+            stand-in://name. Make your own, or look at those of the demo.
+          </p>
           <button
             type="button"
             className="btn"
@@ -65,15 +71,40 @@ export default function StandInsPage() {
               </button>
             ))}
           </aside>
-          {one.data && <One key={one.data.name} s={one.data} now={now} />}
+          {one.data && (
+            <One key={one.data.name} s={one.data} now={now} onGone={() => setSearch({}, { replace: true })} />
+          )}
         </div>
+      )}
+      {making && (
+        <StandInForm
+          of={null}
+          onClose={() => setMaking(false)}
+          onDone={(name) => {
+            setMaking(false);
+            setSearch({ open: name });
+          }}
+        />
       )}
     </>
   );
 }
 
-function One({ s, now }: { s: StandInWhole; now: number }) {
+function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => void }) {
   const [b, setB] = useState<Behaviour>(s.behaviour);
+  const [changing, setChanging] = useState(false);
+  const [removing, setRemoving] = useState<{ why: string; sure: boolean } | null>(null);
+  const remove = async (sure: boolean) => {
+    try {
+      await call(`/api/v1/stand-ins/${enc(s.name)}${sure ? "?sure=true" : ""}`, { method: "DELETE" });
+      setRemoving(null);
+      onGone();
+      await queryClient.invalidateQueries({ queryKey: ["stand-ins"] });
+    } catch (e) {
+      if (e instanceof ProblemError && e.status === 409) setRemoving({ why: e.detail, sure: true });
+      else toast.error(says(e));
+    }
+  };
   const behave = async (next: Behaviour) => {
     try {
       await call(`/api/v1/stand-ins/${enc(s.name)}/behaviour`, { method: "PUT", body: next });
@@ -103,7 +134,20 @@ function One({ s, now }: { s: StandInWhole; now: number }) {
   return (
     <div className="flex min-h-0 min-w-0 flex-col">
       <section aria-label="What it does next" className="shrink-0 border-b border-line p-4">
-        <h2 className="text-[16px]">{s.title}</h2>
+        <div className="flex items-center gap-4">
+          <h2 className="text-[16px]">{s.title}</h2>
+          <span className="flex-1" />
+          <button type="button" className="btn-bare" onClick={() => setChanging(true)}>
+            change
+          </button>
+          <button
+            type="button"
+            className="btn-bare"
+            onClick={() => setRemoving({ why: `${s.title} and what it received will be gone.`, sure: false })}
+          >
+            remove
+          </button>
+        </div>
         <p className="mb-2 text-quiet">
           {s.note} It answers at <span className="data">/stand-ins/{s.name}/…</span>; connections reach it as{" "}
           <span className="data">stand-in://{s.name}</span>. Now: <b data-testid="doing">{doing(s.behaviour, now)}</b>
@@ -157,6 +201,13 @@ function One({ s, now }: { s: StandInWhole; now: number }) {
           </form>
         </details>
       </section>
+      {changing && <StandInForm of={s} onClose={() => setChanging(false)} onDone={() => setChanging(false)} />}
+      <Dialog open={removing !== null} onClose={() => setRemoving(null)} title={`Remove ${s.title}`}>
+        <p className="mb-3">{removing?.why}</p>
+        <button type="button" className="btn btn-go" onClick={() => remove(!!removing?.sure)}>
+          {removing?.sure ? "Remove it all the same" : "Remove it"}
+        </button>
+      </Dialog>
       <div className="pane-head">
         <h2>Received</h2>
         <span className="flex-1 text-quiet">

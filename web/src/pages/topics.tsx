@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, enc, get, type Subscription, type Topic, type TopicMessage } from "../api/client";
 import { queryClient } from "../api/queries";
+import { CameWith } from "../sheet/shown";
 import { Document } from "../ui/document";
 import { Dialog, Select, Setting, says, Text } from "../ui/parts";
 import { number, span } from "../ui/time";
@@ -309,6 +310,7 @@ export function InsideTopic({ name, topic }: { name: string; topic?: Topic }) {
             }
             link={{ text: "where it came from", transaction: m.from }}
           >
+            <CameWith headers={m.headers} />
             <Document body={m.body} />
           </StoredRow>
         ))}

@@ -1,8 +1,8 @@
 import { Link } from "react-router";
 import type { Delivery, TransactionWhole } from "../api/client";
-import type { useInspection } from "../api/queries";
+import { type useInspection, useMessages } from "../api/queries";
 import { entryOf, type Row, rowKey } from "../model/model";
-import { LookedUp, Seen, Sent } from "../sheet/shown";
+import { CameWith, LookedUp, Replied, Seen, Sent } from "../sheet/shown";
 import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";
 import { Setting } from "../ui/parts";
@@ -24,17 +24,23 @@ export function TransactionDesk({
   const entry = entryOf(inspection, row.kind === "way" ? row.routeKey : row.key);
   const d = row.kind === "step" ? tx.deliveries.find((x) => rowKey(x.path) === row.key) : undefined;
   const last = d?.tries.at(-1);
+  const asked = row.kind === "step" && !d && inspection?.deliveries.find((x) => rowKey(x.path) === row.key);
+  const messages = useMessages(row.kind === "intake" ? tx.id : "");
+  const came = messages.data?.at(-1);
   return (
     <section aria-label="Desk" className="grid h-[42%] shrink-0 grid-cols-3 border-t-2 border-deep">
       <div className="flex min-h-0 min-w-0 flex-col border-r border-line bg-sheet">
         <h2 className="pane-head bg-paper">
-          {row.kind === "intake" ? "As it came in" : d ? "What was sent" : `Before step ${row.n}`}
+          {row.kind === "intake" ? "As it came in" : d || asked ? "What was sent" : `Before step ${row.n}`}
         </h2>
         <div className="min-h-0 flex-1 overflow-auto" data-testid="before">
           {row.kind === "intake" ? (
-            <Document body={inspection?.intake.body} />
-          ) : d ? (
-            <Sent rehearsal={inspection} path={d.path} />
+            <>
+              {came && <CameWith {...came} />}
+              <Document body={inspection?.intake.body} />
+            </>
+          ) : d || asked ? (
+            <Sent rehearsal={inspection} path={(d || asked || { path: "" }).path} />
           ) : (
             <>
               {entry?.names?.map((n) => (
@@ -51,9 +57,7 @@ export function TransactionDesk({
             <h2 className="pane-head bg-paper">
               Last answer{" "}
               <span className="font-normal text-quiet">
-                {last
-                  ? `try ${last.n}, ${clock(last.at)}${last.status ? `, HTTP ${last.status}` : ""}`
-                  : "not tried yet"}
+                {last ? `try ${last.n}, ${clock(last.at)}${answered(d, last)}` : "not tried yet"}
               </span>
             </h2>
             <div className="min-h-0 flex-1 overflow-auto" data-testid="last-answer">
@@ -72,7 +76,7 @@ export function TransactionDesk({
         ) : (
           <>
             <h2 className="pane-head bg-paper">
-              {row.kind === "intake" ? "What the caller got" : `After step ${row.n}`}
+              {row.kind === "intake" ? "What the caller got" : asked && entry?.reply ? "Reply" : `After step ${row.n}`}
             </h2>
             <div className="min-h-0 flex-1 overflow-auto" data-testid="after">
               {row.kind === "intake" ? (
@@ -86,6 +90,8 @@ export function TransactionDesk({
                 )
               ) : entry?.error ? (
                 <p className="m-3 border-l-4 border-dead bg-loss px-3 py-2">{entry.error}</p>
+              ) : asked && entry?.reply ? (
+                <Replied json={entry.reply} />
               ) : (
                 <>
                   <LookedUp looked={entry?.looked} />
@@ -101,6 +107,15 @@ export function TransactionDesk({
       </div>
     </section>
   );
+}
+
+/** What a try was answered, in a few words. */
+function answered(d: Delivery, last: Delivery["tries"][number]): string {
+  if (!last.status) return "";
+  if (!d.request.query) return `, HTTP ${last.status}`;
+  const affected = last.headers.find((h) => h.name.toLowerCase() === "affected-rows")?.value;
+  if (affected === undefined) return "";
+  return `, ${affected} ${affected === "1" ? "row" : "rows"} affected`;
 }
 
 function Said({

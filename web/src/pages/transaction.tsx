@@ -1,14 +1,14 @@
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
-import { call, enc, get, type StoredMessage } from "../api/client";
+import { call } from "../api/client";
 import { useInspection, useTransaction, useVersion } from "../api/queries";
 import { type FlowDocument, rowKey, rowsOf } from "../model/model";
 import { IntakeSentence } from "../sheet/intake";
 import { type Focus, Sheet } from "../sheet/sheet";
 import { Mark } from "../ui/marks";
 import { PageHead, says, Trouble } from "../ui/parts";
-import { span, Time, useNow } from "../ui/time";
+import { Time, took, useNow } from "../ui/time";
 import { Lane, LaneHead } from "./lane";
 import { Progress, useParts } from "./parts";
 import { TransactionDesk } from "./transaction-desk";
@@ -58,24 +58,8 @@ export default function TransactionPage() {
   };
   const keep = async () => {
     try {
-      const messages = await get<StoredMessage[]>(`/api/v1/transactions/${id}/messages`);
-      const m = messages.at(-1);
-      if (!m) return;
       const name = tx.reference || tx.id.slice(0, 13);
-      const map = (l: { name: string; value: string }[]) =>
-        Object.fromEntries(l.map((h) => [h.name.toLowerCase(), h.value]));
-      await call(`/api/v1/flows/${enc(tx.flow)}/samples/${enc(name)}`, {
-        method: "PUT",
-        body: {
-          name,
-          body: m.body.text ?? "",
-          base64: m.body.base64,
-          headers: map(m.headers),
-          params: Object.fromEntries(m.params.map((h) => [h.name, h.value])),
-          query: Object.fromEntries(m.query.map((h) => [h.name, h.value])),
-          at: tx.receivedAt,
-        },
-      });
+      await call(`/api/v1/transactions/${id}/sample`, { body: { name } });
       toast.success(`${name} is a sample of ${tx.flow} now`);
     } catch (e) {
       toast.error(says(e));
@@ -144,10 +128,7 @@ export default function TransactionPage() {
     ]),
     ...(tx.group ? [["Closed", tx.group.why] as [string, React.ReactNode]] : []),
     ["Tries", String(tx.tries)],
-    [
-      "Took",
-      tx.finishedAt ? span(new Date(tx.finishedAt).getTime() - new Date(tx.receivedAt).getTime()) : "not yet ended",
-    ],
+    ["Took", tx.finishedAt ? took(tx.receivedAt, tx.finishedAt) : "not yet ended"],
     [
       "Transaction",
       <span key="t" className="data">

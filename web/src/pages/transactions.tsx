@@ -6,7 +6,7 @@ import { enc, get, type MinuteCount, type State, type Transaction } from "../api
 import { useCounts, useFlows } from "../api/queries";
 import { Mark, StateWord } from "../ui/marks";
 import { Empty, PageHead, Select, Text, Trouble } from "../ui/parts";
-import { age, clock, number, span, useNow } from "../ui/time";
+import { age, clock, number, span, took, useNow } from "../ui/time";
 
 const states: State[] = ["under way", "waiting", "delivered", "turned away", "dead letter"];
 const page = 100;
@@ -218,7 +218,7 @@ export function TransactionsPage() {
                   {t.nextTryAt && upcoming(t.nextTryAt, now)}
                 </span>
                 <span role="gridcell" className="text-right">
-                  {t.finishedAt && span(new Date(t.finishedAt).getTime() - new Date(t.receivedAt).getTime())}
+                  {t.finishedAt && took(t.receivedAt, t.finishedAt)}
                 </span>
                 <span role="gridcell" className="text-right text-quiet" title={t.receivedAt}>
                   {age(now - new Date(t.receivedAt).getTime())}

@@ -2,10 +2,14 @@ import { type KeyboardEvent, type ReactNode, useEffect, useRef } from "react";
 import type { Finding, Rehearsal } from "../api/client";
 import { cellOf, type FlowDocument, type Row } from "../model/model";
 import { Sentence } from "../steps";
+import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
 
 export type Column = { key: string; title: ReactNode; sub?: ReactNode; rehearsal: Rehearsal | undefined };
 export type Focus = { row: number; column: number };
+
+/** A key that is pressed in the sheet, or where nothing else takes it. */
+export type Key = Pick<KeyboardEvent, "key" | "altKey" | "ctrlKey" | "metaKey" | "preventDefault">;
 
 type Props = {
   doc: FlowDocument;
@@ -15,7 +19,7 @@ type Props = {
   onFocus: (f: Focus) => void;
   findings?: Finding[];
   /** Keys that the sheet does not use itself. */
-  onKey?: (e: KeyboardEvent) => void;
+  onKey?: (e: Key) => void;
   onOpen?: () => void;
   /** A lane to the right of the columns, one cell per row. */
   lane?: { head: ReactNode; cell: (row: Row) => ReactNode; width: string };
@@ -32,7 +36,14 @@ export function Sheet(p: Props) {
   useEffect(() => {
     body.current?.querySelector(`#${active}`)?.scrollIntoView({ block: "nearest", inline: "nearest" });
   }, [active]);
-  const onKeyDown = (e: KeyboardEvent) => {
+  // A row looks chosen from the first moment on, so keys go to it from the first moment on.
+  const elsewhere = useRef<(e: globalThis.KeyboardEvent) => void>(() => {});
+  useEffect(() => {
+    const listen = (e: globalThis.KeyboardEvent) => elsewhere.current(e);
+    window.addEventListener("keydown", listen);
+    return () => window.removeEventListener("keydown", listen);
+  }, []);
+  const onKeyDown = (e: Key) => {
     const { row, column } = p.focus;
     const go = (r: number, c: number) => {
       e.preventDefault();
@@ -55,7 +66,20 @@ export function Sheet(p: Props) {
     }
     p.onKey?.(e);
   };
-  const columns = `34px minmax(390px, 3.6fr) repeat(${Math.max(p.columns.length, 0)}, minmax(108px, 1fr))${p.lane ? ` ${p.lane.width}` : ""}${p.last ? " 78px" : ""}`;
+  elsewhere.current = (e) => {
+    const at = e.target as Element | null;
+    if (e.defaultPrevented || typing(e) || body.current?.contains(at) || at?.closest("[role=menu]")) return;
+    if (at === document.body) onKeyDown(e);
+    else if (!at?.closest("main") || at.closest("header")) p.onKey?.(e); // of a button of the page's head, say
+  };
+  const columns = [
+    "34px minmax(390px, 3.6fr)",
+    p.columns.length > 0 && `repeat(${p.columns.length}, minmax(108px, 1fr))`, // of none there is no such grid
+    p.lane?.width,
+    p.last && "78px",
+  ]
+    .filter(Boolean)
+    .join(" ");
   return (
     <div
       ref={body}

@@ -5,7 +5,7 @@ import { queryClient } from "../api/queries";
 import type { Intake } from "../model/model";
 import { useUsualIntake } from "../systems";
 import { Select, Setting, says, Text } from "../ui/parts";
-import { number, Time } from "../ui/time";
+import { local, number, ownZone, Time } from "../ui/time";
 
 type Props = {
   intake: Intake;
@@ -85,7 +85,13 @@ export function TimingForm({ intake, put, error }: Props) {
       </div>
       {times.data && times.data.length > 0 && (
         <p className="data mb-2.5 text-quiet" data-testid="times">
-          next: {times.data.map((t) => t.replace("T", " ")).join(", ")}
+          next, in your time ({ownZone()}):{" "}
+          {times.data.map((t, i) => (
+            <span key={t} title={t}>
+              {i > 0 && "; "}
+              <time dateTime={t}>{local(t)}</time>
+            </span>
+          ))}
         </p>
       )}
       {times.data?.length === 0 && <p className="mb-2.5 text-wait">It is never due.</p>}
@@ -122,7 +128,7 @@ export function ClockState({ flow }: { flow: string }) {
   return (
     <div className="mb-3 border-l-4 border-line pl-3" data-testid="clock">
       <p>
-        Due next {c.nextAt ? <Time at={c.nextAt} withDate /> : "never"}
+        Due next {c.nextAt ? <time dateTime={c.nextAt} title={c.nextAt}>{local(c.nextAt)}</time> : "never"}
         {c.lastAt && (
           <>
             , last <Time at={c.lastAt} withDate />
@@ -143,8 +149,14 @@ export function ClockState({ flow }: { flow: string }) {
       )}
       {c.error && (
         <p role="alert" className="text-dead">
-          The last {c.fails === 1 ? "poll" : `${c.fails} polls`} failed: {c.error}. The next one tries again; nothing is
-          lost.
+          {c.failsSince ? (
+            <>
+              It has failed since <Time at={c.failsSince} withDate />
+            </>
+          ) : (
+            "It failed the last time"
+          )}
+          {c.fails > 1 && `, ${c.fails} times in a row`}: {c.error}. The next time tries again; nothing is lost.
         </p>
       )}
     </div>

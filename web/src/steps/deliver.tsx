@@ -81,6 +81,17 @@ function QueueSettings(p: FormProps) {
     <div className="flex gap-2">
       {box("priority", "Priority", p.usual("to/priority"), "an expression from 0 to 9; the higher are taken first")}
       {box("expires", "Expires after", "never", "waiting longer makes it a dead letter")}
+      <Setting inline label="Read by" error={errorAt(p, "to/readers")}>
+        <Select
+          label="Read by"
+          value={String(p.step.to.readers ?? p.usual("to/readers"))}
+          onChange={(v) => set("readers", v === p.usual("to/readers") ? "" : v)}
+          options={[
+            ["inside", "a flow"],
+            ["outside", "others, through the API"],
+          ]}
+        />
+      </Setting>
     </div>
   );
 }

@@ -26,6 +26,21 @@ export function span(ms: number): string {
   return `${Math.floor(h / 24)} days`;
 }
 
+/** Milliseconds from one instant to another, with the microseconds that Date drops. */
+function between(from: string, to: string): number {
+  const micros = (at: string) => {
+    const fraction = /\.(\d+)/.exec(at)?.[1] ?? "";
+    return Math.floor(Date.parse(at) / 1000) * 1e6 + Number(fraction.slice(0, 6).padEnd(6, "0"));
+  };
+  return (micros(to) - micros(from)) / 1000;
+}
+
+/** How long something took, in words. */
+export function took(from: string, to: string): string {
+  const ms = between(from, to);
+  return ms > 0 ? span(ms) : "ended at once";
+}
+
 /** A rough age: seconds, minutes, hours, days. */
 export function age(ms: number): string {
   const s = Math.max(0, ms) / 1000;
@@ -51,5 +66,19 @@ export function Time({ at, withDate = false }: { at: string; withDate?: boolean 
     </time>
   );
 }
+
+/** The reader's time zone, as the browser knows it. */
+export const ownZone = () => Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+/** A day and time as the reader's clocks show it. */
+export const local = (at: string) =>
+  new Date(at).toLocaleString("en-GB", {
+    weekday: "short",
+    day: "numeric",
+    month: "short",
+    hour: "2-digit",
+    minute: "2-digit",
+    second: "2-digit",
+  });
 
 export const number = (n: number) => n.toLocaleString("en-GB").replace(/,/g, "\u2009");

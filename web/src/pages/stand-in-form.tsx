@@ -1,0 +1,133 @@
+import { useState } from "react";
+import { call, enc, type Schemas, type StandInWhole } from "../api/client";
+import { queryClient } from "../api/queries";
+import { Dialog, Setting, says, Text } from "../ui/parts";
+
+type Definition = Schemas["StandInInput"];
+
+const routes = (list: Definition["routes"]) =>
+  (list ?? [])
+    .map((r) => `${r.method} ${r.path} ${r.status || ""}`.trimEnd() + (r.body ? `\n  ${r.body}` : ""))
+    .join("\n");
+
+/** Routes as they are written: a line with method, path and status, below it the body, set in. */
+function readRoutes(text: string): Definition["routes"] {
+  const out: NonNullable<Definition["routes"]> = [];
+  for (const line of text.split("\n")) {
+    const last = out.at(-1);
+    if (/^\s/.test(line) && last) last.body += (last.body ? "\n" : "") + line.trim();
+    else if (line.trim()) {
+      const [method = "", path = "", status = "0"] = line.trim().split(/\s+/);
+      out.push({ method: method.toUpperCase(), path, status: Number(status) || 0, body: "" });
+    }
+  }
+  return out;
+}
+
+/** Makes a stand-in, or changes what one does when nothing else is asked of it. */
+export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; onDone: (name: string) => void }) {
+  const [name, setName] = useState(p.of?.name ?? "");
+  const [title, setTitle] = useState(p.of?.title ?? "");
+  const [note, setNote] = useState(p.of?.note ?? "");
+  const [status, setStatus] = useState(String(p.of?.status ?? 200));
+  const [type, setType] = useState(p.of ? (p.of.headers["Content-Type"] ?? "") : "application/json");
+  const [body, setBody] = useState(p.of?.body ?? "{}");
+  const [delay, setDelay] = useState(String(p.of?.delay ?? 0));
+  const [every, setEvery] = useState(p.of?.falters ? String(p.of.falters.every) : "");
+  const [failing, setFailing] = useState(String(p.of?.falters?.status ?? 503));
+  const [particular, setParticular] = useState(routes(p.of?.routes));
+  const [bad, setBad] = useState<string>();
+  const save = async () => {
+    const { "Content-Type": _, ...others } = p.of?.headers ?? {};
+    const definition: Definition = {
+      title,
+      note,
+      status: Number(status),
+      body,
+      delay: Number(delay),
+      headers: type ? { ...others, "Content-Type": type } : others,
+      falters: every ? { every: Number(every), status: Number(failing) } : null,
+      routes: readRoutes(particular),
+    };
+    try {
+      await call(`/api/v1/stand-ins/${enc(name)}`, {
+        method: "PUT",
+        body: definition,
+        headers: p.of ? {} : { "If-None-Match": "*" },
+      });
+      await queryClient.invalidateQueries({ queryKey: ["stand-ins"] });
+      p.onDone(name);
+    } catch (e) {
+      setBad(says(e));
+    }
+  };
+  return (
+    <Dialog open wide onClose={p.onClose} title={p.of ? `Change ${p.of.title}` : "Make a stand-in"}>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          save();
+        }}
+      >
+        <div className="flex gap-2">
+          <Setting inline label="Name" hint={p.of ? "it keeps its name" : "small letters, digits and -"}>
+            {p.of ? (
+              <span className="data">{name}</span>
+            ) : (
+              <Text mono label="Name" value={name} onChange={setName} placeholder="shelf-printer" />
+            )}
+          </Setting>
+          <Setting inline label="Title">
+            <Text label="Title" value={title} onChange={setTitle} placeholder={name} />
+          </Setting>
+          <Setting inline label="Note">
+            <Text label="Note" value={note} onChange={setNote} placeholder="what it stands for" />
+          </Setting>
+        </div>
+        <div className="flex gap-2">
+          <Setting inline label="Answers" hint="status, 200 to 599">
+            <Text mono type="number" label="Answers" value={status} onChange={setStatus} />
+          </Setting>
+          <Setting inline label="Content type">
+            <Text mono label="Content type" value={type} onChange={setType} placeholder="none" />
+          </Setting>
+          <Setting inline label="After" hint="milliseconds">
+            <Text mono type="number" label="After" value={delay} onChange={setDelay} />
+          </Setting>
+          <Setting inline label="Fails every" hint="n-th call; empty: never">
+            <Text mono type="number" label="Fails every" value={every} onChange={setEvery} placeholder="never" />
+          </Setting>
+          <Setting inline label="With" hint="status">
+            <Text mono type="number" label="With" value={failing} onChange={setFailing} />
+          </Setting>
+        </div>
+        <Setting label="Body" hint="${n} is the number of the call">
+          <textarea
+            aria-label="Body"
+            className="field data h-20"
+            value={body}
+            spellCheck={false}
+            onChange={(e) => setBody(e.target.value)}
+          />
+        </Setting>
+        <Setting
+          label="Particular calls"
+          hint="a line each with method, path and status, its body below, set in; {name} in the path is ${name} in the body"
+          error={bad}
+        >
+          <textarea
+            aria-label="Particular calls"
+            className="field data h-24"
+            value={particular}
+            spellCheck={false}
+            placeholder={'GET /members/{id} 200\n  {"number": "${id}"}'}
+            onChange={(e) => setParticular(e.target.value)}
+          />
+        </Setting>
+        <button type="submit" className="btn btn-go">
+          {p.of ? "Change it" : "Make it"}
+        </button>
+      </form>
+    </Dialog>
+  );
+}
