@@ -63,7 +63,20 @@ export default function HelpPage() {
               A caller gets 2xx only for what is on disk. Each try carries the same Idempotency-Key, so that the target
               can tell repeats. 2xx is delivered. No answer, 408, 425, 429 and 5xx but 501 and 505 are tried again on
               the retry plan; Retry-After moves the next try later, never earlier. Other answers, and the end of the
-              plan, make a dead letter. A resend keeps what was delivered before, and the history of every try stays.
+              plan, make a dead letter. A resend keeps what was delivered before, and the history of every try stays,
+              with who decided.
+            </p>
+            <p className="mt-1">
+              Every try ends at the time limit of its connection, whatever comes back. An answer that is larger than the
+              connection's <span className="data">largest-answer</span> is refused as a whole, never cut. A delivery
+              that waits for its next try gives its place among those in flight back, up to{" "}
+              <span className="data">waiting</span> of a flow, so that one dead target does not hold up the others; only{" "}
+              <span className="data">in-flight: 1</span> keeps everything in line.
+            </p>
+            <p className="mt-1">
+              A message that comes again is a duplicate and gets the first one's answer. While the first is an open dead
+              letter a repeat joins it: 202 with its id, or 503 where the caller waits for the end. Once it is resent
+              with success the repeat has its answer; once it is discarded, the next repeat is taken in anew.
             </p>
           </section>
           <Systems />
@@ -73,7 +86,9 @@ export default function HelpPage() {
               A queue hands each message to one reader: use it to let work wait for whoever is free. It gives out the
               highest priority first (0 to 9, usually 4) and what is equal in the order in which it was put, at most so
               many at once as its flow says. What waits longer than its step allows is a dead letter, and so is what
-              finds the queue full or without a reader. Messages can be looked at, moved and purged while they wait.
+              finds the queue full or without a reader. Where something else than a flow reads the queue, say{" "}
+              <span className="data">readers: outside</span>, and nobody warns that no flow does. Messages can be looked
+              at, moved and purged while they wait. What leaves a queue with messages without a reader asks first.
             </p>
             <p>
               A topic keeps a log, and each subscription reads all of it at its own place: use it to tell several flows
@@ -124,7 +139,7 @@ export default function HelpPage() {
               Every change makes a version, and any version can be brought back. A transaction keeps the rows that it
               found, so inspection shows what was true then. A table that is not there, or has other keys than the step
               asks for, is an error when the flow is published and a dead letter afterwards; sent again, the message
-              looks anew.
+              looks anew. A resend always looks anew, also when the message is as it was.
             </p>
             <p>
               A cross-reference table pairs the keys of two systems, and a pair step writes it in the same database
@@ -138,7 +153,9 @@ export default function HelpPage() {
               An ask over HTTP or SQL is tried again like a delivery and is a dead letter in the end. Name statuses that
               are answers, too, under retry: <span className="data">delivered: [404]</span>. A query binds its
               parameters and may only read unless its connection allows more; one that gives too many rows, or not
-              exactly one where one is asked for, fails and says so.
+              exactly one where one is asked for, fails and says so. A statement that changes rows answers with the
+              header Affected-Rows, which stands at its try, too. Locks, rollbacks and lost connections are tried again;
+              what the database does not take because of its values is a dead letter of class data.
             </p>
             <p className="mb-1">
               An ask by a queue puts the message there with the headers correlation-id and reply-to. The other flow
@@ -162,6 +179,48 @@ export default function HelpPage() {
               of their own: to open a ticket, say, with the reason and the reference. A letter that is sent again and
               dies again is the same letter, and a dead letter of those steps begins nothing more, so they cannot loop.
             </p>
+            <p className="mt-1">
+              Behind the steps of an <span className="data">else</span> the message ends, turned away with the reason,
+              for every kind of step. Write <span className="data">{"else: {steps: […], then: go on}"}</span> where it
+              is to go on with the steps behind. When a called flow dies, whoever waits for it is told at once, and one
+              failed question leaves one dead letter: the caller's, with the called one passed on to it.
+            </p>
+            <p className="mt-1">
+              A resend reads rows of tables anew and asks anew what was asked before the step that died. Its preview
+              shows the same; where an answer cannot be known before, it says which, and you say what it might be. It
+              takes nothing for given.
+            </p>
+          </section>
+          <section id="versions">
+            <h2 className="mb-1 text-[17px]">Versions keep their rules</h2>
+            <p className="mb-1">
+              A version keeps the rules that it was published under: in inspection, in open work, and in resends under
+              its own version. Drafts and new versions follow the present rules, number 2, and a finding says where that
+              makes a difference. Under the rules before, number 1:
+            </p>
+            <ul className="list-disc space-y-0.5 pl-5">
+              <li>behind the steps of an else the message went on, as it does now with then: go on</li>
+              <li>
+                optional access through null or through a value without members, such as{" "}
+                <span className="data">body.?a.b</span> where a is a number, was absent; it is an error now. Write{" "}
+                <span className="data">optional.ofNonZeroValue(body.a).?b</span> where a may be null
+              </li>
+              <li>
+                inside a split message.id was that of the whole; it is the part's now, and message.parent is the whole's
+              </li>
+              <li>a whole whose parts were all turned away was delivered; it is turned away now and says so</li>
+            </ul>
+          </section>
+          <section id="limits">
+            <h2 className="mb-1 text-[17px]">What a message may use</h2>
+            <p>
+              An expression may take as many steps and as much memory as is fair to the others (64 MiB for one
+              evaluation, 256 MiB for all steps of a walk), and a script 256 MiB and its time limit, in a process of its
+              own. What passes a limit is a dead letter that says so. Bodies that come at the same time share the memory
+              for reading them; who finds no room within 5 seconds gets 429 with Retry-After. A body must come in time,
+              and in no encoding (415). If the process ends while it computes, what it computed is walked again, one at
+              a time; only what it ends over alone becomes a dead letter, with that reason.
+            </p>
           </section>
           <section id="ways-in">
             <h2 className="mb-1 text-[17px]">Ways in besides webhooks and queues</h2>
@@ -174,10 +233,12 @@ export default function HelpPage() {
             <p className="mb-1">
               A poll over HTTP asks with the mark of the last time and takes each item of the answer; items and mark are
               kept together. A poll of a table reads new rows by an increasing key, or new and changed rows by a change
-              time, and says created, updated or deleted. Rows with the time of the mark are read again, so that one
-              that was committed late is not missed; one that is as it was is passed over. Give change times that only
-              grow: a row written with an older time than the mark is not seen. A poll that fails says why on the
-              intake's desk and tries again when it is due; its mark stays.
+              time, and says created, updated or deleted. Rows that are committed late are not missed:{" "}
+              <span className="data">late</span>, 5 minutes usually, is how far back each poll looks for keys and times
+              that were given out before the mark but came to be seen only afterwards; one that is as it was is passed
+              over. A poll, schedule, load or receiver that fails shows on Flows, with since when and why, under “needs
+              a person” and in /metrics, and tries again when it is due; its mark stays. Setting the clock of the
+              machine neither stalls nor rushes what waits.
             </p>
             <p>
               A bulk load counts the records of a CSV file, a file of JSON lines or a query, and what the filter lets

@@ -128,7 +128,14 @@ export function ClockState({ flow }: { flow: string }) {
   return (
     <div className="mb-3 border-l-4 border-line pl-3" data-testid="clock">
       <p>
-        Due next {c.nextAt ? <time dateTime={c.nextAt} title={c.nextAt}>{local(c.nextAt)}</time> : "never"}
+        Due next{" "}
+        {c.nextAt ? (
+          <time dateTime={c.nextAt} title={c.nextAt}>
+            {local(c.nextAt)}
+          </time>
+        ) : (
+          "never"
+        )}
         {c.lastAt && (
           <>
             , last <Time at={c.lastAt} withDate />
