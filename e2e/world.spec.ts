@@ -1,4 +1,4 @@
-import { against, expect, saved } from "./app";
+import { against, cell, expect, saved } from "./app";
 
 const test = against("demo", "--trickle", "0");
 const key = { "x-api-key": "larkfield-demo-key" };
@@ -183,4 +183,18 @@ test("a database is connected, and code is stopped when it does not end", async 
   await page.keyboard.press("ControlOrMeta+a");
   await page.keyboard.type("return fetch('http://127.0.0.1')");
   await expect(page.getByTestId("after")).toContainText("fetch is not defined");
+});
+
+test("a statement shows its bound values and the rows that it changed", async ({ page, goto, app }) => {
+  const yaml = { "content-type": "application/yaml" };
+  await page.request.put(`${app.base}/api/v1/connections/desk-db`, { headers: yaml, data: "readyferry: connection/1\nname: desk-db\nkind: sql\ndriver: sqlite\naddress: stand-in://circulation.db\nwrite: true\n" });
+  const flow = 'readyferry: flow/1\nname: hours-changed\nintake: {kind: webhook, path: /hours-changed}\nsteps:\n- {id: u, kind: ask, of: desk-db, sql: "UPDATE hours SET opens = :opens WHERE weekday = :day", params: {opens: body.opens, day: body.day}}\n';
+  await page.request.put(`${app.base}/api/v1/flows/hours-changed`, { headers: yaml, data: flow });
+  await page.request.post(`${app.base}/api/v1/flows/hours-changed/publish`);
+  const { transaction } = await (await page.request.post(`${app.base}/in/hours-changed`, { data: { opens: "08:30", day: 77 } })).json();
+  await goto(`/transactions/${transaction}`);
+  await expect(cell(page, "u", 0)).toHaveText("0 rows affected, 1st try");
+  await cell(page, "u", 0).click();
+  await expect(page.getByTestId("statement").getByLabel("bound values")).toHaveText(/:opens"08:30":day77/);
+  await expect(page.getByRole("heading", { name: /Last answer/ })).toContainText("0 rows affected");
 });

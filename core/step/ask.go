@@ -344,6 +344,11 @@ func (r *ask) answered(c *Call) (Result, error) {
 		if outcome = fmt.Sprintf("%d rows", n); n == 1 {
 			outcome = "1 row"
 		}
+		if affected := answer.Get("headers").Get("affected-rows"); affected != nil {
+			if outcome = affected.Text + " rows affected"; affected.Text == "1" {
+				outcome = "1 row affected"
+			}
+		}
 		switch {
 		case r.rows == "one" && n != 1:
 			return Result{

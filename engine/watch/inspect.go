@@ -9,6 +9,7 @@ import (
 	"readyferry/core/retry"
 	"readyferry/core/run"
 	"readyferry/core/step"
+	"readyferry/core/want"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -113,6 +114,13 @@ func (w *Watch) overlay(entry *run.Entry, d *store.Delivery) error {
 	entry.Took = float64(last.At.Add(time.Duration(last.Took)*time.Microsecond).Sub(tries[0].At).Microseconds()) / 1000
 	if entry.Caught != "" {
 		return nil // it has said why
+	}
+	var request want.Request
+	if err := json.Unmarshal(d.Request, &request); err != nil {
+		return err
+	}
+	if request.Query != nil && d.State == store.Done {
+		what = entry.Outcome // its rows say more than a status
 	}
 	switch d.State {
 	case store.Done:

@@ -1,0 +1,144 @@
+import { against, cell, expect } from "./app";
+
+// What people are shown, in an application without the demo.
+const test = against("serve");
+test.describe.configure({ mode: "serial" });
+
+const yaml = { "content-type": "application/yaml" };
+
+test("a stand-in is made, changed and removed", async ({ page, goto, app }) => {
+  await goto("/stand-ins");
+  await page.getByRole("button", { name: "Make a stand-in" }).click();
+  await page.getByLabel("Name", { exact: true }).fill("No Name");
+  await page.getByRole("button", { name: "Make it" }).click();
+  await expect(page.getByRole("alert")).toContainText("small letters, digits and -");
+  await page.getByLabel("Name", { exact: true }).fill("ferry-office");
+  await page.getByLabel("Title", { exact: true }).fill("Ferry office");
+  await page.getByLabel("Answers", { exact: true }).fill("201");
+  await page.getByLabel("Body", { exact: true }).fill('{"ticket": ${n}}');
+  await page.getByLabel("Particular calls").fill('GET /piers/{id} 200\n  {"pier": "${id}"}');
+  await page.getByRole("button", { name: "Make it" }).click();
+  await expect(page.getByRole("heading", { name: "Ferry office" })).toBeVisible();
+  const called = await page.request.post(`${app.base}/stand-ins/ferry-office/tickets`, { data: {} });
+  expect([called.status(), await called.text()]).toEqual([201, '{"ticket": 1}']);
+  expect(await (await page.request.get(`${app.base}/stand-ins/ferry-office/piers/north`)).json()).toEqual({ pier: "north" });
+  await expect(page.getByTestId("calls")).toContainText("/tickets");
+
+  await page.getByRole("button", { name: "change", exact: true }).click();
+  await expect(page.getByLabel("Particular calls")).toHaveValue('GET /piers/{id} 200\n  {"pier": "${id}"}');
+  await page.getByRole("dialog").getByLabel("Answers", { exact: true }).fill("409");
+  await page.getByRole("button", { name: "Change it" }).click();
+  await expect(page.getByRole("dialog")).toHaveCount(0);
+  expect((await page.request.post(`${app.base}/stand-ins/ferry-office/tickets`, { data: {} })).status()).toBe(409);
+
+  await page.request.put(`${app.base}/api/v1/connections/office`, { headers: yaml, data: "readyferry: connection/1\nname: office\nkind: http\naddress: stand-in://ferry-office\n" });
+  await page.getByRole("button", { name: "remove", exact: true }).click();
+  await page.getByRole("button", { name: "Remove it" }).click();
+  await expect(page.getByRole("dialog")).toContainText("office would reach nothing");
+  await page.getByRole("button", { name: "Remove it all the same" }).click();
+  await expect(page.getByText("No stand-in yet")).toBeVisible();
+});
+
+test("a flow without samples has each step in one row, and keys work at once", async ({ page, goto, app }) => {
+  const flow = "readyferry: flow/1\nname: bare\ntitle: bare arrivals\nintake: {kind: webhook, path: '/bare/{branch}'}\nsteps: [{id: n, kind: note, text: seen}, {id: m, kind: map, fields: [{to: /a, from: body.a}]}]\n";
+  await page.request.put(`${app.base}/api/v1/flows/bare`, { headers: yaml, data: flow });
+  await goto("/flows/bare");
+  const sheet = page.getByTestId("sheet");
+  await expect(sheet.getByRole("rowheader")).toHaveCount(3);
+  const heads = await sheet.getByRole("rowheader").all();
+  const texts = await sheet.locator("[data-path] [role=gridcell]:nth-child(2)").all();
+  for (const [i, head] of heads.entries()) {
+    const [a, b] = [await head.boundingBox(), await texts[i]?.boundingBox()];
+    expect(a?.y, `row ${i}`).toBe(b?.y);
+    expect(a?.height, `row ${i}`).toBeLessThan(40);
+  }
+  await page.keyboard.press("a");
+  await page.getByPlaceholder("What should it do?").fill("filter");
+  await page.keyboard.press("Enter");
+  await expect(sheet.getByRole("rowheader")).toHaveCount(4);
+  await page.getByRole("button", { name: "Undo" }).click(); // the keys belong to the sheet after a button, too
+  await expect(sheet.getByRole("rowheader")).toHaveCount(3);
+  await page.keyboard.press("a");
+  await expect(page.getByPlaceholder("What should it do?")).toBeVisible();
+  await page.keyboard.press("Escape");
+
+  await page.getByRole("button", { name: "Publish version 1" }).click();
+  await expect(page.getByText("Version 1 is live", { exact: true })).toBeVisible();
+  await page.getByRole("button", { name: "Publish a new version" }).click();
+  await expect(page.getByText("Version 1 is live already, and the draft is the same")).toBeVisible();
+  await expect(page.getByTestId("flow-status")).toHaveText("live: version 1");
+});
+
+test("a transaction shows what came with it, and becomes a sample with that", async ({ page, goto, app }) => {
+  const posted = await page.request.post(`${app.base}/in/bare/north?page=2&page=3`, { data: { a: 1 }, headers: { "x-pier": "7" } });
+  const { transaction } = await posted.json();
+  await goto(`/transactions/${transaction}`);
+  await cell(page, "", 0).click();
+  const came = page.getByTestId("came-with");
+  await expect(came.getByLabel("headers")).toContainText("X-Pier");
+  await expect(came.getByLabel("parameters of the path")).toContainText("branch");
+  await expect(came.getByLabel("query")).toHaveText(/page.*2.*page.*3/s);
+  await expect(page.getByText("0 s", { exact: true })).toHaveCount(0);
+  await page.getByRole("button", { name: "Keep as sample" }).click();
+  await expect(page.getByText("is a sample of bare now")).toBeVisible();
+  const [sample] = await (await page.request.get(`${app.base}/api/v1/flows/bare/samples`)).json();
+  expect([sample.params, sample.headers["x-pier"], sample.repeated]).toEqual([{ branch: "north" }, "7", { page: ["2", "3"] }]);
+});
+
+test("a question by a queue shows its reply and correlation, and messages show their headers", async ({ page, goto, app }) => {
+  const flows = {
+    asking: "intake: {kind: webhook, path: /asking}\nsteps: [{id: q, kind: ask, of: {queue: questions}, within: 1h}, {id: d, kind: deliver, to: {queue: kept, readers: outside}, headers: {x-by: asking}}]\n",
+    answering: "intake: {kind: queue, queue: questions}\nsteps: [{id: r, kind: deliver, to: {queue: '${headers[\"reply-to\"]}'}, headers: {correlation-id: '${headers[\"correlation-id\"]}', x-by: answering}}]\n",
+  };
+  for (const [name, rest] of Object.entries(flows)) {
+    await page.request.put(`${app.base}/api/v1/flows/${name}`, { headers: yaml, data: `readyferry: flow/1\nname: ${name}\n${rest}` });
+  }
+  for (const name of ["answering", "asking"]) {
+    const published = await page.request.post(`${app.base}/api/v1/flows/${name}/publish`);
+    expect((await published.json()).findings.map((f: { code: string }) => f.code)).not.toContain("queue-unread");
+  }
+  const { transaction } = await (await page.request.post(`${app.base}/in/asking`, { data: { pier: 7 } })).json();
+  await goto(`/transactions/${transaction}`);
+  await expect(cell(page, "q", 0)).toHaveText("replied");
+  await cell(page, "q", 0).click();
+  await expect(page.getByTestId("before")).toContainText("correlation-id");
+  const correlation = await page.getByTestId("before").locator("dt", { hasText: "correlation-id" }).locator("+ dd").innerText();
+  await expect(page.getByTestId("reply")).toContainText(correlation);
+  await expect(page.getByTestId("reply")).toContainText("answering");
+  await goto("/queues");
+  await page.getByRole("row", { name: /^kept/ }).getByRole("button", { name: "look inside" }).click();
+  await page.getByLabel("Messages of kept").locator("summary").first().click();
+  await expect(page.getByLabel("Messages of kept").getByTestId("came-with")).toContainText("asking");
+  // Nobody reads the questions any more while one is left there.
+  await page.request.post(`${app.base}/api/v1/queues/questions/pause`);
+  await page.request.post(`${app.base}/in/asking`, { data: { pier: 8 } });
+  await goto("/flows/answering");
+  await page.getByRole("button", { name: "Pause" }).click();
+  await expect(page.getByRole("dialog")).toContainText("questions");
+  await page.getByRole("button", { name: "Pause it all the same" }).click();
+  await expect(page.getByTestId("flow-status")).toContainText("paused");
+});
+
+test("a source that fails and callers that were refused show on Flows", async ({ page, goto, app }) => {
+  await page.request.put(`${app.base}/api/v1/connections/key`, { headers: yaml, data: "readyferry: connection/1\nname: key\nkind: caller\nsign-in: {kind: api-key, secret: s3cret}\n" });
+  await page.request.put(`${app.base}/api/v1/connections/gone`, { headers: yaml, data: "readyferry: connection/1\nname: gone\nkind: http\naddress: http://127.0.0.1:1\n" });
+  for (const [name, intake] of [
+    ["polling", "{kind: poll, of: gone, path: /n, every: 1h, each: body}"],
+    ["guarded", "{kind: webhook, path: /guarded, callers: [key]}"],
+  ]) {
+    await page.request.put(`${app.base}/api/v1/flows/${name}`, { headers: yaml, data: `readyferry: flow/1\nname: ${name}\nintake: ${intake}\nsteps: []\n` });
+    await page.request.post(`${app.base}/api/v1/flows/${name}/publish`);
+  }
+  await page.request.post(`${app.base}/api/v1/flows/polling/run`);
+  expect((await page.request.post(`${app.base}/in/guarded`, { data: {} })).status()).toBe(401);
+  await goto("/flows");
+  await expect(page.getByTestId("failing")).toContainText("gone refused the connection");
+  await expect(page.getByTestId("trouble")).toContainText("The poll fails: gone refused the connection");
+  await page.getByTestId("refused").click();
+  await expect(page.getByRole("dialog")).toContainText("POST /in/guarded");
+  await page.keyboard.press("Escape");
+  const titles = await page.locator("tbody tr td:first-child a").allInnerTexts();
+  expect(titles).toEqual([...titles].sort((a, b) => (a.toLowerCase() < b.toLowerCase() ? -1 : 1)));
+  await page.getByTestId("trouble").click();
+  await expect(page.getByTestId("clock")).toContainText("It has failed since");
+});
