@@ -59,3 +59,27 @@ func all(list []celast.Expr, additions *int) bool {
 	}
 	return true
 }
+
+// unbounded are functions of the library whose work has no bound, so that each call
+// would be stopped, and what stands in their place.
+var unbounded = map[string]string{
+	"json.encode": "json(x) writes a value as JSON",
+	"json.parse":  "a text that holds JSON is a document of its own: deliver it to a flow of format json",
+	"yaml.encode": "json(x) writes a value as JSON, which is YAML, too",
+	"yaml.parse":  "a message is read as JSON, XML, CSV, HL7 or a form",
+}
+
+// checkBounds refuses calls of functions that would always be stopped.
+func checkBounds(e *celast.AST) (bad *CompileError) {
+	celast.PostOrderVisit(e.Expr(), celast.NewExprVisitor(func(x celast.Expr) {
+		if bad != nil || x.Kind() != celast.CallKind {
+			return
+		}
+		name := x.AsCall().FunctionName()
+		if repair, is := unbounded[name]; is {
+			at := e.SourceInfo().GetStartLocation(x.ID())
+			bad = &CompileError{max(1, at.Line()), at.Column() + 1, name + " cannot be called here, as its work has no bound", repair}
+		}
+	}))
+	return bad
+}

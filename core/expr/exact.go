@@ -179,12 +179,18 @@ func (p pathNode) eval(s *Scope, _ *activation) (*message.Node, bool, error) {
 type condNode struct {
 	cond       cel.Program
 	yes, other exactNode
+	lax        bool // what is neither true nor false counts as false, and is no error
 }
+
+var errNoCondition = types.NewErr("no such overload: %s", operators.Conditional).(error)
 
 func (c condNode) eval(s *Scope, act *activation) (*message.Node, bool, error) {
 	v, _, err := c.cond.Eval(act)
 	if err != nil {
 		return nil, false, err
+	}
+	if _, is := v.(types.Bool); !is && !c.lax {
+		return nil, false, errNoCondition
 	}
 	if v == types.True {
 		return c.yes.eval(s, act)
@@ -267,8 +273,8 @@ func (c *compiling) exact(e celast.Expr) (exactNode, error) {
 				return nil, err
 			}
 			other, err := c.exact(call.Args()[2])
-			return condNode{cond, yes, other}, err
-		case call.IsMemberFunction() && call.FunctionName() == "orValue":
+			return condNode{cond, yes, other, c.env.lax}, err
+		case call.IsMemberFunction() && call.FunctionName() == "orValue" && (c.env.lax || mayBeOptional(call.Target())):
 			first, err := c.exact(call.Target())
 			if err != nil {
 				return nil, err
@@ -279,6 +285,13 @@ func (c *compiling) exact(e celast.Expr) (exactNode, error) {
 	}
 	p, err := c.program(e)
 	return leafNode{p}, err
+}
+
+// mayBeOptional tells that an expression is not certain to give a value that is no
+// optional, on which orValue is an error.
+func mayBeOptional(e celast.Expr) bool {
+	_, optional, ok := pathOf(e)
+	return !ok || optional
 }
 
 func isRoot(name string) bool {

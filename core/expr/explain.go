@@ -6,7 +6,6 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
-	"time"
 
 	"readyferry/core/format/hl7"
 	"readyferry/core/message"
@@ -40,9 +39,10 @@ func (p *Program) explain(err error, s *Scope) error {
 		return fmt.Errorf("%s: the evaluation was stopped because it takes too long", p.Source)
 	}
 	if strings.HasPrefix(text, "no such overload") {
-		if kinds := p.kinds(s); len(kinds) > 0 {
-			return fmt.Errorf("%s: the values do not fit together: %s", p.Source, strings.Join(kinds, ", "))
+		if kinds := p.kinds(s); kinds != "" {
+			return fmt.Errorf("%s: the values do not fit together: %s", p.Source, kinds)
 		}
+		return fmt.Errorf("%s: the values in it do not fit together", p.Source)
 	}
 	if said := p.unconverted(s, text); said != "" {
 		return fmt.Errorf("%s: the values do not fit together: %s", p.Source, said)
@@ -74,14 +74,19 @@ func (p *Program) absent(s *Scope, key string, isKey bool, text string) error {
 	}
 }
 
-// kinds says of which kinds the values are that are read.
-func (p *Program) kinds(s *Scope) (out []string) {
+// kinds says of which kinds the values are that do not fit together, or else those
+// that are read.
+func (p *Program) kinds(s *Scope) string {
+	if c := p.culprit(s); c != nil && len(c.given) > 0 {
+		return c.kinds()
+	}
+	var out []string
 	for _, path := range p.Reads {
 		if n, at := path.follow(s.root(path.Root)); at < 0 {
 			out = append(out, fmt.Sprintf("%s is a %s", path, n.Kind))
 		}
 	}
-	return out
+	return strings.Join(out, ", ")
 }
 
 // conversion finds what the library says of a value that is not of a type.
@@ -89,24 +94,18 @@ var conversion = regexp.MustCompile(
 	`type conversion error from '?(\w+)'? to '?([\w.]+)'?|strconv\.(Parse\w+)|(parsing time|invalid RFC 3339 timestamp)|(time: [\w ]*duration)`,
 )
 
-// converted are the types that a text can be made into: in words, what it must look
-// like, and whether a text does.
-var converted = map[string]struct {
-	words, like string
-	fits        func(text string) bool
-}{
-	"int": {"whole number", "42", func(t string) bool { _, err := strconv.ParseInt(t, 10, 64); return err == nil }},
-	"uint": {"whole number without a sign", "42", func(t string) bool {
-		_, err := strconv.ParseUint(t, 10, 64)
-		return err == nil
-	}},
-	"double": {"number", "4.20", func(t string) bool { _, err := strconv.ParseFloat(t, 64); return err == nil }},
-	"bool":   {"true or false", "true", func(t string) bool { _, err := strconv.ParseBool(t); return err == nil }},
-	"timestamp": {"point in time", "2026-05-04T09:00:00Z", func(t string) bool {
-		_, err := time.Parse(time.RFC3339Nano, t)
-		return err == nil
-	}},
-	"duration": {"span of time", "90s", func(t string) bool { _, err := time.ParseDuration(t); return err == nil }},
+// conversionTo is a type that a value can be made into: in words, and what it must
+// look like.
+type conversionTo struct{ words, like string }
+
+// converted are such types, by CEL's name.
+var converted = map[string]conversionTo{
+	"int":       {"whole number", "42"},
+	"uint":      {"whole number without a sign", "42"},
+	"double":    {"number", "4.20"},
+	"bool":      {"true or false", "true"},
+	"timestamp": {"point in time", "2026-05-04T09:00:00Z"},
+	"duration":  {"span of time", "90s"},
 }
 
 // unconverted says which value could not be made into another type; "" when the
@@ -134,19 +133,31 @@ func (p *Program) unconverted(s *Scope, text string) string {
 	if !known {
 		return fmt.Sprintf("a %s cannot be made a %s", m[1], m[2])
 	}
-	for _, path := range p.Reads {
-		n, at := path.follow(s.root(path.Root))
-		if at >= 0 || n.Kind == message.Number && to != "timestamp" && to != "duration" && to != "bool" {
-			continue
-		}
-		if value, scalar := n.Scalar(); scalar && n.Kind != message.Null && !into.fits(value) {
-			return fmt.Sprintf("%s is %s, which is no %s; it must look like %s", path, shortened(value), into.words, into.like)
-		} else if !scalar || n.Kind == message.Null {
-			return fmt.Sprintf("%s is a %s, which is no %s; it must look like %s", path, n.Kind, into.words, into.like)
+	if c := p.culprit(s); c != nil && len(c.given) > 0 {
+		g := c.given[0]
+		if n, ok, err := toNode(g.value); err == nil && ok {
+			return into.unlike(g.text, n)
 		}
 	}
 	return fmt.Sprintf("a value in it is no %s; it must look like %s", into.words, into.like)
 }
+
+// unlike says why a value is not made into another type.
+func (c conversionTo) unlike(what string, n *message.Node) string {
+	is := "a " + n.Kind.String()
+	if value, scalar := n.Scalar(); scalar && n.Kind != message.Null {
+		is = shortened(value)
+		if wholeNumber.MatchString(value) && strings.HasPrefix(c.words, "whole") {
+			return fmt.Sprintf("%s is %s, which is outside of the %ss of 64 bits", what, value, c.words)
+		}
+	}
+	if what == is { // a text in the expression itself
+		return fmt.Sprintf("%s is no %s; it must look like %s", is, c.words, c.like)
+	}
+	return fmt.Sprintf("%s is %s, which is no %s; it must look like %s", what, is, c.words, c.like)
+}
+
+var wholeNumber = regexp.MustCompile(`^[+-]?\d{1,60}$`)
 
 func shortened(text string) string {
 	if r := []rune(text); len(r) > 40 {
@@ -162,7 +173,10 @@ var library = []struct {
 }{
 	{regexp.MustCompile(`^unsupported index type '(\w+)' in list$`), "a list has its items by number, not by name"},
 	{regexp.MustCompile(`^(return error for overflow|integer overflow|unsigned integer overflow)$`),
-		"the result is larger than a whole number of 64 bits"},
+		"the result is outside of the whole numbers of 64 bits"},
+	{regexp.MustCompile(`^index out of range: `), "the text is shorter than that"},
+	{regexp.MustCompile(`^illegal base64 data`), "a text in it is no base64"},
+	{regexp.MustCompile(`^error parsing regexp: `), "a pattern in it is no regular expression"},
 	{regexp.MustCompile(`^divide by zero$|^modulus by zero$`), "division by zero"},
 	{regexp.MustCompile(`^optional\.none\(\) dereference$`), "the optional holds nothing; orValue(…) says what to take then"},
 }

@@ -60,6 +60,7 @@ type Program struct {
 	whole  cel.Program
 	builds bool // it may build more than a few values, and has a Memory
 	exact  exactNode
+	again  *again // to look at it closely; nil where that cannot be
 	tables *Tables
 	out    *types.Type
 }
@@ -100,6 +101,9 @@ func (env *Env) Compile(source string) (*Program, error) {
 	if bad := env.checkTables(native); bad != nil {
 		return nil, bad
 	}
+	if bad := checkBounds(native); bad != nil && !env.lax {
+		return nil, bad
+	}
 	c := &compiling{env: env, ast: native}
 	p := &Program{Source: source, Reads: env.reads(native.Expr()), out: checked.OutputType(), tables: env.tables}
 	var err error
@@ -111,7 +115,7 @@ func (env *Env) Compile(source string) (*Program, error) {
 	} else if p.whole, err = c.program(native.Expr()); err != nil {
 		return nil, &CompileError{1, 1, err.Error(), ""}
 	}
-	p.builds = c.builds
+	p.builds, p.again = c.builds, &again{env, native}
 	return p, nil
 }
 
@@ -157,38 +161,6 @@ func typeWord(t *types.Type) string {
 	return strings.NewReplacer("int", "whole number", "double", "number").Replace(t.String())
 }
 
-// plainSyntax says in words what the parser says in the names of its tokens.
-func plainSyntax(message string) string {
-	if m := unexpected.FindStringSubmatch(message); m != nil {
-		if m[1] == "<EOF>" {
-			return "the expression ends before it is complete"
-		}
-		return fmt.Sprintf("%q is not expected here", m[1])
-	}
-	if m := lacking.FindStringSubmatch(message); m != nil {
-		return fmt.Sprintf("a %s is missing here", m[1])
-	}
-	if m := noToken.FindStringSubmatch(message); m != nil {
-		switch token := strings.TrimSpace(m[1]); {
-		case strings.HasPrefix(token, `"`), strings.HasPrefix(token, "'"):
-			return "the text that begins here is not closed"
-		case token == "=":
-			return "= compares nothing; write == for equal"
-		default:
-			return token + " means nothing in an expression"
-		}
-	}
-	return message
-}
-
-var (
-	unexpected = regexp.MustCompile(
-		`^(?:mismatched input|extraneous input|no viable alternative at input) '(.*?)'(?: expecting .*)?$`,
-	)
-	lacking = regexp.MustCompile(`^missing '?(.*?)'? at '.*'$`)
-	noToken = regexp.MustCompile(`^token recognition error at: '(.*)'$`)
-)
-
 var undeclared = regexp.MustCompile(`undeclared reference to '([^']*)'`)
 
 var unfit = regexp.MustCompile(`found no matching overload for '@?(\w+)'`)
@@ -220,7 +192,7 @@ func (env *Env) compileError(issues *cel.Issues) *CompileError {
 	if e.Line < 1 {
 		e.Line, e.Column = 1, 1
 	}
-	e.Message = plainSyntax(strings.TrimPrefix(e.Message, "Syntax error: "))
+	e.Message = strings.TrimPrefix(e.Message, "Syntax error: ")
 	e.Message = strings.Replace(e.Message, " (in container '')", "", 1)
 	if f := called(e.Message); f != nil {
 		e.Message = f.Name + " is not called in this way"
@@ -236,6 +208,8 @@ func (env *Env) compileError(issues *cel.Issues) *CompileError {
 		} else {
 			e.Repair = "the message is in body, headers, params and query; a text stands in quotes"
 		}
+	} else {
+		e.Message = plainSyntax(e.Message)
 	}
 	return e
 }

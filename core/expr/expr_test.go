@@ -107,7 +107,7 @@ func TestCompileErrorsHaveAPlaceAndARepair(t *testing.T) {
 		"bdoy.x":      `compile: line 1, column 1: there is no name or function "bdoy" here; did you mean body?`,
 		"body.x +":    "compile: line 1, column 9: ",
 		"":            "compile: line 1, column 1: the expression is empty; write one, such as body.id",
-		"1 + \"a\"":   "compile: line 1, column 3: found no matching overload for '_+_' applied to '(int, string)'",
+		"1 + \"a\"":   "compile: line 1, column 3: + is not for a whole number and a text",
 		"a &&\n zz()": "compile: line 1, column 1: ",
 	} {
 		if got := eval(t, e, source, "{}"); !strings.HasPrefix(got, want) {
@@ -330,5 +330,37 @@ func TestNetworkAddressesLeaveAsTexts(t *testing.T) {
 	if got := eval(t, env(t), `{"a": ip("2001:db8::68"), "b": [cidr("192.168.0.0/24")], "c": `+
 		`cidr("10.0.0.0/8").containsIP(body)}`, `"10.1.2.3"`); got != `{"a":"2001:db8::68","b":["192.168.0.0/24"],"c":true}` {
 		t.Error(got)
+	}
+}
+
+// What CEL says of values and types reaches nobody in its own words: the value is named,
+// and what it is called by.
+func TestWhatFailedIsNamed(t *testing.T) {
+	e := env(t)
+	const body = `{"t":"x","n":5,"nil":null,"big":"99999999999999999999","lines":[{"q":"7"},{"q":"seven"}]}`
+	for source, want := range map[string]string{
+		`body.lines.map(l, int(l.q))`:     `l.q is "seven", which is no whole number; it must look like 42`,
+		`int(body.lines[1].q)`:            `body.lines[1].q is "seven", which is no whole number`,
+		`body.lines.exists(l, l.q > 3)`:   `l.q is a string, 3 is a number`,
+		`int(body.t + "0")`:               `body.t + "0" is "x0", which is no whole number`,
+		`int(body.big)`:                   `body.big is 99999999999999999999, which is outside of the whole numbers of 64 bits`,
+		`timestamp("yesterday")`:          `"yesterday" is no point in time; it must look like 2026-05-04T09:00:00Z`,
+		`{"a": body.t * 2}`:               `body.t is a string, 2 is a number`,
+		`body.t ? 1 : 2`:                  `body.t is a string, and a condition is true or false`,
+		`body.t.orValue("y")`:             `body.t is a string, "y" is a string`, // it is no optional
+		`body.t.matches("(")`:             `a pattern in it is no regular expression`,
+		`body.nil + 1`:                    `body.nil is a null, 1 is a number`,
+		`"a" + 1`:                         `+ is not for a text and a whole number`,
+		`[1, 2].join(3)`:                  `join is not for a list and a whole number`,
+		`[1].map(x, x.y)`:                 `a whole number has no members`,
+		`body.lines.map(1, x)`:            `a name is expected here`,
+		`json.parse(body.t).orValue(1)`:   `json.parse cannot be called here, as its work has no bound`,
+		`body.lines.sortBy(l, -l.q)`:      `l.q is a string`,
+		`size(body.n)`:                    `body.n is a number`,
+		`duration(body.lines[0].q + "x")`: `body.lines[0].q + "x" is "7x", which is no span of time`,
+	} {
+		if got := eval(t, e, source, body); !strings.Contains(got, want) {
+			t.Errorf("%s: %s, want %s", source, got, want)
+		}
 	}
 }

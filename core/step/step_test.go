@@ -84,7 +84,7 @@ func TestMap(t *testing.T) {
 		{`fields: [{to: /a, from: '1.0 / 0.0'}]`, `{}`,
 			`flow fields/0 /a: 1.0 / 0.0: the result is Infinity, which no document can hold`},
 		{`fields: [{to: /a, from: 'body.x + 1', missing: skip}]`, `{"x":"s"}`, `data fields/0 /a: body.x + 1: the ` +
-			`values do not fit together: body.x is a string`},
+			`values do not fit together: body.x is a string, 1 is a number`},
 	} {
 		res, f := do(t, "{id: m, kind: map, "+c.settings+"}", c.body)
 		got := ""
@@ -202,7 +202,7 @@ func TestRouteTakesFirstOrEvery(t *testing.T) {
 		{ways, `{"n":0}`, "no way []"},
 		{ways + `, otherwise: {steps: []}`, `{"n":0}`, "otherwise [2]"},
 		{`take: every, ` + ways + `, otherwise: {steps: []}`, `{"n":5}`, "a, b [0 1]"},
-		{ways, `{"n":"x"}`, "ways/a: body.n > 0: the values do not fit together: body.n is a string"},
+		{ways, `{"n":"x"}`, "ways/a: body.n > 0: the values do not fit together: body.n is a string, 0 is a number"},
 	} {
 		res, f := do(t, "{id: r, kind: route, "+c.settings+"}", c.body)
 		got := res.Outcome + " " + sprint(res.Ways)

@@ -205,6 +205,7 @@ export default function HelpPage() {
                 <span className="data">body.?a.b</span> where a is a number, was absent; it is an error now. Write{" "}
                 <span className="data">optional.ofNonZeroValue(body.a).?b</span> where a may be null
               </li>
+              <li>a condition of ? : that is neither true nor false counted as false; it is an error now</li>
               <li>
                 inside a split message.id was that of the whole; it is the part's now, and message.parent is the whole's
               </li>
