@@ -142,3 +142,28 @@ test("a source that fails and callers that were refused show on Flows", async ({
   await page.getByTestId("trouble").click();
   await expect(page.getByTestId("clock")).toContainText("It has failed since");
 });
+
+test("the preview of a resend asks for the answers that it cannot know", async ({ page, goto, app }) => {
+  await page.request.put(`${app.base}/api/v1/stand-ins/desk`, { data: { status: 200, headers: { "Content-Type": "application/json" }, body: '{"pier": null}' } });
+  await page.request.put(`${app.base}/api/v1/connections/desk`, { headers: yaml, data: "readyferry: connection/1\nname: desk\nkind: http\naddress: stand-in://desk\n" });
+  const flow = "readyferry: flow/1\nname: piers\nintake: {kind: webhook, path: /piers, reference: body.ref}\nsteps: [{id: q, kind: ask, of: desk, method: GET, path: /piers}, {id: m, kind: map, fields: [{to: /next, from: replies.q.body.pier + 1}]}]\n";
+  await page.request.put(`${app.base}/api/v1/flows/piers`, { headers: yaml, data: flow });
+  await page.request.post(`${app.base}/api/v1/flows/piers/publish`);
+  const { transaction } = await (await page.request.post(`${app.base}/in/piers`, { data: { ref: "P-1" } })).json();
+  await goto(`/transactions/${transaction}`);
+  await expect(page.getByTestId("state")).toContainText("replies.q.body.pier is a null, 1 is a number");
+  await page.getByRole("button", { name: "Repair" }).click();
+  const asked = page.getByRole("form", { name: "What desk would answer" });
+  await expect(asked).toContainText("asks desk anew, and what it answers is not known before");
+  await asked.getByLabel("Body of the answer").fill('{"pier": 6}');
+  await asked.getByRole("button", { name: "go on" }).click();
+  await expect(page.getByTestId("preview")).toContainText("as if q answered as you said");
+  await expect(page.getByTestId("preview")).toContainText("1 of 1 set");
+  await expect(page.getByTestId("history")).toContainText("died");
+  await page.request.put(`${app.base}/api/v1/stand-ins/desk`, { data: { status: 200, headers: { "Content-Type": "application/json" }, body: '{"pier": 6}' } });
+  await page.getByRole("button", { name: "Resend", exact: true }).click();
+  await goto(`/transactions/${transaction}`);
+  await expect(page.getByTestId("state")).toContainText("delivered");
+  await cell(page, "m", 0).click();
+  await expect(page.getByTestId("after")).toContainText("7");
+});

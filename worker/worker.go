@@ -23,6 +23,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
+	"strings"
 	"sync"
 	"time"
 
@@ -113,8 +114,10 @@ func (p *Pool) Run(source string, limit time.Duration, in []byte) ([]byte, error
 		return nil, err
 	}
 	switch {
-	case a.Stopped:
-		return nil, fmt.Errorf("%w: %s", script.ErrLimit, a.Error)
+	case a.Stopped: // what it has built goes with the process
+		_ = one.end()
+		one = nil
+		return nil, fmt.Errorf("%w: %s", script.ErrLimit, strings.TrimPrefix(a.Error, script.ErrLimit.Error()+": "))
 	case a.Error != "":
 		return nil, errors.New(a.Error)
 	}

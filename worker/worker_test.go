@@ -82,6 +82,8 @@ func TestWhatCannotBeInterruptedIsEnded(t *testing.T) {
 			if got, err := p.Run(source, 200*time.Millisecond, []byte(`{}`)); !errors.Is(err, script.ErrLimit) &&
 				(err == nil || !strings.Contains(err.Error(), "it threw RangeError")) {
 				t.Errorf("%s: %.50s, %v", source, got, err)
+			} else if strings.Count(err.Error(), "stopped") > 1 {
+				t.Errorf("it says twice that it was stopped: %v", err)
 			}
 		})
 	}
