@@ -60,11 +60,11 @@ func testAVersionKeepsItsRules(t *testing.T) {
 		t.Fatalf("%+v", got)
 	}
 	_, findings := w.Read("ruled", []byte(ruledFlow), nil)
-	said := false
+	said := map[string]bool{}
 	for _, f := range findings {
-		said = said || f.Code == "else-ends" && strings.Contains(f.Repair, "then: go on")
+		said[f.Code] = f.Code != "else-ends" || strings.Contains(f.Repair, "then: go on")
 	}
-	if !said {
+	if !said["else-ends"] || !said["optional-access"] {
 		t.Errorf("nothing says that the draft does something else: %v", findings)
 	}
 	w.out.status(422)
@@ -82,7 +82,7 @@ func testAVersionKeepsItsRules(t *testing.T) {
 	}
 	_, findings = w.Read("ruled", []byte(ruledFlow), nil)
 	for _, f := range findings {
-		if f.Code == "else-ends" {
+		if f.Code == "else-ends" || f.Code == "optional-access" {
 			t.Errorf("the live version ends there, too: %v", f)
 		}
 	}
@@ -135,4 +135,40 @@ steps:
 		t.Errorf("as it was: %s, the whole is %s", got, id)
 	}
 	w.becomes(w.accepted("/parts", `{"l": [1, 2]}`), store.Delivered)
+	said := map[string]bool{}
+	_, findings := w.Read("parts", []byte(doc), nil)
+	for _, f := range findings {
+		said[f.Code] = true
+	}
+	if !said["part-id"] || !said["all-turned-away"] {
+		t.Errorf("nothing says what is otherwise: %v", findings)
+	}
+}
+
+// A condition of ? : is true or false; it was taken for false before.
+func TestAConditionIsTrueOrFalse(t *testing.T) { synctest.Test(t, testAConditionIsTrueOrFalse) }
+
+func testAConditionIsTrueOrFalse(t *testing.T) {
+	const doc = `
+readyferry: flow/1
+name: cond
+intake: {kind: webhook, path: /cond}
+steps: [{id: m, kind: map, fields: [{to: /a, from: 'body.t ? 1 : 2'}, {to: /b, from: 'body.t.orValue(3)'}]}]
+`
+	w := start(t, t.TempDir(), &target{})
+	w.publishUnder(flow.Rules1, doc)
+	w.becomes(w.accepted("/cond", `{"t": "x"}`), store.Delivered)
+	said := false
+	_, findings := w.Read("cond", []byte(doc), nil)
+	for _, f := range findings {
+		said = said || f.Code == "condition"
+	}
+	if !said {
+		t.Errorf("nothing says what is otherwise: %v", findings)
+	}
+	w.publish(doc)
+	dead := w.becomes(w.accepted("/cond", `{"t": "x"}`), store.DeadLetter)
+	if !strings.Contains(dead.Reason, "body.t is a string, and a condition is true or false") {
+		t.Errorf("%q", dead.Reason)
+	}
 }

@@ -54,8 +54,9 @@ func (e *MissingError) Error() string {
 
 // Program is a compiled expression. It is safe for concurrent use.
 type Program struct {
-	Source string
-	Reads  []Path
+	Source  string
+	Reads   []Path
+	Differs Differs
 
 	whole  cel.Program
 	builds bool // it may build more than a few values, and has a Memory
@@ -115,7 +116,7 @@ func (env *Env) Compile(source string) (*Program, error) {
 	} else if p.whole, err = c.program(native.Expr()); err != nil {
 		return nil, &CompileError{1, 1, err.Error(), ""}
 	}
-	p.builds, p.again = c.builds, &again{env, native}
+	p.builds, p.again, p.Differs = c.builds, &again{env, native}, differs(native)
 	return p, nil
 }
 

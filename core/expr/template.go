@@ -37,6 +37,16 @@ type Template struct {
 	parts []part
 }
 
+// Differs lists how its expressions may come to something else than under older rules.
+func (t *Template) Differs() (out []Differs) {
+	for _, p := range t.parts {
+		if p.hole != nil && p.hole.Differs != (Differs{}) {
+			out = append(out, p.hole.Differs)
+		}
+	}
+	return out
+}
+
 type part struct {
 	text   string
 	hole   *Program // nil for text

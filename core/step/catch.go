@@ -84,6 +84,7 @@ func (c *Compiler) catch(s *flow.Step) *Catch {
 		out.Ends = then == "end" || then == "" && c.Rules >= flow.Rules2
 		if then == "" {
 			c.changed(
+				flow.Warning,
 				ptr,
 				"else-ends",
 				"behind these steps the message ends now, turned away; in the live version it goes on as if "+

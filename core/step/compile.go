@@ -198,9 +198,9 @@ func (c *Compiler) found(s *flow.Step, ptr string, p flow.Place, level flow.Leve
 
 // changed notes that the step being compiled does something else than under older
 // rules.
-func (c *Compiler) changed(ptr, code, msg, repair string) {
+func (c *Compiler) changed(level flow.Level, ptr, code, msg, repair string) {
 	before := len(c.Findings)
-	c.Find(ptr, flow.Warning, code, msg, repair)
+	c.Find(ptr, level, code, msg, repair)
 	c.Changes, c.Findings = append(c.Changes, c.Findings[before:]...), c.Findings[:before]
 }
 
@@ -227,7 +227,26 @@ func (c *Compiler) Expression(ptr, source string) *expr.Program {
 		return nil
 	}
 	c.read(p.Reads)
+	c.differs(ptr, p.Differs)
 	return p
+}
+
+// differs says where an expression may come to something else than under older rules.
+func (c *Compiler) differs(ptr string, d expr.Differs) {
+	if d.Optional != "" {
+		c.changed(flow.Note, ptr, "optional-access",
+			d.Optional+" is an error now where what stands before .? is null or has no members; in the live version it is absent",
+			"write optional.ofNonZeroValue(…) around what may be null")
+	}
+	if d.Condition {
+		c.changed(flow.Note, ptr, "condition",
+			"a condition of ? : that is neither true nor false is an error now; in the live version it counts as false",
+			"compare it with something")
+	}
+	if d.MessageID && c.parts != "" {
+		c.changed(flow.Warning, ptr, "part-id",
+			"message.id is the part's own now; in the live version it is that of the whole", "write message.parent for that of the whole")
+	}
 }
 
 // read notes which parts of the body the step being compiled reads.
@@ -247,6 +266,7 @@ func (c *Compiler) Condition(ptr, source string) *expr.Program {
 		return nil
 	}
 	c.read(p.Reads)
+	c.differs(ptr, p.Differs)
 	return p
 }
 
@@ -258,6 +278,9 @@ func (c *Compiler) Template(ptr, source string, place expr.Place) *expr.Template
 		return nil
 	}
 	c.read(t.Reads)
+	for _, d := range t.Differs() {
+		c.differs(ptr, d)
+	}
 	return t
 }
 

@@ -115,6 +115,9 @@ func compileSplit(c *Compiler, s *flow.Step) Runner {
 			r.namespaces[m.Name] = scalar(m.Value)
 		}
 	}
+	c.changed(flow.Note, s.Pointer, "all-turned-away",
+		"a message whose parts are all turned away is turned away itself now; in the live version it is delivered",
+		"nothing, unless somebody counts on the state")
 	outer, before, parts := c.Env, c.outside, c.parts
 	defer func() { c.Env, c.outside, c.parts = outer, before, parts }()
 	c.outside, c.parts = s.ID, s.ID // what the parts say comes too late for the caller

@@ -216,7 +216,7 @@ export default function HelpPage() {
             <h2 className="mb-1 text-[17px]">What a message may use</h2>
             <p>
               An expression may take as many steps and as much memory as is fair to the others (64 MiB for one
-              evaluation, 256 MiB for all steps of a walk), and a script 256 MiB and its time limit, in a process of its
+              evaluation, 256 MiB for all steps of a walk), and a script 64 MiB and its time limit, in a process of its
               own. What passes a limit is a dead letter that says so. Bodies that come at the same time share the memory
               for reading them; who finds no room within 5 seconds gets 429 with Retry-After. A body must come in time,
               and in no encoding (415). If the process ends while it computes, what it computed is walked again, one at
