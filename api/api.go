@@ -407,8 +407,13 @@ func input(c *gin.Context, into any) error {
 	}
 	d := json.NewDecoder(bytes.NewReader(content))
 	d.DisallowUnknownFields()
-	if err := d.Decode(into); err != nil && !errors.Is(err, io.EOF) {
+	if err := d.Decode(into); errors.Is(err, io.EOF) {
+		return nil
+	} else if err != nil {
 		return bad("the JSON body: %s", plainJSON(err))
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return bad("the JSON body: something stands behind its end, at byte %d", d.InputOffset())
 	}
 	return nil
 }

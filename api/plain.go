@@ -14,6 +14,8 @@ import (
 // document of the interface has.
 var unknownMember = regexp.MustCompile(`^json: unknown field "(.*)"$`)
 
+var unexpectedByte = regexp.MustCompile(`^invalid character (.+?) (?:after|in|looking|at|exiting)`)
+
 // plainJSON says in words what is wrong with a JSON body: where, and what was
 // expected there.
 func plainJSON(err error) string {
@@ -34,7 +36,12 @@ func plainJSON(err error) string {
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return "it ends before it is complete"
 	case errors.As(err, &syntax):
-		return fmt.Sprintf("at byte %d: %s", syntax.Offset, syntax)
+		if m := unexpectedByte.FindStringSubmatch(syntax.Error()); m != nil {
+			return fmt.Sprintf("at byte %d: %s is not expected here", syntax.Offset, m[1])
+		}
+		return fmt.Sprintf("at byte %d: it ends before it is complete", syntax.Offset)
+	case strings.Contains(err.Error(), "illegal base64 data"):
+		return "a text in it that must be base64 is none"
 	}
 	return strings.TrimPrefix(err.Error(), "json: ")
 }

@@ -4,7 +4,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -64,6 +66,9 @@ func (s *Server) tables(c *gin.Context) error {
 	for i, t := range all {
 		out[i] = s.viewTable(t)
 	}
+	slices.SortStableFunc(out, func(a, b tableView) int { // they come by name
+		return strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title))
+	})
 	return reply(c, out)
 }
 

@@ -32,7 +32,9 @@ var plainYAML = []struct {
 		"a list stands where none can be", "check how far the line with the hyphen is set in"},
 	{regexp.MustCompile(`could not find end character of`), "the text in quotes is not closed", "add the quote at its end"},
 	{regexp.MustCompile(`alias|anchor`), "this reference (&, *) leads nowhere", "write the value itself"},
-	{regexp.MustCompile(`found a tab|tab character`), "a tab stands where blanks are expected", "set lines in with blanks"},
+	{regexp.MustCompile(`mapping key "(.*)" already defined`), "the key \"$1\" stands twice in one map",
+		"take one of the two out"},
+	{regexp.MustCompile(`found a tab|tab character|found character '\t' that`), "a tab stands where blanks are expected", "set lines in with blanks"},
 }
 
 // yamlError gives an error of the parser as a finding.
@@ -44,8 +46,8 @@ func yamlError(err error) *Finding {
 		line, column, said = at.Line, at.Column, e.GetMessage()
 	}
 	for _, p := range plainYAML {
-		if p.said.MatchString(said) {
-			return syntax(line, column, "this is no valid YAML: "+p.means, p.repair)
+		if found := p.said.FindString(said); found != "" {
+			return syntax(line, column, "this is no valid YAML: "+p.said.ReplaceAllString(found, p.means), p.repair)
 		}
 	}
 	return syntax(line, column, "this is no valid YAML: "+said, "")

@@ -131,7 +131,7 @@ func TestFindings(t *testing.T) {
 			`error wrong-value 3:32 the parameter ` +
 				`{x} stands twice in the path`},
 		{"readyferry: flow/1\nname: f\nname: g\n",
-			`error syntax 3:1 this is no valid YAML: mapping key "name" already defined`},
+			`error syntax 3:1 this is no valid YAML: the key "name" stands twice in one map`},
 		{"a: &x [*x]\n", `error syntax 1:8 the anchor &x contains itself`},
 		{strings.Repeat("[", 5000), `error syntax 1:1 the document is nested deeper than 100 levels`},
 		{strings.Repeat("- ", 5000), `error syntax 1:1 the document is nested deeper than 100 levels`},

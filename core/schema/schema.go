@@ -195,6 +195,9 @@ func flatten(root *jsonschema.ValidationError) []Failure {
 				add(Failure{Pointer: at + pointer.Pointer{name}.String(), Reason: "is not expected here", Unknown: []string{name}})
 			}
 			return
+		case *kind.Format: // what the library read it with has words of its own
+			add(Failure{Pointer: at, Reason: fmt.Sprintf("%s is no valid %s", shown(k.Got), k.Want)})
+			return
 		case *kind.Enum:
 			f := Failure{Pointer: at, Reason: k.LocalizedString(printer)}
 			for _, w := range k.Want {
@@ -227,6 +230,15 @@ func flatten(root *jsonschema.ValidationError) []Failure {
 	walk(root)
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Pointer < out[j].Pointer })
 	return out
+}
+
+// shown gives a value as JSON, of a long one its beginning.
+func shown(v any) string {
+	b, err := json.Marshal(v)
+	if r := []rune(string(b)); err == nil && len(r) > 60 {
+		return string(r[:60]) + "…"
+	}
+	return string(b)
 }
 
 // Value gives a tree as plain Go values, numbers as json.Number.

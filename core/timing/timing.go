@@ -17,6 +17,7 @@ package timing
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 
@@ -50,9 +51,33 @@ func Cron(spec, zone string) (*Schedule, error) {
 	)
 	s, err := p.Parse(sundays(spec))
 	if err != nil {
-		return nil, fmt.Errorf("%q is no cron expression: %w", spec, err)
+		return nil, fmt.Errorf("%q is no cron expression: %s", spec, plain(err.Error()))
 	}
 	return &Schedule{spec: s, zone: loc}, nil
+}
+
+// said are the words of the reader of cron expressions, and what they mean.
+var said = []struct {
+	words *regexp.Regexp
+	means string
+}{
+	{regexp.MustCompile(`^expected \d+ to \d+ fields, found (\d+):.*$`),
+		"it has $1 fields; there are five (minute, hour, day of the month, month, day of the week), or six with the second in front"},
+	{regexp.MustCompile(`^failed to parse (?:int|number) (?:from )?([^:]*):.*$`), "$1 is no number, and no name of a month or day"},
+	{regexp.MustCompile(`^(?:end|beginning) of range \((\d+)\) above maximum \((\d+)\).*$`), "$1 is above $2"},
+	{regexp.MustCompile(`^(?:end|beginning) of range \((\d+)\) below minimum \((\d+)\).*$`), "$1 is below $2"},
+	{regexp.MustCompile(`^beginning of range \((\d+)\) beyond end of range \((\d+)\).*$`), "a range begins with $1 and ends with $2"},
+	{regexp.MustCompile(`^step of range should be a positive number.*$`), "a step must be 1 or more"},
+	{regexp.MustCompile(`^too many (?:hyphens|slashes): (.*)$`), "$1 is no range"},
+}
+
+func plain(words string) string {
+	for _, s := range said {
+		if s.words.MatchString(words) {
+			return s.words.ReplaceAllString(words, s.means)
+		}
+	}
+	return words
 }
 
 // sundays lets 7 stand for Sunday, as crontab does, where it is a field alone.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"strings"
 	"testing"
 	"time"
 	_ "time/tzdata"
@@ -141,5 +142,18 @@ func TestEveryIsDueAtTheSameTimesAfterEveryStart(t *testing.T) {
 	}
 	if s, err := Cron("0 8 * * 7", "UTC"); err != nil || s.Next(at).Weekday() != time.Sunday {
 		t.Errorf("%v", err)
+	}
+}
+
+// What the reader of cron expressions says has words of its own, and of Go.
+func TestAWrongExpressionIsSaidInWords(t *testing.T) {
+	for spec, want := range map[string]string{
+		"x": "it has 1 fields; there are five", "a 8 * * *": "a is no number, and no name of a month or day",
+		"99 * * * *": "99 is above 59", "* * 0 * *": "0 is below 1", "5-1 * * * *": "a range begins with 5 and ends with 1",
+		"*/0 * * * *": "a step must be 1 or more", "1-2-3 * * * *": "1-2-3 is no range",
+	} {
+		if _, err := Cron(spec, ""); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %s", spec, err, want)
+		}
 	}
 }

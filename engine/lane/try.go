@@ -89,10 +89,10 @@ func (l *lane) within(d *store.Delivery, a *attempt) {
 		err     error
 	}
 	done := make(chan came, 1)
+	own, handed := *a, *d // a try that does not end keeps nothing that others look at
 	go func() {
-		own := *a
 		var c came
-		if c.receipt, c.err = l.send(d, &own); c.err == nil {
+		if c.receipt, c.err = l.send(&handed, &own); c.err == nil {
 			c.answer, c.err = c.receipt.Body()
 		}
 		c.rules = own.rules

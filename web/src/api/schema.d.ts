@@ -215,7 +215,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All flows, by title */
+        /** All flows, by title without regard to case */
         get: operations["listFlows"];
         put?: never;
         post?: never;
@@ -1314,7 +1314,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Tables, by name */
+        /** Tables, by title without regard to case */
         get: operations["listTables"];
         put?: never;
         post?: never;
@@ -1506,7 +1506,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Simulated outside systems */
+        /** Simulated outside systems, by title without regard to case */
         get: operations["listStandIns"];
         put?: never;
         post?: never;
