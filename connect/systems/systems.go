@@ -6,6 +6,7 @@ import (
 	"readyferry/connect"
 	"readyferry/connect/caller"
 	"readyferry/connect/http"
+	"readyferry/connect/mqtt"
 	"readyferry/connect/sql"
 	"readyferry/core/system"
 )
@@ -23,6 +24,7 @@ func All(s Surroundings, more ...connect.System) (*connect.Registry, error) {
 	all := []connect.System{
 		http.New(s.StandIns),
 		sql.New(s.Databases, s.Own),
+		mqtt.New(),
 		caller.System(),
 	}
 	return connect.NewRegistry(append(append(all, tests()...), more...)...)

@@ -1,0 +1,116 @@
+// Package mqtt is the system of brokers that speak MQTT 5 (OASIS). Messages are
+// published to topics and received by filters of topics.
+//
+// It promises what HTTP does: a message that comes in is acknowledged behind the commit
+// that stores it, so that the broker brings it again after a crash, and what comes again
+// is not taken twice; a message that goes out is delivered when the broker has
+// acknowledged it, and what the broker says is mapped in outcomes.go. Each flow that
+// receives has a session of its own, which the broker keeps while nobody is there.
+package mqtt
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/url"
+	"slices"
+	"strings"
+
+	"readyferry/connect"
+	"readyferry/core/flow"
+	"readyferry/core/system"
+)
+
+// Kind is the name of the system in documents.
+const Kind = "mqtt"
+
+const (
+	connectionSchema = `{"required": ["address"], "properties": {
+		"address": {"type": "string", "title": "Address", "default": "mqtt://", "description":
+			"mqtt://host:1883, or mqtts://host:8883 over TLS", "examples": ["mqtts://broker.example.org:8883"]},
+		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
+			"kind": {"enum": ["none", "basic"], "title": "Sign-in", "default": "none",
+				"titles": {"basic": "user and password"}},
+			"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}},
+			"secret": {"type": "string", "title": "Password", "format": "secret", "when": {"kind": ["basic"]}}}},
+		"client-id": {"type": "string", "title": "Client id", "maxLength": 100, "description":
+			"what the ids of its clients begin with; readyferry and the connection's name when empty"},
+		"keep-alive": {"type": "string", "title": "Keep alive", "format": "duration", "default": "30s", "description":
+			"the broker hears from us at least this often"},
+		"session": {"type": "string", "title": "Session", "format": "duration", "default": "24h", "description":
+			"so long the broker keeps messages while nobody is there to receive them"},
+		"tls": {"type": "object", "title": "TLS", "additionalProperties": false, "properties": {
+			"ca": {"type": "string", "title": "Certificate authority", "format": "certificate", "description":
+				"PEM; those of this machine when empty"},
+			"server-name": {"type": "string", "title": "Server name", "description":
+				"that its certificate is for; the host of the address when empty"}}}}}`
+	deliverSchema = `{"required": ["topic"], "properties": {
+		"topic": {"type": "string", "title": "Topic", "format": "template", "description": "without + and #",
+			"examples": ["branches/${body.branch}/returns"]},
+		"qos": {"enum": [0, 1, 2], "title": "Quality of service", "default": 1, "titles": {
+			"0": "0: sent, not acknowledged", "1": "1: acknowledged", "2": "2: acknowledged once"}, "description":
+			"with 0 nobody knows whether the broker has it"},
+		"retain": {"type": "boolean", "title": "the broker keeps it for those who subscribe later"},
+		"expires": {"type": "string", "title": "Expires after", "format": "duration", "description":
+			"the broker drops it when it has waited so long; never when empty"},
+		"headers": {"type": "object", "title": "User properties", "format": "template", "description": "name: template",
+			"additionalProperties": {"type": ["string", "number", "null"]}}}}`
+	intakeSchema = `{"required": ["filter"], "properties": {
+		"filter": {"type": "string", "title": "Filter", "minLength": 1, "maxLength": 65535,
+			"pattern": "^([$]share/[^/+#]+/)?(#|([+]|[^+#/]*)(/([+]|[^+#/]*))*(/#)?)$", "description":
+			"of topics: + is one level, # all that follow; $share/group/filter shares it with others",
+			"examples": ["branches/+/returns/#"]},
+		"qos": {"enum": [0, 1, 2], "title": "Quality of service", "default": 1, "description":
+			"the most that is asked for; what is sent with 0 may be lost"},
+		"at-once": {"type": "integer", "title": "Taken at once", "minimum": 1, "maximum": 1000, "default": 64, "description":
+			"messages that the broker hands over before the first is stored"}}}`
+)
+
+// New makes the system.
+func New() connect.System {
+	return connect.System{
+		Kind: system.Kind{
+			Name: Kind, Title: "MQTT", Summary: "A broker for MQTT 5, as sensors and machines have it: messages by topic.",
+			Sentence: "publish to {topic} at {to}[, quality {qos}]",
+			Intake:   system.Schema(intakeSchema), Deliver: system.Schema(deliverSchema),
+		},
+		Connection: system.Schema(connectionSchema), Check: check,
+		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) { return &link{c: c}, nil },
+	}
+}
+
+// check finds what the schema of connections cannot say.
+func check(c *connect.Connection, found connect.Found) {
+	u, err := url.Parse(c.Address)
+	switch {
+	case err != nil || u.Host == "" || !slices.Contains([]string{"mqtt", "mqtts"}, u.Scheme) || strings.Trim(u.Path, "/") != "":
+		found("/address", "wrong-value", fmt.Sprintf("%q is no address of a broker", c.Address),
+			"write it as mqtt://host:1883 or mqtts://host:8883")
+	case u.User != nil:
+		found("/address", "secret-in-text", "the address holds a user or password",
+			"take them out of the address and use sign-in")
+	}
+	for _, setting := range []string{"/keep-alive", "/session"} {
+		if text := c.Text(setting); text != "" {
+			if _, err := flow.Duration(text); err != nil {
+				found(setting, "wrong-value", err.Error(), "write it as 30s, 10m or 24h")
+			}
+		}
+	}
+	if pem := c.Text("/tls/ca"); pem != "" && !authorities(pem) {
+		found("/tls/ca", "wrong-value", "it holds no certificate", "write it as PEM, from -----BEGIN CERTIFICATE----- on")
+	}
+}
+
+// hostPort gives where the broker listens.
+func hostPort(c *connect.Connection) (at string, secure bool, err error) {
+	u, err := url.Parse(c.Address)
+	if err != nil {
+		return "", false, err
+	}
+	port := u.Port()
+	if secure = u.Scheme == "mqtts"; port == "" {
+		port = map[bool]string{false: "1883", true: "8883"}[secure]
+	}
+	return net.JoinHostPort(u.Hostname(), port), secure, nil
+}

@@ -1,0 +1,341 @@
+package mqtt
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	broker "github.com/mochi-mqtt/server/v2"
+	"github.com/mochi-mqtt/server/v2/hooks/auth"
+	"github.com/mochi-mqtt/server/v2/listeners"
+
+	"readyferry/connect"
+	"readyferry/core/message"
+	"readyferry/core/retry"
+	"readyferry/core/system"
+	"readyferry/core/want"
+)
+
+// serve runs a broker that knows the user maud, who may not publish below closed/.
+func serve(t *testing.T) *connect.Connection {
+	t.Helper()
+	s := broker.New(&broker.Options{Logger: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	rules := &auth.Ledger{
+		Auth: auth.AuthRules{{Username: "maud", Password: "s3cret", Allow: true}},
+		ACL:  auth.ACLRules{{Username: "maud", Filters: auth.Filters{"closed/#": auth.ReadOnly, "open/#": auth.ReadWrite, "branches/#": auth.ReadWrite}}},
+	}
+	if err := s.AddHook(new(auth.Hook), &auth.Options{Ledger: rules}); err != nil {
+		t.Fatal(err)
+	}
+	door := listeners.NewTCP(listeners.Config{ID: "tcp", Address: "127.0.0.1:0"})
+	if err := s.AddListener(door); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Serve(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = s.Close() })
+	return connection("mqtt://" + door.Address())
+}
+
+func connection(address string) *connect.Connection {
+	return &connect.Connection{
+		Name: "sensors", Kind: Kind, Address: address, TimeLimit: 3 * time.Second,
+		SignIn:   connect.SignIn{Kind: connect.SignInBasic, User: "maud", Secrets: []string{"s3cret"}},
+		Settings: system.Schema(`{}`),
+	}
+}
+
+func open(t *testing.T, c *connect.Connection) connect.Link {
+	t.Helper()
+	l, err := New().Open(context.Background(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = l.Close() })
+	return l
+}
+
+func request(settings, id, body string) connect.Request {
+	return connect.Request{ID: id, Request: want.Request{Settings: []byte(settings), Body: []byte(body),
+		Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}, {Name: "x-shelf", Value: "F 12"}}}}
+}
+
+// taker takes what a receiver brings, as the engine would, until it is told to stop.
+type taker struct {
+	mu     sync.Mutex
+	got    []connect.Arrival
+	mark   []byte
+	failed chan error
+	stop   context.CancelFunc
+	crash  error // what storing ends with, behind the commit
+}
+
+func receive(t *testing.T, l connect.Link, in string, mark []byte, crash error) *taker {
+	t.Helper()
+	ctx, stop := context.WithCancel(context.Background())
+	f := &taker{mark: mark, failed: make(chan error, 1), stop: stop, crash: crash}
+	go func() {
+		f.failed <- l.(connect.Receiver).Receive(ctx, system.Schema(in), mark, func(_ context.Context, list []connect.Arrival) (
+			[]connect.Taken, error,
+		) {
+			f.mu.Lock()
+			defer f.mu.Unlock()
+			f.got = append(f.got, list...)
+			f.mark = list[len(list)-1].Mark
+			if f.crash != nil && string(list[len(list)-1].Body) == "stored" {
+				return nil, f.crash
+			}
+			return make([]connect.Taken, len(list)), nil
+		})
+	}()
+	t.Cleanup(stop)
+	return f
+}
+
+func (f *taker) until(t *testing.T, n int) []connect.Arrival {
+	t.Helper()
+	for range 600 {
+		f.mu.Lock()
+		got := append([]connect.Arrival{}, f.got...)
+		f.mu.Unlock()
+		if len(got) >= n {
+			return got
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	select {
+	case err := <-f.failed:
+		t.Fatalf("%d messages came, want %d: %v", len(f.got), n, err)
+	default:
+		t.Fatalf("%d messages came, want %d", len(f.got), n)
+	}
+	return nil
+}
+
+// find waits for the message with a key.
+func (f *taker) find(t *testing.T, id string) connect.Arrival {
+	t.Helper()
+	for n := 1; ; n++ {
+		for _, a := range f.until(t, n) {
+			if a.ID == id {
+				return a
+			}
+		}
+	}
+}
+
+func header(a connect.Arrival, name string) string {
+	for _, h := range a.Headers {
+		if strings.EqualFold(h.Name, name) {
+			return h.Value
+		}
+	}
+	return ""
+}
+
+func TestWhatIsPublishedComesInWithItsProperties(t *testing.T) {
+	c := serve(t)
+	l := open(t, c)
+	in := receive(t, l, `{"filter": "branches/+/shelves"}`, nil, nil)
+	subscribed(t, l, in)
+	for _, qos := range []string{"0", "1", "2"} {
+		r, err := l.(connect.Sender).Send(context.Background(),
+			request(`{"topic": "branches/ELMS/shelves", "qos": `+qos+`, "expires": "90s"}`, "id-"+qos, `{"n": `+qos+`}`))
+		if err != nil || r.Outcome != retry.Delivered {
+			t.Fatalf("%s: %+v %v", qos, r, err)
+		}
+		got := in.find(t, "id-"+qos)
+		if string(got.Body) != `{"n": `+qos+`}` || got.ID != "id-"+qos || header(got, "mqtt-topic") != "branches/ELMS/shelves" ||
+			header(got, "content-type") != "application/json" || header(got, "x-shelf") != "F 12" {
+			t.Errorf("%s: %+v", qos, got)
+		}
+	}
+}
+
+// subscribed waits until the receiver is there: what is published to nobody is gone.
+func subscribed(t *testing.T, l connect.Link, in *taker) {
+	t.Helper()
+	for range 600 {
+		r, err := l.(connect.Sender).Send(context.Background(), request(`{"topic": "branches/X/shelves", "qos": 1}`, "", "{}"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if in.mu.Lock(); len(in.got) > 0 {
+			in.mu.Unlock()
+			return
+		}
+		in.mu.Unlock()
+		_ = r
+		time.Sleep(5 * time.Millisecond)
+	}
+	t.Fatal("nothing came")
+}
+
+// Between the commit and the acknowledgement the process dies: the broker brings the
+// message again, and it is not taken twice, as the mark of the commit says.
+func TestWhatIsStoredAndNotAcknowledgedIsNotTakenTwice(t *testing.T) {
+	for name, marked := range map[string]bool{"with the mark": true, "without it the broker's repeat is taken": false} {
+		t.Run(name, func(t *testing.T) {
+			l := open(t, serve(t))
+			const in = `{"filter": "branches/+/shelves"}`
+			first := receive(t, l, in, nil, errors.New("killed"))
+			subscribed(t, l, first)
+			publish(t, l, "stored")
+			if err := <-first.failed; err == nil || !strings.Contains(err.Error(), "killed") {
+				t.Fatal(err)
+			}
+			mark := first.mark
+			if !marked {
+				mark = nil
+			}
+			second := receive(t, l, in, mark, nil)
+			publish(t, l, "last")
+			again, want := 0, 2
+			if marked {
+				want = 1
+			}
+			for _, a := range second.until(t, want) {
+				if string(a.Body) == "stored" {
+					again++
+				}
+			}
+			if (again == 0) != marked {
+				t.Errorf("it was taken %d times more", again)
+			}
+		})
+	}
+}
+
+func publish(t *testing.T, l connect.Link, body string) {
+	t.Helper()
+	if _, err := l.(connect.Sender).Send(context.Background(),
+		request(`{"topic": "branches/X/shelves", "qos": 1}`, body, body)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestTheTestSaysWhichStepFailed(t *testing.T) {
+	good := serve(t)
+	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	nobody := closed.Addr().String()
+	_ = closed.Close()
+	wrong := *good
+	wrong.SignIn.Secrets = []string{"wrong"}
+	for says, c := range map[string]*connect.Connection{
+		"the broker is reached":      good,
+		"signing in: the broker":     &wrong,
+		"connecting to " + nobody:    connection("mqtt://" + nobody),
+		"resolving the name nowhere": connection("mqtt://nowhere.invalid"),
+	} {
+		r, err := open(t, c).Check(context.Background())
+		if err != nil || !strings.Contains(r.Detail, says) || r.OK != (c == good) {
+			t.Errorf("%s: %+v %v", says, r, err)
+		}
+	}
+}
+
+func TestWhatTheBrokerSaysIsMapped(t *testing.T) {
+	l := open(t, serve(t))
+	for settings, want := range map[string]string{
+		`{"topic": "open/a", "qos": 1}`:   "delivered 0x10",
+		`{"topic": "closed/a", "qos": 1}`: "never 0x87",
+	} {
+		r, err := l.(connect.Sender).Send(context.Background(), request(settings, "x", "{}"))
+		if err != nil || string(r.Outcome)+" "+r.Code != want && !strings.HasSuffix(want, "0x10") {
+			t.Errorf("%s: %+v %v, want %s", settings, r, err, want)
+		}
+	}
+	for _, settings := range []string{`{"topic": "a/+"}`, `{"topic": ""}`} {
+		if _, err := l.(connect.Sender).Send(context.Background(), request(settings, "x", "")); !errors.Is(err,
+			connect.ErrCannotSend) || !errors.Is(err, connect.ErrBadData) {
+			t.Errorf("%s: %v", settings, err)
+		}
+	}
+	// MQTT 5.0, 2.4: codes from 0x80 on are errors.
+	for code := range 256 {
+		if got := outcome(byte(code)); (got == retry.Delivered) != (code < 0x80) || words(byte(code)) == "" {
+			t.Errorf("0x%02X: %s", code, got)
+		}
+	}
+}
+
+// A broker may be anything that listens there: it says nothing, talks without end, or
+// says a length that nobody should believe.
+func TestHostileBrokersAreLeft(t *testing.T) {
+	connack := "\x20\x03\x00\x00\x00"
+	for name, says := range map[string]string{
+		"nothing":               "",
+		"another protocol":      "SSH-2.0-OpenSSH_9.2\r\n",
+		"a huge packet":         connack + "\x30\xff\xff\xff\x7f" + strings.Repeat("x", 1<<20),
+		"a length without end":  connack + "\x30\xff\xff\xff\xff\xff",
+		"a packet of no type":   "\x00\x00",
+		"an answer cut short":   "\x20\x7f\x00",
+		"an endless banner":     strings.Repeat("MQTT? ", 1<<20),
+		"a body that lies":      connack + "\x30\x04\x00\xffab",
+		"a property that lies":  "\x20\x06\x00\x00\xff\x7f\x1f\x00",
+		"an unexpected command": connack + "\x10\x00",
+	} {
+		t.Run(name, func(t *testing.T) {
+			door, err := net.Listen("tcp", "127.0.0.1:0")
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer door.Close()
+			go func() {
+				for {
+					c, err := door.Accept()
+					if err != nil {
+						return
+					}
+					go func() {
+						_, _ = io.WriteString(c, says)
+						_, _ = io.Copy(io.Discard, c)
+						_ = c.Close()
+					}()
+				}
+			}()
+			c := connection("mqtt://" + door.Addr().String())
+			c.TimeLimit = 300 * time.Millisecond
+			l := open(t, c)
+			if r, err := l.(connect.Sender).Send(context.Background(), request(`{"topic": "a", "qos": 1}`, "x", "{}")); err == nil &&
+				r.Outcome == retry.Delivered {
+				t.Errorf("%+v", r)
+			}
+			in := receive(t, l, `{"filter": "#"}`, nil, nil)
+			select {
+			case err := <-in.failed:
+				if err == nil {
+					t.Error("it ended without an error")
+				}
+			case <-time.After(time.Minute):
+				t.Error("it does not end")
+			}
+		})
+	}
+}
+
+// The guard follows packets however they are cut.
+func FuzzGuard(f *testing.F) {
+	f.Add([]byte("\x20\x03\x00\x00\x00\x30\x80\x01"), 3)
+	f.Fuzz(func(t *testing.T, b []byte, cut int) {
+		whole, pieces := &guarded{}, &guarded{}
+		first := whole.look(b)
+		var second error
+		for n := max(1, min(cut, 7)); len(b) > 0 && second == nil; b = b[min(n, len(b)):] {
+			second = pieces.look(b[:min(n, len(b))])
+		}
+		if (first == nil) != (second == nil) {
+			t.Errorf("%v as a whole, %v in pieces", first, second)
+		}
+	})
+}

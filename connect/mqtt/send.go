@@ -1,0 +1,154 @@
+package mqtt
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/eclipse/paho.golang/paho"
+
+	"readyferry/connect"
+	"readyferry/core/flow"
+	"readyferry/core/message"
+	"readyferry/core/retry"
+)
+
+// KeyProperty is the user property that is the same on every try of a delivery.
+const KeyProperty = "Idempotency-Key"
+
+// Send implements connect.Sender: one message is published, and delivered when the
+// broker has acknowledged it.
+func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, error) {
+	p, err := publishing(r)
+	if err != nil {
+		return connect.Receipt{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+	}
+	client, err := l.publishes(ctx)
+	if err != nil {
+		var step *stepError
+		if errors.As(err, &step) && step.code != 0 {
+			return receipt(step.code, step.Error()), nil
+		}
+		return connect.Receipt{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
+	defer cancel()
+	answer, err := client.Publish(ctx, p)
+	switch {
+	case answer != nil && answer.ReasonCode >= 0x80:
+		return receipt(answer.ReasonCode, words(answer.ReasonCode)), nil
+	case errors.Is(err, paho.ErrInvalidArguments):
+		return connect.Receipt{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+	case errors.Is(err, context.DeadlineExceeded):
+		l.broken(client) // what comes late must not be taken for the answer of another
+		return connect.Receipt{}, fmt.Errorf("%s did not acknowledge it within %s", l.c.Name, l.c.TimeLimit)
+	case err != nil:
+		l.broken(client)
+		return connect.Receipt{}, fmt.Errorf("the connection to %s broke off: %w", l.c.Name, err)
+	}
+	return receipt(answer.ReasonCode, ""), nil
+}
+
+// receipt makes a receipt of a reason code.
+func receipt(code byte, answer string) connect.Receipt {
+	out := connect.Receipt{Outcome: outcome(code), Code: fmt.Sprintf("0x%02X", code)}
+	if out.Outcome != retry.Delivered || code != 0 {
+		if answer == "" {
+			answer = words(code)
+		}
+		out.Answer = strings.NewReader(answer)
+	}
+	return out
+}
+
+// publishing makes the packet of a request.
+func publishing(r connect.Request) (*paho.Publish, error) {
+	var s struct {
+		Topic, Expires string
+		QoS            byte
+		Retain         bool
+	}
+	if err := json.Unmarshal(r.Settings, &s); err != nil {
+		return nil, errors.New("the settings of the delivery cannot be read")
+	}
+	if err := checkTopic(s.Topic); err != nil {
+		return nil, fmt.Errorf("%w: %w", connect.ErrBadData, err)
+	}
+	p := &paho.Publish{Topic: s.Topic, QoS: s.QoS, Retain: s.Retain, Payload: r.Body, Properties: &paho.PublishProperties{}}
+	if s.Expires != "" {
+		d, err := flow.Duration(s.Expires)
+		if err != nil {
+			return nil, fmt.Errorf("expires: %w", err)
+		}
+		seconds := uint32(min((d+time.Second-1)/time.Second, 1<<32-1))
+		p.Properties.MessageExpiry = &seconds
+	}
+	p.Properties.User.Add(KeyProperty, r.ID)
+	for _, h := range r.Headers {
+		switch {
+		case strings.EqualFold(h.Name, "Content-Type"):
+			p.Properties.ContentType = h.Value
+		case !strings.EqualFold(h.Name, KeyProperty):
+			p.Properties.User.Add(h.Name, h.Value)
+		}
+	}
+	return p, nil
+}
+
+// publishes gives the client that publishes, and makes it where there is none.
+func (l *link) publishes(ctx context.Context) (*paho.Client, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.publisher != nil {
+		select {
+		case <-l.publisher.Done():
+		default:
+			return l.publisher, nil
+		}
+	}
+	l.publisher = nil
+	client, err := l.join(ctx, paho.ClientConfig{ClientID: l.clientID("")}, &paho.Connect{
+		ClientID: l.clientID(""), CleanStart: true,
+	})
+	if err != nil {
+		return nil, err
+	}
+	l.publisher = client
+	return client, nil
+}
+
+// broken lets the next delivery begin with a new client.
+func (l *link) broken(client *paho.Client) {
+	l.mu.Lock()
+	if l.publisher == client {
+		l.publisher = nil
+	}
+	l.mu.Unlock()
+	_ = client.Disconnect(&paho.Disconnect{ReasonCode: 0})
+}
+
+// headersOf gives the properties of a message as headers.
+func headersOf(p *paho.Publish) []message.Header {
+	out := []message.Header{{Name: "Mqtt-Topic", Value: p.Topic}, {Name: "Mqtt-QoS", Value: fmt.Sprint(p.QoS)}}
+	if p.Retain {
+		out = append(out, message.Header{Name: "Mqtt-Retained", Value: "true"})
+	}
+	if p.Properties == nil {
+		return out
+	}
+	for name, value := range map[string]string{
+		"Content-Type": p.Properties.ContentType, "Mqtt-Response-Topic": p.Properties.ResponseTopic,
+		"Mqtt-Correlation-Data": string(p.Properties.CorrelationData),
+	} {
+		if value != "" {
+			out = append(out, message.Header{Name: name, Value: value})
+		}
+	}
+	for _, u := range p.Properties.User {
+		out = append(out, message.Header{Name: u.Key, Value: u.Value})
+	}
+	return out
+}
