@@ -92,8 +92,11 @@ function Field(p: Props & { name: string; property: Property }) {
         <Select
           label={label}
           value={String(value ?? s.default ?? "")}
-          onChange={(v) => put(v === s.default && !p.schema.required?.includes(name) ? undefined : v)}
-          options={s.enum.map((v): [string, string] => [v, s.titles?.[v] ?? v])}
+          onChange={(text) => {
+            const v = s.enum?.find((one) => String(one) === text); // a number stays one
+            put(v === s.default && !p.schema.required?.includes(name) ? undefined : v);
+          }}
+          options={s.enum.map((v): [string, string] => [String(v), s.titles?.[String(v)] ?? String(v)])}
         />
       </Setting>
     );

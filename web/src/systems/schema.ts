@@ -6,7 +6,7 @@ export type Property = {
   default?: unknown;
   examples?: unknown[];
   format?: string;
-  enum?: string[];
+  enum?: (string | number)[];
   /** Words for the values of enum. */
   titles?: Record<string, string>;
   /** With which values of another setting this one matters; * stands for any. */
