@@ -240,6 +240,7 @@ func (s *Server) routes() []route {
 		{"PUT", v1 + "/stand-ins/:name", s.putStandIn},
 		{"DELETE", v1 + "/stand-ins/:name", s.deleteStandIn},
 		{"PUT", v1 + "/stand-ins/:name/behaviour", s.behave},
+		{"POST", v1 + "/stand-ins/:name/send", s.sendFrom},
 		{"DELETE", v1 + "/stand-ins/:name/calls", s.forget},
 	}
 }

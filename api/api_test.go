@@ -42,7 +42,9 @@ func start(t *testing.T) *world {
 	}
 	server := httptest.NewUnstartedServer(nil)
 	address := "http://" + server.Listener.Addr().String()
-	all, err := systems.All(systems.Surroundings{StandIns: address + "/stand-ins"}, testsystem.New())
+	set := standin.NewSet(time.Now, func() {})
+	t.Cleanup(func() { _ = set.Close() })
+	all, err := systems.All(systems.Surroundings{StandIns: address + "/stand-ins", Broker: set.Dial}, testsystem.New())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -55,7 +57,6 @@ func start(t *testing.T) *world {
 	if err != nil {
 		t.Fatal(err)
 	}
-	set := standin.NewSet(time.Now, func() {})
 	set.Define(
 		standin.Definition{
 			Name:    "p",

@@ -2,31 +2,17 @@ package api
 
 import (
 	"encoding/json"
-	"io"
-	"log/slog"
+	"strings"
 	"testing"
 	"time"
-
-	broker "github.com/mochi-mqtt/server/v2"
-	"github.com/mochi-mqtt/server/v2/hooks/auth"
-	"github.com/mochi-mqtt/server/v2/listeners"
 )
 
 // One flow publishes to a broker, another receives from it.
 func TestMessagesGoByABroker(t *testing.T) {
-	b := broker.New(&broker.Options{Logger: slog.New(slog.NewTextHandler(io.Discard, nil))})
-	_ = b.AddHook(new(auth.AllowHook), nil)
-	door := listeners.NewTCP(listeners.Config{ID: "tcp", Address: "127.0.0.1:0"})
-	if err := b.AddListener(door); err != nil {
-		t.Fatal(err)
-	}
-	if err := b.Serve(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = b.Close() })
 	w := start(t)
+	w.ok("PUT", "/api/v1/stand-ins/shelves", `{"kind":"mqtt","title":"Shelf sensors"}`)
 	w.ok("PUT", "/api/v1/connections/sensors",
-		`{"readyferry":"connection/1","name":"sensors","kind":"mqtt","address":"mqtt://`+door.Address()+`"}`)
+		`{"readyferry":"connection/1","name":"sensors","kind":"mqtt","address":"stand-in://shelves"}`)
 	var tested struct{ OK bool }
 	if _ = json.Unmarshal(w.ok("POST", "/api/v1/connections/sensors/test", ""), &tested); !tested.OK {
 		t.Error("the test of the connection fails")
@@ -53,5 +39,44 @@ func TestMessagesGoByABroker(t *testing.T) {
 	}
 	if len(list) != 2 {
 		t.Errorf("%+v", list)
+	}
+	var one struct {
+		Calls []struct{ Method, Path, Body, Key string }
+	}
+	_ = json.Unmarshal(w.ok("GET", "/api/v1/stand-ins/shelves", ""), &one)
+	if len(one.Calls) != 2 || one.Calls[1].Method != "PUBLISH" || one.Calls[1].Path != "shelves/7" || one.Calls[1].Key == "" {
+		t.Errorf("%+v", one)
+	}
+	// A person lets the system say something.
+	w.problem(400, "neither + nor #", "POST", "/api/v1/stand-ins/shelves/send", `{"topic":"shelves/#"}`)
+	w.problem(404, "", "POST", "/api/v1/stand-ins/nobody/send", `{"topic":"a"}`)
+	w.ok("POST", "/api/v1/stand-ins/shelves/send",
+		`{"topic":"shelves/9","body":"{\"n\":\"9\"}","headers":{"Content-Type":"application/json","x-by":"me"},"qos":1}`)
+	for range 6000 {
+		if _ = json.Unmarshal(w.ok("GET", "/api/v1/transactions?flow=in&reference=9", ""), &list); len(list) == 1 {
+			break
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	if len(list) != 1 {
+		t.Error("what the stand-in sent does not come in")
+	}
+	// It misbehaves as it is told to.
+	for behaviour, want := range map[string]string{
+		`{"status":403}`: "0x87", `{"status":413}`: "0x95", `{"status":422}`: "0x83",
+	} {
+		w.ok("PUT", "/api/v1/stand-ins/shelves/behaviour", behaviour)
+		w.ok("POST", "/in/out-it", `{"n":"refused"}`)
+		var letters []struct{ ID, Reason string }
+		for range 6000 {
+			if _ = json.Unmarshal(w.ok("GET", "/api/v1/dead-letters?flow=out", ""), &letters); len(letters) > 0 {
+				break
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+		if len(letters) != 1 || !strings.Contains(letters[0].Reason, want) {
+			t.Fatalf("%s: %+v", behaviour, letters)
+		}
+		w.ok("POST", "/api/v1/dead-letters/discard", `{"ids":["`+letters[0].ID+`"]}`)
 	}
 }

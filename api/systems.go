@@ -168,10 +168,12 @@ func (s *Server) putStandIn(c *gin.Context) error {
 			return fmt.Errorf("%w: there is a stand-in of this name", engine.ErrConflict)
 		}
 	}
+	if err := s.standIns.Define(d); err != nil {
+		return bad("%w", err)
+	}
 	if err := s.engine.Design.SaveStandIn(c.Request.Context(), d); err != nil {
 		return err
 	}
-	s.standIns.Define(d)
 	return s.standIn(c)
 }
 
@@ -203,6 +205,21 @@ func (s *Server) behave(c *gin.Context) error {
 	}
 	s.engine.Watch.Events.Publish(journal.EventStandIns)
 	return s.standIn(c)
+}
+
+// sendFrom lets a stand-in send a message, as the system that it stands for would.
+func (s *Server) sendFrom(c *gin.Context) error {
+	var m standin.Message
+	if err := input(c, &m); err != nil {
+		return err
+	}
+	if err := s.standIns.Send(c.Param("name"), m); err != nil {
+		if errors.Is(err, standin.ErrNotFound) {
+			return err
+		}
+		return bad("%w", err)
+	}
+	return done(c)
 }
 
 func (s *Server) forget(c *gin.Context) error {

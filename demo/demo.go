@@ -45,7 +45,9 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 		if _, err := set.Get(d.Name); err == nil {
 			return nil // a person may have changed it
 		}
-		set.Define(d)
+		if err := set.Define(d); err != nil {
+			return err
+		}
 		return e.Design.SaveStandIn(ctx, d)
 	}); err != nil {
 		return err

@@ -167,3 +167,31 @@ test("the preview of a resend asks for the answers that it cannot know", async (
   await cell(page, "m", 0).click();
   await expect(page.getByTestId("after")).toContainText("7");
 });
+
+test("a broker is made, says something, and a flow receives it", async ({ page, goto, app }) => {
+  await goto("/stand-ins");
+  await page.getByRole("button", { name: "Make a stand-in" }).click();
+  await page.getByLabel("Name", { exact: true }).fill("shelves");
+  await page.getByLabel("It is").selectOption("mqtt");
+  await page.getByRole("button", { name: "Make it" }).click();
+  await expect(page.getByText("A broker for MQTT")).toBeVisible();
+  await page.request.put(`${app.base}/api/v1/connections/sensors`, { headers: yaml, data: "readyferry: connection/1\nname: sensors\nkind: mqtt\naddress: stand-in://shelves\n" });
+  await goto("/connections?open=sensors");
+  await page.getByRole("button", { name: "Test", exact: true }).click();
+  await expect(page.getByText("the broker is reached, and the sign-in holds")).toBeVisible();
+  const flow = "readyferry: flow/1\nname: shelving\nintake: {kind: mqtt, of: sensors, filter: branches/+/shelves, reference: body.ref}\nsteps: [{id: d, kind: deliver, to: sensors, topic: 'done/${body.ref}'}]\n";
+  await page.request.put(`${app.base}/api/v1/flows/shelving`, { headers: yaml, data: flow });
+  await goto("/flows/shelving");
+  await cell(page, "d", -1).click();
+  await page.getByLabel("Quality of service").selectOption("2");
+  await expect(page.getByTestId("sheet").locator("[data-path=d]")).toContainText("publish to done/${body.ref} at sensors , quality 2");
+  await page.getByRole("button", { name: "Publish version 1" }).click();
+  await expect(page.getByText("Version 1 is live", { exact: true })).toBeVisible();
+  await goto("/stand-ins?open=shelves");
+  await page.getByLabel("Publish to").fill("branches/ELMS/shelves");
+  await page.getByLabel("The message").fill('{"ref": "S-1"}');
+  await expect(async () => {
+    await page.getByRole("button", { name: "Publish", exact: true }).click();
+    await expect(page.getByTestId("calls")).toContainText("done/S-1", { timeout: 1000 }); // once the flow subscribes
+  }).toPass();
+});

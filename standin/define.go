@@ -20,6 +20,8 @@ func (d *Definition) Check() error {
 	switch {
 	case !nameIs.MatchString(d.Name):
 		return fmt.Errorf("the name %q must be made of small letters, digits and -, at most 63, such as shelf-printer", d.Name)
+	case d.Kind != "" && d.Kind != KindMQTT:
+		return fmt.Errorf("kind must be %s, or left out for one over HTTP, not %q", KindMQTT, d.Kind)
 	case len(d.Title) > 200 || len(d.Note) > 2000:
 		return errors.New("title has at most 200 bytes, note at most 2000")
 	case d.Status != 0 && !answers(d.Status):
@@ -60,12 +62,15 @@ func answers(code int) bool { return code >= 200 && code <= 599 }
 // Remove takes a stand-in away with what it received, or gives ErrNotFound.
 func (s *Set) Remove(name string) error {
 	s.mu.Lock()
-	_, is := s.systems[name]
+	sys, is := s.systems[name]
 	delete(s.systems, name)
 	s.mu.Unlock()
 	if !is {
 		return ErrNotFound
 	}
 	s.changed()
+	if sys.broker != nil {
+		return sys.broker.server.Close()
+	}
 	return nil
 }

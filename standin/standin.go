@@ -31,6 +31,7 @@ const (
 // Definition says what a stand-in does when nothing else is asked of it.
 type Definition struct {
 	Name    string            `json:"name"`
+	Kind    string            `json:"kind,omitempty"` // "" for one over HTTP, or KindMQTT
 	Title   string            `json:"title"`
 	Note    string            `json:"note,omitempty"`
 	Status  int               `json:"status"`          // 200 when 0
@@ -99,6 +100,7 @@ type System struct {
 	calls     []Call // the newest last
 	n         int
 	accepted  map[string]int // by key, for the calls that are remembered
+	broker    *broker        // of one that is a broker
 }
 
 // Set is all stand-ins of an application. It is safe for concurrent use.
@@ -117,8 +119,8 @@ func NewSet(now func() time.Time, changed func()) *Set {
 	return &Set{systems: map[string]*System{}, now: now, changed: changed}
 }
 
-// Define adds or replaces a stand-in; what it has received stays.
-func (s *Set) Define(d Definition) {
+// Define adds or replaces a stand-in; what it has received stays, and so does its kind.
+func (s *Set) Define(d Definition) error {
 	if d.Status == 0 {
 		d.Status = http.StatusOK
 	}
@@ -133,11 +135,22 @@ func (s *Set) Define(d Definition) {
 	defer s.mu.Unlock()
 	if old := s.systems[d.Name]; old != nil {
 		old.mu.Lock()
+		defer old.mu.Unlock()
+		if old.def.Kind != d.Kind {
+			return errors.New("a stand-in keeps its kind; remove it and make another one")
+		}
 		old.def = d
-		old.mu.Unlock()
-		return
+		return nil
 	}
-	s.systems[d.Name] = &System{def: d, accepted: map[string]int{}}
+	sys := &System{def: d, accepted: map[string]int{}}
+	if d.Kind == KindMQTT {
+		var err error
+		if sys.broker, err = newBroker(sys, s.now, s.changed); err != nil {
+			return err
+		}
+	}
+	s.systems[d.Name] = sys
+	return nil
 }
 
 // View is a stand-in as people see it.

@@ -25,7 +25,7 @@ func TestItDoesWhatItIsTold(t *testing.T) {
 	now := time.Date(2026, 3, 17, 9, 0, 0, 0, time.UTC)
 	changes := 0
 	s := NewSet(func() time.Time { return now }, func() { changes++ })
-	s.Define(Definition{Name: "p", Status: 201, Body: `{"n":${n}}`})
+	_ = s.Define(Definition{Name: "p", Status: 201, Body: `{"n":${n}}`})
 	code := func(key string) string {
 		w := post(t, s, key)
 		return fmt.Sprint(w.Code, " ", w.Header().Get("Retry-After"))
@@ -54,14 +54,14 @@ func TestItDoesWhatItIsTold(t *testing.T) {
 			}
 		}
 	}
-	s.Define(Definition{Name: "p", Status: 201, Delay: 30})
+	_ = s.Define(Definition{Name: "p", Status: 201, Delay: 30})
 	if err := s.Behave("p", Behaviour{}); err != nil {
 		t.Fatal(err)
 	}
 	if began := time.Now(); code("slow") != "201 " || time.Since(began) < 30*time.Millisecond {
 		t.Error("the defined delay is not kept")
 	}
-	s.Define(Definition{Name: "p", Status: 201})
+	_ = s.Define(Definition{Name: "p", Status: 201})
 	if err := s.Behave("p", Behaviour{OutUntil: &until}); err != nil {
 		t.Fatal(err)
 	}
@@ -82,7 +82,7 @@ func TestItDoesWhatItIsTold(t *testing.T) {
 
 func TestItCountsCopiesAndKeepsNoSecrets(t *testing.T) {
 	s := NewSet(time.Now, func() {})
-	s.Define(Definition{Name: "p"})
+	_ = s.Define(Definition{Name: "p"})
 	post(t, s, "a")
 	post(t, s, "a")
 	post(t, s, "b")
@@ -113,7 +113,7 @@ func TestItCountsCopiesAndKeepsNoSecrets(t *testing.T) {
 
 func TestItBreaksOffAndIsLate(t *testing.T) {
 	s := NewSet(time.Now, func() {})
-	s.Define(Definition{Name: "p"})
+	_ = s.Define(Definition{Name: "p"})
 	server := httptest.NewServer(
 		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { _ = s.Serve(w, r, "p", "/") }),
 	)

@@ -93,11 +93,19 @@ func serve(
 		return fmt.Errorf("listening on %s: %w; choose another address with --listen", listen, err)
 	}
 	address := "http://" + reachable(listener.Addr().(*net.TCPAddr))
+	var e *engine.Engine
+	standIns := standin.NewSet(time.Now, func() {
+		if e != nil { // not while they are defined
+			e.Watch.Events.Publish(journal.EventStandIns)
+		}
+	})
+	defer func() { _ = standIns.Close() }()
 	all, err := systems.All(
 		systems.Surroundings{
 			StandIns:  address + "/stand-ins",
 			Databases: standInDatabases(data),
 			Own:       filepath.Join(data, store.File),
+			Broker:    standIns.Dial,
 		},
 	)
 	if err != nil {
@@ -112,11 +120,10 @@ func serve(
 	if err != nil {
 		return err
 	}
-	e, err := engine.New(engine.Config{Store: st, Reader: reader, Systems: all, Log: log})
+	e, err = engine.New(engine.Config{Store: st, Reader: reader, Systems: all, Log: log})
 	if err != nil {
 		return err
 	}
-	standIns := standin.NewSet(time.Now, func() { e.Watch.Events.Publish(journal.EventStandIns) })
 	if err := e.Design.LoadStandIns(standIns); err != nil {
 		return err
 	}

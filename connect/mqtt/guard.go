@@ -4,6 +4,7 @@ import (
 	"errors"
 	"net"
 	"sync"
+	"time"
 )
 
 // largest is the largest packet that is read, in bytes; brokers are told so (3.1.2.11.4).
@@ -16,6 +17,8 @@ var errTooLarge = errors.New("the broker sends a packet of more than 16 MiB")
 // rest pass.
 type guarded struct {
 	net.Conn
+	patience time.Duration // for one write: a broker that reads nothing must hold nobody
+
 	mu     sync.Mutex
 	left   int  // bytes of the packet that are yet to come
 	inside bool // the length is known
@@ -32,6 +35,14 @@ func (g *guarded) Read(p []byte) (int, error) {
 		return 0, bad
 	}
 	return n, err
+}
+
+// Write implements net.Conn.
+func (g *guarded) Write(p []byte) (int, error) {
+	if err := g.SetWriteDeadline(time.Now().Add(g.patience)); err != nil {
+		return 0, err
+	}
+	return g.Conn.Write(p)
 }
 
 // look follows the packets in what was read.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"strings"
 	"sync"
 	"time"
 
@@ -20,8 +21,9 @@ import (
 // link is one connection to a broker: a client that publishes, made when it is needed
 // and anew when it has broken, and one more for each flow that receives.
 type link struct {
-	c  *connect.Connection
-	mu sync.Mutex
+	c       *connect.Connection
+	standIn func(name string) (net.Conn, error)
+	mu      sync.Mutex
 	// publisher is nil until something is published, and after it has broken.
 	publisher *paho.Client
 }
@@ -53,6 +55,13 @@ func authorities(pem string) bool { return x509.NewCertPool().AppendCertsFromPEM
 // dial reaches the broker's door: the name is resolved, the connection made, and where
 // the address says so TLS spoken.
 func (l *link) dial(ctx context.Context) (net.Conn, error) {
+	if name, is := strings.CutPrefix(l.c.Address, "stand-in://"); is && l.standIn != nil {
+		conn, err := l.standIn(name)
+		if err != nil {
+			return nil, &stepError{"reaching the stand-in " + name, err, 0}
+		}
+		return conn, nil
+	}
 	at, secure, err := hostPort(l.c)
 	if err != nil {
 		return nil, &stepError{"reading the address", err, 0}
@@ -104,7 +113,7 @@ func (l *link) join(ctx context.Context, config paho.ClientConfig, cp *paho.Conn
 	if err != nil {
 		return nil, err
 	}
-	config.Conn, config.PacketTimeout = packets.NewThreadSafeConn(&guarded{Conn: conn}), l.c.TimeLimit
+	config.Conn, config.PacketTimeout = packets.NewThreadSafeConn(&guarded{Conn: conn, patience: l.c.TimeLimit}), l.c.TimeLimit
 	cp.KeepAlive = uint16(min(span(l.c, "/keep-alive", 30*time.Second)/time.Second, 65_535))
 	if l.c.SignIn.Kind == connect.SignInBasic && len(l.c.SignIn.Secrets) > 0 {
 		cp.UsernameFlag, cp.Username = true, l.c.SignIn.User

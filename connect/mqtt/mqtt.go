@@ -27,7 +27,7 @@ const Kind = "mqtt"
 const (
 	connectionSchema = `{"required": ["address"], "properties": {
 		"address": {"type": "string", "title": "Address", "default": "mqtt://", "description":
-			"mqtt://host:1883, or mqtts://host:8883 over TLS", "examples": ["mqtts://broker.example.org:8883"]},
+			"mqtt://host:1883, mqtts://host:8883 over TLS, or stand-in://name", "examples": ["mqtts://broker.example.org:8883"]},
 		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
 			"kind": {"enum": ["none", "basic"], "title": "Sign-in", "default": "none",
 				"titles": {"basic": "user and password"}},
@@ -66,8 +66,9 @@ const (
 			"messages that the broker hands over before the first is stored"}}}`
 )
 
-// New makes the system.
-func New() connect.System {
+// New makes the system. standIn reaches a simulated broker by its name; nil where there
+// are none.
+func New(standIn func(name string) (net.Conn, error)) connect.System {
 	return connect.System{
 		Kind: system.Kind{
 			Name: Kind, Title: "MQTT", Summary: "A broker for MQTT 5, as sensors and machines have it: messages by topic.",
@@ -75,7 +76,9 @@ func New() connect.System {
 			Intake:   system.Schema(intakeSchema), Deliver: system.Schema(deliverSchema),
 		},
 		Connection: system.Schema(connectionSchema), Check: check,
-		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) { return &link{c: c}, nil },
+		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
+			return &link{c: c, standIn: standIn}, nil
+		},
 	}
 }
 
@@ -83,9 +86,9 @@ func New() connect.System {
 func check(c *connect.Connection, found connect.Found) {
 	u, err := url.Parse(c.Address)
 	switch {
-	case err != nil || u.Host == "" || !slices.Contains([]string{"mqtt", "mqtts"}, u.Scheme) || strings.Trim(u.Path, "/") != "":
+	case err != nil || u.Host == "" || !slices.Contains([]string{"mqtt", "mqtts", "stand-in"}, u.Scheme) || strings.Trim(u.Path, "/") != "":
 		found("/address", "wrong-value", fmt.Sprintf("%q is no address of a broker", c.Address),
-			"write it as mqtt://host:1883 or mqtts://host:8883")
+			"write it as mqtt://host:1883, mqtts://host:8883, or stand-in://name for one that ships with the application")
 	case u.User != nil:
 		found("/address", "secret-in-text", "the address holds a user or password",
 			"take them out of the address and use sign-in")

@@ -54,7 +54,7 @@ func connection(address string) *connect.Connection {
 
 func open(t *testing.T, c *connect.Connection) connect.Link {
 	t.Helper()
-	l, err := New().Open(context.Background(), c)
+	l, err := New(nil).Open(context.Background(), c)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -10,7 +10,7 @@ import (
 	"readyferry/core/system"
 )
 
-var pattern = regexp.MustCompile(system.Property(New().Intake, "filter").Get("pattern").Text)
+var pattern = regexp.MustCompile(system.Property(New(nil).Intake, "filter").Get("pattern").Text)
 
 // The cases are of MQTT 5.0 (OASIS), 4.7 and 4.8.2, in part from memory, and checked with
 // an independent matcher; testdata/topics.json names the section of each.

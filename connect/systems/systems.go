@@ -3,6 +3,8 @@
 package systems
 
 import (
+	"net"
+
 	"readyferry/connect"
 	"readyferry/connect/caller"
 	"readyferry/connect/http"
@@ -16,6 +18,8 @@ type Surroundings struct {
 	StandIns  string // base address of simulated systems over HTTP
 	Databases string // folder of simulated databases
 	Own       string // the application's own file, which no connection may open
+	// Broker reaches a simulated broker by its name; nil: there are none.
+	Broker func(name string) (net.Conn, error)
 }
 
 // All makes the registry, in the order in which people are offered systems. more
@@ -24,7 +28,7 @@ func All(s Surroundings, more ...connect.System) (*connect.Registry, error) {
 	all := []connect.System{
 		http.New(s.StandIns),
 		sql.New(s.Databases, s.Own),
-		mqtt.New(),
+		mqtt.New(s.Broker),
 		caller.System(),
 	}
 	return connect.NewRegistry(append(append(all, tests()...), more...)...)

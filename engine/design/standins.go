@@ -23,7 +23,9 @@ func (g *Designs) LoadStandIns(set *standin.Set) error {
 		if err := json.Unmarshal(r.Document, &d); err != nil {
 			return err
 		}
-		set.Define(d)
+		if err := set.Define(d); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -1556,6 +1556,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stand-ins/{name}/send": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lets a stand-in for a broker publish a message to all who subscribe */
+        post: operations["sendFrom"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stand-ins/{name}/calls": {
         parameters: {
             query?: never;
@@ -2421,6 +2440,8 @@ export interface components {
         };
         StandIn: {
             name: string;
+            /** @description mqtt for a broker; absent for one over HTTP */
+            kind?: string;
             title: string;
             note?: string;
             status: number;
@@ -2439,6 +2460,11 @@ export interface components {
         StandInInput: {
             /** @description that of the address when absent */
             name?: string;
+            /**
+             * @description mqtt for a broker; empty or absent for one over HTTP
+             * @enum {unknown}
+             */
+            kind?: "" | "mqtt";
             title?: string;
             note?: string;
             /** @description 200 when absent */
@@ -5586,6 +5612,47 @@ export interface operations {
             413: components["responses"]["TooLarge"];
             415: components["responses"]["NotUnderstood"];
             422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendFrom: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    topic: string;
+                    body?: string;
+                    /** @description Content-Type, and user properties */
+                    headers?: {
+                        [key: string]: string;
+                    };
+                    /** @enum {integer} */
+                    qos?: 0 | 1 | 2;
+                    retain?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description published */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
             default: components["responses"]["Problem"];
         };
     };

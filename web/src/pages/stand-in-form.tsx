@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { call, enc, type Schemas, type StandInWhole } from "../api/client";
 import { queryClient } from "../api/queries";
-import { Dialog, Setting, says, Text } from "../ui/parts";
+import { Dialog, Select, Setting, says, Text } from "../ui/parts";
 
 type Definition = Schemas["StandInInput"];
 
@@ -27,6 +27,7 @@ function readRoutes(text: string): Definition["routes"] {
 /** Makes a stand-in, or changes what one does when nothing else is asked of it. */
 export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; onDone: (name: string) => void }) {
   const [name, setName] = useState(p.of?.name ?? "");
+  const [kind, setKind] = useState<"" | "mqtt">(p.of?.kind === "mqtt" ? "mqtt" : "");
   const [title, setTitle] = useState(p.of?.title ?? "");
   const [note, setNote] = useState(p.of?.note ?? "");
   const [status, setStatus] = useState(String(p.of?.status ?? 200));
@@ -40,6 +41,7 @@ export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; o
   const save = async () => {
     const { "Content-Type": _, ...others } = p.of?.headers ?? {};
     const definition: Definition = {
+      kind,
       title,
       note,
       status: Number(status),
@@ -77,6 +79,19 @@ export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; o
               <Text mono label="Name" value={name} onChange={setName} placeholder="shelf-printer" />
             )}
           </Setting>
+          {!p.of && (
+            <Setting inline label="It is">
+              <Select
+                label="It is"
+                value={kind}
+                onChange={(v) => setKind(v === "mqtt" ? "mqtt" : "")}
+                options={[
+                  ["", "a system over HTTP"],
+                  ["mqtt", "a broker for MQTT"],
+                ]}
+              />
+            </Setting>
+          )}
           <Setting inline label="Title">
             <Text label="Title" value={title} onChange={setTitle} placeholder={name} />
           </Setting>
@@ -85,12 +100,16 @@ export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; o
           </Setting>
         </div>
         <div className="flex gap-2">
-          <Setting inline label="Answers" hint="status, 200 to 599">
-            <Text mono type="number" label="Answers" value={status} onChange={setStatus} />
-          </Setting>
-          <Setting inline label="Content type">
-            <Text mono label="Content type" value={type} onChange={setType} placeholder="none" />
-          </Setting>
+          {kind === "" && (
+            <>
+              <Setting inline label="Answers" hint="status, 200 to 599">
+                <Text mono type="number" label="Answers" value={status} onChange={setStatus} />
+              </Setting>
+              <Setting inline label="Content type">
+                <Text mono label="Content type" value={type} onChange={setType} placeholder="none" />
+              </Setting>
+            </>
+          )}
           <Setting inline label="After" hint="milliseconds">
             <Text mono type="number" label="After" value={delay} onChange={setDelay} />
           </Setting>
@@ -101,29 +120,44 @@ export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; o
             <Text mono type="number" label="With" value={failing} onChange={setFailing} />
           </Setting>
         </div>
-        <Setting label="Body" hint="${n} is the number of the call">
-          <textarea
-            aria-label="Body"
-            className="field data h-20"
-            value={body}
-            spellCheck={false}
-            onChange={(e) => setBody(e.target.value)}
-          />
-        </Setting>
-        <Setting
-          label="Particular calls"
-          hint="a line each with method, path and status, its body below, set in; {name} in the path is ${name} in the body"
-          error={bad}
-        >
-          <textarea
-            aria-label="Particular calls"
-            className="field data h-24"
-            value={particular}
-            spellCheck={false}
-            placeholder={'GET /members/{id} 200\n  {"number": "${id}"}'}
-            onChange={(e) => setParticular(e.target.value)}
-          />
-        </Setting>
+        {kind === "mqtt" ? (
+          <p className="mb-3 text-quiet">
+            A real broker within the application: it takes what is published and hands it to who subscribes. A status
+            that it is told to answer with stands for the reason code that means the same: 403 is not permitted, 413 too
+            large, 422 not taken, 503 a quota that is used up.
+          </p>
+        ) : (
+          <>
+            <Setting label="Body" hint="${n} is the number of the call">
+              <textarea
+                aria-label="Body"
+                className="field data h-20"
+                value={body}
+                spellCheck={false}
+                onChange={(e) => setBody(e.target.value)}
+              />
+            </Setting>
+            <Setting
+              label="Particular calls"
+              hint="a line each with method, path and status, its body below, set in; {name} in the path is ${name} in the body"
+              error={bad}
+            >
+              <textarea
+                aria-label="Particular calls"
+                className="field data h-24"
+                value={particular}
+                spellCheck={false}
+                placeholder={'GET /members/{id} 200\n  {"number": "${id}"}'}
+                onChange={(e) => setParticular(e.target.value)}
+              />
+            </Setting>
+          </>
+        )}
+        {kind === "mqtt" && bad && (
+          <p role="alert" className="mb-2 text-dead">
+            {bad}
+          </p>
+        )}
         <button type="submit" className="btn btn-go">
           {p.of ? "Change it" : "Make it"}
         </button>

@@ -90,6 +90,44 @@ export default function StandInsPage() {
   );
 }
 
+/** Lets a broker say something, so that a flow that receives is tried without any other tool. */
+function SendFrom({ name }: { name: string }) {
+  const [topic, setTopic] = useState("");
+  const [body, setBody] = useState("{}");
+  const send = async () => {
+    try {
+      const headers =
+        body.trim().startsWith("{") || body.trim().startsWith("[") ? { "Content-Type": "application/json" } : {};
+      await call(`/api/v1/stand-ins/${enc(name)}/send`, { body: { topic, body, headers, qos: 1 } });
+      toast.success(`It is published to ${topic}`);
+    } catch (e) {
+      toast.error(says(e));
+    }
+  };
+  return (
+    <form
+      aria-label="Publish from here"
+      className="flex shrink-0 items-end gap-2 border-b border-line px-4 pt-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        send();
+      }}
+    >
+      <Setting inline label="Publish to">
+        <Text mono label="Publish to" value={topic} onChange={setTopic} placeholder="branches/ELMS/shelves" />
+      </Setting>
+      <div className="flex-[2]">
+        <Setting inline label="The message">
+          <Text mono label="The message" value={body} onChange={setBody} />
+        </Setting>
+      </div>
+      <button type="submit" className="btn mb-2.5">
+        Publish
+      </button>
+    </form>
+  );
+}
+
 function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => void }) {
   const [b, setB] = useState<Behaviour>(s.behaviour);
   const [changing, setChanging] = useState(false);
@@ -149,8 +187,16 @@ function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => v
           </button>
         </div>
         <p className="mb-2 text-quiet">
-          {s.note} It answers at <span className="data">/stand-ins/{s.name}/…</span>; connections reach it as{" "}
-          <span className="data">stand-in://{s.name}</span>. Now: <b data-testid="doing">{doing(s.behaviour, now)}</b>
+          {s.note}{" "}
+          {s.kind === "mqtt" ? (
+            "A broker for MQTT"
+          ) : (
+            <>
+              It answers at <span className="data">/stand-ins/{s.name}/…</span>
+            </>
+          )}
+          ; connections reach it as <span className="data">stand-in://{s.name}</span>. Now:{" "}
+          <b data-testid="doing">{doing(s.behaviour, now)}</b>
         </p>
         <div className="mb-3 flex flex-wrap gap-2">
           <button type="button" className="btn" onClick={() => behave({ ...usual, refuse: -1 })}>
@@ -201,6 +247,7 @@ function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => v
           </form>
         </details>
       </section>
+      {s.kind === "mqtt" && <SendFrom name={s.name} />}
       {changing && <StandInForm of={s} onClose={() => setChanging(false)} onDone={() => setChanging(false)} />}
       <Dialog open={removing !== null} onClose={() => setRemoving(null)} title={`Remove ${s.title}`}>
         <p className="mb-3">{removing?.why}</p>

@@ -1,0 +1,214 @@
+package standin
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"strings"
+	"time"
+
+	mqtt "github.com/mochi-mqtt/server/v2"
+	"github.com/mochi-mqtt/server/v2/packets"
+)
+
+// KindMQTT is a stand-in for a broker that speaks MQTT; any other is one over HTTP.
+const KindMQTT = "mqtt"
+
+// broker is a real broker within the process, which is reached without a port. What is
+// published to it is noted and answered as the stand-in is told to; what it takes, it
+// hands on to who subscribes, as brokers do.
+type broker struct {
+	server *mqtt.Server
+	inline *mqtt.Client // through which a person publishes
+}
+
+func newBroker(sys *System, now func() time.Time, changed func()) (*broker, error) {
+	server := mqtt.New(&mqtt.Options{InlineClient: true, Logger: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	if err := server.AddHook(&brokerHook{sys: sys, now: now, changed: changed}, nil); err != nil {
+		return nil, err
+	}
+	if err := server.Serve(); err != nil {
+		return nil, err
+	}
+	inline := server.NewClient(nil, "local", "a person", true)
+	inline.Properties.ProtocolVersion = 5
+	return &broker{server, inline}, nil
+}
+
+// brokerHook lets everybody in and looks at what is published.
+type brokerHook struct {
+	mqtt.HookBase
+	sys     *System
+	now     func() time.Time
+	changed func()
+}
+
+// ID implements mqtt.Hook.
+func (h *brokerHook) ID() string { return "stand-in" }
+
+// Provides implements mqtt.Hook.
+func (h *brokerHook) Provides(b byte) bool {
+	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish}, []byte{b})
+}
+
+// OnConnectAuthenticate implements mqtt.Hook.
+func (h *brokerHook) OnConnectAuthenticate(*mqtt.Client, packets.Packet) bool { return true }
+
+// OnACLCheck implements mqtt.Hook.
+func (h *brokerHook) OnACLCheck(*mqtt.Client, string, bool) bool { return true }
+
+// OnPublish implements mqtt.Hook: it notes what came and says what the stand-in says.
+func (h *brokerHook) OnPublish(cl *mqtt.Client, p packets.Packet) (packets.Packet, error) {
+	if cl.Net.Inline {
+		return p, nil // a person has published it from here
+	}
+	status, _, _, delay := h.sys.decide(h.now(), "PUBLISH", p.TopicName)
+	call := Call{At: h.now(), Method: "PUBLISH", Path: p.TopicName, Status: status,
+		Body: strings.ToValidUTF8(string(p.Payload), "\uFFFD"), Headers: map[string]string{
+			"QoS": fmt.Sprint(p.FixedHeader.Qos),
+		}}
+	if p.FixedHeader.Retain {
+		call.Headers["Retain"] = "true"
+	}
+	if p.Properties.ContentType != "" {
+		call.Headers["Content-Type"] = p.Properties.ContentType
+	}
+	for _, u := range p.Properties.User {
+		if call.Headers[u.Key] = u.Val; strings.EqualFold(u.Key, "Idempotency-Key") {
+			call.Key = u.Val
+		}
+	}
+	h.sys.note(call)
+	h.changed()
+	if delay > 0 {
+		time.Sleep(delay) // it acknowledges late
+	}
+	if status == 0 {
+		cl.Stop(io.ErrUnexpectedEOF)
+		return p, packets.ErrRejectPacket
+	}
+	if reason, refused := reasonOf(status); refused {
+		return p, reason
+	}
+	return p, nil
+}
+
+// reasonOf gives the reason code (MQTT 5.0, 2.4) that means what a status over HTTP does.
+func reasonOf(status int) (packets.Code, bool) {
+	switch {
+	case status < 300:
+		return packets.CodeSuccess, false
+	case status == 401, status == 403:
+		return packets.ErrNotAuthorized, true
+	case status == 413:
+		return packets.ErrPacketTooLarge, true
+	case status < 500:
+		return packets.ErrImplementationSpecificError, true
+	}
+	return packets.ErrQuotaExceeded, true
+}
+
+// Dial reaches a stand-in for a broker, as a connection to a port would.
+func (s *Set) Dial(name string) (net.Conn, error) {
+	sys := s.find(name)
+	if sys == nil {
+		return nil, ErrNotFound
+	}
+	b, out := sys.reached(s.now())
+	switch {
+	case b == nil:
+		return nil, fmt.Errorf("the stand-in %s is no broker", name)
+	case out:
+		return nil, errors.New("the stand-in is out of order for a while")
+	}
+	ours, theirs, err := pair()
+	if err != nil {
+		return nil, err
+	}
+	go func() { _ = b.server.EstablishConnection("stand-in", theirs) }()
+	return ours, nil
+}
+
+// pair gives the two ends of a connection within this machine. Both sides of a protocol
+// may write at once, so what is written must have room until it is read, which the
+// ends of net.Pipe do not give.
+func pair() (ours, theirs net.Conn, err error) {
+	door, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, nil, err
+	}
+	defer func() { _ = door.Close() }()
+	if ours, err = net.DialTimeout("tcp", door.Addr().String(), 5*time.Second); err != nil {
+		return nil, nil, err
+	}
+	for {
+		if theirs, err = door.Accept(); err != nil {
+			return nil, nil, errors.Join(err, ours.Close())
+		}
+		if theirs.RemoteAddr().String() == ours.LocalAddr().String() {
+			return ours, theirs, nil
+		}
+		_ = theirs.Close() // somebody else knocked at the door meanwhile
+	}
+}
+
+// reached gives the broker of a stand-in, and whether it is out of order.
+func (sys *System) reached(now time.Time) (*broker, bool) {
+	sys.mu.Lock()
+	defer sys.mu.Unlock()
+	return sys.broker, sys.behaviour.OutUntil != nil && sys.behaviour.OutUntil.After(now)
+}
+
+// Message is what a person lets a stand-in send.
+type Message struct {
+	Topic   string            `json:"topic"`
+	Body    string            `json:"body"`
+	Headers map[string]string `json:"headers"` // Content-Type, and user properties
+	QoS     byte              `json:"qos"`
+	Retain  bool              `json:"retain"`
+}
+
+// Send publishes a message from a stand-in for a broker to all who subscribe.
+func (s *Set) Send(name string, m Message) error {
+	sys := s.find(name)
+	if sys == nil {
+		return ErrNotFound
+	}
+	b, _ := sys.reached(s.now())
+	switch {
+	case b == nil:
+		return fmt.Errorf("the stand-in %s sends nothing by itself; it is called over HTTP", name)
+	case m.Topic == "" || strings.ContainsAny(m.Topic, "+#\x00"):
+		return fmt.Errorf("%q is no topic: it has at least one character, and neither + nor #", m.Topic)
+	case m.QoS > 2:
+		return fmt.Errorf("qos must be 0, 1 or 2, not %d", m.QoS)
+	}
+	p := packets.Packet{
+		FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: m.QoS, Retain: m.Retain}, TopicName: m.Topic,
+		Payload: []byte(m.Body), PacketID: uint16(m.QoS), ProtocolVersion: 5,
+	}
+	for k, v := range m.Headers {
+		if strings.EqualFold(k, "Content-Type") {
+			p.Properties.ContentType = v
+		} else {
+			p.Properties.User = append(p.Properties.User, packets.UserProperty{Key: k, Val: v})
+		}
+	}
+	return b.server.InjectPacket(b.inline, p)
+}
+
+// Close ends the brokers.
+func (s *Set) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var errs []error
+	for _, sys := range s.systems {
+		if sys.broker != nil {
+			errs = append(errs, sys.broker.server.Close())
+		}
+	}
+	return errors.Join(errs...)
+}
