@@ -23,7 +23,8 @@ func load(t *testing.T) (*engine.Engine, *store.Store) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	all, err := systems.All(systems.Surroundings{})
+	set := standin.NewSet(time.Now, func() {})
+	all, err := systems.All(systems.Surroundings{Broker: set.Dial})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -38,8 +39,8 @@ func load(t *testing.T) (*engine.Engine, *store.Store) {
 	t.Cleanup(func() {
 		e.Stop()
 		_ = s.Close()
+		_ = set.Close()
 	})
-	set := standin.NewSet(time.Now, func() {})
 	databases := t.TempDir()
 	for range 2 { // a second time nothing changes
 		if err := Load(context.Background(), e, set, databases); err != nil {

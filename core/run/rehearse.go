@@ -385,7 +385,7 @@ func ShowDelivery(transaction, path, stepID string, w want.Handed) Delivery {
 	if p, ok := w.(*want.Put); ok {
 		d.Request.Priority, d.Request.Expires = &p.Priority, p.Expires.Milliseconds()
 	}
-	if to == "http" {
+	if _, outside := w.(*want.Send); outside && r.Query == nil { // each system carries it in its own place
 		d.Request.Headers["Idempotency-Key"] = DeliveryID(transaction, path)
 	}
 	if q, ok := w.(*want.Question); ok {

@@ -104,7 +104,10 @@ func (w *Watch) overlay(entry *run.Entry, d *store.Delivery) error {
 	}
 	last := tries[len(tries)-1]
 	what := fmt.Sprint(last.Status)
-	if last.Status == 0 {
+	switch {
+	case last.Status == 0 && last.Outcome == string(retry.Delivered) && last.Detail != "":
+		what = last.Detail // the system's own word for it
+	case last.Status == 0:
 		what = "no answer"
 	}
 	var rules retry.Plan

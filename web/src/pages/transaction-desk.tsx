@@ -61,7 +61,12 @@ export function TransactionDesk({
               </span>
             </h2>
             <div className="min-h-0 flex-1 overflow-auto" data-testid="last-answer">
-              {last?.detail && <p className="m-3 border-l-4 border-dead bg-loss px-3 py-2">{last.detail}</p>}
+              {last?.detail &&
+                (last.outcome === "delivered" ? (
+                  <p className="data px-3 pt-2 font-bold">{last.detail}</p>
+                ) : (
+                  <p className="m-3 border-l-4 border-dead bg-loss px-3 py-2">{last.detail}</p>
+                ))}
               <dl className="data grid grid-cols-[auto_1fr] gap-x-3 px-3 py-2">
                 {last?.headers.map((h) => (
                   <div key={h.name} className="contents">

@@ -1,5 +1,6 @@
 import type { Intake } from "../model/model";
 import { Chip } from "../steps/kit";
+import { useSystems } from "../systems";
 
 /** The intake as a sentence. */
 export function IntakeSentence({ intake }: { intake: Intake }) {
@@ -54,7 +55,7 @@ export function IntakeSentence({ intake }: { intake: Intake }) {
   if (intake.kind !== "webhook")
     return (
       <>
-        <b className="text-deep">Receive</b> from <Chip>{String(intake.of ?? "")}</Chip>
+        <b className="text-deep">Receive</b> from <Chip>{String(intake.of ?? "")}</Chip> <WhatOf intake={intake} />
       </>
     );
   return (
@@ -74,6 +75,16 @@ export function IntakeSentence({ intake }: { intake: Intake }) {
       )}
     </>
   );
+}
+
+/** What a flow receives of an outside system: what its intake must say besides the connection. */
+function WhatOf({ intake }: { intake: Intake }) {
+  const systems = useSystems().data ?? [];
+  const said = systems.find((s) => s.kind === intake.kind)?.intake?.required ?? [];
+  return said
+    .map((name) => String((intake as Record<string, unknown>)[name] ?? ""))
+    .filter((v) => v !== "")
+    .map((v) => <Chip key={v}>{v}</Chip>);
 }
 
 /** What stands below the word Steps: where messages come in. */

@@ -80,7 +80,7 @@ export function Sent({ rehearsal, path }: { rehearsal: Rehearsal | undefined; pa
         <b>
           {handedTo[d.kind]
             ? `${handedTo[d.kind]} ${d.target}`
-            : `${d.request.method} ${d.target} ${d.request.url ?? ""}`}
+            : `${d.request.method ?? d.kind} ${d.target} ${d.request.url ?? ""}`}
         </b>
       </p>
       <dl className="data grid grid-cols-[auto_1fr] gap-x-3 px-3 py-1 text-quiet">
@@ -93,6 +93,12 @@ export function Sent({ rehearsal, path }: { rehearsal: Rehearsal | undefined; pa
             </dd>
           </div>
         )}
+        {Object.entries(d.request.settings ?? {}).map(([k, v]) => (
+          <div key={k} className="contents">
+            <dt>{k}</dt>
+            <dd className="break-all">{String(v)}</dd>
+          </div>
+        ))}
         {Object.entries(d.request.headers).map(([k, v]) => (
           <div key={k} className="contents">
             <dt>{k}</dt>
