@@ -166,6 +166,7 @@ func (s *Server) routes() []route {
 		{"PUT", v1 + "/flows/:name/files/*file", s.putFile},
 		{"DELETE", v1 + "/flows/:name/files/*file", s.deleteFile},
 		{"GET", v1 + "/flows/:name/samples", s.samples},
+		{"POST", v1 + "/flows/:name/take-sample", s.takeSample},
 		{"GET", v1 + "/flows/:name/samples/:sample", s.sample},
 		{"PUT", v1 + "/flows/:name/samples/:sample", s.putSample},
 		{"DELETE", v1 + "/flows/:name/samples/:sample", s.deleteSample},

@@ -61,6 +61,17 @@ func TestMessagesGoByABroker(t *testing.T) {
 	if len(list) != 1 {
 		t.Error("what the stand-in sent does not come in")
 	}
+	// One that the broker keeps is a sample, and nobody misses it.
+	var sample struct {
+		Body    string
+		Headers map[string]string
+	}
+	_ = json.Unmarshal(w.ok("POST", "/api/v1/flows/in/take-sample", ""), &sample)
+	if !strings.Contains(sample.Body, `"n":`) || !strings.HasPrefix(sample.Headers["mqtt-topic"], "shelves/") ||
+		sample.Headers["mqtt-retained"] != "true" {
+		t.Errorf("%+v", sample)
+	}
+	w.problem(422, "nothing can be taken from a source of kind webhook", "POST", "/api/v1/flows/out/take-sample", "")
 	// It misbehaves as it is told to.
 	for behaviour, want := range map[string]string{
 		`{"status":403}`: "0x87", `{"status":413}`: "0x95", `{"status":422}`: "0x83",

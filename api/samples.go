@@ -177,6 +177,16 @@ func (s *Server) keepSample(c *gin.Context) error {
 	return nil
 }
 
+// takeSample takes one message from the source of the draft as a sample.
+func (s *Server) takeSample(c *gin.Context) error {
+	sample, err := s.engine.Design.TakeSample(c.Request.Context(), c.Param("name"))
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusCreated, sample)
+	return nil
+}
+
 func (s *Server) deleteSample(c *gin.Context) error {
 	if err := s.engine.Design.DeleteSample(c.Request.Context(), c.Param("name"), c.Param("sample")); err != nil {
 		return err

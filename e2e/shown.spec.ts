@@ -194,4 +194,12 @@ test("a broker is made, says something, and a flow receives it", async ({ page, 
     await page.getByRole("button", { name: "Publish", exact: true }).click();
     await expect(page.getByTestId("calls")).toContainText("done/S-1", { timeout: 1000 }); // once the flow subscribes
   }).toPass();
+
+  await goto("/flows/shelving");
+  await cell(page, "", -1).click();
+  await page.getByRole("button", { name: "take one as a sample" }).click();
+  await expect(page.getByRole("button", { name: "stop", exact: true })).toBeVisible();
+  await page.request.post(`${app.base}/api/v1/stand-ins/shelves/send`, { data: { topic: "branches/QUAY/shelves", body: '{"ref": "S-2"}', qos: 1, retain: true } });
+  await expect(page.getByText(/^taken .* is a sample now/)).toBeVisible({ timeout: 20_000 });
+  await expect(cell(page, "d", 0)).toHaveText("200");
 });

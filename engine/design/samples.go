@@ -3,8 +3,10 @@ package design
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
+	"readyferry/connect"
 	"readyferry/core/flow"
 	"readyferry/core/plan"
 	"readyferry/core/run"
@@ -126,6 +128,53 @@ func (g *Designs) KeepTransaction(ctx context.Context, id store.ID, name string)
 			return err
 		}
 		return catalog.SaveSample(tx, t.Flow, *s)
+	})
+	g.Announce(journal.EventFlows)
+	return s, err
+}
+
+// TakeSample takes one message from the source of a flow's draft as a sample, without
+// consuming it, where its system can do that.
+func (g *Designs) TakeSample(ctx context.Context, name string) (*catalog.Sample, error) {
+	f, err := g.Store.Flow(name)
+	if err != nil {
+		return nil, err
+	}
+	files, err := g.Store.Files(name)
+	if err != nil {
+		return nil, err
+	}
+	p, findings := g.Read(name, []byte(f.Draft), files)
+	if p == nil {
+		return nil, &FindingsError{"the draft cannot be read", findings}
+	}
+	in := &p.Document.Intake
+	c := g.Catalog.Connection(in.Of)
+	if c == nil {
+		return nil, fmt.Errorf("%w: nothing can be taken from a source of kind %s", journal.ErrDecision, in.Kind)
+	}
+	link, err := g.links.Link(ctx, c)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", journal.ErrDecision, err)
+	}
+	peeker, can := link.(connect.Peeker)
+	if !can {
+		return nil, fmt.Errorf("%w: a connection of kind %s gives nothing without its being consumed", journal.ErrDecision, c.Kind)
+	}
+	a, err := peeker.Peek(ctx, in.Settings)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", journal.ErrDecision, err)
+	}
+	s := &catalog.Sample{At: g.Now(), Headers: map[string]string{}, Params: map[string]string{}, Query: map[string]string{}}
+	s.SetBody(a.Body)
+	for _, h := range a.Headers {
+		s.Headers[strings.ToLower(h.Name)] = h.Value
+	}
+	err = g.Store.Write(ctx, func(tx *store.Tx) (err error) {
+		if s.Name, err = tx.FreeSampleName(name, "taken "+s.At.UTC().Format("15:04:05")); err != nil {
+			return err
+		}
+		return catalog.SaveSample(tx, name, *s)
 	})
 	g.Announce(journal.EventFlows)
 	return s, err

@@ -1,12 +1,14 @@
+import { useState } from "react";
 import { toast } from "sonner";
-import type { Connection, Draft, Finding, Sample } from "../api/client";
+import { type Connection, call, type Draft, enc, type Finding, type Sample } from "../api/client";
+import { queryClient } from "../api/queries";
 import { update } from "../model/edit";
 import type { FlowDocument, Intake } from "../model/model";
-import { useIntakeSchema } from "../systems";
+import { useIntakeSchema, useSystems } from "../systems";
 import { type Override, SchemaForm } from "../systems/form";
 import { settingsOf, type Value } from "../systems/schema";
 import type { Completion } from "../ui/code";
-import { Select, Setting, Text } from "../ui/parts";
+import { Select, Setting, says, Text } from "../ui/parts";
 import { ClockState, TimingForm } from "./timed";
 
 type Props = {
@@ -26,6 +28,7 @@ const telling = ["once", "once-for", "reference", "order"];
 export function IntakeForm(p: Props) {
   const intake = p.doc.intake;
   const schema = useIntakeSchema(intake.kind);
+  const outside = useSystems().data?.some((s) => s.kind === intake.kind && s.intake);
   const set = (next: Value, mark: string) =>
     p.onChange(
       update(p.doc, ["intake"], () => next),
@@ -79,6 +82,7 @@ export function IntakeForm(p: Props) {
         </Setting>
       </div>
       {part(all.filter((n) => ![...limiting, ...telling, ...clocked, "kind", "note", "methods"].includes(n)))}
+      {outside && <TakeSample flow={p.doc.name} />}
       {timed.includes(intake.kind) && (
         <>
           <TimingForm intake={intake} put={put} error={error} />
@@ -105,6 +109,42 @@ export function IntakeForm(p: Props) {
       )}
       {part(telling)}
     </div>
+  );
+}
+
+/** Takes one message of the source as a sample, as it comes. */
+function TakeSample({ flow }: { flow: string }) {
+  const [waits, setWaits] = useState<AbortController | null>(null);
+  const take = async () => {
+    const stop = new AbortController();
+    setWaits(stop);
+    try {
+      const { value } = await call<Sample>(`/api/v1/flows/${enc(flow)}/take-sample`, {
+        method: "POST",
+        signal: stop.signal,
+      });
+      toast.success(`${value.name} is a sample now; nothing was consumed`);
+      await queryClient.invalidateQueries({ queryKey: ["flows", flow, "samples"] });
+    } catch (e) {
+      if (!stop.signal.aborted) toast.error(says(e));
+    }
+    setWaits(null);
+  };
+  return (
+    <p className="mb-3">
+      {waits ? (
+        <>
+          waiting for a message{" "}
+          <button type="button" className="btn-bare" onClick={() => waits.abort()}>
+            stop
+          </button>
+        </>
+      ) : (
+        <button type="button" className="btn-bare" onClick={take}>
+          take one as a sample
+        </button>
+      )}
+    </p>
   );
 }
 
