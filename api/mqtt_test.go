@@ -91,3 +91,36 @@ func TestMessagesGoByABroker(t *testing.T) {
 		w.ok("POST", "/api/v1/dead-letters/discard", `{"ids":["`+letters[0].ID+`"]}`)
 	}
 }
+
+// A flow asks by a broker, another answers at the response topic.
+func TestAQuestionGoesByABroker(t *testing.T) {
+	w := start(t)
+	w.ok("PUT", "/api/v1/stand-ins/desk", `{"kind":"mqtt"}`)
+	w.ok("PUT", "/api/v1/connections/desk",
+		`{"readyferry":"connection/1","name":"desk","kind":"mqtt","address":"stand-in://desk","time-limit":"20s"}`)
+	for name, document := range map[string]string{
+		"answers": `{"readyferry":"flow/1","name":"answers","intake":{"kind":"mqtt","of":"desk","filter":"questions/#"},
+			"steps":[{"id":"m","kind":"map","fields":[{"to":"/got","from":"body.n * 2"}]},
+			{"id":"d","kind":"deliver","to":"desk","topic":"${headers[\"mqtt-response-topic\"]}",
+				"headers":{"mqtt-correlation-data":"${headers[\"mqtt-correlation-data\"]}"}}]}`,
+		"asks": `{"readyferry":"flow/1","name":"asks","intake":{"kind":"webhook","path":"/asks","answer":"finished"},
+			"steps":[{"id":"q","kind":"ask","of":"desk","topic":"questions/${body.n}"},
+			{"id":"a","kind":"answer","text":"${replies.q.body.got}"}]}`,
+	} {
+		w.ok("PUT", "/api/v1/flows/"+name, document)
+		w.ok("POST", "/api/v1/flows/"+name+"/publish", "")
+	}
+	w.problem(422, "colour", "PUT", "/api/v1/flows/wrong", `{"readyferry":"flow/1","name":"wrong","intake":{"kind":
+		"subflow"},"steps":[{"id":"q","kind":"ask","of":"desk","topic":"q","colour":1}]}`)
+	var got string
+	for range 100 { // until the other has subscribed
+		if a := w.call("POST", "/in/asks", `{"n":21}`); a.status == 200 {
+			got = string(a.body)
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	if got != "42" {
+		t.Errorf("the answer is %q", got)
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"net"
 	"strings"
 	"time"
@@ -51,7 +52,15 @@ func (h *brokerHook) ID() string { return "stand-in" }
 
 // Provides implements mqtt.Hook.
 func (h *brokerHook) Provides(b byte) bool {
-	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish}, []byte{b})
+	return bytes.Contains([]byte{mqtt.OnConnect, mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish}, []byte{b})
+}
+
+// OnConnect implements mqtt.Hook. The broker's library counts what it sends behind a
+// client's own limit twice, and then sends no more; so there is none, and a client that
+// is busy reads later.
+func (h *brokerHook) OnConnect(cl *mqtt.Client, _ packets.Packet) error {
+	cl.State.Inflight.ResetSendQuota(math.MaxUint16)
+	return nil
 }
 
 // OnConnectAuthenticate implements mqtt.Hook.

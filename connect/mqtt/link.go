@@ -26,18 +26,22 @@ type link struct {
 	mu      sync.Mutex
 	// publisher is nil until something is published, and after it has broken.
 	publisher *paho.Client
+	asker     *asking
 }
 
 // Close implements connect.Link.
 func (l *link) Close() error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.publisher == nil {
-		return nil
+	var errs []error
+	if l.publisher != nil {
+		errs = append(errs, l.publisher.Disconnect(&paho.Disconnect{}))
 	}
-	client := l.publisher
-	l.publisher = nil
-	return client.Disconnect(&paho.Disconnect{})
+	if l.asker != nil {
+		errs = append(errs, l.asker.client.Disconnect(&paho.Disconnect{}))
+	}
+	l.publisher, l.asker = nil, nil
+	return errors.Join(errs...)
 }
 
 // A step of reaching the broker that failed, in words.

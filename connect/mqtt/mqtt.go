@@ -53,6 +53,17 @@ const (
 		"retain": {"type": "boolean", "title": "the broker keeps it for those who subscribe later"},
 		"expires": {"type": "string", "title": "Expires after", "format": "duration", "description":
 			"the broker drops it when it has waited so long; never when empty"},
+		"headers": {"type": "object", "title": "User properties", "format": "template", "description":
+			"name: template; content-type, mqtt-response-topic and mqtt-correlation-data are properties of the protocol",
+			"additionalProperties": {"type": ["string", "number", "null"]}}}}`
+	askSchema = `{"required": ["topic"], "properties": {
+		"topic": {"type": "string", "title": "Topic", "format": "template", "description":
+			"where the question is published; whoever answers does so at its response topic, with its correlation data",
+			"examples": ["desks/${body.branch}/questions"]},
+		"qos": {"enum": [1, 2], "title": "Quality of service", "default": 1, "titles": {
+			"1": "1: acknowledged", "2": "2: acknowledged once"}},
+		"expires": {"type": "string", "title": "Expires after", "format": "duration", "description":
+			"the broker drops the question when it has waited so long"},
 		"headers": {"type": "object", "title": "User properties", "format": "template", "description": "name: template",
 			"additionalProperties": {"type": ["string", "number", "null"]}}}}`
 	intakeSchema = `{"required": ["filter"], "properties": {
@@ -74,6 +85,7 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 			Name: Kind, Title: "MQTT", Summary: "A broker for MQTT 5, as sensors and machines have it: messages by topic.",
 			Sentence: "publish to {topic} at {to}[, quality {qos}]",
 			Intake:   system.Schema(intakeSchema), Deliver: system.Schema(deliverSchema),
+			Ask: system.Schema(askSchema),
 		},
 		Connection: system.Schema(connectionSchema), Check: check,
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {

@@ -3,6 +3,7 @@ package mqtt
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -11,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/eclipse/paho.golang/paho"
 	broker "github.com/mochi-mqtt/server/v2"
 	"github.com/mochi-mqtt/server/v2/hooks/auth"
 	"github.com/mochi-mqtt/server/v2/listeners"
@@ -28,7 +30,9 @@ func serve(t *testing.T) *connect.Connection {
 	s := broker.New(&broker.Options{Logger: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	rules := &auth.Ledger{
 		Auth: auth.AuthRules{{Username: "maud", Password: "s3cret", Allow: true}},
-		ACL:  auth.ACLRules{{Username: "maud", Filters: auth.Filters{"closed/#": auth.ReadOnly, "open/#": auth.ReadWrite, "branches/#": auth.ReadWrite}}},
+		ACL: auth.ACLRules{{Username: "maud", Filters: auth.Filters{
+			"answers/#": auth.ReadWrite, "closed/#": auth.ReadOnly, "open/#": auth.ReadWrite, "branches/#": auth.ReadWrite,
+		}}},
 	}
 	if err := s.AddHook(new(auth.Hook), &auth.Options{Ledger: rules}); err != nil {
 		t.Fatal(err)
@@ -338,4 +342,61 @@ func FuzzGuard(f *testing.F) {
 			t.Errorf("%v as a whole, %v in pieces", first, second)
 		}
 	})
+}
+
+// Two hundred ask at once, and each hears its own answer; what is answered late or twice
+// reaches nobody else.
+func TestEachQuestionHearsItsOwnAnswer(t *testing.T) {
+	c := serve(t)
+	c.TimeLimit = time.Minute
+	l := open(t, c)
+	// This broker counts what it sends behind its own limit twice, and then sends no more.
+	desk := receive(t, l, `{"filter": "branches/+/shelves", "at-once": 1000}`, nil, nil)
+	subscribed(t, l, desk)
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	go func() { // whoever answers does it twice
+		for seen := 0; ctx.Err() == nil; {
+			desk.mu.Lock()
+			list := desk.got[seen:]
+			seen = len(desk.got)
+			desk.mu.Unlock()
+			for _, a := range list {
+				if to := header(a, "Mqtt-Response-Topic"); to != "" {
+					client, _ := l.(*link).publishes(ctx)
+					for range 2 {
+						_, _ = client.Publish(ctx, &paho.Publish{Topic: to, Payload: []byte("answer to " + string(a.Body)),
+							Properties: &paho.PublishProperties{CorrelationData: []byte(header(a, "Mqtt-Correlation-Data"))}})
+					}
+				}
+			}
+			time.Sleep(time.Millisecond)
+		}
+	}()
+	var all sync.WaitGroup
+	for i := range 200 {
+		all.Go(func() {
+			question := fmt.Sprint("question ", i)
+			r, err := l.(connect.Asker).Ask(context.Background(),
+				request(`{"topic": "branches/X/shelves", "qos": 1}`, question, question))
+			if err != nil {
+				t.Errorf("%s: %v", question, err)
+				return
+			}
+			if got, _ := r.Body(); r.Outcome != retry.Delivered || string(got) != "answer to "+question {
+				t.Errorf("%s: %s %s", question, r.Outcome, got)
+			}
+		})
+	}
+	all.Wait()
+}
+
+func TestAQuestionThatNobodyAnswersIsAskedAgain(t *testing.T) {
+	c := serve(t)
+	c.TimeLimit = 200 * time.Millisecond
+	l := open(t, c)
+	if r, err := l.(connect.Asker).Ask(context.Background(), request(`{"topic": "open/nobody", "qos": 1}`, "x", "")); err == nil &&
+		r.Outcome != retry.Again {
+		t.Errorf("%+v", r)
+	}
 }

@@ -2,11 +2,13 @@ package mqtt
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/eclipse/paho.golang/paho"
 
@@ -88,14 +90,52 @@ func publishing(r connect.Request) (*paho.Publish, error) {
 	}
 	p.Properties.User.Add(KeyProperty, r.ID)
 	for _, h := range r.Headers {
-		switch {
-		case strings.EqualFold(h.Name, "Content-Type"):
-			p.Properties.ContentType = h.Value
-		case !strings.EqualFold(h.Name, KeyProperty):
-			p.Properties.User.Add(h.Name, h.Value)
+		if err := property(p.Properties, h); err != nil {
+			return nil, fmt.Errorf("%w: %w", connect.ErrBadData, err)
 		}
 	}
 	return p, nil
+}
+
+// The headers that are properties of MQTT, both ways; any other is a user property.
+const (
+	headerTopic       = "Mqtt-Topic"
+	headerQoS         = "Mqtt-QoS"
+	headerRetained    = "Mqtt-Retained"
+	headerResponse    = "Mqtt-Response-Topic"
+	headerCorrelation = "Mqtt-Correlation-Data"
+
+	inBase64 = "base64:" // before correlation data that is no text
+)
+
+// property puts a header where the protocol has it.
+func property(p *paho.PublishProperties, h message.Header) error {
+	is := func(name string) bool { return strings.EqualFold(h.Name, name) }
+	switch {
+	case is("Content-Type"):
+		p.ContentType = h.Value
+	case is(headerResponse):
+		if err := checkTopic(h.Value); err != nil {
+			return err
+		}
+		p.ResponseTopic = h.Value
+	case is(headerCorrelation):
+		text, encoded := strings.CutPrefix(h.Value, inBase64)
+		if !encoded {
+			p.CorrelationData = []byte(h.Value)
+			return nil
+		}
+		data, err := base64.StdEncoding.DecodeString(text)
+		if err != nil {
+			return fmt.Errorf("the header %s holds no base64", h.Name)
+		}
+		p.CorrelationData = data
+	case is(KeyProperty), is(headerTopic), is(headerQoS), is(headerRetained):
+		// it says so itself
+	default:
+		p.User.Add(h.Name, h.Value)
+	}
+	return nil
 }
 
 // publishes gives the client that publishes, and makes it where there is none.
@@ -132,16 +172,20 @@ func (l *link) broken(client *paho.Client) {
 
 // headersOf gives the properties of a message as headers.
 func headersOf(p *paho.Publish) []message.Header {
-	out := []message.Header{{Name: "Mqtt-Topic", Value: p.Topic}, {Name: "Mqtt-QoS", Value: fmt.Sprint(p.QoS)}}
+	out := []message.Header{{Name: headerTopic, Value: p.Topic}, {Name: headerQoS, Value: fmt.Sprint(p.QoS)}}
 	if p.Retain {
-		out = append(out, message.Header{Name: "Mqtt-Retained", Value: "true"})
+		out = append(out, message.Header{Name: headerRetained, Value: "true"})
 	}
 	if p.Properties == nil {
 		return out
 	}
+	correlation := string(p.Properties.CorrelationData)
+	if !utf8.ValidString(correlation) || strings.ContainsAny(correlation, "\x00\r\n") {
+		correlation = inBase64 + base64.StdEncoding.EncodeToString(p.Properties.CorrelationData)
+	}
 	for name, value := range map[string]string{
-		"Content-Type": p.Properties.ContentType, "Mqtt-Response-Topic": p.Properties.ResponseTopic,
-		"Mqtt-Correlation-Data": string(p.Properties.CorrelationData),
+		"Content-Type": p.Properties.ContentType, headerResponse: p.Properties.ResponseTopic,
+		headerCorrelation: correlation,
 	} {
 		if value != "" {
 			out = append(out, message.Header{Name: name, Value: value})

@@ -237,7 +237,10 @@ func Schema(systems system.Kinds) *message.Node {
 			properties = properties.With(m.Name, m.Value)
 		}
 		if k.Name == "deliver" {
-			properties = withSystems(properties, systems)
+			properties = withSystems(properties, systems, func(k system.Kind) *message.Node { return k.Deliver })
+		}
+		if k.Name == "ask" {
+			properties = withSystems(properties, systems, func(k system.Kind) *message.Node { return k.Ask })
 		}
 		if k.Defs != "" {
 			for _, m := range must(k.Defs).Members {
@@ -266,11 +269,16 @@ func Schema(systems system.Kinds) *message.Node {
 	return root.With("$defs", defs)
 }
 
-// withSystems adds what deliveries to other systems than HTTP say. What two of
-// them say in different ways is checked when the connection is known.
-func withSystems(properties *message.Node, systems system.Kinds) *message.Node {
+// withSystems adds what deliveries or questions to other systems than HTTP say. What
+// two of them say in different ways is checked when the connection is known.
+func withSystems(
+	properties *message.Node, systems system.Kinds, of func(k system.Kind) *message.Node,
+) *message.Node {
 	for _, k := range systems {
-		for _, m := range system.Properties(k.Deliver) {
+		if k.Name == "sql" {
+			continue // the step knows it itself
+		}
+		for _, m := range system.Properties(of(k)) {
 			switch had := properties.Get(m.Name); {
 			case had == nil:
 				properties = properties.With(m.Name, spoken(m.Value))

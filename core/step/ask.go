@@ -12,6 +12,7 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/pointer"
+	"readyferry/core/system"
 	"readyferry/core/want"
 )
 
@@ -42,7 +43,7 @@ const SQLQuestion = `{"required": ["sql"], "properties": {
 
 var askKind = Kind{
 	Name:    "ask",
-	Summary: "Asks another system and waits for its answer: over HTTP, by an SQL query, or by a queue with a reply.",
+	Summary: "Asks another system and waits for its answer: over HTTP, by an SQL query, in the way of its broker, or by a queue with a reply.",
 	Reason: "Use it when the message is not enough: call back for the full record, read a row of a database, ask " +
 		"a system behind a queue. The answer stands under replies and the message stays as it is. Behind a queue " +
 		"the other flow delivers its reply to the queue that the header reply-to names, with the same " +
@@ -93,6 +94,9 @@ const (
 	PhaseRows  = "rows"
 )
 
+// sqlSettings are said to databases and queues alone.
+var sqlSettings = []string{"params", "rows", "most", "within"}
+
 type ask struct {
 	deliver
 	body   *expr.Program
@@ -119,7 +123,7 @@ func compileAsk(c *Compiler, s *flow.Step) Runner {
 		r.method = "GET"
 	}
 	of, sql := s.Settings.Get("of"), s.Settings.Get("sql")
-	needless := []string{"within"}
+	var needless []string
 	switch {
 	case of.Kind == message.Map:
 		r.kind, r.target = byReply, scalar(of.Get("queue"))
@@ -145,11 +149,17 @@ func compileAsk(c *Compiler, s *flow.Step) Runner {
 		r.compileQuery(c, s)
 		needless = []string{"method", "path", "headers", "body", "within"}
 	default:
-		c.Uses = append(
-			c.Uses,
-			Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of", As: AsAsk},
-		)
-		needless = append(needless, "params", "rows", "most")
+		use := Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of", As: AsAsk}
+		for _, m := range s.Settings.Members {
+			if !slices.Contains(stepSettings, m.Name) && m.Name != "of" && !slices.Contains(sqlSettings, m.Name) {
+				use.Says = append(use.Says, m.Name)
+			}
+		}
+		c.Uses = append(c.Uses, use)
+		needless = sqlSettings
+		if k, schema := c.spokenTo(use.Says, func(k system.Kind) *message.Node { return k.Ask }); k != "" {
+			r.kind, r.own = k, c.ownSettings(s, schema)
+		}
 	}
 	for _, name := range needless {
 		if s.Settings.Get(name) != nil {
@@ -307,11 +317,18 @@ func (r *ask) Run(c *Call) (Result, error) {
 		}
 		req.Format, req.Body = format.JSON, jsonfmt.Encode(n)
 		typed(req, "application/json")
-	case r.kind == byReply:
+	case r.kind == byReply, r.own != nil:
 		req.Format, req.Body = c.State.Message.Format, Bytes(&c.State.Message)
 		typed(req, ContentType(&c.State.Message))
 	default:
 		req.Format = format.Text
+	}
+	if r.own != nil {
+		var err error
+		if req.Settings, err = say(r.own, c); err != nil {
+			return Result{}, err
+		}
+		req.Ask = true
 	}
 	return r.asks(c, req)
 }
@@ -364,7 +381,7 @@ func (r *ask) answered(c *Call) (Result, error) {
 			answer = answer.With("body", message.NewNull())
 		}
 	}
-	if r.kind == byReply {
+	if r.kind == byReply || r.own != nil {
 		outcome = "replied"
 	}
 	id := c.Path[strings.LastIndexByte(c.Path, '/')+1:]

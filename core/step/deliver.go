@@ -90,25 +90,32 @@ func (r *deliver) outside(c *Compiler, s *flow.Step) {
 		}
 	}
 	c.Uses = append(c.Uses, use)
+	if k, schema := c.spokenTo(use.Says, func(k system.Kind) *message.Node { return k.Deliver }); k != "" {
+		r.kind, r.own = k, c.ownSettings(s, schema)
+	}
+}
+
+// spokenTo gives the system other than HTTP and SQL that has all of what a step says,
+// with the schema of that; "" where what it says is said over HTTP.
+func (c *Compiler) spokenTo(says []string, of func(k system.Kind) *message.Node) (kind string, schema *message.Node) {
+	if !slices.ContainsFunc(says, func(name string) bool { return !httpSettings[name] }) {
+		return "", nil
+	}
 	for _, k := range c.Systems {
-		if k.Deliver == nil || k.Name == byHTTP ||
-			!slices.ContainsFunc(use.Says, func(name string) bool { return !httpSettings[name] }) {
-			continue
-		}
-		if !slices.ContainsFunc(
-			use.Says,
-			func(name string) bool { return system.Property(k.Deliver, name) == nil && name != "headers" },
-		) {
-			r.kind, r.own = k.Name, c.ownSettings(s, k.Deliver)
-			return
+		schema := of(k)
+		if schema != nil && k.Name != byHTTP && k.Name != bySQL && !slices.ContainsFunc(says, func(name string) bool {
+			return system.Property(schema, name) == nil && name != "headers" && name != "body"
+		}) {
+			return k.Name, schema
 		}
 	}
+	return "", nil
 }
 
 // stepSettings are those of every delivery, whatever its system.
 var stepSettings = []string{"id", "kind", "title", "note", "when", "off", "else", "to", "retry"}
 
-var httpSettings = map[string]bool{"method": true, "path": true, "headers": true}
+var httpSettings = map[string]bool{"method": true, "path": true, "headers": true, "body": true}
 
 // ownSetting is a setting of a system other than HTTP.
 type ownSetting struct {

@@ -77,6 +77,8 @@ type Request struct {
 	Query   *Query           `json:"query,omitempty"` // for a database
 	// Settings are what a delivery says besides, as its system's schema has it; JSON.
 	Settings json.RawMessage `json:"settings,omitempty"`
+	// Ask tells that the system is asked in its own way, and the answer waited for.
+	Ask bool `json:"ask,omitempty"`
 }
 
 // Send hands a request to an outside system. The engine guarantees it: it is

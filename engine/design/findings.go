@@ -132,24 +132,27 @@ func (g *Designs) reaches(p *plan.Plan, u step.Use, add func(level flow.Level, c
 		)
 		return
 	}
-	if u.As != step.AsDeliver {
+	if u.As != step.AsDeliver && u.As != step.AsAsk || u.SQL {
 		return
 	}
-	says := g.Catalog.Systems().Find(c.Kind)
+	says, does := g.Catalog.Systems().Find(c.Kind).Deliver, "a delivery to"
+	if u.As == step.AsAsk {
+		says, does = g.Catalog.Systems().Find(c.Kind).Ask, "a question to"
+	}
 	at := u.Pointer[:strings.LastIndexByte(u.Pointer, '/')]
 	for _, name := range u.Says {
-		if name != "headers" && system.Property(says.Deliver, name) == nil {
+		if name != "headers" && system.Property(says, name) == nil {
 			add(
 				flow.Error,
 				"unknown-key",
 				u.Step,
 				at+"/"+name,
-				fmt.Sprintf("a delivery to %s, which is of kind %s, has no setting %q", u.Name, c.Kind, name),
+				fmt.Sprintf("%s %s, which is of kind %s, has no setting %q", does, u.Name, c.Kind, name),
 				"remove it",
 			)
 		}
 	}
-	if required := says.Deliver.Get("required"); required != nil {
+	if required := says.Get("required"); required != nil {
 		for _, r := range required.Items {
 			if !slices.Contains(u.Says, r.Text) {
 				add(
@@ -158,8 +161,9 @@ func (g *Designs) reaches(p *plan.Plan, u step.Use, add func(level flow.Level, c
 					u.Step,
 					at,
 					fmt.Sprintf(
-						"the key %q is required for a delivery to %s, which is of kind %s",
+						"the key %q is required for %s %s, which is of kind %s",
 						r.Text,
+						does,
 						u.Name,
 						c.Kind,
 					),

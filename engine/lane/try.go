@@ -134,10 +134,11 @@ func (l *lane) send(d *store.Delivery, a *attempt) (connect.Receipt, error) {
 	if err != nil {
 		return connect.Receipt{}, err
 	}
-	if sender, ok := link.(connect.Sender); ok && r.Query == nil {
+	asks := r.Query != nil || r.Ask
+	if sender, ok := link.(connect.Sender); ok && !asks {
 		return sender.Send(l.Life.Context(), r)
 	}
-	if asker, ok := link.(connect.Asker); ok && r.Query != nil {
+	if asker, ok := link.(connect.Asker); ok && asks {
 		return asker.Ask(l.Life.Context(), r)
 	}
 	return connect.Receipt{}, fmt.Errorf("there is no connection named %s that can be asked this", d.Target)

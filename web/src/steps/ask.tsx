@@ -1,3 +1,6 @@
+import { useSystems } from "../systems";
+import { SchemaForm } from "../systems/form";
+import { settingsOf, type Value } from "../systems/schema";
 import { Code } from "../ui/code";
 import { Select, Setting, Text } from "../ui/parts";
 import {
@@ -17,8 +20,22 @@ import { StepRetry } from "./retry";
 
 const kindOf = (s: FormProps["step"]) => (s.sql !== undefined ? "sql" : typeof s.of === "object" ? "queue" : "http");
 
+/** The kinds of system that are asked in their own way, as their schemas have it. */
+const useOthers = () => (useSystems().data ?? []).filter((s) => s.ask && s.kind !== "http" && s.kind !== "sql");
+
+/** The system that has what a step says and HTTP has not. */
+function ownOf(step: Value, others: ReturnType<typeof useOthers>) {
+  const says = Object.keys(step).filter((n) => !common.includes(n));
+  return says.length === 0
+    ? undefined
+    : others.find((s) => says.every((n) => settingsOf(s.ask).some(([name]) => name === n)));
+}
+const common = ["id", "kind", "title", "note", "when", "off", "else", "of", "retry", "headers", "body"];
+
 function Form(p: FormProps) {
-  const kind = kindOf(p.step);
+  const others = useOthers();
+  const own = typeof p.step.of === "string" ? ownOf(p.step as Value, others) : undefined;
+  const kind = own?.kind ?? kindOf(p.step);
   const of = p.step.of as string | { queue: string; "reply-to"?: string };
   const put = (name: string, v: unknown, mark = name) => p.change(withSetting(p.step, name, v), mark);
   const choose = (k: string) => {
@@ -31,6 +48,12 @@ function Form(p: FormProps) {
       sql: { of: "database", sql: "SELECT * FROM t WHERE id = :id", params: { id: "body.id" }, rows: "one" },
       queue: { of: { queue: p.names.queues[0] ?? "queue" }, within: "30s" },
     };
+    const other = others.find((s) => s.kind === k);
+    if (other) {
+      const of = p.names.connections.find((c) => p.names.kinds[c] === k) ?? "connection";
+      const required = (other.ask?.required ?? []).map((name) => [name, String(name)]);
+      next[k] = { of, ...Object.fromEntries(required) };
+    }
     p.change({ ...kept, ...next[k] } as FormProps["step"], "");
   };
   return (
@@ -45,6 +68,7 @@ function Form(p: FormProps) {
               ["http", "over HTTP"],
               ["sql", "by an SQL query"],
               ["queue", "by a queue, with a reply"],
+              ...others.map((s): [string, string] => [s.kind, `over ${s.title}`]),
             ]}
           />
         </Setting>
@@ -122,6 +146,17 @@ function Form(p: FormProps) {
       {kind === "http" && (
         <Expression {...p} label="Path" setting="path" template optional hint="below the connection's address" />
       )}
+      {own?.ask && (
+        <SchemaForm
+          schema={own.ask}
+          value={p.step as Value}
+          onChange={(v, mark) => p.change(v as typeof p.step, mark)}
+          error={(s) => errorAt(p, s)}
+          completions={p.completions}
+          onFill={p.onFill}
+          omit={["headers"]}
+        />
+      )}
       {kind !== "sql" && (
         <>
           <Expression
@@ -143,10 +178,22 @@ function Form(p: FormProps) {
   );
 }
 
+/** A question in the way of its system: the connection, and what must be said. */
+function AskOther({ step }: { step: Value }) {
+  const own = ownOf(step, useOthers());
+  const said = (own?.ask?.required ?? []).map((name) => String(step[name] ?? "")).filter((v) => v !== "");
+  return (
+    <>
+      <Chip>{String(step.of)}</Chip> {said.join(" ")}
+    </>
+  );
+}
+
 export const ask: StepView = {
   verb: "Ask",
   sentence: (s, usual) => {
     const kind = kindOf(s);
+    if (kind === "http" && s.path === undefined && s.method === undefined) return <AskOther step={s as Value} />;
     if (kind === "queue")
       return (
         <>
