@@ -39,7 +39,33 @@ func (nowhere) Send(context.Context, connect.Request) (connect.Receipt, error) {
 	return connect.Receipt{Outcome: retry.Delivered, Code: "204"}, nil
 }
 
+// running starts an engine whose deliveries go nowhere.
 func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
+	b.Helper()
+	e, s := reaching(b, nowhere{})
+	if _, err := e.Design.SaveConnection(context.Background(), "nowhere", []byte("readyferry: connection/1\nname: "+
+		"nowhere\nkind: http\naddress: http://nowhere.invalid\n"), nil); err != nil {
+		b.Fatal(err)
+	}
+	for i, d := range documents {
+		publish(b, e, fmt.Sprint("f", i), d)
+	}
+	return e, s
+}
+
+// publish puts a flow to work.
+func publish(b *testing.B, e *engine.Engine, name, document string) {
+	b.Helper()
+	if _, _, err := e.Design.SaveDraft(context.Background(), name, []byte(document), nil); err != nil {
+		b.Fatal(err)
+	}
+	if _, _, err := e.Design.Publish(context.Background(), name, true); err != nil {
+		b.Fatal(err)
+	}
+}
+
+// reaching starts an engine that opens its connections by an opener; nil: as they are.
+func reaching(b *testing.B, opener connect.Opener) (*engine.Engine, *store.Store) {
 	b.Helper()
 	s, err := store.Open(b.TempDir())
 	if err != nil {
@@ -58,7 +84,7 @@ func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
 			Store:   s,
 			Reader:  reader,
 			Systems: all,
-			Opener:  nowhere{},
+			Opener:  opener,
 			Log:     slog.New(slog.NewTextHandler(io.Discard, nil)),
 		},
 	)
@@ -72,19 +98,6 @@ func running(b *testing.B, documents ...string) (*engine.Engine, *store.Store) {
 		e.Stop()
 		_ = s.Close()
 	})
-	if _, err := e.Design.SaveConnection(context.Background(), "nowhere", []byte("readyferry: connection/1\nname: "+
-		"nowhere\nkind: http\naddress: http://nowhere.invalid\n"), nil); err != nil {
-		b.Fatal(err)
-	}
-	for i, d := range documents {
-		name := fmt.Sprint("f", i)
-		if _, _, err := e.Design.SaveDraft(context.Background(), name, []byte(d), nil); err != nil {
-			b.Fatal(err)
-		}
-		if _, _, err := e.Design.Publish(context.Background(), name, true); err != nil {
-			b.Fatal(err)
-		}
-	}
 	return e, s
 }
 
