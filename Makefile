@@ -74,14 +74,8 @@ test-e2e: $(E2E) ## the tests in a browser alone
 browser:
 	cd e2e && npx playwright test
 
-# Real servers of Debian's packages, on loopback while the tests run.
-MQTT_PORT ?= 18883
-test-servers: ## the clients of outside systems against real servers; installs and stops them
-	@test -x /usr/sbin/mosquitto || (apt-get update -qq && apt-get install -y -qq --no-install-recommends mosquitto)
-	@printf 'listener $(MQTT_PORT) 127.0.0.1\nallow_anonymous true\n' > bin/broker.conf
-	@/usr/sbin/mosquitto -c bin/broker.conf > bin/broker.log 2>&1 & broker=$$!; trap "kill $$broker" EXIT; \
-	for i in $$(seq 100); do (exec 3<>/dev/tcp/127.0.0.1/$(MQTT_PORT)) 2>/dev/null && break; sleep 0.1; done; \
-	READYFERRY_MQTT=mqtt://127.0.0.1:$(MQTT_PORT) go test -count=1 -run Server ./connect/mqtt
+test-servers: ## the clients of outside systems against real servers of Debian's packages
+	connect/connecttest/servers/run
 
 chromium:
 	@test -x /usr/bin/chromium || (apt-get update -qq && apt-get install -y -qq --no-install-recommends chromium)

@@ -222,6 +222,7 @@ func (s *Server) routes() []route {
 		{"PUT", v1 + "/connections/:name", s.putConnection},
 		{"DELETE", v1 + "/connections/:name", s.deleteConnection},
 		{"POST", v1 + "/connections/:name/test", s.testConnection},
+		{"GET", v1 + "/connections/:name/offers", s.offers},
 
 		{"GET", v1 + "/tables", s.tables},
 		{"GET", v1 + "/tables/:name", s.table},

@@ -44,7 +44,7 @@ func start(t *testing.T) *world {
 	address := "http://" + server.Listener.Addr().String()
 	set := standin.NewSet(time.Now, func() {})
 	t.Cleanup(func() { _ = set.Close() })
-	all, err := systems.All(systems.Surroundings{StandIns: address + "/stand-ins", Broker: set.Dial}, testsystem.New())
+	all, err := systems.All(systems.Surroundings{StandIns: address + "/stand-ins", StandIn: set.Dial}, testsystem.New())
 	if err != nil {
 		t.Fatal(err)
 	}

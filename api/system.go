@@ -85,6 +85,7 @@ func (s *Server) metrics() handler {
 			[]string{"flow"},
 			nil,
 		),
+		newConnectionMetrics(),
 	})
 	serve := gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
 	return func(c *gin.Context) error {
@@ -98,6 +99,7 @@ type collector struct {
 	transactions, queues, dead *prometheus.Desc
 	lag, unheard, groups       *prometheus.Desc
 	failing, count, refused    *prometheus.Desc
+	connections                connectionMetrics
 }
 
 func (m *collector) Describe(ch chan<- *prometheus.Desc) {
@@ -110,6 +112,7 @@ func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 	ch <- m.failing
 	ch <- m.count
 	ch <- m.refused
+	m.connections.describe(ch)
 }
 
 func (m *collector) Collect(ch chan<- prometheus.Metric) {
@@ -135,6 +138,7 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 		return
 	}
 	ch <- prometheus.MustNewConstMetric(m.dead, prometheus.GaugeValue, float64(n))
+	m.connections.collect(ch, m.s.engine.Watch)
 	m.gathered(ch)
 	m.sources(ch)
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/connect"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/engine"
@@ -68,6 +69,36 @@ type connectionView struct {
 	UsedBy    []string        `json:"usedBy"` // live flows
 	Waiting   int64           `json:"waiting"`
 	UpdatedAt time.Time       `json:"updatedAt"`
+	Condition connectionState `json:"condition"`
+}
+
+// connectionState is how a connection is, since the application began.
+type connectionState struct {
+	Is      connect.Condition `json:"is"`
+	Since   *time.Time        `json:"since"`
+	Error   string            `json:"error"` // the last one
+	ErrorAt *time.Time        `json:"errorAt"`
+	In      int               `json:"in"`  // messages in the last minute
+	Out     int               `json:"out"` // the same
+	Lately  []connect.Event   `json:"lately"`
+	Backlog map[string]int64  `json:"backlog"` // at the source, by flow
+}
+
+func stateOf(p connect.Pulse) connectionState {
+	at := func(t time.Time) *time.Time {
+		if t.IsZero() {
+			return nil
+		}
+		return &t
+	}
+	out := connectionState{p.Condition, at(p.Since), p.Error, at(p.ErrorAt), p.In, p.Out, p.Lately, p.Backlog}
+	if out.Lately == nil {
+		out.Lately = []connect.Event{}
+	}
+	if out.Backlog == nil {
+		out.Backlog = map[string]int64{}
+	}
+	return out
 }
 
 func (s *Server) viewConnection(row watch.Connection) (connectionView, error) {
@@ -80,6 +111,7 @@ func (s *Server) viewConnection(row watch.Connection) (connectionView, error) {
 		s.engine.Watch.Catalog.UsedBy(row.Name),
 		n,
 		row.UpdatedAt,
+		stateOf(s.engine.Watch.Pulse(row.Name)),
 	}, err
 }
 
@@ -136,6 +168,14 @@ func (s *Server) testConnection(c *gin.Context) error {
 		return err
 	}
 	return reply(c, t)
+}
+
+func (s *Server) offers(c *gin.Context) error {
+	list, err := s.engine.Design.Offers(c.Request.Context(), c.Param("name"), c.Query("what"))
+	if err != nil {
+		return err
+	}
+	return reply(c, list)
 }
 
 func (s *Server) standInList(c *gin.Context) error { return reply(c, s.standIns.List()) }

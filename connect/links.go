@@ -14,6 +14,10 @@ type Opener interface {
 // Links keeps connections open, one for each, and opens one anew when its
 // document or its secrets have changed. It is safe for concurrent use.
 type Links struct {
+	// Late is told of answers that came late or a second time, where it is not nil.
+	// It must be set before the first link is opened.
+	Late   func(connection, id string, r Receipt)
+	Pulses Pulses // how each connection is
 	opener Opener
 	mu     sync.Mutex
 	open   map[string]*opened
@@ -44,12 +48,16 @@ func (l *Links) Link(ctx context.Context, c *Connection) (Link, error) {
 			o.conn = c
 			return o.link, nil
 		}
+		l.Pulses.Forget(c.Name)
 		_ = o.link.Close() // what is under way on it ends with an error, and is tried again
 		o.link = nil
 	}
 	link, err := l.opener.Open(ctx, c)
 	if err != nil {
 		return nil, err
+	}
+	if h, hears := link.(Hearer); hears && l.Late != nil {
+		h.OnLate(func(id string, r Receipt) { l.Late(c.Name, id, r) })
 	}
 	o.conn, o.link = c, link
 	return link, nil

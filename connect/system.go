@@ -55,6 +55,15 @@ type Report struct {
 	Code    string           // the system's own word for it
 	Headers []message.Header // of its answer
 	Answer  []byte           // the first bytes of it
+	Steps   []Step           // how far it came; none where there is but one
+}
+
+// Step is one step of a test.
+type Step struct {
+	OK      bool   `json:"ok"`
+	Untried bool   `json:"untried,omitempty"` // an earlier one has failed
+	Detail  string `json:"detail"`            // in words
+	Repair  string `json:"repair,omitempty"`  // what to do where it failed
 }
 
 // Sender hands one message out: one try. An error means that the outcome is not
@@ -69,6 +78,24 @@ type Asker interface {
 	Ask(ctx context.Context, r Request) (Receipt, error)
 }
 
+// Hearer is an Asker that hears answers for which nobody waits any more, because they come
+// late or a second time. It tells of them with the id of the request.
+type Hearer interface {
+	OnLate(told func(id string, r Receipt))
+}
+
+// Inspector looks whether what flows say to a system is there: a queue, a topic, a table.
+type Inspector interface {
+	Inspect(ctx context.Context, u Use) Step
+}
+
+// Use is what a flow says to a system.
+type Use struct {
+	Flow     string
+	Intake   bool // it comes from there; else it goes there
+	Settings Settings
+}
+
 // Request is one try of a delivery or a question.
 type Request struct {
 	ID    string     // the same on every try: the key by which a repeat can be told
@@ -81,6 +108,7 @@ type Receipt struct {
 	Outcome retry.Outcome
 	After   time.Duration // it asks not to be called again before; 0: it does not say
 	Code    string        // its own word for it: a status, a reason code, an SQLSTATE
+	Words   string        // what that means, where people do not know it
 	Headers []message.Header
 	Answer  io.Reader // read once, within the connection's limit; nil: there is none
 }

@@ -67,7 +67,8 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes",
 		"return-scans", "overdue-notices",
 		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours",
-		"loan-changes", "member-load", "supplier-news", "shelf-readings"} {
+		"loan-changes", "member-load", "supplier-news", "shelf-readings",
+		"returned-items"} {
 		if e.Watch.IntakeOf(name) != nil {
 			continue
 		}
@@ -192,24 +193,6 @@ func unlessThere(err error) error {
 // shelf, a missing card, another for the partners.
 var first = []int{70, 30, 31, 10, 44, 48, 32}
 
-// says lets a stand-in say something by itself.
-func says(ctx context.Context, client *http.Client, address, message string) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(message))
-	if err != nil {
-		return
-	}
-	if res, err := client.Do(req); err == nil {
-		_ = res.Body.Close()
-	} else if ctx.Err() == nil {
-		slog.Debug("the demo's trickle could not let a stand-in speak", "error", err)
-	}
-}
-
-// reading is what a sensor in the stacks says; some harm old paper.
-func reading(r *rand.Rand) string {
-	return fmt.Sprintf(`{"celsius": %.1f, "humidity": %d}`, 17+float64(r.IntN(80))/10, 38+r.IntN(26))
-}
-
 // Trickle posts a made-up hold request and a return every so often until ctx ends; the
 // first ones come quickly and cover all that can happen.
 func Trickle(ctx context.Context, address string, every time.Duration, databases string) {
@@ -267,11 +250,7 @@ func Trickle(ctx context.Context, address string, every time.Duration, databases
 		case 3:
 			send(http.MethodGet, "/patrons/"+pick(r, "LC4417203", "LC2090118", "LC8821530", "LC0000000"), "", "")
 		}
-		if n%3 == 0 {
-			says(ctx, client, address+"/api/v1/stand-ins/shelf-sensors/send", fmt.Sprintf(
-				`{"topic": "branches/%s/shelves/%s", "qos": 1, "headers": {"Content-Type": "application/json"}, "body": %q}`,
-				pick(r, branches...), pick(r, "maps", "newspapers", "local-history"), reading(r)))
-		}
+		brokers(ctx, client, address, r, n)
 		if db != nil && n%6 == 4 {
 			at := time.Now().UTC().Format(time.RFC3339)
 			err := db.Exec(

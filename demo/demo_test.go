@@ -24,7 +24,7 @@ func load(t *testing.T) (*engine.Engine, *store.Store) {
 		t.Fatal(err)
 	}
 	set := standin.NewSet(time.Now, func() {})
-	all, err := systems.All(systems.Surroundings{Broker: set.Dial})
+	all, err := systems.All(systems.Surroundings{StandIn: set.Dial})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -95,7 +95,8 @@ func New(c Config) (*Engine, error) {
 	e.Intake = intake.New(e.Journal, e.links)
 	e.Lane = lane.New(e.Journal, e.links)
 	e.Design = design.New(e.Perform, e.links)
-	e.Watch = watch.New(e.Journal)
+	e.Watch = watch.New(e.Journal, e.links)
+	e.links.Late = e.Lane.Late
 	return e, nil
 }
 

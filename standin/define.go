@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -13,15 +14,18 @@ var nameIs = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 // token is what a header's name and a method may be made of (RFC 9110, 5.6.2).
 var token = regexp.MustCompile("^[!#$%&'*+.^_`|~0-9A-Za-z-]+$")
 
-const maxRoutes = 200
+const (
+	maxRoutes = 200
+	maxHas    = 100
+)
 
 // Check says what is wrong with a definition, or nil.
 func (d *Definition) Check() error {
 	switch {
 	case !nameIs.MatchString(d.Name):
 		return fmt.Errorf("the name %q must be made of small letters, digits and -, at most 63, such as shelf-printer", d.Name)
-	case d.Kind != "" && d.Kind != KindMQTT:
-		return fmt.Errorf("kind must be %s, or left out for one over HTTP, not %q", KindMQTT, d.Kind)
+	case d.Kind != "" && speakers[d.Kind] == nil:
+		return fmt.Errorf("kind must be %s, or left out for one over HTTP, not %q", strings.Join(Kinds, ", "), d.Kind)
 	case len(d.Title) > 200 || len(d.Note) > 2000:
 		return errors.New("title has at most 200 bytes, note at most 2000")
 	case d.Status != 0 && !answers(d.Status):
@@ -32,6 +36,9 @@ func (d *Definition) Check() error {
 		return fmt.Errorf("body has %d bytes; at most %d are kept", len(d.Body), maxBody)
 	case len(d.Routes) > maxRoutes:
 		return fmt.Errorf("there are %d routes; at most %d are kept", len(d.Routes), maxRoutes)
+	}
+	if len(d.Has) > maxHas || slices.ContainsFunc(d.Has, func(s string) bool { return len(s) > 1000 }) {
+		return fmt.Errorf("has: at most %d lines of at most 1000 bytes are kept", maxHas)
 	}
 	for name, value := range d.Headers {
 		if !token.MatchString(name) || strings.ContainsAny(value, "\r\n\x00") {
@@ -69,8 +76,8 @@ func (s *Set) Remove(name string) error {
 		return ErrNotFound
 	}
 	s.changed()
-	if sys.broker != nil {
-		return sys.broker.server.Close()
+	if sys.speaker != nil {
+		return sys.speaker.close()
 	}
 	return nil
 }

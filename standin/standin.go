@@ -26,12 +26,14 @@ const (
 	maxBody = 1 << 20 // bytes of a call's body, and of an answer's
 
 	maxDelay = 120_000 // milliseconds
+
+	never = -2 // in place of a status: nothing is ever said
 )
 
 // Definition says what a stand-in does when nothing else is asked of it.
 type Definition struct {
 	Name    string            `json:"name"`
-	Kind    string            `json:"kind,omitempty"` // "" for one over HTTP, or KindMQTT
+	Kind    string            `json:"kind,omitempty"` // "" for one over HTTP, or one of Kinds
 	Title   string            `json:"title"`
 	Note    string            `json:"note,omitempty"`
 	Status  int               `json:"status"`          // 200 when 0
@@ -42,6 +44,9 @@ type Definition struct {
 	Falters *Falters `json:"falters,omitempty"`
 	// Routes are answers to particular calls; what fits none gets the usual one.
 	Routes []Route `json:"routes,omitempty"`
+	// Has is what there is in one that speaks another protocol, a line for each: queues
+	// and their bindings, topics and their partitions, streams and their subjects.
+	Has []string `json:"has,omitempty"`
 }
 
 // Falters is how often a stand-in fails by itself.
@@ -56,7 +61,7 @@ type Behaviour struct {
 	Body       *string    `json:"body"`       // null: as defined
 	Delay      int        `json:"delay"`      // milliseconds before the answer, at most 120000; 0: as defined
 	Refuse     int        `json:"refuse"`     // so many calls are refused, -1: all of them
-	RefuseWith int        `json:"refuseWith"` // status of a refusal, 503 when 0; -1 breaks the connection off
+	RefuseWith int        `json:"refuseWith"` // status of a refusal, 503 when 0; -1 breaks the connection off, -2 says nothing
 	OutUntil   *time.Time `json:"outUntil"`   // until then it answers 503 with Retry-After
 }
 
@@ -69,9 +74,9 @@ func (b Behaviour) Check() error {
 		return fmt.Errorf("delay must be between 0 and %d milliseconds, not %d", maxDelay, b.Delay)
 	case b.Refuse < -1:
 		return fmt.Errorf("refuse must be -1 for always, or a number of calls, not %d", b.Refuse)
-	case b.RefuseWith != 0 && b.RefuseWith != -1 && !answers(b.RefuseWith):
+	case b.RefuseWith != 0 && b.RefuseWith != -1 && b.RefuseWith != never && !answers(b.RefuseWith):
 		return fmt.Errorf(
-			"refuseWith must be between 200 and 599, or -1 to break the connection off, not %d",
+			"refuseWith must be between 200 and 599, -1 to break the connection off, or -2 to say nothing, not %d",
 			b.RefuseWith,
 		)
 	}
@@ -100,7 +105,7 @@ type System struct {
 	calls     []Call // the newest last
 	n         int
 	accepted  map[string]int // by key, for the calls that are remembered
-	broker    *broker        // of one that is a broker
+	speaker   speaker        // of one that speaks something else than HTTP
 }
 
 // Set is all stand-ins of an application. It is safe for concurrent use.
@@ -139,17 +144,30 @@ func (s *Set) Define(d Definition) error {
 		if old.def.Kind != d.Kind {
 			return errors.New("a stand-in keeps its kind; remove it and make another one")
 		}
+		if err := reshape(old.speaker, d); err != nil {
+			return err
+		}
 		old.def = d
 		return nil
 	}
 	sys := &System{def: d, accepted: map[string]int{}}
-	if d.Kind == KindMQTT {
+	if makes := speakers[d.Kind]; makes != nil {
 		var err error
-		if sys.broker, err = newBroker(sys, s.now, s.changed); err != nil {
+		if sys.speaker, err = makes(sys, s.now, s.changed); err != nil {
 			return err
+		}
+		if err = reshape(sys.speaker, d); err != nil {
+			return errors.Join(err, sys.speaker.close())
 		}
 	}
 	s.systems[d.Name] = sys
+	return nil
+}
+
+func reshape(of speaker, d Definition) error {
+	if s, is := of.(shaped); is {
+		return s.shape(d)
+	}
 	return nil
 }
 
@@ -164,7 +182,8 @@ type View struct {
 // Whole is a stand-in with what it received.
 type Whole struct {
 	View
-	Calls []Call `json:"calls"` // the newest first
+	Calls  []Call   `json:"calls"`  // the newest first
+	Inside []Inside `json:"inside"` // the queues of one that is a broker with queues
 }
 
 // List gives all stand-ins by title, without regard to case, and without their calls.
@@ -188,7 +207,11 @@ func (s *Set) Get(name string) (Whole, error) {
 	if sys == nil {
 		return Whole{}, ErrNotFound
 	}
-	return sys.view(), nil
+	v := sys.view()
+	if l, is := sys.speaker.(looked); is {
+		v.Inside = l.inside()
+	}
+	return v, nil
 }
 
 func (s *Set) find(name string) *System {
@@ -200,7 +223,9 @@ func (s *Set) find(name string) *System {
 func (sys *System) view() Whole {
 	sys.mu.Lock()
 	defer sys.mu.Unlock()
-	v := Whole{View{Definition: sys.def, Received: sys.n, Behaviour: sys.behaviour}, make([]Call, 0, len(sys.calls))}
+	v := Whole{
+		View{Definition: sys.def, Received: sys.n, Behaviour: sys.behaviour}, make([]Call, 0, len(sys.calls)), []Inside{},
+	}
 	for _, c := range sys.calls {
 		if c.Copy > 0 {
 			v.Accepted++
@@ -269,6 +294,10 @@ func (s *Set) Serve(w http.ResponseWriter, r *http.Request, name, path string) e
 		}
 	}
 	status, headers, text, delay := sys.decide(s.now(), r.Method, call.Path)
+	if status == never {
+		delay = maxDelay * time.Millisecond // longer than anybody waits; then it breaks off
+		status = 0
+	}
 	if delay > 0 {
 		select {
 		case <-time.After(delay):
@@ -326,6 +355,8 @@ func (sys *System) decide(
 		switch b.RefuseWith {
 		case -1:
 			return 0, nil, "", delay
+		case never:
+			return never, nil, "", delay
 		case 0:
 			return 503, asProblem, problem(503, "Refused"), delay
 		}

@@ -288,6 +288,10 @@ type Try struct {
 	Body     body.Body // the answer's first 64 KiB
 }
 
+// Late is the outcome of a Try that is none: an answer for which nobody waited any more,
+// because it came late or a second time.
+const Late = "late"
+
 // LetterState says what became of a dead letter.
 type LetterState uint8
 

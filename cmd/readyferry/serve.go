@@ -105,7 +105,7 @@ func serve(
 			StandIns:  address + "/stand-ins",
 			Databases: standInDatabases(data),
 			Own:       filepath.Join(data, store.File),
-			Broker:    standIns.Dial,
+			StandIn:   standIns.Dial,
 		},
 	)
 	if err != nil {

@@ -1,11 +1,10 @@
 package mqtt
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"strings"
-	"sync"
 
 	"github.com/eclipse/paho.golang/paho"
 	"github.com/google/uuid"
@@ -19,24 +18,23 @@ import (
 type asking struct {
 	client *paho.Client
 	topic  string // where answers come
-
-	mu    sync.Mutex
-	waits map[string]chan *paho.Publish // by correlation data
 }
 
-// hears hands an answer to whoever waits for it. One that nobody waits for, because it
-// comes late or a second time, is left.
-func (a *asking) hears(p *paho.Publish) {
-	if p.Properties == nil {
-		return
+// hears hands an answer to whoever waits for it.
+func (l *link) hears(p *paho.Publish) {
+	if p.Properties != nil {
+		l.answers.Hears(string(p.Properties.CorrelationData), p)
 	}
-	a.mu.Lock()
-	wait := a.waits[string(p.Properties.CorrelationData)]
-	delete(a.waits, string(p.Properties.CorrelationData))
-	a.mu.Unlock()
-	if wait != nil {
-		wait <- p // it has room for one
-	}
+}
+
+// OnLate implements connect.Hearer.
+func (l *link) OnLate(told func(id string, r connect.Receipt)) {
+	l.answers.Late(func(id string, p *paho.Publish) { told(id, answered(p)) })
+}
+
+// answered makes a receipt of an answer.
+func answered(p *paho.Publish) connect.Receipt {
+	return connect.Receipt{Outcome: retry.Delivered, Code: "0x00", Headers: headersOf(p), Answer: bytes.NewReader(p.Payload)}
 }
 
 // Ask implements connect.Asker: a request is published, and the first answer with its
@@ -49,29 +47,21 @@ func (l *link) Ask(ctx context.Context, r connect.Request) (connect.Receipt, err
 	}
 	a, err := l.asks(ctx)
 	if err != nil {
-		var step *stepError
-		if errors.As(err, &step) && step.code != 0 {
-			return receipt(step.code, step.Error()), nil
+		var no *refused
+		if errors.As(err, &no) {
+			return receipt(no.code, err.Error()), nil
 		}
 		return connect.Receipt{}, err
 	}
-	correlation := uuid.NewString() // each try hears its own answer alone
+	correlation, wait, done := l.answers.Expect(r.ID)
+	defer done()
 	p.Properties.ResponseTopic, p.Properties.CorrelationData = a.topic, []byte(correlation)
-	wait := make(chan *paho.Publish, 1)
-	a.mu.Lock()
-	a.waits[correlation] = wait
-	a.mu.Unlock()
-	defer func() {
-		a.mu.Lock()
-		delete(a.waits, correlation)
-		a.mu.Unlock()
-	}()
 	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
 	defer cancel()
 	answer, err := a.client.Publish(ctx, p)
 	switch {
 	case answer != nil && answer.ReasonCode >= 0x80:
-		return receipt(answer.ReasonCode, words(answer.ReasonCode)), nil
+		return receipt(answer.ReasonCode, ""), nil
 	case errors.Is(err, paho.ErrInvalidArguments):
 		return connect.Receipt{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	case err != nil && ctx.Err() == nil:
@@ -79,12 +69,11 @@ func (l *link) Ask(ctx context.Context, r connect.Request) (connect.Receipt, err
 		return connect.Receipt{}, fmt.Errorf("the connection to %s broke off: %w", l.c.Name, err)
 	case answer != nil && answer.ReasonCode == 0x10:
 		return connect.Receipt{Outcome: retry.Again, Code: "0x10",
-			Answer: strings.NewReader("nobody subscribes to " + p.Topic + ", so nobody answers")}, nil
+			Words: "nobody subscribes to " + p.Topic + ", so nobody answers (reason 0x10)"}, nil
 	}
 	select {
 	case got := <-wait:
-		return connect.Receipt{Outcome: retry.Delivered, Code: "0x00", Headers: headersOf(got),
-			Answer: strings.NewReader(string(got.Payload))}, nil
+		return answered(got), nil
 	case <-a.client.Done():
 		l.left(a)
 		return connect.Receipt{}, fmt.Errorf("the connection to %s broke off", l.c.Name)
@@ -106,12 +95,12 @@ func (l *link) asks(ctx context.Context) (*asking, error) {
 	}
 	l.asker = nil
 	id := l.clientID("-ask-" + uuid.NewString()[:8])
-	a := &asking{topic: "answers/" + id, waits: map[string]chan *paho.Publish{}}
+	a := &asking{topic: "answers/" + id}
 	client, err := l.join(ctx, paho.ClientConfig{ClientID: id,
 		OnPublishReceived: []func(paho.PublishReceived) (bool, error){func(p paho.PublishReceived) (bool, error) {
-			a.hears(p.Packet)
+			l.hears(p.Packet)
 			return true, nil
-		}}}, &paho.Connect{ClientID: id, CleanStart: true})
+		}}}, &paho.Connect{ClientID: id, CleanStart: true}, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -10,13 +10,10 @@ package mqtt
 
 import (
 	"context"
-	"fmt"
 	"net"
-	"net/url"
-	"slices"
-	"strings"
 
 	"readyferry/connect"
+	"readyferry/connect/reach"
 	"readyferry/core/flow"
 	"readyferry/core/system"
 )
@@ -24,26 +21,19 @@ import (
 // Kind is the name of the system in documents.
 const Kind = "mqtt"
 
-const (
-	connectionSchema = `{"required": ["address"], "properties": {
+var connectionSchema = `{"required": ["address"], "properties": {
 		"address": {"type": "string", "title": "Address", "default": "mqtt://", "description":
 			"mqtt://host:1883, mqtts://host:8883 over TLS, or stand-in://name", "examples": ["mqtts://broker.example.org:8883"]},
-		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
-			"kind": {"enum": ["none", "basic"], "title": "Sign-in", "default": "none",
-				"titles": {"basic": "user and password"}},
-			"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}},
-			"secret": {"type": "string", "title": "Password", "format": "secret", "when": {"kind": ["basic"]}}}},
+		` + reach.SignInProperty(connect.SignInNone, connect.SignInBasic, reach.SignInMTLS) + `,
 		"client-id": {"type": "string", "title": "Client id", "maxLength": 100, "description":
 			"what the ids of its clients begin with; readyferry and the connection's name when empty"},
 		"keep-alive": {"type": "string", "title": "Keep alive", "format": "duration", "default": "30s", "description":
 			"the broker hears from us at least this often"},
 		"session": {"type": "string", "title": "Session", "format": "duration", "default": "24h", "description":
 			"so long the broker keeps messages while nobody is there to receive them"},
-		"tls": {"type": "object", "title": "TLS", "additionalProperties": false, "properties": {
-			"ca": {"type": "string", "title": "Certificate authority", "format": "certificate", "description":
-				"PEM; those of this machine when empty"},
-			"server-name": {"type": "string", "title": "Server name", "description":
-				"that its certificate is for; the host of the address when empty"}}}}}`
+		` + reach.TLSProperty + `}}`
+
+const (
 	deliverSchema = `{"required": ["topic"], "properties": {
 		"topic": {"type": "string", "title": "Topic", "format": "template", "description": "without + and #",
 			"examples": ["branches/${body.branch}/returns"]},
@@ -80,6 +70,7 @@ const (
 // New makes the system. standIn reaches a simulated broker by its name; nil where there
 // are none.
 func New(standIn func(name string) (net.Conn, error)) connect.System {
+	door := &reach.Door{Schemes: map[string]string{"mqtt": "1883", "mqtts": "8883"}, StandIn: standIn}
 	return connect.System{
 		Kind: system.Kind{
 			Name: Kind, Title: "MQTT", Summary: "A broker for MQTT 5, as sensors and machines have it: messages by topic.",
@@ -87,24 +78,18 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 			Intake:   system.Schema(intakeSchema), Deliver: system.Schema(deliverSchema),
 			Ask: system.Schema(askSchema),
 		},
-		Connection: system.Schema(connectionSchema), Check: check,
+		Connection: system.Schema(connectionSchema), Check: func(c *connect.Connection, found connect.Found) {
+			door.Check(c, found)
+			checkSpans(c, found)
+		},
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
-			return &link{c: c, standIn: standIn}, nil
+			return &link{c: c, door: door}, nil
 		},
 	}
 }
 
-// check finds what the schema of connections cannot say.
-func check(c *connect.Connection, found connect.Found) {
-	u, err := url.Parse(c.Address)
-	switch {
-	case err != nil || u.Host == "" || !slices.Contains([]string{"mqtt", "mqtts", "stand-in"}, u.Scheme) || strings.Trim(u.Path, "/") != "":
-		found("/address", "wrong-value", fmt.Sprintf("%q is no address of a broker", c.Address),
-			"write it as mqtt://host:1883, mqtts://host:8883, or stand-in://name for one that ships with the application")
-	case u.User != nil:
-		found("/address", "secret-in-text", "the address holds a user or password",
-			"take them out of the address and use sign-in")
-	}
+// checkSpans finds what the schema of connections cannot say.
+func checkSpans(c *connect.Connection, found connect.Found) {
 	for _, setting := range []string{"/keep-alive", "/session"} {
 		if text := c.Text(setting); text != "" {
 			if _, err := flow.Duration(text); err != nil {
@@ -112,20 +97,4 @@ func check(c *connect.Connection, found connect.Found) {
 			}
 		}
 	}
-	if pem := c.Text("/tls/ca"); pem != "" && !authorities(pem) {
-		found("/tls/ca", "wrong-value", "it holds no certificate", "write it as PEM, from -----BEGIN CERTIFICATE----- on")
-	}
-}
-
-// hostPort gives where the broker listens.
-func hostPort(c *connect.Connection) (at string, secure bool, err error) {
-	u, err := url.Parse(c.Address)
-	if err != nil {
-		return "", false, err
-	}
-	port := u.Port()
-	if secure = u.Scheme == "mqtts"; port == "" {
-		port = map[bool]string{false: "1883", true: "8883"}[secure]
-	}
-	return net.JoinHostPort(u.Hostname(), port), secure, nil
 }

@@ -18,10 +18,9 @@ import (
 	"github.com/mochi-mqtt/server/v2/listeners"
 
 	"readyferry/connect"
-	"readyferry/core/message"
+	"readyferry/connect/connecttest"
 	"readyferry/core/retry"
 	"readyferry/core/system"
-	"readyferry/core/want"
 )
 
 // serve runs a broker that knows the user maud, who may not publish below closed/.
@@ -56,130 +55,25 @@ func connection(address string) *connect.Connection {
 	}
 }
 
-func open(t *testing.T, c *connect.Connection) connect.Link {
-	t.Helper()
-	l, err := New(nil).Open(context.Background(), c)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = l.Close() })
-	return l
-}
-
-func request(settings, id, body string) connect.Request {
-	return connect.Request{ID: id, Request: want.Request{Settings: []byte(settings), Body: []byte(body),
-		Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}, {Name: "x-shelf", Value: "F 12"}}}}
-}
-
-// taker takes what a receiver brings, as the engine would, until it is told to stop.
-type taker struct {
-	mu     sync.Mutex
-	got    []connect.Arrival
-	mark   []byte
-	failed chan error
-	stop   context.CancelFunc
-	crash  error // what storing ends with, behind the commit
-}
-
-func receive(t *testing.T, l connect.Link, in string, mark []byte, crash error) *taker {
-	t.Helper()
-	ctx, stop := context.WithCancel(context.Background())
-	f := &taker{mark: mark, failed: make(chan error, 1), stop: stop, crash: crash}
-	go func() {
-		f.failed <- l.(connect.Receiver).Receive(ctx, system.Schema(in), mark, func(_ context.Context, list []connect.Arrival) (
-			[]connect.Taken, error,
-		) {
-			f.mu.Lock()
-			defer f.mu.Unlock()
-			f.got = append(f.got, list...)
-			f.mark = list[len(list)-1].Mark
-			if f.crash != nil && string(list[len(list)-1].Body) == "stored" {
-				return nil, f.crash
-			}
-			return make([]connect.Taken, len(list)), nil
-		})
-	}()
-	t.Cleanup(stop)
-	return f
-}
-
-func (f *taker) until(t *testing.T, n int) []connect.Arrival {
-	t.Helper()
-	for range 600 {
-		f.mu.Lock()
-		got := append([]connect.Arrival{}, f.got...)
-		f.mu.Unlock()
-		if len(got) >= n {
-			return got
-		}
-		time.Sleep(5 * time.Millisecond)
-	}
-	select {
-	case err := <-f.failed:
-		t.Fatalf("%d messages came, want %d: %v", len(f.got), n, err)
-	default:
-		t.Fatalf("%d messages came, want %d", len(f.got), n)
-	}
-	return nil
-}
-
-// find waits for the message with a key.
-func (f *taker) find(t *testing.T, id string) connect.Arrival {
-	t.Helper()
-	for n := 1; ; n++ {
-		for _, a := range f.until(t, n) {
-			if a.ID == id {
-				return a
-			}
-		}
-	}
-}
-
-func header(a connect.Arrival, name string) string {
-	for _, h := range a.Headers {
-		if strings.EqualFold(h.Name, name) {
-			return h.Value
-		}
-	}
-	return ""
-}
+func open(t *testing.T, c *connect.Connection) connect.Link { return connecttest.Open(t, New(nil), c) }
 
 func TestWhatIsPublishedComesInWithItsProperties(t *testing.T) {
 	c := serve(t)
 	l := open(t, c)
-	in := receive(t, l, `{"filter": "branches/+/shelves"}`, nil, nil)
-	subscribed(t, l, in)
+	in := connecttest.Receive(t, l, `{"filter": "branches/+/shelves"}`, nil, nil)
+	in.Ready(t)
 	for _, qos := range []string{"0", "1", "2"} {
 		r, err := l.(connect.Sender).Send(context.Background(),
-			request(`{"topic": "branches/ELMS/shelves", "qos": `+qos+`, "expires": "90s"}`, "id-"+qos, `{"n": `+qos+`}`))
+			connecttest.Request(`{"topic": "branches/ELMS/shelves", "qos": `+qos+`, "expires": "90s"}`, "id-"+qos, `{"n": `+qos+`}`))
 		if err != nil || r.Outcome != retry.Delivered {
 			t.Fatalf("%s: %+v %v", qos, r, err)
 		}
-		got := in.find(t, "id-"+qos)
-		if string(got.Body) != `{"n": `+qos+`}` || got.ID != "id-"+qos || header(got, "mqtt-topic") != "branches/ELMS/shelves" ||
-			header(got, "content-type") != "application/json" || header(got, "x-shelf") != "F 12" {
+		got := in.Find(t, "id-"+qos)
+		if string(got.Body) != `{"n": `+qos+`}` || got.ID != "id-"+qos || connecttest.Header(got, "mqtt-topic") != "branches/ELMS/shelves" ||
+			connecttest.Header(got, "content-type") != "application/json" || connecttest.Header(got, "x-shelf") != "F 12" {
 			t.Errorf("%s: %+v", qos, got)
 		}
 	}
-}
-
-// subscribed waits until the receiver is there: what is published to nobody is gone.
-func subscribed(t *testing.T, l connect.Link, in *taker) {
-	t.Helper()
-	for range 600 {
-		r, err := l.(connect.Sender).Send(context.Background(), request(`{"topic": "branches/X/shelves", "qos": 1}`, "", "{}"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		if in.mu.Lock(); len(in.got) > 0 {
-			in.mu.Unlock()
-			return
-		}
-		in.mu.Unlock()
-		_ = r
-		time.Sleep(5 * time.Millisecond)
-	}
-	t.Fatal("nothing came")
 }
 
 // Between the commit and the acknowledgement the process dies: the broker brings the
@@ -189,23 +83,23 @@ func TestWhatIsStoredAndNotAcknowledgedIsNotTakenTwice(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			l := open(t, serve(t))
 			const in = `{"filter": "branches/+/shelves"}`
-			first := receive(t, l, in, nil, errors.New("killed"))
-			subscribed(t, l, first)
+			first := connecttest.Receive(t, l, in, nil, errors.New("killed"))
+			first.Ready(t)
 			publish(t, l, "stored")
-			if err := <-first.failed; err == nil || !strings.Contains(err.Error(), "killed") {
+			if err := <-first.Failed; err == nil || !strings.Contains(err.Error(), "killed") {
 				t.Fatal(err)
 			}
-			mark := first.mark
+			_, mark := first.Got()
 			if !marked {
 				mark = nil
 			}
-			second := receive(t, l, in, mark, nil)
+			second := connecttest.Receive(t, l, in, mark, nil)
 			publish(t, l, "last")
 			again, want := 0, 2
 			if marked {
 				want = 1
 			}
-			for _, a := range second.until(t, want) {
+			for _, a := range second.Until(t, want) {
 				if string(a.Body) == "stored" {
 					again++
 				}
@@ -220,7 +114,7 @@ func TestWhatIsStoredAndNotAcknowledgedIsNotTakenTwice(t *testing.T) {
 func publish(t *testing.T, l connect.Link, body string) {
 	t.Helper()
 	if _, err := l.(connect.Sender).Send(context.Background(),
-		request(`{"topic": "branches/X/shelves", "qos": 1}`, body, body)); err != nil {
+		connecttest.Request(`{"topic": "branches/X/shelves", "qos": 1}`, body, body)); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -254,13 +148,13 @@ func TestWhatTheBrokerSaysIsMapped(t *testing.T) {
 		`{"topic": "open/a", "qos": 1}`:   "delivered 0x10",
 		`{"topic": "closed/a", "qos": 1}`: "never 0x87",
 	} {
-		r, err := l.(connect.Sender).Send(context.Background(), request(settings, "x", "{}"))
+		r, err := l.(connect.Sender).Send(context.Background(), connecttest.Request(settings, "x", "{}"))
 		if err != nil || string(r.Outcome)+" "+r.Code != want && !strings.HasSuffix(want, "0x10") {
 			t.Errorf("%s: %+v %v, want %s", settings, r, err, want)
 		}
 	}
 	for _, settings := range []string{`{"topic": "a/+"}`, `{"topic": ""}`} {
-		if _, err := l.(connect.Sender).Send(context.Background(), request(settings, "x", "")); !errors.Is(err,
+		if _, err := l.(connect.Sender).Send(context.Background(), connecttest.Request(settings, "x", "")); !errors.Is(err,
 			connect.ErrCannotSend) || !errors.Is(err, connect.ErrBadData) {
 			t.Errorf("%s: %v", settings, err)
 		}
@@ -277,7 +171,7 @@ func TestWhatTheBrokerSaysIsMapped(t *testing.T) {
 // says a length that nobody should believe.
 func TestHostileBrokersAreLeft(t *testing.T) {
 	connack := "\x20\x03\x00\x00\x00"
-	for name, says := range map[string]string{
+	says := map[string]string{
 		"nothing":               "",
 		"another protocol":      "SSH-2.0-OpenSSH_9.2\r\n",
 		"a huge packet":         connack + "\x30\xff\xff\xff\x7f" + strings.Repeat("x", 1<<20),
@@ -288,44 +182,9 @@ func TestHostileBrokersAreLeft(t *testing.T) {
 		"a body that lies":      connack + "\x30\x04\x00\xffab",
 		"a property that lies":  "\x20\x06\x00\x00\xff\x7f\x1f\x00",
 		"an unexpected command": connack + "\x10\x00",
-	} {
-		t.Run(name, func(t *testing.T) {
-			door, err := net.Listen("tcp", "127.0.0.1:0")
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer door.Close()
-			go func() {
-				for {
-					c, err := door.Accept()
-					if err != nil {
-						return
-					}
-					go func() {
-						_, _ = io.WriteString(c, says)
-						_, _ = io.Copy(io.Discard, c)
-						_ = c.Close()
-					}()
-				}
-			}()
-			c := connection("mqtt://" + door.Addr().String())
-			c.TimeLimit = 300 * time.Millisecond
-			l := open(t, c)
-			if r, err := l.(connect.Sender).Send(context.Background(), request(`{"topic": "a", "qos": 1}`, "x", "{}")); err == nil &&
-				r.Outcome == retry.Delivered {
-				t.Errorf("%+v", r)
-			}
-			in := receive(t, l, `{"filter": "#"}`, nil, nil)
-			select {
-			case err := <-in.failed:
-				if err == nil {
-					t.Error("it ended without an error")
-				}
-			case <-time.After(time.Minute):
-				t.Error("it does not end")
-			}
-		})
 	}
+	connecttest.Hostile(t, New(nil), *connection(""), func(at string) string { return "mqtt://" + at },
+		`{"topic": "a", "qos": 1}`, `{"filter": "#"}`, says)
 }
 
 // The guard follows packets however they are cut.
@@ -351,22 +210,21 @@ func TestEachQuestionHearsItsOwnAnswer(t *testing.T) {
 	c.TimeLimit = time.Minute
 	l := open(t, c)
 	// This broker counts what it sends behind its own limit twice, and then sends no more.
-	desk := receive(t, l, `{"filter": "branches/+/shelves", "at-once": 1000}`, nil, nil)
-	subscribed(t, l, desk)
+	desk := connecttest.Receive(t, l, `{"filter": "branches/+/shelves", "at-once": 1000}`, nil, nil)
+	desk.Ready(t)
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	go func() { // whoever answers does it twice
 		for seen := 0; ctx.Err() == nil; {
-			desk.mu.Lock()
-			list := desk.got[seen:]
-			seen = len(desk.got)
-			desk.mu.Unlock()
+			got, _ := desk.Got()
+			list := got[seen:]
+			seen = len(got)
 			for _, a := range list {
-				if to := header(a, "Mqtt-Response-Topic"); to != "" {
+				if to := connecttest.Header(a, "Mqtt-Response-Topic"); to != "" {
 					client, _ := l.(*link).publishes(ctx)
 					for range 2 {
 						_, _ = client.Publish(ctx, &paho.Publish{Topic: to, Payload: []byte("answer to " + string(a.Body)),
-							Properties: &paho.PublishProperties{CorrelationData: []byte(header(a, "Mqtt-Correlation-Data"))}})
+							Properties: &paho.PublishProperties{CorrelationData: []byte(connecttest.Header(a, "Mqtt-Correlation-Data"))}})
 					}
 				}
 			}
@@ -378,7 +236,7 @@ func TestEachQuestionHearsItsOwnAnswer(t *testing.T) {
 		all.Go(func() {
 			question := fmt.Sprint("question ", i)
 			r, err := l.(connect.Asker).Ask(context.Background(),
-				request(`{"topic": "branches/X/shelves", "qos": 1}`, question, question))
+				connecttest.Request(`{"topic": "branches/X/shelves", "qos": 1}`, question, question))
 			if err != nil {
 				t.Errorf("%s: %v", question, err)
 				return
@@ -395,7 +253,7 @@ func TestAQuestionThatNobodyAnswersIsAskedAgain(t *testing.T) {
 	c := serve(t)
 	c.TimeLimit = 200 * time.Millisecond
 	l := open(t, c)
-	if r, err := l.(connect.Asker).Ask(context.Background(), request(`{"topic": "open/nobody", "qos": 1}`, "x", "")); err == nil &&
+	if r, err := l.(connect.Asker).Ask(context.Background(), connecttest.Request(`{"topic": "open/nobody", "qos": 1}`, "x", "")); err == nil &&
 		r.Outcome != retry.Again {
 		t.Errorf("%+v", r)
 	}

@@ -43,7 +43,7 @@ func (l *link) Peek(ctx context.Context, in connect.Settings) (*connect.Arrival,
 			}
 			return true, nil
 		}},
-	}, &paho.Connect{ClientID: id, CleanStart: true})
+	}, &paho.Connect{ClientID: id, CleanStart: true}, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -67,7 +67,7 @@ func (l *link) Receive(
 	}, &paho.Connect{
 		ClientID: id, CleanStart: false,
 		Properties: &paho.ConnectProperties{SessionExpiryInterval: &keeps, ReceiveMaximum: &atOnce},
-	})
+	}, nil)
 	if err != nil {
 		return err
 	}
@@ -75,6 +75,7 @@ func (l *link) Receive(
 	if err := subscribe(ctx, client, filter, qos); err != nil {
 		return err
 	}
+	connect.TellReady(ctx)
 	t := taking{client: client, stored: readMark(mark), most: int(atOnce), take: take}
 	for {
 		select {

@@ -30,9 +30,9 @@ func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, er
 	}
 	client, err := l.publishes(ctx)
 	if err != nil {
-		var step *stepError
-		if errors.As(err, &step) && step.code != 0 {
-			return receipt(step.code, step.Error()), nil
+		var no *refused
+		if errors.As(err, &no) {
+			return receipt(no.code, err.Error()), nil
 		}
 		return connect.Receipt{}, err
 	}
@@ -41,7 +41,7 @@ func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, er
 	answer, err := client.Publish(ctx, p)
 	switch {
 	case answer != nil && answer.ReasonCode >= 0x80:
-		return receipt(answer.ReasonCode, words(answer.ReasonCode)), nil
+		return receipt(answer.ReasonCode, ""), nil
 	case errors.Is(err, paho.ErrInvalidArguments):
 		return connect.Receipt{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	case errors.Is(err, context.DeadlineExceeded):
@@ -54,14 +54,15 @@ func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, er
 	return receipt(answer.ReasonCode, ""), nil
 }
 
-// receipt makes a receipt of a reason code.
-func receipt(code byte, answer string) connect.Receipt {
+// receipt makes a receipt of a reason code; where is the step that ended with it, if
+// that was not the publishing itself.
+func receipt(code byte, where string) connect.Receipt {
 	out := connect.Receipt{Outcome: outcome(code), Code: fmt.Sprintf("0x%02X", code)}
 	if out.Outcome != retry.Delivered || code != 0 {
-		if answer == "" {
-			answer = words(code)
-		}
-		out.Answer = strings.NewReader(answer)
+		out.Words = words(code)
+	}
+	if where != "" {
+		out.Words = where
 	}
 	return out
 }
@@ -152,7 +153,7 @@ func (l *link) publishes(ctx context.Context) (*paho.Client, error) {
 	l.publisher = nil
 	client, err := l.join(ctx, paho.ClientConfig{ClientID: l.clientID("")}, &paho.Connect{
 		ClientID: l.clientID(""), CleanStart: true,
-	})
+	}, nil)
 	if err != nil {
 		return nil, err
 	}

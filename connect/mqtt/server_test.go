@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"readyferry/connect"
+	"readyferry/connect/connecttest"
 	"readyferry/core/retry"
 	"readyferry/core/system"
 )
@@ -31,18 +32,19 @@ func server(t *testing.T) connect.Link {
 func TestServerBringsAgainWhatIsNotAcknowledged(t *testing.T) {
 	l := server(t)
 	const in = `{"filter": "branches/+/shelves", "at-once": 8}`
-	first := receive(t, l, in, nil, errors.New("killed"))
-	subscribed(t, l, first)
+	first := connecttest.Receive(t, l, in, nil, errors.New("killed"))
+	first.Ready(t)
 	publish(t, l, "stored")
-	if err := <-first.failed; err == nil || !strings.Contains(err.Error(), "killed") {
+	if err := <-first.Failed; err == nil || !strings.Contains(err.Error(), "killed") {
 		t.Fatal(err)
 	}
-	second := receive(t, l, in, first.mark, nil)
+	_, mark := first.Got()
+	second := connecttest.Receive(t, l, in, mark, nil)
 	for i := range 100 { // many more than it hands over at once
 		publish(t, l, fmt.Sprint("more ", i))
 	}
 	seen := map[string]int{}
-	for _, a := range second.until(t, 100) {
+	for _, a := range second.Until(t, 100) {
 		seen[string(a.Body)]++
 	}
 	for i := range 100 {
@@ -60,24 +62,24 @@ func TestServerTakesEveryQualityAndAnswers(t *testing.T) {
 	if r, err := l.Check(context.Background()); err != nil || !r.OK {
 		t.Fatalf("%+v %v", r, err)
 	}
-	in := receive(t, l, `{"filter": "branches/+/shelves", "qos": 2}`, nil, nil)
-	subscribed(t, l, in)
+	in := connecttest.Receive(t, l, `{"filter": "branches/+/shelves", "qos": 2}`, nil, nil)
+	in.Ready(t)
 	for _, qos := range []string{"0", "1", "2"} {
 		r, err := l.(connect.Sender).Send(context.Background(),
-			request(`{"topic": "branches/ELMS/shelves", "retain": true, "qos": `+qos+`, "expires": "90s"}`, "id-"+qos, "{}"))
+			connecttest.Request(`{"topic": "branches/ELMS/shelves", "retain": true, "qos": `+qos+`, "expires": "90s"}`, "id-"+qos, "{}"))
 		if err != nil || r.Outcome != retry.Delivered {
 			t.Errorf("%s: %+v %v", qos, r, err)
 		}
-		if got := in.find(t, "id-"+qos); header(got, "x-shelf") != "F 12" {
+		if got := in.Find(t, "id-"+qos); connecttest.Header(got, "x-shelf") != "F 12" {
 			t.Errorf("%+v", got)
 		}
 	}
 	a, err := l.(connect.Peeker).Peek(context.Background(), system.Schema(`{"filter": "branches/+/shelves"}`))
-	if err != nil || header(*a, "Mqtt-Retained") != "true" {
+	if err != nil || connecttest.Header(*a, "Mqtt-Retained") != "true" {
 		t.Errorf("%+v %v", a, err)
 	}
 	// Nobody subscribes where it is asked.
-	r, err := l.(connect.Asker).Ask(context.Background(), request(`{"topic": "nobody/there", "qos": 1}`, "x", "{}"))
+	r, err := l.(connect.Asker).Ask(context.Background(), connecttest.Request(`{"topic": "nobody/there", "qos": 1}`, "x", "{}"))
 	if err != nil || r.Outcome != retry.Again || r.Code != "0x10" {
 		t.Errorf("%+v %v", r, err)
 	}

@@ -6,6 +6,7 @@ import (
 	"net"
 
 	"readyferry/connect"
+	"readyferry/connect/amqp"
 	"readyferry/connect/caller"
 	"readyferry/connect/http"
 	"readyferry/connect/mqtt"
@@ -18,8 +19,16 @@ type Surroundings struct {
 	StandIns  string // base address of simulated systems over HTTP
 	Databases string // folder of simulated databases
 	Own       string // the application's own file, which no connection may open
-	// Broker reaches a simulated broker by its name; nil: there are none.
-	Broker func(name string) (net.Conn, error)
+	// StandIn reaches a simulated system of a kind by its name; nil: there are none.
+	StandIn func(kind, name string) (net.Conn, error)
+}
+
+// standIn gives how simulated systems of a kind are reached, nil where there are none.
+func (s *Surroundings) standIn(kind string) func(name string) (net.Conn, error) {
+	if s.StandIn == nil {
+		return nil
+	}
+	return func(name string) (net.Conn, error) { return s.StandIn(kind, name) }
 }
 
 // All makes the registry, in the order in which people are offered systems. more
@@ -28,7 +37,8 @@ func All(s Surroundings, more ...connect.System) (*connect.Registry, error) {
 	all := []connect.System{
 		http.New(s.StandIns),
 		sql.New(s.Databases, s.Own),
-		mqtt.New(s.Broker),
+		mqtt.New(s.standIn(mqtt.Kind)),
+		amqp.New(s.standIn(amqp.Kind)),
 		caller.System(),
 	}
 	return connect.NewRegistry(append(append(all, tests()...), more...)...)

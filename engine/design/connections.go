@@ -5,13 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strconv"
-	"time"
 
 	"readyferry/connect"
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
-	"readyferry/core/message"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -98,48 +95,6 @@ func (g *Designs) DeleteConnection(ctx context.Context, name string) error {
 	if err := g.Store.Write(ctx, func(tx *store.Tx) error { return tx.DeleteConnection(name) }); err != nil {
 		return err
 	}
+	g.links.Pulses.Forget(name)
 	return g.Catalog.ConnectionChanged(name)
-}
-
-// Tested is what a test of a connection came to.
-type Tested struct {
-	OK     bool             `json:"ok"`
-	Status int              `json:"status"`
-	Detail string           `json:"detail"`
-	Took   float64          `json:"took"` // milliseconds
-	Header []message.Header `json:"headers"`
-	Body   string           `json:"body"` // its first 4 KiB
-}
-
-// TestConnection tries a connection, as its system does that.
-func (g *Designs) TestConnection(ctx context.Context, name string) (Tested, error) {
-	c := g.Catalog.Connection(name)
-	if c == nil {
-		return Tested{}, journal.ErrNotFound
-	}
-	if sys := g.Catalog.Systems().Find(c.Kind); sys == nil || sys.Open == nil {
-		return Tested{}, fmt.Errorf(
-			"%w: a connection of kind %s is called by others, so there is nothing to call",
-			journal.ErrDecision,
-			c.Kind,
-		)
-	}
-	began := time.Now()
-	report := connect.Report{}
-	link, err := g.links.Link(ctx, c)
-	if err == nil {
-		report, err = link.Check(ctx)
-	}
-	if err != nil {
-		report.Detail = err.Error()
-	}
-	t := Tested{
-		OK:     report.OK,
-		Detail: report.Detail,
-		Took:   float64(time.Since(began).Microseconds()) / 1000,
-		Header: append([]message.Header{}, report.Headers...),
-	}
-	t.Status, _ = strconv.Atoi(report.Code)
-	t.Body = string(report.Answer[:min(len(report.Answer), 4096)])
-	return t, nil
 }

@@ -3,6 +3,7 @@ package design
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -201,6 +202,7 @@ func (g *Designs) answersOf(id store.ID, into map[string]catalog.Reply) error {
 		if err != nil {
 			return err
 		}
+		tries = slices.DeleteFunc(tries, func(t store.Try) bool { return t.Outcome == store.Late })
 		if _, heard := into[d.Path]; !heard && len(tries) > 0 && tries[len(tries)-1].Status > 0 {
 			last := tries[len(tries)-1]
 			into[d.Path] = catalog.Reply{Status: last.Status, Body: string(last.Body.Bytes())}

@@ -147,8 +147,10 @@ func (k *Intakes) ask(conn *connect.Connection, r connect.Request) (connect.Rece
 	r.Rules = retry.Default()
 	answer, err := asker.Ask(k.Life.Context(), r)
 	if err != nil {
+		k.links.Pulses.Failed(conn.Name, connect.Inward, err.Error(), false, k.Now())
 		return connect.Receipt{}, nil, err
 	}
+	k.links.Pulses.Works(conn.Name, connect.Inward, k.Now())
 	content, err := answer.Body()
 	return answer, content, err
 }

@@ -79,6 +79,9 @@ func (r *receiver) run(ctx context.Context) {
 		}
 		r.Log.Error("receiving messages", "flow", r.flow, "error", err)
 		r.note(ctx, err)
+		if r.conn != nil {
+			r.links.Pulses.Failed(r.conn.Name, connect.Inward, err.Error(), false, r.Now())
+		}
 		if r.Now().Sub(began) > longestPause {
 			pause = firstPause // it has worked for a while
 		}
@@ -108,7 +111,10 @@ func (r *receiver) receive(ctx context.Context) error {
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	return from.Receive(ctx, in.Settings, mark, r.take)
+	return from.Receive(connect.WithTelling(ctx, connect.Telling{
+		Ready:  func() { r.links.Pulses.Ready(r.conn.Name, connect.Inward, r.Now()) },
+		Behind: func(n int64) { r.links.Pulses.Behind(r.conn.Name, r.flow, n) },
+	}), in.Settings, mark, r.take)
 }
 
 // take stores messages, with the mark behind them, in one database transaction.
@@ -148,6 +154,9 @@ func (r *receiver) take(ctx context.Context, list []connect.Arrival) (taken []co
 		})
 		return nil
 	})
+	if err == nil {
+		r.links.Pulses.Through(r.conn.Name, connect.Inward, len(list), r.Now())
+	}
 	return taken, err
 }
 

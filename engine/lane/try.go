@@ -44,6 +44,7 @@ func (l *lane) try(d *store.Delivery) retry.Outcome {
 		return "" // the application stops: this try begins anew after the next start
 	}
 	a.took = time.Since(clock)
+	l.feel(d.Target, a)
 	switch {
 	case errors.Is(a.failed, connect.ErrCannotSend):
 		a.receipt = connect.Receipt{Outcome: retry.Never}
@@ -68,6 +69,23 @@ func (l *lane) try(d *store.Delivery) retry.Outcome {
 			return ""
 		case <-time.After(time.Second):
 		}
+	}
+}
+
+// feel tells how the connection is by what a try came to. What is at fault in the
+// message says nothing of it, and that it answers at all says that it works.
+func (l *lane) feel(target string, a *attempt) {
+	pulses, now := &l.links.Pulses, l.Now()
+	switch {
+	case errors.Is(a.failed, connect.ErrCannotSend):
+	case a.failed != nil:
+		pulses.Failed(target, connect.Outward, a.failed.Error(), false, now)
+	case a.receipt.Outcome == retry.Delivered:
+		pulses.Through(target, connect.Outward, 1, now)
+	case a.class() == step.Data:
+		pulses.Works(target, connect.Outward, now)
+	default:
+		pulses.Failed(target, connect.Outward, describe(target, &a.receipt, a.detail()), true, now)
 	}
 }
 
@@ -247,6 +265,8 @@ func (a *attempt) detail() string {
 	switch {
 	case a.failed != nil:
 		return a.failed.Error()
+	case a.receipt.Words != "":
+		return a.receipt.Words
 	case a.receipt.Status() == 0:
 		return a.receipt.Code
 	}
@@ -312,6 +332,8 @@ func follow(w *journal.Writing, a *attempt, d *store.Delivery, death string) err
 // describe says in words why a try was not delivered.
 func describe(target string, r *connect.Receipt, detail string) string {
 	switch {
+	case r.Words != "":
+		return target + ": " + r.Words
 	case r.Status() > 0:
 		return fmt.Sprintf("%s answered %d", target, r.Status())
 	case r.Code != "":

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"readyferry/core/retry"
@@ -99,6 +100,7 @@ func unbegun(t *store.Transaction, r *run.Rehearsal) {
 // overlay says of a delivery's cell where the delivery stands.
 func (w *Watch) overlay(entry *run.Entry, d *store.Delivery) error {
 	tries, err := w.Store.Tries(d.ID)
+	tries = slices.DeleteFunc(tries, func(t store.Try) bool { return t.Outcome == store.Late })
 	if err != nil || len(tries) == 0 {
 		return err
 	}

@@ -9,6 +9,7 @@
 package watch
 
 import (
+	"readyferry/connect"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -19,11 +20,12 @@ type Watch struct {
 	store.View // lists, as they are in the file
 	Events     *Hub
 	rates      *rates
+	links      *connect.Links
 }
 
 // New makes a watch.
-func New(j *journal.Journal) *Watch {
-	w := &Watch{Journal: j, View: j.Store.View, Events: newHub(), rates: newRates()}
+func New(j *journal.Journal, links *connect.Links) *Watch {
+	w := &Watch{Journal: j, links: links, View: j.Store.View, Events: newHub(), rates: newRates()}
 	j.Listen(w.heard)
 	return w
 }
@@ -39,6 +41,11 @@ func (w *Watch) heard(n *journal.Notice) {
 	for topic := range n.Events {
 		w.Events.Publish(topic)
 	}
+}
+
+// Pulse gives how a connection is, and what goes through it.
+func (w *Watch) Pulse(connection string) connect.Pulse {
+	return w.links.Pulses.Pulse(connection, w.Now())
 }
 
 // Close ends what listens to events.

@@ -1139,6 +1139,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/connections/{name}/offers": {
+        parameters: {
+            query?: {
+                /** @description the name of the setting for which it is asked */
+                what?: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** Lists what is there: topics, queues, tables; nothing where the protocol cannot tell */
+        get: operations["offersOfConnection"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flows/{name}/clock": {
         parameters: {
             query?: never;
@@ -1586,7 +1608,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Lets a stand-in for a broker publish a message to all who subscribe */
+        /** Lets a stand-in for a broker send a message to all who take such */
         post: operations["sendFrom"];
         delete?: never;
         options?: never;
@@ -1956,8 +1978,11 @@ export interface components {
             /** Format: date-time */
             at: string;
             took: number;
-            /** @enum {string} */
-            outcome: "delivered" | "again" | "never";
+            /**
+             * @description late: an answer that nobody waited for any more, which changes nothing
+             * @enum {string}
+             */
+            outcome: "delivered" | "again" | "never" | "late";
             /** @description 0: no answer came */
             status: number;
             detail: string;
@@ -2312,6 +2337,36 @@ export interface components {
             waiting: number;
             /** Format: date-time */
             updatedAt: string;
+            condition: components["schemas"]["ConnectionCondition"];
+        };
+        /** @description how the connection is, by what was seen since the application began */
+        ConnectionCondition: {
+            /**
+             * @description empty: nothing has been tried; refuses: it answers and says no; silent: it is not reached
+             * @enum {unknown}
+             */
+            is: "" | "works" | "refuses" | "silent";
+            /** Format: date-time */
+            since: string | null;
+            /** @description the last one, in words */
+            error: string;
+            /** Format: date-time */
+            errorAt: string | null;
+            /** @description messages in the last minute */
+            in: number;
+            /** @description messages in the last minute */
+            out: number;
+            /** @description the newest first, at most 20 */
+            lately: {
+                /** Format: date-time */
+                at: string;
+                good: boolean;
+                detail: string;
+            }[];
+            /** @description messages that wait at the source, by flow, where the source says so */
+            backlog: {
+                [key: string]: number;
+            };
         };
         Clock: {
             /** Format: date-time */
@@ -2418,6 +2473,16 @@ export interface components {
             took: number;
             headers: components["schemas"]["Header"][];
             body: string;
+            /** @description how far it came, where there is more than one step */
+            steps: components["schemas"]["TestStep"][];
+        };
+        TestStep: {
+            ok: boolean;
+            /** @description an earlier step has failed */
+            untried?: boolean;
+            detail: string;
+            /** @description what to do where it failed */
+            repair?: string;
         };
         Falters: {
             every: number;
@@ -2432,7 +2497,7 @@ export interface components {
             delay: number;
             /** @description so many calls are refused, -1: all */
             refuse: number;
-            /** @description status of a refusal, 0: 503, -1: breaks the connection off */
+            /** @description status of a refusal, 0: 503, -1: breaks the connection off, -2: says nothing */
             refuseWith: number;
             /**
              * Format: date-time
@@ -2449,7 +2514,7 @@ export interface components {
             delay?: number;
             /** @description so many calls are refused, -1: all */
             refuse?: number;
-            /** @description status of a refusal, 0: 503, -1: breaks the connection off */
+            /** @description status of a refusal, 0: 503, -1: breaks the connection off, -2: says nothing */
             refuseWith?: number;
             /**
              * Format: date-time
@@ -2459,8 +2524,9 @@ export interface components {
         };
         StandIn: {
             name: string;
-            /** @description mqtt for a broker; absent for one over HTTP */
+            /** @description the protocol; absent for HTTP */
             kind?: string;
+            has?: string[];
             title: string;
             note?: string;
             status: number;
@@ -2480,10 +2546,10 @@ export interface components {
             /** @description that of the address when absent */
             name?: string;
             /**
-             * @description mqtt for a broker; empty or absent for one over HTTP
+             * @description the protocol; empty or absent for HTTP
              * @enum {unknown}
              */
-            kind?: "" | "mqtt";
+            kind?: "" | "mqtt" | "amqp";
             title?: string;
             note?: string;
             /** @description 200 when absent */
@@ -2497,6 +2563,11 @@ export interface components {
             delay?: number;
             falters?: null | components["schemas"]["Falters"];
             routes?: components["schemas"]["StandInRoute"][];
+            /**
+             * @description what there is in one that speaks another protocol, a line for each; of amqp a queue, or
+             *     queue exchange type key
+             */
+            has?: string[];
         };
         StandInRoute: {
             method: string;
@@ -2526,6 +2597,12 @@ export interface components {
         };
         StandInWhole: components["schemas"]["StandIn"] & {
             calls: components["schemas"]["StandInCall"][];
+            /** @description queues and topics, of one that has such */
+            inside: {
+                name: string;
+                messages: number;
+                consumers: number;
+            }[];
         };
         Reference: {
             kinds: {
@@ -3261,7 +3338,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description published */
+            /** @description sent */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4800,6 +4877,36 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    offersOfConnection: {
+        parameters: {
+            query?: {
+                /** @description the name of the setting for which it is asked */
+                what?: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description names */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
     getClock: {
         parameters: {
             query?: never;
@@ -5673,9 +5780,11 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
+                    /** @description or a routing key, a subject */
                     topic: string;
+                    exchange?: string;
                     body?: string;
-                    /** @description Content-Type, and user properties */
+                    /** @description Content-Type, and those of the protocol */
                     headers?: {
                         [key: string]: string;
                     };

@@ -1,28 +1,38 @@
 import { useState } from "react";
-import { useSearchParams } from "react-router";
-import { toast } from "sonner";
-import { type Connection, call, enc, type Finding, ProblemError, type Tested } from "../api/client";
-import { queryClient, useConnections } from "../api/queries";
+import { Link, useSearchParams } from "react-router";
+import type { Connection } from "../api/client";
+import { useConnections } from "../api/queries";
 import { type System, useSystems } from "../systems";
-import { type Override, SchemaForm } from "../systems/form";
-import { RetryForm } from "../systems/retry";
 import { begin, type Value } from "../systems/schema";
-import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";
-import { Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
-import { span } from "../ui/time";
+import { Empty, PageHead, Text, Trouble } from "../ui/parts";
+import { age, number, useNow } from "../ui/time";
+import { ConnectionDesk } from "./connection-desk";
 
 export default function ConnectionsPage() {
   const connections = useConnections();
   const systems = useSystems();
   const [search, setSearch] = useSearchParams();
+  const [filter, setFilter] = useState("");
   const open = search.get("open") ?? "";
   const chosen = connections.data?.find((c) => c.name === open);
   const fresh = open.startsWith("+") ? systems.data?.find((s) => s.kind === open.slice(1)) : undefined;
   const system = fresh ?? systems.data?.find((s) => s.kind === chosen?.kind);
+  const ill = connections.data?.filter((c) => c.condition.is === "refuses" || c.condition.is === "silent").length ?? 0;
+  const shown = connections.data?.filter((c) => fits(c, filter));
   return (
     <>
-      <PageHead title="Connections" facts="outside systems, set up once and used by many flows">
+      <PageHead
+        title="Connections"
+        facts={
+          connections.data?.length
+            ? `${connections.data.length} systems, ${ill === 0 ? "none" : ill} ${ill > 1 ? "are" : "is"} in trouble`
+            : "outside systems, set up once and used by many flows"
+        }
+      >
+        <div className="w-44">
+          <Text label="Filter connections" placeholder="Filter connections" value={filter} onChange={setFilter} />
+        </div>
         {systems.data
           ?.filter((s) => !s.reached)
           .map((s) => (
@@ -35,229 +45,159 @@ export default function ConnectionsPage() {
         </button>
       </PageHead>
       {connections.error && <Trouble error={connections.error} />}
-      <div className="grid min-h-0 flex-1 grid-cols-[minmax(420px,1fr)_minmax(460px,1fr)]">
-        <div className="overflow-auto border-r border-line">
-          {connections.data?.length === 0 && (
-            <Empty title="No connection yet">
-              <p>Deliveries need a system to go to: its address, how to sign in, and how much it can take.</p>
-            </Empty>
-          )}
-          {connections.data && connections.data.length > 0 && (
-            <List connections={connections.data} open={open} onOpen={(name) => setSearch({ open: name })} />
-          )}
+      {connections.data?.length === 0 && open === "" && (
+        <Empty title="No connection yet">
+          <p>Deliveries need a system to go to: its address, how to sign in, and how much it can take.</p>
+        </Empty>
+      )}
+      {shown && connections.data && connections.data.length > 0 && (
+        <div className={`overflow-auto ${open ? "max-h-[38%] shrink-0" : "min-h-0 flex-1"}`}>
+          <List
+            connections={shown}
+            systems={systems.data ?? []}
+            open={open}
+            onOpen={(name) => setSearch(name === open ? {} : { open: name })}
+          />
+          {shown.length === 0 && <p className="p-4 text-quiet">No connection has that in it.</p>}
         </div>
-        <div className="overflow-auto">
-          {open === "+" && <Choice systems={systems.data ?? []} onChoose={(kind) => setSearch({ open: `+${kind}` })} />}
-          {system && (chosen || fresh) && (
-            <Form
-              key={chosen ? chosen.name + chosen.updatedAt : open}
-              system={system}
-              connection={chosen}
-              doc={(chosen?.document as Value) ?? { ...begin(system.connection), readyferry: "connection/1", name: "" }}
-              onDone={(n) => setSearch(n ? { open: n } : {})}
-            />
-          )}
-          {!chosen && !fresh && open !== "+" && (
-            <p className="p-6 text-quiet">Choose a connection to see and change it.</p>
-          )}
-        </div>
-      </div>
+      )}
+      {open === "+" && <Choice systems={systems.data ?? []} onChoose={(kind) => setSearch({ open: `+${kind}` })} />}
+      {system && (chosen || fresh) && (
+        <ConnectionDesk
+          key={chosen ? chosen.name + chosen.updatedAt : open}
+          system={system}
+          connection={chosen}
+          doc={(chosen?.document as Value) ?? { ...begin(system.connection), readyferry: "connection/1", name: "" }}
+          onDone={(n) => setSearch(n ? { open: n } : {})}
+        />
+      )}
     </>
   );
 }
 
-function List(p: { connections: Connection[]; open: string; onOpen: (name: string) => void }) {
+const words = (c: Connection) => c.document as { title?: string; address?: string; "sign-in"?: { kind?: string } };
+
+const fits = (c: Connection, filter: string) =>
+  [c.name, c.kind, words(c).title, words(c).address, c.condition.error, ...c.usedBy].some((text) =>
+    text?.toLowerCase().includes(filter.toLowerCase()),
+  );
+
+function List(p: { connections: Connection[]; systems: System[]; open: string; onOpen: (name: string) => void }) {
   return (
-    <table className="grid-table">
+    <table className="grid-table table-fixed">
       <thead>
         <tr>
-          <th>Connection</th>
-          <th>Where</th>
-          <th>Signs in by</th>
-          <th>Used by</th>
+          <th className="w-[17%]">System</th>
+          <th className="w-[22%]">What it is</th>
+          <th>How it is</th>
+          <th className="w-[100px] !text-right">In, a minute</th>
+          <th className="w-[110px] !text-right">Out, a minute</th>
+          <th className="w-[20%]">Used by</th>
         </tr>
       </thead>
       <tbody>
-        {p.connections.map((c) => {
-          const d = c.document as { title?: string; address?: string; "sign-in"?: { kind?: string } };
-          return (
-            <tr
-              key={c.name}
-              aria-selected={c.name === p.open}
-              className="cursor-pointer"
-              onClick={() => p.onOpen(c.name)}
-            >
-              <td>
-                <button type="button" className="text-left font-bold" onClick={() => p.onOpen(c.name)}>
-                  {c.name}
-                </button>
-                <div className="text-quiet">{d.title}</div>
-              </td>
-              <td className="data break-all">{d.address ?? "calls us"}</td>
-              <td>{d["sign-in"]?.kind ?? "none"}</td>
-              <td>
-                {c.usedBy.join(", ") || <span className="text-quiet">no live flow</span>}
-                {c.waiting > 0 && <div className="text-wait">{c.waiting} wait</div>}
-              </td>
-            </tr>
-          );
-        })}
+        {p.connections.map((c) => (
+          <tr
+            key={c.name}
+            aria-selected={c.name === p.open}
+            className="cursor-pointer"
+            onClick={() => p.onOpen(c.name)}
+          >
+            <td>
+              <button
+                type="button"
+                className="block w-full truncate text-left font-bold"
+                title={c.name}
+                aria-label={`${words(c).title || c.name} ${c.name}`}
+                ref={c.name === p.open ? (el) => el?.scrollIntoView({ block: "center" }) : undefined}
+                onClick={(e) => {
+                  e.stopPropagation();
+                  p.onOpen(c.name);
+                }}
+              >
+                {words(c).title || c.name}
+              </button>
+            </td>
+            <td className="truncate" title={words(c).address}>
+              {p.systems.find((s) => s.kind === c.kind)?.title ?? c.kind}{" "}
+              <span className="data text-quiet">{words(c).address}</span>
+            </td>
+            <td>
+              <How c={c} />
+            </td>
+            <td className="text-right">{number(c.condition.in)}</td>
+            <td className="text-right">{number(c.condition.out)}</td>
+            <td className="truncate">
+              {c.usedBy.map((flow, i) => (
+                <span key={flow}>
+                  {i > 0 && ", "}
+                  <Link
+                    className="underline"
+                    to={`/flows/${encodeURIComponent(flow)}`}
+                    onClick={(e) => e.stopPropagation()}
+                  >
+                    {flow}
+                  </Link>
+                </span>
+              ))}
+              {c.usedBy.length === 0 && <span className="text-quiet">no live flow</span>}
+            </td>
+          </tr>
+        ))}
       </tbody>
     </table>
+  );
+}
+
+/** How a connection is, in words. */
+export function How({ c }: { c: Connection }) {
+  const now = useNow();
+  const k = c.condition;
+  const since = k.since ? age(now - new Date(k.since).getTime()) : "";
+  const behind = Object.values(k.backlog).reduce((all, n) => all + n, 0);
+  const wait = c.waiting > 0 ? `, ${number(c.waiting)} wait` : "";
+  const mark = k.is === "works" ? "delivered" : k.is === "refuses" ? "dead letter" : k.is === "silent" ? "waiting" : "";
+  const said =
+    k.is === "works"
+      ? `works for ${since}${behind ? `, ${number(behind)} behind` : ""}${wait}`
+      : k.is === "refuses"
+        ? `refused: ${k.error.replace(new RegExp(`^${c.name}:? `), "")}${wait}`
+        : k.is === "silent"
+          ? `answers nobody for ${since}${wait}`
+          : c.kind === "caller"
+            ? "calls us"
+            : `not tried since the start${wait}`;
+  const tone = { works: "", refuses: "text-dead", silent: "text-wait", "": "text-quiet" }[k.is];
+  return (
+    <span className={`flex items-center gap-1.5 ${tone}`}>
+      <Mark state={mark} />
+      <span className="min-w-0 truncate" title={said}>
+        {said}
+      </span>
+    </span>
   );
 }
 
 /** Which kind of system is to be connected. */
 function Choice({ systems, onChoose }: { systems: System[]; onChoose: (kind: string) => void }) {
   return (
-    <div className="p-4">
+    <div className="overflow-auto border-t-2 border-deep p-4">
       <h2 className="mb-3 text-[16px]">What kind of system is it?</h2>
-      {systems
-        .filter((s) => s.reached)
-        .map((s) => (
-          <button
-            key={s.kind}
-            type="button"
-            className="mb-2 block w-full border border-line bg-sheet px-3 py-2 text-left hover:border-deep"
-            onClick={() => onChoose(s.kind)}
-          >
-            <span className="font-bold">{s.title}</span>
-            <span className="block text-quiet">{s.summary}</span>
-          </button>
-        ))}
+      <div className="grid grid-cols-2 gap-x-3">
+        {systems
+          .filter((s) => s.reached)
+          .map((s) => (
+            <button
+              key={s.kind}
+              type="button"
+              className="mb-2 block w-full border border-line bg-sheet px-3 py-2 text-left hover:border-deep"
+              onClick={() => onChoose(s.kind)}
+            >
+              <span className="font-bold">{s.title}</span>
+              <span className="block text-quiet">{s.summary}</span>
+            </button>
+          ))}
+      </div>
     </div>
-  );
-}
-
-const Retry: Override = ({ property, value, onChange, error }) => (
-  <Setting label="Retry plan of deliveries that name none" error={error("retry")}>
-    <RetryForm
-      schema={property}
-      value={(value ?? {}) as Value}
-      onChange={onChange}
-      errors={(s) => error(`retry/${s}`)}
-    />
-  </Setting>
-);
-
-function Form({
-  system,
-  connection,
-  doc,
-  onDone,
-}: {
-  system: System;
-  connection?: Connection;
-  doc: Value;
-  onDone: (name: string | null) => void;
-}) {
-  const [d, setD] = useState<Value>(doc);
-  const [findings, setFindings] = useState<Finding[]>([]);
-  const [error, setError] = useState<unknown>();
-  const [tested, setTested] = useState<Tested | "busy" | null>(null);
-  const name = String(d.name ?? "");
-  const at = (setting: string) => findings.find((f) => f.pointer === `/${setting}`)?.message;
-  const save = async () => {
-    setFindings([]);
-    setError(undefined);
-    try {
-      await call(`/api/v1/connections/${enc(name)}`, {
-        method: "PUT",
-        body: d,
-        headers: connection ? {} : { "If-None-Match": "*" },
-      });
-      await queryClient.invalidateQueries({ queryKey: ["connections"] });
-      toast.success(`${name} is saved`);
-      onDone(name);
-    } catch (e) {
-      if (e instanceof ProblemError && e.findings.length) setFindings(e.findings);
-      setError(e);
-    }
-  };
-  const test = async () => {
-    setTested("busy");
-    try {
-      setTested((await call<Tested>(`/api/v1/connections/${enc(name)}/test`, { method: "POST" })).value);
-    } catch (e) {
-      setTested(null);
-      toast.error(says(e));
-    }
-  };
-  const remove = async () => {
-    try {
-      await call(`/api/v1/connections/${enc(name)}`, { method: "DELETE" });
-      await queryClient.invalidateQueries({ queryKey: ["connections"] });
-      onDone(null);
-    } catch (e) {
-      toast.error(says(e));
-    }
-  };
-  const changed = JSON.stringify(d) !== JSON.stringify(doc);
-  return (
-    <form
-      className="p-4"
-      onSubmit={(e) => {
-        e.preventDefault();
-        save();
-      }}
-    >
-      <h2 className="mb-3 text-[16px]">
-        {connection ? connection.name : system.title}{" "}
-        <span className="font-normal text-quiet">{connection ? system.title : system.summary}</span>
-      </h2>
-      <div className="flex gap-2">
-        <Setting inline label="Name" hint={connection ? undefined : "letters, digits, hyphens"} error={at("name")}>
-          {connection ? (
-            <p className="data py-1">{name}</p>
-          ) : (
-            <Text label="Name" mono value={name} onChange={(v) => setD({ ...d, name: v })} />
-          )}
-        </Setting>
-        <Setting inline label="Title">
-          <Text label="Title" value={String(d.title ?? "")} onChange={(title) => setD({ ...d, title })} />
-        </Setting>
-      </div>
-      <SchemaForm
-        schema={system.connection}
-        value={d}
-        onChange={setD}
-        error={at}
-        omit={["name", "title", "kind", "readyferry", "note"]}
-        overrides={{ retry: Retry }}
-        secretSet={connection?.secretSet}
-      />
-      {error !== undefined && <Trouble error={error} />}
-      <div className="mt-3 flex gap-2">
-        <button type="submit" className="btn btn-go" disabled={!name || (!changed && !!connection)}>
-          Save
-        </button>
-        {connection && system.reached && (
-          <button
-            type="button"
-            className="btn"
-            disabled={tested === "busy" || changed}
-            title={changed ? "save first" : ""}
-            onClick={test}
-          >
-            {tested === "busy" ? "Calling…" : "Test"}
-          </button>
-        )}
-        <span className="flex-1" />
-        {connection && (
-          <button type="button" className="btn" onClick={remove}>
-            Remove
-          </button>
-        )}
-      </div>
-      {tested && tested !== "busy" && (
-        <div className="mt-4 border border-line bg-sheet" role="status">
-          <p className="flex items-center gap-2 px-3 py-2 font-semibold">
-            <Mark state={tested.ok ? "delivered" : "dead letter"} />
-            {tested.detail} <span className="font-normal text-quiet">after {span(tested.took)}</span>
-          </p>
-          {tested.body && <Document body={{ format: "json", text: tested.body }} />}
-        </div>
-      )}
-    </form>
   );
 }

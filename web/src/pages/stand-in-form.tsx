@@ -5,6 +5,25 @@ import { Dialog, Select, Setting, says, Text } from "../ui/parts";
 
 type Definition = Schemas["StandInInput"];
 
+type Kind = NonNullable<Definition["kind"]>;
+
+/** What people are told of each kind. */
+export const kinds: Record<Kind, { title: string; about: string; has?: string; example?: string }> = {
+  "": { title: "a system over HTTP", about: "" },
+  mqtt: {
+    title: "a broker for MQTT",
+    about:
+      "A real broker within the application: it takes what is published and hands it to who subscribes. A status that it is told to answer with stands for the reason code that means the same: 403 is not permitted, 413 too large, 422 not taken, 503 a quota that is used up.",
+  },
+  amqp: {
+    title: "a broker for AMQP 0-9-1",
+    about:
+      "A small broker within the application: it routes, keeps queues while the application runs, confirms, and returns what is bound to nothing. A status that it is told to answer with stands for what means the same: 403 closes the channel because it is not permitted, 404 because the exchange is not there, 413 because it is too large, 503 takes it not.",
+    has: "a line each: queue exchange type key, or the queue alone",
+    example: "returns desk topic returns.#",
+  },
+};
+
 const routes = (list: Definition["routes"]) =>
   (list ?? [])
     .map((r) => `${r.method} ${r.path} ${r.status || ""}`.trimEnd() + (r.body ? `\n  ${r.body}` : ""))
@@ -27,7 +46,8 @@ function readRoutes(text: string): Definition["routes"] {
 /** Makes a stand-in, or changes what one does when nothing else is asked of it. */
 export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; onDone: (name: string) => void }) {
   const [name, setName] = useState(p.of?.name ?? "");
-  const [kind, setKind] = useState<"" | "mqtt">(p.of?.kind === "mqtt" ? "mqtt" : "");
+  const [kind, setKind] = useState<Kind>((p.of?.kind ?? "") as Kind);
+  const [has, setHas] = useState((p.of?.has ?? []).join("\n"));
   const [title, setTitle] = useState(p.of?.title ?? "");
   const [note, setNote] = useState(p.of?.note ?? "");
   const [status, setStatus] = useState(String(p.of?.status ?? 200));
@@ -50,6 +70,10 @@ export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; o
       headers: type ? { ...others, "Content-Type": type } : others,
       falters: every ? { every: Number(every), status: Number(failing) } : null,
       routes: readRoutes(particular),
+      has: has
+        .split("\n")
+        .map((line) => line.trim())
+        .filter(Boolean),
     };
     try {
       await call(`/api/v1/stand-ins/${enc(name)}`, {
@@ -84,11 +108,8 @@ export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; o
               <Select
                 label="It is"
                 value={kind}
-                onChange={(v) => setKind(v === "mqtt" ? "mqtt" : "")}
-                options={[
-                  ["", "a system over HTTP"],
-                  ["mqtt", "a broker for MQTT"],
-                ]}
+                onChange={(v) => setKind(v as Kind)}
+                options={Object.entries(kinds).map(([k, words]): [string, string] => [k, words.title])}
               />
             </Setting>
           )}
@@ -120,12 +141,22 @@ export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; o
             <Text mono type="number" label="With" value={failing} onChange={setFailing} />
           </Setting>
         </div>
-        {kind === "mqtt" ? (
-          <p className="mb-3 text-quiet">
-            A real broker within the application: it takes what is published and hands it to who subscribes. A status
-            that it is told to answer with stands for the reason code that means the same: 403 is not permitted, 413 too
-            large, 422 not taken, 503 a quota that is used up.
-          </p>
+        {kind !== "" ? (
+          <>
+            <p className="mb-3 text-quiet">{kinds[kind].about}</p>
+            {kinds[kind].has && (
+              <Setting label="What there is in it" hint={kinds[kind].has} error={bad}>
+                <textarea
+                  aria-label="What there is in it"
+                  className="field data h-24"
+                  value={has}
+                  spellCheck={false}
+                  placeholder={kinds[kind].example}
+                  onChange={(e) => setHas(e.target.value)}
+                />
+              </Setting>
+            )}
+          </>
         ) : (
           <>
             <Setting label="Body" hint="${n} is the number of the call">
@@ -153,7 +184,7 @@ export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; o
             </Setting>
           </>
         )}
-        {kind === "mqtt" && bad && (
+        {kind !== "" && !kinds[kind].has && bad && (
           <p role="alert" className="mb-2 text-dead">
             {bad}
           </p>

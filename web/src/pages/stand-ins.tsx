@@ -7,7 +7,9 @@ import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";
 import { Dialog, Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
 import { number, Time, useNow } from "../ui/time";
-import { StandInForm } from "./stand-in-form";
+import { kinds, StandInForm } from "./stand-in-form";
+
+const sentence = (s: string) => s.charAt(0).toUpperCase() + s.slice(1);
 
 const usual: Behaviour = { status: null, body: null, delay: 0, refuse: 0, refuseWith: 0, outUntil: null };
 
@@ -16,7 +18,7 @@ function doing(b: Behaviour, now: number): string {
   if (b.outUntil && new Date(b.outUntil).getTime() > now)
     return `out for another ${Math.ceil((new Date(b.outUntil).getTime() - now) / 1000)} s`;
   if (b.refuse !== 0)
-    return `refuses ${b.refuse < 0 ? "every call" : `${b.refuse} more`} with ${b.refuseWith === -1 ? "a broken connection" : b.refuseWith || 503}`;
+    return `refuses ${b.refuse < 0 ? "every call" : `${b.refuse} more`} with ${b.refuseWith === -1 ? "a broken connection" : b.refuseWith === -2 ? "silence" : b.refuseWith || 503}`;
   const parts = [b.status !== null && `answers ${b.status}`, b.delay > 0 && `after ${b.delay} ms`].filter(Boolean);
   return parts.length ? parts.join(" ") : "as defined";
 }
@@ -90,16 +92,37 @@ export default function StandInsPage() {
   );
 }
 
+/** Headers as they are written: name: value, divided by semicolons. */
+const readHeaders = (text: string) =>
+  Object.fromEntries(
+    text
+      .split(";")
+      .map((one) => one.split(/:(.*)/s).map((part) => part.trim()))
+      .filter(([name]) => name)
+      .map(([name, value]) => [name ?? "", value ?? ""]),
+  );
+
+/** What a message goes to, in the words of each protocol. */
+const places: Record<string, { label: string; placeholder: string; exchange?: boolean }> = {
+  mqtt: { label: "Publish to", placeholder: "branches/ELMS/shelves" },
+  amqp: { label: "Routing key", placeholder: "returns.ELMS", exchange: true },
+};
+
 /** Lets a broker say something, so that a flow that receives is tried without any other tool. */
-function SendFrom({ name }: { name: string }) {
+function SendFrom({ name, kind }: { name: string; kind: string }) {
+  const place = places[kind] ?? { label: "Publish to", placeholder: "" };
   const [topic, setTopic] = useState("");
+  const [exchange, setExchange] = useState("");
+  const [more, setMore] = useState("");
   const [body, setBody] = useState("{}");
   const send = async () => {
     try {
-      const headers =
-        body.trim().startsWith("{") || body.trim().startsWith("[") ? { "Content-Type": "application/json" } : {};
-      await call(`/api/v1/stand-ins/${enc(name)}/send`, { body: { topic, body, headers, qos: 1 } });
-      toast.success(`It is published to ${topic}`);
+      const json: Record<string, string> = /^\s*[{[]/.test(body) ? { "Content-Type": "application/json" } : {};
+      await call(`/api/v1/stand-ins/${enc(name)}/send`, {
+        body: { topic, exchange, body, headers: { ...json, ...readHeaders(more) }, qos: 1 },
+      });
+      toast.success(`It is published to ${[exchange, topic].filter(Boolean).join(", ")}`);
+      await queryClient.invalidateQueries({ queryKey: ["stand-ins", name] });
     } catch (e) {
       toast.error(says(e));
     }
@@ -113,8 +136,22 @@ function SendFrom({ name }: { name: string }) {
         send();
       }}
     >
-      <Setting inline label="Publish to">
-        <Text mono label="Publish to" value={topic} onChange={setTopic} placeholder="branches/ELMS/shelves" />
+      {place.exchange && (
+        <Setting inline label="Exchange">
+          <Text
+            mono
+            label="Exchange"
+            value={exchange}
+            onChange={setExchange}
+            placeholder="none: into the queue itself"
+          />
+        </Setting>
+      )}
+      <Setting inline label={place.label}>
+        <Text mono label={place.label} value={topic} onChange={setTopic} placeholder={place.placeholder} />
+      </Setting>
+      <Setting inline label="Headers">
+        <Text mono label="Headers" value={more} onChange={setMore} placeholder="name: value; name: value" />
       </Setting>
       <div className="flex-[2]">
         <Setting inline label="The message">
@@ -188,8 +225,8 @@ function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => v
         </div>
         <p className="mb-2 text-quiet">
           {s.note}{" "}
-          {s.kind === "mqtt" ? (
-            "A broker for MQTT"
+          {s.kind ? (
+            sentence(kinds[s.kind as keyof typeof kinds]?.title ?? s.kind)
           ) : (
             <>
               It answers at <span className="data">/stand-ins/{s.name}/…</span>
@@ -212,6 +249,9 @@ function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => v
           >
             Out for two minutes
           </button>
+          <button type="button" className="btn" onClick={() => behave({ ...usual, refuse: -1, refuseWith: -2 })}>
+            Never answers
+          </button>
           <button type="button" className="btn" onClick={() => behave({ ...usual, delay: 3000 })}>
             Three seconds late
           </button>
@@ -231,7 +271,7 @@ function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => v
             {field("status", "Answers", "status", String(s.status))}
             {field("delay", "After", "milliseconds", String(s.delay ?? 0))}
             {field("refuse", "Refuses", "calls, −1: all", "0")}
-            {field("refuseWith", "With", "status, −1: breaks off", "503")}
+            {field("refuseWith", "With", "status, −1: breaks off, −2: silence", "503")}
             <Setting inline label="Body" hint="${n}: number of the call">
               <Text
                 label="Body"
@@ -247,7 +287,19 @@ function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => v
           </form>
         </details>
       </section>
-      {s.kind === "mqtt" && <SendFrom name={s.name} />}
+      {s.kind && <SendFrom name={s.name} kind={s.kind} />}
+      {s.inside.length > 0 && (
+        <p className="flex shrink-0 flex-wrap gap-x-5 gap-y-1 border-b border-line px-4 py-1.5" data-testid="inside">
+          {s.inside.map((q) => (
+            <span key={q.name}>
+              <b className="data">{q.name}</b>{" "}
+              <span className="text-quiet">
+                {number(q.messages)} wait{q.consumers > 0 && `, ${q.consumers} take`}
+              </span>
+            </span>
+          ))}
+        </p>
+      )}
       {changing && <StandInForm of={s} onClose={() => setChanging(false)} onDone={() => setChanging(false)} />}
       <Dialog open={removing !== null} onClose={() => setRemoving(null)} title={`Remove ${s.title}`}>
         <p className="mb-3">{removing?.why}</p>

@@ -56,7 +56,12 @@ export function SchemaForm(p: Props): ReactNode {
 const ofType = (s: Property, type: string) => s.type === type || (Array.isArray(s.type) && s.type.includes(type));
 const coded = (s: Property) => ["expression", "template", "lines"].includes(s.format ?? "");
 const wide = (p: Props, [name, s]: [string, Property]) =>
-  !!p.overrides?.[name] || coded(s) || !!s.properties || !!s.additionalProperties || s.type === "boolean";
+  !!p.overrides?.[name] ||
+  coded(s) ||
+  !!s.properties ||
+  !!s.additionalProperties ||
+  s.type === "boolean" ||
+  s.format === "certificate";
 
 function Field(p: Props & { name: string; property: Property }) {
   const { name, property: s } = p;
@@ -66,8 +71,8 @@ function Field(p: Props & { name: string; property: Property }) {
   const put = (v: unknown, mark = name) => p.onChange(withValue(p.value, name, v), mark);
   const Own = p.overrides?.[name];
   if (Own) return Own({ name, property: s, value, onChange: put, error: p.error });
-  if (s.properties)
-    return (
+  if (s.properties) {
+    const group = (
       <SchemaForm
         {...p}
         omit={undefined}
@@ -78,6 +83,15 @@ function Field(p: Props & { name: string; property: Property }) {
         error={(setting) => p.error(`${name}/${setting}`) ?? (setting === settingsOf(s)[0]?.[0] ? error : undefined)}
       />
     );
+    // What few people need, and takes much room, opens when it is wanted.
+    if (!Object.values(s.properties).some((one) => one.format === "certificate") || s.properties.kind) return group;
+    return (
+      <details className="mb-2.5" open={value !== undefined || undefined}>
+        <summary className="head cursor-pointer">{label}</summary>
+        <div className="mt-2">{group}</div>
+      </details>
+    );
+  }
   if (s.additionalProperties && ofType(s, "object")) return <Named {...p} label={label} put={put} />;
   if (s.type === "boolean")
     return (
@@ -146,6 +160,19 @@ function Plain(
     if (v === "" || !number) return v;
     return Number.isNaN(Number(v)) ? v : Number(v);
   };
+  if (s.format === "certificate")
+    return (
+      <Setting label={label} hint={s.description} error={p.error}>
+        <textarea
+          aria-label={label}
+          className="field data h-16"
+          value={String(value ?? "")}
+          spellCheck={false}
+          placeholder="-----BEGIN CERTIFICATE-----"
+          onChange={(e) => p.put(e.target.value || undefined)}
+        />
+      </Setting>
+    );
   const usual = s.default === undefined ? s.examples?.[0] : s.default;
   return (
     <Setting

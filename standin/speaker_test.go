@@ -37,19 +37,19 @@ func TestABrokerKeepsItsKindAndIsReached(t *testing.T) {
 		t.Error(err)
 	}
 	_ = s.Define(Definition{Name: "h"})
-	if _, err := s.Dial("h"); err == nil || !strings.Contains(err.Error(), "is no broker") {
+	if _, err := s.Dial(KindMQTT, "h"); err == nil || !strings.Contains(err.Error(), "does not speak mqtt") {
 		t.Error(err)
 	}
-	if _, err := s.Dial("nobody"); err == nil {
+	if _, err := s.Dial(KindMQTT, "nobody"); err == nil {
 		t.Error("nobody is reached")
 	}
 	until := time.Now().Add(time.Hour)
 	_ = s.Behave("b", Behaviour{OutUntil: &until})
-	if _, err := s.Dial("b"); err == nil || !strings.Contains(err.Error(), "out of order") {
+	if _, err := s.Dial(KindMQTT, "b"); err == nil || !strings.Contains(err.Error(), "out of order") {
 		t.Error(err)
 	}
 	_ = s.Behave("b", Behaviour{})
-	c, err := s.Dial("b")
+	c, err := s.Dial(KindMQTT, "b")
 	if err != nil {
 		t.Fatal(err)
 	}

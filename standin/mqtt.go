@@ -2,7 +2,6 @@ package standin
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -15,18 +14,15 @@ import (
 	"github.com/mochi-mqtt/server/v2/packets"
 )
 
-// KindMQTT is a stand-in for a broker that speaks MQTT; any other is one over HTTP.
-const KindMQTT = "mqtt"
-
-// broker is a real broker within the process, which is reached without a port. What is
-// published to it is noted and answered as the stand-in is told to; what it takes, it
+// mqttBroker is a real broker within the process, which is reached without a port. What
+// is published to it is noted and answered as the stand-in is told to; what it takes, it
 // hands on to who subscribes, as brokers do.
-type broker struct {
+type mqttBroker struct {
 	server *mqtt.Server
 	inline *mqtt.Client // through which a person publishes
 }
 
-func newBroker(sys *System, now func() time.Time, changed func()) (*broker, error) {
+func newMQTT(sys *System, now func() time.Time, changed func()) (speaker, error) {
 	server := mqtt.New(&mqtt.Options{InlineClient: true, Logger: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err := server.AddHook(&brokerHook{sys: sys, now: now, changed: changed}, nil); err != nil {
 		return nil, err
@@ -36,7 +32,7 @@ func newBroker(sys *System, now func() time.Time, changed func()) (*broker, erro
 	}
 	inline := server.NewClient(nil, "local", "a person", true)
 	inline.Properties.ProtocolVersion = 5
-	return &broker{server, inline}, nil
+	return &mqttBroker{server, inline}, nil
 }
 
 // brokerHook lets everybody in and looks at what is published.
@@ -75,7 +71,7 @@ func (h *brokerHook) OnPublish(cl *mqtt.Client, p packets.Packet) (packets.Packe
 		return p, nil // a person has published it from here
 	}
 	status, _, _, delay := h.sys.decide(h.now(), "PUBLISH", p.TopicName)
-	call := Call{At: h.now(), Method: "PUBLISH", Path: p.TopicName, Status: status,
+	call := Call{At: h.now(), Method: "PUBLISH", Path: p.TopicName, Status: max(status, 0),
 		Body: strings.ToValidUTF8(string(p.Payload), "\uFFFD"), Headers: map[string]string{
 			"QoS": fmt.Sprint(p.FixedHeader.Qos),
 		}}
@@ -94,6 +90,9 @@ func (h *brokerHook) OnPublish(cl *mqtt.Client, p packets.Packet) (packets.Packe
 	h.changed()
 	if delay > 0 {
 		time.Sleep(delay) // it acknowledges late
+	}
+	if status == never {
+		return p, packets.ErrRejectPacket // and says nothing
 	}
 	if status == 0 {
 		cl.Stop(io.ErrUnexpectedEOF)
@@ -120,76 +119,15 @@ func reasonOf(status int) (packets.Code, bool) {
 	return packets.ErrQuotaExceeded, true
 }
 
-// Dial reaches a stand-in for a broker, as a connection to a port would.
-func (s *Set) Dial(name string) (net.Conn, error) {
-	sys := s.find(name)
-	if sys == nil {
-		return nil, ErrNotFound
-	}
-	b, out := sys.reached(s.now())
+// serve implements speaker.
+func (b *mqttBroker) serve(conn net.Conn) { _ = b.server.EstablishConnection("stand-in", conn) }
+
+// close implements speaker.
+func (b *mqttBroker) close() error { return b.server.Close() }
+
+// send implements speaker.
+func (b *mqttBroker) send(m Message) error {
 	switch {
-	case b == nil:
-		return nil, fmt.Errorf("the stand-in %s is no broker", name)
-	case out:
-		return nil, errors.New("the stand-in is out of order for a while")
-	}
-	ours, theirs, err := pair()
-	if err != nil {
-		return nil, err
-	}
-	go func() { _ = b.server.EstablishConnection("stand-in", theirs) }()
-	return ours, nil
-}
-
-// pair gives the two ends of a connection within this machine. Both sides of a protocol
-// may write at once, so what is written must have room until it is read, which the
-// ends of net.Pipe do not give.
-func pair() (ours, theirs net.Conn, err error) {
-	door, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, nil, err
-	}
-	defer func() { _ = door.Close() }()
-	if ours, err = net.DialTimeout("tcp", door.Addr().String(), 5*time.Second); err != nil {
-		return nil, nil, err
-	}
-	for {
-		if theirs, err = door.Accept(); err != nil {
-			return nil, nil, errors.Join(err, ours.Close())
-		}
-		if theirs.RemoteAddr().String() == ours.LocalAddr().String() {
-			return ours, theirs, nil
-		}
-		_ = theirs.Close() // somebody else knocked at the door meanwhile
-	}
-}
-
-// reached gives the broker of a stand-in, and whether it is out of order.
-func (sys *System) reached(now time.Time) (*broker, bool) {
-	sys.mu.Lock()
-	defer sys.mu.Unlock()
-	return sys.broker, sys.behaviour.OutUntil != nil && sys.behaviour.OutUntil.After(now)
-}
-
-// Message is what a person lets a stand-in send.
-type Message struct {
-	Topic   string            `json:"topic"`
-	Body    string            `json:"body"`
-	Headers map[string]string `json:"headers"` // Content-Type, and user properties
-	QoS     byte              `json:"qos"`
-	Retain  bool              `json:"retain"`
-}
-
-// Send publishes a message from a stand-in for a broker to all who subscribe.
-func (s *Set) Send(name string, m Message) error {
-	sys := s.find(name)
-	if sys == nil {
-		return ErrNotFound
-	}
-	b, _ := sys.reached(s.now())
-	switch {
-	case b == nil:
-		return fmt.Errorf("the stand-in %s sends nothing by itself; it is called over HTTP", name)
 	case m.Topic == "" || strings.ContainsAny(m.Topic, "+#\x00"):
 		return fmt.Errorf("%q is no topic: it has at least one character, and neither + nor #", m.Topic)
 	case m.QoS > 2:
@@ -207,17 +145,4 @@ func (s *Set) Send(name string, m Message) error {
 		}
 	}
 	return b.server.InjectPacket(b.inline, p)
-}
-
-// Close ends the brokers.
-func (s *Set) Close() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	var errs []error
-	for _, sys := range s.systems {
-		if sys.broker != nil {
-			errs = append(errs, sys.broker.server.Close())
-		}
-	}
-	return errors.Join(errs...)
 }

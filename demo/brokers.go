@@ -1,0 +1,57 @@
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"net/http"
+	"strings"
+)
+
+// says lets a stand-in say something by itself.
+func says(ctx context.Context, client *http.Client, address, message string) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(message))
+	if err != nil {
+		return
+	}
+	if res, err := client.Do(req); err == nil {
+		_ = res.Body.Close()
+	} else if ctx.Err() == nil {
+		slog.Debug("the demo's trickle could not let a stand-in speak", "error", err)
+	}
+}
+
+// reading is what a sensor in the stacks says; some harm old paper.
+func reading(r *rand.Rand) string {
+	return fmt.Sprintf(`{"celsius": %.1f, "humidity": %d}`, 17+float64(r.IntN(80))/10, 38+r.IntN(26))
+}
+
+// returned is what a desk says of an item that is handed back: how it is stands in a
+// header. Some belong to other libraries.
+func returned(r *rand.Rand, n int) string {
+	home := pick(r, branches...)
+	body := fmt.Sprintf(`{"scan": "RS-%d", "item": "LK-%04d-%d", "home": %q}`, n, r.IntN(2000), 1+r.IntN(3), home)
+	text, err := json.Marshal(map[string]any{"exchange": "desk", "topic": "returned." + home, "body": body, "headers": map[string]string{
+		"Content-Type": "application/json", "Message-Id": fmt.Sprintf("return-%d", n),
+		"x-condition": pick(r, "good", "good", "good", "good", "good", "good", "good", "damaged", "damaged", "foreign"),
+	}})
+	if err != nil {
+		return ""
+	}
+	return string(text)
+}
+
+// brokers lets the stand-ins for brokers say what sensors and desks do.
+func brokers(ctx context.Context, client *http.Client, address string, r *rand.Rand, n int) {
+	standIns := address + "/api/v1/stand-ins/"
+	if n%3 == 0 {
+		says(ctx, client, standIns+"shelf-sensors/send", fmt.Sprintf(
+			`{"topic": "branches/%s/shelves/%s", "qos": 1, "headers": {"Content-Type": "application/json"}, "body": %q}`,
+			pick(r, branches...), pick(r, "maps", "newspapers", "local-history"), reading(r)))
+	}
+	if n%4 == 1 {
+		says(ctx, client, standIns+"returns-desk/send", returned(r, 60000+n))
+	}
+}
