@@ -197,6 +197,7 @@ type tellingKey struct{}
 
 // Telling is what a receiver tells besides its messages.
 type Telling struct {
+	Flow   string               // that it receives for
 	Ready  func()               // it is connected, and has asked for messages
 	Behind func(messages int64) // so many wait at its source
 }
@@ -204,6 +205,12 @@ type Telling struct {
 // WithTelling gives a receiver's context through which it tells how it is.
 func WithTelling(ctx context.Context, t Telling) context.Context {
 	return context.WithValue(ctx, tellingKey{}, t)
+}
+
+// FlowOf gives the name of the flow that a receiver receives for, "" where there is none.
+func FlowOf(ctx context.Context) string {
+	t, _ := ctx.Value(tellingKey{}).(Telling)
+	return t.Flow
 }
 
 // TellReady tells that a receiver is connected and has asked for messages.

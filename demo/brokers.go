@@ -43,6 +43,20 @@ func returned(r *rand.Rand, n int) string {
 	return string(text)
 }
 
+// loan is a record of the loans log, by the card of the member.
+func loan(r *rand.Rand, n int) string {
+	card := pick(r, "LC4417203", "LC2090118", "LC8821530", "LC1177042")
+	body := fmt.Sprintf(`{"loan": "L-%d", "card": %q, "branch": %q, "state": %q, "days": %d}`,
+		n, card, pick(r, branches...), pick(r, "out", "out", "extended", "back", "overdue"), r.IntN(20))
+	text, err := json.Marshal(map[string]any{"topic": "loans", "key": card, "body": body, "headers": map[string]string{
+		"Content-Type": "application/json",
+	}})
+	if err != nil {
+		return ""
+	}
+	return string(text)
+}
+
 // brokers lets the stand-ins for brokers say what sensors and desks do.
 func brokers(ctx context.Context, client *http.Client, address string, r *rand.Rand, n int) {
 	standIns := address + "/api/v1/stand-ins/"
@@ -54,4 +68,5 @@ func brokers(ctx context.Context, client *http.Client, address string, r *rand.R
 	if n%4 == 1 {
 		says(ctx, client, standIns+"returns-desk/send", returned(r, 60000+n))
 	}
+	says(ctx, client, standIns+"loans-log/send", loan(r, 90000+n))
 }

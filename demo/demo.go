@@ -68,7 +68,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 		"return-scans", "overdue-notices",
 		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours",
 		"loan-changes", "member-load", "supplier-news", "shelf-readings",
-		"returned-items"} {
+		"returned-items", "loan-reminders", "loan-statistics"} {
 		if e.Watch.IntakeOf(name) != nil {
 			continue
 		}

@@ -11,17 +11,21 @@ import (
 const (
 	KindMQTT = "mqtt"
 	KindAMQP = "amqp"
+
+	KindStream = "stream"
 )
 
 // speakers makes what stands behind each kind; Kinds lists them.
 var speakers = map[string]func(sys *System, now func() time.Time, changed func()) (speaker, error){
 	KindMQTT: newMQTT,
 	KindAMQP: newAMQP,
+
+	KindStream: newStream,
 }
 
 // Kinds are the kinds of stand-in besides those over HTTP, in the order in which people
 // are offered them.
-var Kinds = []string{KindMQTT, KindAMQP}
+var Kinds = []string{KindMQTT, KindAMQP, KindStream}
 
 // speaker is a server within the process that speaks something else than HTTP.
 type speaker interface {
@@ -47,6 +51,7 @@ type Inside struct {
 type Message struct {
 	Topic    string            `json:"topic"` // or a routing key, a subject
 	Exchange string            `json:"exchange"`
+	Key      string            `json:"key"` // of a record
 	Body     string            `json:"body"`
 	Headers  map[string]string `json:"headers"` // Content-Type, and those of the protocol
 	QoS      byte              `json:"qos"`

@@ -70,7 +70,7 @@ func Receive(t testing.TB, l connect.Link, in string, mark []byte, crash error) 
 	t.Helper()
 	ctx, stop := context.WithCancel(context.Background())
 	f := &Taker{mark: mark, Failed: make(chan error, 1), Stop: stop, crash: crash}
-	ctx = connect.WithTelling(ctx, connect.Telling{Ready: func() { f.mu.Lock(); f.ready = true; f.mu.Unlock() }})
+	ctx = connect.WithTelling(ctx, connect.Telling{Flow: "reader", Ready: func() { f.mu.Lock(); f.ready = true; f.mu.Unlock() }})
 	go func() { f.Failed <- l.(connect.Receiver).Receive(ctx, system.Schema(in), mark, f.take) }()
 	t.Cleanup(stop)
 	return f

@@ -47,7 +47,7 @@ func (l *link) Receive(
 		default:
 		}
 	}
-	id := l.clientID("-" + fingerprint([]byte(filter))[:12])
+	id := l.clientID("-" + fingerprint([]byte(connect.FlowOf(ctx)), []byte(filter))[:12])
 	keeps := uint32(min(span(l.c, "/session", 24*time.Hour)/time.Second, 1<<32-2))
 	client, err := l.join(ctx, paho.ClientConfig{
 		ClientID:                   id,

@@ -130,7 +130,7 @@ func (d *Door) Dial(ctx context.Context, c *connect.Connection, w *Way) (net.Con
 	if err != nil {
 		return nil, &Error{"reading the address", err, "write it as " + d.examples()}
 	}
-	return dialAt(ctx, c, at, secure, w)
+	return DialAt(ctx, c, at, secure, w)
 }
 
 func (d *Door) dialStandIn(name string, w *Way) (net.Conn, error) {
@@ -146,8 +146,8 @@ func (d *Door) dialStandIn(name string, w *Way) (net.Conn, error) {
 	return conn, nil
 }
 
-// dialAt connects to a host and port.
-func dialAt(ctx context.Context, c *connect.Connection, at string, secure bool, w *Way) (net.Conn, error) {
+// DialAt connects to a host and port of a connection.
+func DialAt(ctx context.Context, c *connect.Connection, at string, secure bool, w *Way) (net.Conn, error) {
 	host, port, err := net.SplitHostPort(at)
 	if err != nil {
 		return nil, &Error{"reading the address", err, "write the host and the port"}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net"
 	"regexp"
+	"slices"
 	"strings"
 
 	"readyferry/connect"
@@ -30,7 +31,10 @@ const SignInMTLS = "mtls"
 // "none" must be the first of them.
 func SignInProperty(ways ...string) string {
 	titles := map[string]string{connect.SignInBasic: "user and password", SignInMTLS: "client certificate",
-		connect.SignInBearer: "token"}
+		connect.SignInBearer: "token", "scram-sha-256": "user and password, SCRAM-SHA-256", "scram-sha-512": "user and password, SCRAM-SHA-512"}
+	withUser := slices.DeleteFunc(slices.Clone(ways), func(w string) bool {
+		return w == connect.SignInNone || w == connect.SignInBearer || w == SignInMTLS
+	})
 	var named []string
 	for _, w := range ways {
 		if t := titles[w]; t != "" {
@@ -40,7 +44,7 @@ func SignInProperty(ways ...string) string {
 	list := func(all []string) string { return `["` + strings.Join(all, `", "`) + `"]` }
 	return `"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
 		"kind": {"enum": ` + list(ways) + `, "title": "Sign-in", "default": "` + ways[0] + `", "titles": {` + strings.Join(named, ", ") + `}},
-		"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}},
+		"user": {"type": "string", "title": "User", "when": {"kind": ` + list(withUser) + `}},
 		"certificate": {"type": "string", "title": "Our certificate", "format": "certificate", "maxLength": 100000,
 			"description": "PEM, with those between it and its authority", "when": {"kind": ["mtls"]}},
 		"secret": {"type": "string", "title": "Secret", "format": "secret", "description": "the password; with a certificate its private key, as PEM",

@@ -11,6 +11,7 @@ import (
 	"readyferry/connect/http"
 	"readyferry/connect/mqtt"
 	"readyferry/connect/sql"
+	"readyferry/connect/stream"
 	"readyferry/core/system"
 )
 
@@ -39,6 +40,7 @@ func All(s Surroundings, more ...connect.System) (*connect.Registry, error) {
 		sql.New(s.Databases, s.Own),
 		mqtt.New(s.standIn(mqtt.Kind)),
 		amqp.New(s.standIn(amqp.Kind)),
+		stream.New(s.standIn(stream.Kind)),
 		caller.System(),
 	}
 	return connect.NewRegistry(append(append(all, tests()...), more...)...)

@@ -112,6 +112,7 @@ func (r *receiver) receive(ctx context.Context) error {
 		return err
 	}
 	return from.Receive(connect.WithTelling(ctx, connect.Telling{
+		Flow:   r.flow,
 		Ready:  func() { r.links.Pulses.Ready(r.conn.Name, connect.Inward, r.Now()) },
 		Behind: func(n int64) { r.links.Pulses.Behind(r.conn.Name, r.flow, n) },
 	}), in.Settings, mark, r.take)

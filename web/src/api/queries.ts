@@ -99,6 +99,15 @@ export const useTopics = () =>
 export const useTables = () => useQuery({ queryKey: ["tables"], queryFn: () => get<T.Table[]>("/api/v1/tables") });
 export const useConnections = () =>
   useQuery({ queryKey: ["connections"], queryFn: () => get<T.Connection[]>("/api/v1/connections") });
+/** What a connection offers for a setting: topics, queues; nothing while it is not reached. */
+export const useOffers = (connection: string | undefined, what: string) =>
+  useQuery({
+    queryKey: ["connections", connection, "offers", what],
+    enabled: !!connection,
+    retry: false,
+    staleTime: 60_000,
+    queryFn: () => get<string[]>(`/api/v1/connections/${enc(connection ?? "")}/offers?what=${enc(what)}`),
+  }).data ?? [];
 export const useStandIns = () =>
   useQuery({ queryKey: ["stand-ins"], queryFn: () => get<T.StandIn[]>("/api/v1/stand-ins") });
 export const useStandIn = (name: string) =>

@@ -2549,7 +2549,7 @@ export interface components {
              * @description the protocol; empty or absent for HTTP
              * @enum {unknown}
              */
-            kind?: "" | "mqtt" | "amqp";
+            kind?: "" | "mqtt" | "amqp" | "stream";
             title?: string;
             note?: string;
             /** @description 200 when absent */
@@ -2565,7 +2565,7 @@ export interface components {
             routes?: components["schemas"]["StandInRoute"][];
             /**
              * @description what there is in one that speaks another protocol, a line for each; of amqp a queue, or
-             *     queue exchange type key
+             *     queue exchange type key; of stream a topic and how many partitions it has
              */
             has?: string[];
         };
@@ -5783,6 +5783,8 @@ export interface operations {
                     /** @description or a routing key, a subject */
                     topic: string;
                     exchange?: string;
+                    /** @description of a record in a partitioned log */
+                    key?: string;
                     body?: string;
                     /** @description Content-Type, and those of the protocol */
                     headers?: {

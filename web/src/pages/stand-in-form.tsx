@@ -22,6 +22,13 @@ export const kinds: Record<Kind, { title: string; about: string; has?: string; e
     has: "a line each: queue exchange type key, or the queue alone",
     example: "returns desk topic returns.#",
   },
+  stream: {
+    title: "a partitioned log",
+    about:
+      "A log within the application, in memory: it keeps what is appended while the application runs, and groups read it. A status that it is told to answer with stands for the error that means the same: 403 is not permitted, 404 no such topic, 413 too large, 422 no such record, 429 the quota, 503 too few replicas, 507 a full disk.",
+    has: "a line each: a topic and how many partitions it has",
+    example: "loans 6",
+  },
 };
 
 const routes = (list: Definition["routes"]) =>

@@ -103,9 +103,10 @@ const readHeaders = (text: string) =>
   );
 
 /** What a message goes to, in the words of each protocol. */
-const places: Record<string, { label: string; placeholder: string; exchange?: boolean }> = {
+const places: Record<string, { label: string; placeholder: string; exchange?: boolean; key?: boolean }> = {
   mqtt: { label: "Publish to", placeholder: "branches/ELMS/shelves" },
   amqp: { label: "Routing key", placeholder: "returns.ELMS", exchange: true },
+  stream: { label: "Topic", placeholder: "loans", key: true },
 };
 
 /** Lets a broker say something, so that a flow that receives is tried without any other tool. */
@@ -113,13 +114,14 @@ function SendFrom({ name, kind }: { name: string; kind: string }) {
   const place = places[kind] ?? { label: "Publish to", placeholder: "" };
   const [topic, setTopic] = useState("");
   const [exchange, setExchange] = useState("");
+  const [key, setKey] = useState("");
   const [more, setMore] = useState("");
   const [body, setBody] = useState("{}");
   const send = async () => {
     try {
       const json: Record<string, string> = /^\s*[{[]/.test(body) ? { "Content-Type": "application/json" } : {};
       await call(`/api/v1/stand-ins/${enc(name)}/send`, {
-        body: { topic, exchange, body, headers: { ...json, ...readHeaders(more) }, qos: 1 },
+        body: { topic, exchange, key, body, headers: { ...json, ...readHeaders(more) }, qos: 1 },
       });
       toast.success(`It is published to ${[exchange, topic].filter(Boolean).join(", ")}`);
       await queryClient.invalidateQueries({ queryKey: ["stand-ins", name] });
@@ -150,6 +152,11 @@ function SendFrom({ name, kind }: { name: string; kind: string }) {
       <Setting inline label={place.label}>
         <Text mono label={place.label} value={topic} onChange={setTopic} placeholder={place.placeholder} />
       </Setting>
+      {place.key && (
+        <Setting inline label="Key">
+          <Text mono label="Key" value={key} onChange={setKey} placeholder="none: spread" />
+        </Setting>
+      )}
       <Setting inline label="Headers">
         <Text mono label="Headers" value={more} onChange={setMore} placeholder="name: value; name: value" />
       </Setting>
@@ -294,7 +301,8 @@ function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => v
             <span key={q.name}>
               <b className="data">{q.name}</b>{" "}
               <span className="text-quiet">
-                {number(q.messages)} wait{q.consumers > 0 && `, ${q.consumers} take`}
+                {number(q.messages)} {s.kind === "stream" ? "kept" : "wait"}
+                {q.consumers > 0 && `, ${q.consumers} take`}
               </span>
             </span>
           ))}

@@ -66,6 +66,7 @@ export function IntakeForm(p: Props) {
         omit={all.filter((n) => !names.includes(n))}
         completions={p.completions}
         connections={p.connections.filter((c) => c.kind !== "caller").map((c) => c.name)}
+        offersOf={outside ? String(intake.of ?? "") : undefined}
         overrides={intake.kind === "topic" ? { callers: Callers, begin: BeginAt } : { callers: Callers }}
       />
     );

@@ -154,6 +154,7 @@ function Form(p: FormProps) {
           error={(s) => errorAt(p, s)}
           completions={p.completions}
           onFill={p.onFill}
+          offersOf={String(p.step.of ?? "")}
           omit={["headers"]}
         />
       )}

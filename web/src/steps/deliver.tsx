@@ -1,3 +1,4 @@
+import { useConnections } from "../api/queries";
 import { useSystems } from "../systems";
 import { SchemaForm } from "../systems/form";
 import { sentence, settingsOf, type Value } from "../systems/schema";
@@ -110,6 +111,7 @@ function SystemSettings(p: FormProps & { target: string }) {
         error={(s) => errorAt(p, s)}
         completions={p.completions}
         onFill={p.onFill}
+        offersOf={String(p.step.to ?? "")}
       />
       <StepRetry {...p} />
     </>
@@ -119,13 +121,16 @@ function SystemSettings(p: FormProps & { target: string }) {
 /** A delivery to a connection as a sentence, as its system has it. */
 function ToSystem({ step }: { step: Value }) {
   const systems = useSystems().data ?? [];
+  const kind = useConnections().data?.find((c) => c.name === step.to)?.kind;
   const says = Object.keys(step);
-  // The settings tell which system it is for, as they do for the server.
+  // Without the connection the settings tell which system it is for, as they do for the server.
   const system =
+    systems.find((s) => s.deliver && s.kind === kind) ??
     systems.find((s) => {
       const own = settingsOf(s.deliver).map(([name]) => name);
       return s.deliver && says.every((n) => common.includes(n) || own.includes(n));
-    }) ?? systems.find((s) => s.deliver);
+    }) ??
+    systems.find((s) => s.deliver);
   const to = String(step.to);
   if (!system) return <Chip>{to}</Chip>;
   const [before, after] = sentence(system.sentence.replace("{to}", "\u0000"), system.deliver, step).split("\u0000");

@@ -1,4 +1,5 @@
 import type { ReactNode } from "react";
+import { useOffers } from "../api/queries";
 import { Code, type Completion } from "../ui/code";
 import { NamedValues } from "../ui/pairs";
 import { Select, Setting, Text } from "../ui/parts";
@@ -22,6 +23,8 @@ type Props = {
   error: (setting: string) => string | undefined;
   completions?: Completion[];
   connections?: string[];
+  /** The connection that is asked what is there. */
+  offersOf?: string;
   /** Settings that are drawn elsewhere. */
   omit?: string[];
   overrides?: Record<string, Override>;
@@ -68,6 +71,7 @@ function Field(p: Props & { name: string; property: Property }) {
   const value = p.value[name];
   const label = s.title ?? name;
   const error = p.error(name);
+  const offered = useOffers(s.offers ? p.offersOf : undefined, name);
   const put = (v: unknown, mark = name) => p.onChange(withValue(p.value, name, v), mark);
   const Own = p.overrides?.[name];
   if (Own) return Own({ name, property: s, value, onChange: put, error: p.error });
@@ -132,10 +136,20 @@ function Field(p: Props & { name: string; property: Property }) {
             invalid={!!error}
           />
         </div>
+        {offered.length > 0 && (
+          <p className="mt-0.5 flex flex-wrap gap-x-2 text-[12.5px] text-quiet">
+            there is
+            {offered.slice(0, 12).map((one) => (
+              <button key={one} type="button" className="btn-bare data" onClick={() => put(one)}>
+                {one}
+              </button>
+            ))}
+          </p>
+        )}
       </Setting>
     );
   }
-  return <Plain {...p} label={label} error={error} put={put} />;
+  return <Plain {...p} label={label} error={error} put={put} offered={offered} />;
 }
 
 /** A text or a number. */
@@ -146,13 +160,14 @@ function Plain(
     label: string;
     error?: string;
     put: (v: unknown) => void;
+    offered: string[];
   },
 ) {
   const { property: s, label } = p;
   const value = p.value[p.name];
   const number = ofType(s, "integer") || (ofType(s, "number") && !ofType(s, "string"));
   const secret = s.format === "secret";
-  const list = s.format === "connection" ? p.connections : s.examples?.map(String);
+  const list = s.format === "connection" ? p.connections : p.offered.length > 0 ? p.offered : s.examples?.map(String);
   const id = list?.length ? `offered-${p.name}` : undefined;
   const many = ofType(s, "array");
   const read = (v: string) => {

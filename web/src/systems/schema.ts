@@ -6,6 +6,8 @@ export type Property = {
   default?: unknown;
   examples?: unknown[];
   format?: string;
+  /** What is there can be asked of the connection. */
+  offers?: boolean;
   enum?: (string | number)[];
   /** Words for the values of enum. */
   titles?: Record<string, string>;
