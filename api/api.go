@@ -223,6 +223,8 @@ func (s *Server) routes() []route {
 		{"DELETE", v1 + "/connections/:name", s.deleteConnection},
 		{"POST", v1 + "/connections/:name/test", s.testConnection},
 		{"GET", v1 + "/connections/:name/offers", s.offers},
+		{"POST", v1 + "/connections/:name/sign-in", s.beginSignIn},
+		{"GET", v1 + "/sign-in", s.endSignIn},
 
 		{"GET", v1 + "/tables", s.tables},
 		{"GET", v1 + "/tables/:name", s.table},

@@ -8,6 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/connect/sign"
 	"readyferry/core/message"
 	"readyferry/core/step"
 	"readyferry/engine/intake"
@@ -51,11 +52,15 @@ func (s *Server) intake(c *gin.Context) {
 		}
 	}
 	sort.SliceStable(query, func(i, j int) bool { return query[i].Name < query[j].Name })
+	signed := sign.Of(c.Request, content)
+	if signed.Scheme = "http"; c.Request.TLS != nil || c.GetHeader("X-Forwarded-Proto") == "https" {
+		signed.Scheme = "https"
+	}
 	answer, err := s.engine.Intake.Accept(
 		c.Request.Context(),
 		in,
 		intake.Call{Method: c.Request.Method, Path: path, Header: c.Request.Header, Query: query, Body: content,
-			From: c.Request.RemoteAddr},
+			From: c.Request.RemoteAddr, Signed: signed},
 	)
 	if err != nil {
 		s.fail(c, err)

@@ -34,6 +34,9 @@ type Connection struct {
 	Trip                    int           // "again" outcomes in a row after which deliveries wait; 0: never
 	Probe                   time.Duration // pause between probes while they wait
 	Settings                Settings      // the whole document, without secrets
+	// Renewed keeps a secret that the system gives in place of an earlier one, the
+	// second of SignIn.Secrets; nil where nothing is kept.
+	Renewed func(secret string)
 }
 
 // SignIn is how one side proves who it is.
@@ -58,6 +61,20 @@ func (c *Connection) Text(ptr string) string {
 		return ""
 	}
 	return v.Text
+}
+
+// Texts gives a list of settings by its JSON Pointer, nil where it is not there.
+func (c *Connection) Texts(ptr string) (out []string) {
+	p, err := pointer.Parse(ptr)
+	if err != nil || c.Settings == nil {
+		return nil
+	}
+	if v, err := p.Get(c.Settings); err == nil {
+		for _, one := range v.Items {
+			out = append(out, one.Text)
+		}
+	}
+	return out
 }
 
 // Same tells whether two connections are reached in the same way, so that an open

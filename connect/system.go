@@ -96,6 +96,13 @@ type Use struct {
 	Settings Settings
 }
 
+// Inviter is a Link to which a person signs in once, in a browser.
+type Inviter interface {
+	// Invite gives the address at which the person signs in. From there a browser comes
+	// to back with the state and a code, for which redeem gives the secret that stays.
+	Invite(back, state string) (address string, redeem func(ctx context.Context, code string) (secret string, err error), err error)
+}
+
 // Request is one try of a delivery or a question.
 type Request struct {
 	ID    string     // the same on every try: the key by which a repeat can be told

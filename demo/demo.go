@@ -53,7 +53,20 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 		return err
 	}
 	create := int64(0)
+	account, public, err := serviceAccount()
+	if err != nil {
+		return err
+	}
 	if err := each("connections", func(name string, b []byte) error {
+		if name == cloud {
+			if e.Catalog.Connection(cloud) != nil {
+				return nil
+			}
+			if err := trusts(ctx, e, set, public); err != nil {
+				return err
+			}
+			b = bytes.Replace(b, []byte("  key-id: demo\n"), []byte("  key-id: demo\n"+account), 1)
+		}
 		_, err := e.Design.SaveConnection(ctx, name, b, &create)
 		return unlessThere(err)
 	}); err != nil {
@@ -68,7 +81,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 		"return-scans", "overdue-notices",
 		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours",
 		"loan-changes", "member-load", "supplier-news", "shelf-readings",
-		"returned-items", "loan-reminders", "loan-statistics"} {
+		"returned-items", "loan-reminders", "loan-statistics", "kiosk-payments"} {
 		if e.Watch.IntakeOf(name) != nil {
 			continue
 		}
@@ -251,6 +264,9 @@ func Trickle(ctx context.Context, address string, every time.Duration, databases
 			send(http.MethodGet, "/patrons/"+pick(r, "LC4417203", "LC2090118", "LC8821530", "LC0000000"), "", "")
 		}
 		brokers(ctx, client, address, r, n)
+		if n%5 == 4 {
+			pay(ctx, client, address, r, base+n)
+		}
 		if db != nil && n%6 == 4 {
 			at := time.Now().UTC().Format(time.RFC3339)
 			err := db.Exec(

@@ -45,6 +45,11 @@ func (d *Definition) Check() error {
 			return fmt.Errorf("headers: %q is no header (RFC 9110, 5.6.2), or its value has a line end", name)
 		}
 	}
+	if d.Tokens != nil {
+		if err := d.Tokens.check(); err != nil {
+			return err
+		}
+	}
 	if f := d.Falters; f != nil && (f.Every < 1 || !answers(f.Status)) {
 		return fmt.Errorf("falters: every must be 1 or more and status between 200 and 599, not %d and %d", f.Every, f.Status)
 	}

@@ -47,6 +47,8 @@ type Definition struct {
 	// Has is what there is in one that speaks another protocol, a line for each: queues
 	// and their bindings, topics and their partitions, streams and their subjects.
 	Has []string `json:"has,omitempty"`
+	// Tokens lets one over HTTP give access tokens, and take nothing without one.
+	Tokens *Tokens `json:"tokens,omitempty"`
 }
 
 // Falters is how often a stand-in fails by itself.
@@ -105,6 +107,7 @@ type System struct {
 	calls     []Call // the newest last
 	n         int
 	accepted  map[string]int // by key, for the calls that are remembered
+	gate      gate           // of one that gives tokens
 	speaker   speaker        // of one that speaks something else than HTTP
 }
 
@@ -293,6 +296,10 @@ func (s *Set) Serve(w http.ResponseWriter, r *http.Request, name, path string) e
 			call.Headers[k] = "(given, not shown)"
 		}
 	}
+	if sys.behind(w, r, path, body, &call, s.now()) {
+		s.changed()
+		return nil
+	}
 	status, headers, text, delay := sys.decide(s.now(), r.Method, call.Path)
 	if status == never {
 		delay = maxDelay * time.Millisecond // longer than anybody waits; then it breaks off
@@ -322,6 +329,28 @@ func (s *Set) Serve(w http.ResponseWriter, r *http.Request, name, path string) e
 	w.WriteHeader(status)
 	_, err = io.WriteString(w, strings.ReplaceAll(text, "${n}", strconv.Itoa(n)))
 	return err
+}
+
+// behind answers for the gate of a stand-in that gives tokens, and tells whether it did.
+func (sys *System) behind(w http.ResponseWriter, r *http.Request, path string, body []byte, call *Call, now time.Time) bool {
+	sys.mu.Lock()
+	t := sys.def.Tokens
+	sys.mu.Unlock()
+	if t == nil {
+		return false
+	}
+	status, kind, text, done := sys.gate.answer(t, r, path, body, now)
+	if !done {
+		return false
+	}
+	if call.Status = status; status != http.StatusUnauthorized {
+		call.Body = "(given, not shown)"
+	}
+	sys.note(*call)
+	w.Header().Set("Content-Type", kind)
+	w.WriteHeader(status)
+	_, _ = io.WriteString(w, text)
+	return true
 }
 
 // decide says what the next answer is, and counts refusals down.

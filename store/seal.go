@@ -4,6 +4,7 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -90,4 +91,24 @@ func (s *Store) Unseal(name string, sealed []byte) ([]byte, error) {
 		return nil, fmt.Errorf("the secrets of %s cannot be unsealed with this folder's key: %w", name, err)
 	}
 	return plain, nil
+}
+
+// WithSecond seals the secrets of a connection anew, with another second one: the one that
+// a system gives in place of an earlier one.
+func (s *Store) WithSecond(name string, sealed []byte, second string) ([]byte, error) {
+	list := []string{""}
+	if len(sealed) > 0 {
+		plain, err := s.Unseal(name, sealed)
+		if err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(plain, &list); err != nil || len(list) == 0 {
+			list = []string{""}
+		}
+	}
+	plain, err := json.Marshal([]string{list[0], second})
+	if err != nil {
+		return nil, err
+	}
+	return s.Seal(name, plain)
 }

@@ -9,18 +9,17 @@
 package caller
 
 import (
-	"crypto/hmac"
 	"crypto/sha256"
 	"crypto/subtle"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"net/http"
-	"strconv"
-	"strings"
+	"sync"
 	"time"
 
 	"readyferry/connect"
+	"readyferry/connect/reach"
+	"readyferry/connect/sign"
 	"readyferry/core/system"
 )
 
@@ -32,12 +31,28 @@ const connectionSchema = `{
 	"properties": {
 		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
 				"kind": {"enum": ["api-key", "basic", "hmac"], "title": "Sign-in", "default": "api-key", "titles": {"api-key":
-					"API key in a header", "basic": "user and password", "hmac": "signature (Standard Webhooks)"}},
+					"API key in a header", "basic": "user and password", "hmac": "signature"}},
 				"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}},
-				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$",
-					"when": {"kind": ["api-key"]}},
-				"scheme": {"enum": ["standard-webhooks"], "title": "Scheme", "when": {"kind": ["hmac"]}},
-				"secret": {"type": "string", "title": "Secret", "format": "secret"},
+				"scheme": {"enum": ["standard-webhooks", "message-signature", "template"], "title": "Scheme", "default": "standard-webhooks",
+					"when": {"kind": ["hmac"]}, "titles": {"standard-webhooks": "Standard Webhooks",
+						"message-signature": "HTTP Message Signatures (RFC 9421)", "template": "written as a template"}},
+				"algorithm": {"enum": ["hmac-sha256", "ed25519", "ecdsa-p256-sha256", "rsa-pss-sha512", "rsa-v1_5-sha256"],
+					"title": "Algorithm", "default": "hmac-sha256", "when": {"kind": ["hmac"], "scheme": ["message-signature"]}},
+				"key-id": {"type": "string", "title": "Key id", "maxLength": 200,
+					"when": {"kind": ["hmac"], "scheme": ["message-signature"]}, "description": "any when empty"},
+				"covers": {"type": "array", "title": "It covers", "items": {"type": "string", "pattern": "^(@[a-z-]+|[a-z0-9._-]+)$"},
+					"maxItems": 40, "when": {"kind": ["hmac"], "scheme": ["message-signature"]}, "description":
+						"at least; when empty @method, @authority, @path, @query, content-type and content-digest"},
+				"value": {"type": "string", "title": "The header holds", "when": {"kind": ["hmac"], "scheme": ["template"]}, "maxLength": 2000,
+					"description": "a template over request (method, authority, path, query, body, time, id) and secret",
+					"examples": ["sha256=${hmac(request.body, secret, \"sha256\")}"]},
+				"header": {"type": "string", "title": "Header", "pattern": "^[A-Za-z0-9._-]+$", "when": {"kind": ["api-key", "hmac"]},
+					"description": "x-api-key, or x-signature of a template, when empty"},
+				"time-header": {"type": "string", "title": "Time in", "pattern": "^[A-Za-z0-9._-]+$",
+					"when": {"kind": ["hmac"], "scheme": ["template"]}, "description":
+						"the header with the time that is signed, in Unix seconds: older than five minutes is refused; none when empty"},
+				"secret": {"type": "string", "title": "Secret", "format": "secret", "description":
+					"the key or password; of a key pair the public key as PEM"},
 				"secrets": {"type": "array", "items": {"type": "string", "format": "secret"}, "title": "Secrets", "description":
 					"several, while a caller changes its key", "when": {"kind": []}}}}
 	}
@@ -51,22 +66,38 @@ func System() connect.System {
 			Title:   "Caller",
 			Summary: "Somebody who calls us: who it is, and how it proves that.",
 		},
-		Connection: system.Schema(connectionSchema),
+		Connection: system.Schema(connectionSchema), Check: check,
 	}
 }
 
-// tolerance is how far a signed time may lie from now (Standard Webhooks).
-const tolerance = 5 * time.Minute
+// check finds what the schema cannot say.
+func check(c *connect.Connection, found connect.Found) {
+	if c.SignIn.Kind != connect.SignInHMAC || c.SignIn.Scheme != sign.Written {
+		return
+	}
+	if _, err := sign.ReadTemplate(c.Text("/sign-in/value")); err != nil || c.Text("/sign-in/value") == "" {
+		found("/sign-in/value", "wrong-value", fmt.Sprintf("it is no signature: %v", err), `write it as ${hmac(request.body, secret, "sha256")}`)
+	}
+}
 
 // ErrUnknown is what a caller gets that proves nothing. It does not say what
 // was wrong.
 var ErrUnknown = errors.New("the caller is not known here")
 
+// Verifier tells who calls. The zero value is ready; it is safe for concurrent use.
+type Verifier struct {
+	mu        sync.Mutex
+	templates map[string]*sign.Template // of signatures, by how they are written
+}
+
+// mostTemplates bounds how many compiled templates are kept.
+const mostTemplates = 100
+
 // Verify tells whether a request comes from one of the callers, and from
 // which. It looks at every caller and every secret in any case.
-func Verify(callers []*connect.Connection, header http.Header, body []byte, now time.Time) (name string, err error) {
+func (v *Verifier) Verify(callers []*connect.Connection, r *sign.Request, now time.Time) (name string, err error) {
 	for _, c := range callers {
-		if ok := verify(&c.SignIn, header, body, now); ok && name == "" {
+		if ok := v.verify(c, r, now); ok && name == "" {
 			name = c.Name
 		}
 	}
@@ -76,18 +107,69 @@ func Verify(callers []*connect.Connection, header http.Header, body []byte, now 
 	return name, nil
 }
 
-func verify(s *connect.SignIn, header http.Header, body []byte, now time.Time) bool {
+func (v *Verifier) verify(c *connect.Connection, r *sign.Request, now time.Time) bool {
+	s := &c.SignIn
 	switch s.Kind {
 	case connect.SignInAPIKey:
-		return anyEqual(header.Get(s.Header), s.Secrets)
+		return anyEqual(r.Header.Get(s.Header), s.Secrets)
 	case connect.SignInBasic:
-		user, password, ok := (&http.Request{Header: header}).BasicAuth()
+		user, password, ok := (&http.Request{Header: r.Header}).BasicAuth()
 		userOK := equal(user, s.User)
 		return anyEqual(password, s.Secrets) && userOK && ok
 	case connect.SignInHMAC:
-		return standardWebhooks(s.Secrets, header, body, now)
+		return v.signed(c, r, now) == nil
 	}
 	return false
+}
+
+// signed checks a signature.
+func (v *Verifier) signed(c *connect.Connection, r *sign.Request, now time.Time) error {
+	switch c.SignIn.Scheme {
+	case sign.MessageSignature:
+		err := error(ErrUnknown)
+		for _, secret := range c.SignIn.Secrets {
+			m := sign.Message{Algorithm: c.Text("/sign-in/algorithm"), Secret: secret, KeyID: c.Text("/sign-in/key-id"), Components: c.Texts("/sign-in/covers")}
+			if m.Algorithm == "" {
+				m.Algorithm = sign.HMACSHA256
+			}
+			if m.Algorithm != sign.HMACSHA256 {
+				m.Secret = string(reach.Lines(secret))
+			}
+			if fits := m.Verify(r, now); fits == nil {
+				err = nil
+			}
+		}
+		return err
+	case sign.Written:
+		t, err := v.template(c.Text("/sign-in/value"))
+		if err != nil {
+			return err
+		}
+		header := c.SignIn.Header
+		if header == "" {
+			header = "X-Signature"
+		}
+		return t.Verify(r, header, c.Text("/sign-in/time-header"), c.SignIn.Secrets, now)
+	}
+	return sign.VerifyWebhook(r, c.SignIn.Secrets, now)
+}
+
+// template compiles how a signature is written, once.
+func (v *Verifier) template(source string) (*sign.Template, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if t := v.templates[source]; t != nil {
+		return t, nil
+	}
+	t, err := sign.ReadTemplate(source)
+	if err != nil {
+		return nil, err
+	}
+	if v.templates == nil || len(v.templates) >= mostTemplates {
+		v.templates = map[string]*sign.Template{}
+	}
+	v.templates[source] = t
+	return t, nil
 }
 
 // equal compares in a time that depends on neither value: both are hashed first.
@@ -104,43 +186,4 @@ func anyEqual(given string, secrets []string) bool {
 		}
 	}
 	return found == 1
-}
-
-// standardWebhooks checks a signature as the Standard Webhooks specification
-// has it: HMAC-SHA256 (RFC 2104) over "id.timestamp.body", base64, behind "v1,".
-func standardWebhooks(secrets []string, header http.Header, body []byte, now time.Time) bool {
-	id, stamp, given := header.Get("webhook-id"), header.Get("webhook-timestamp"), header.Get("webhook-signature")
-	seconds, err := strconv.ParseInt(stamp, 10, 64)
-	if err != nil || id == "" {
-		return false
-	}
-	if at := time.Unix(seconds, 0); at.Before(now.Add(-tolerance)) || at.After(now.Add(tolerance)) {
-		return false
-	}
-	ok := false
-	for _, secret := range secrets {
-		want, err := Sign(secret, id, seconds, body)
-		if err != nil {
-			continue
-		}
-		for _, signature := range strings.Fields(given) {
-			if hmac.Equal([]byte(signature), []byte(want)) {
-				ok = true
-			}
-		}
-	}
-	return ok
-}
-
-// Sign makes a Standard Webhooks signature. The secret is base64, with or
-// without the prefix "whsec_".
-func Sign(secret, id string, unix int64, body []byte) (string, error) {
-	key, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(secret, "whsec_"))
-	if err != nil {
-		return "", fmt.Errorf("the secret is not base64: %w", err)
-	}
-	mac := hmac.New(sha256.New, key)
-	fmt.Fprintf(mac, "%s.%d.", id, unix)
-	mac.Write(body)
-	return "v1," + base64.StdEncoding.EncodeToString(mac.Sum(nil)), nil
 }

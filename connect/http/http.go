@@ -19,11 +19,12 @@ import (
 	"time"
 
 	"readyferry/connect"
+	"readyferry/connect/reach"
+	"readyferry/connect/token"
 	"readyferry/core/message"
 	"readyferry/core/retry"
 	"readyferry/core/step"
 	"readyferry/core/system"
-	"readyferry/core/want"
 )
 
 // Kind is the name of the system in documents.
@@ -41,26 +42,22 @@ const connectionSchema = `{
 	"properties": {
 		"address": {"type": "string", "title": "Base address", "default": "https://", "description":
 			"https://host/path, or stand-in://name for one that ships with the application"},
-		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
-				"kind": {"enum": ["none", "basic", "bearer", "api-key"], "title": "Sign-in", "default": "none",
-					"titles": {"basic": "user and password", "bearer": "bearer token", "api-key": "API key in a header"}},
-				"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}},
-				"header": {"type": "string", "title": "Header", "default": "x-api-key", "pattern": "^[A-Za-z0-9._-]+$",
-					"when": {"kind": ["api-key"]}},
-				"secret": {"type": "string", "title": "Secret", "format": "secret", "when": {"kind": ["basic", "bearer",
-					"api-key"]}}}},
+		` + signInProperty + `,
 		"largest-answer": {"type": "integer", "title": "Largest answer", "minimum": 1024, "maximum": 67108864,
 			"default": 1048576, "description": "bytes; a larger one is not taken, and the message is a dead letter that says so"},
 		"test": {"type": "object", "title": "Test", "additionalProperties": false, "properties": {
 			"method": {"enum": ["GET", "HEAD", "OPTIONS", "POST"], "title": "The test's method", "default": "GET"},
-			"path": {"type": "string", "title": "The test calls", "default": "/", "description": "path below the address"}}}
+			"path": {"type": "string", "title": "The test calls", "default": "/", "description": "path below the address"}}},
+		"proxy": {"type": "string", "title": "Proxy", "pattern": "^https?://[^@/]+$", "description":
+			"http://host:port through which it is called; none when empty", "examples": ["http://proxy.example.org:3128"]},
+		` + reach.TLSProperty + `
 	}
 }`
 
 // New makes the system. standIns is the base address of simulated systems, "" for
 // none.
 func New(standIns string) connect.System {
-	d := &dialer{standIns: strings.TrimRight(standIns, "/"), client: &http.Client{
+	d := &dialer{standIns: strings.TrimRight(standIns, "/"), shared: &http.Client{
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		Transport: &http.Transport{
 			Proxy:               http.ProxyFromEnvironment,
@@ -74,8 +71,12 @@ func New(standIns string) connect.System {
 			Sentence: "{method} {to} {path}[, {retry.tries} tries]",
 			Deliver:  system.Schema(step.HTTPDelivery), Ask: system.Schema(step.HTTPQuestion),
 		},
-		Connection: system.Schema(connectionSchema), Check: checkAddress,
-		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) { return &link{d, c}, nil },
+		Connection: system.Schema(connectionSchema), Check: func(c *connect.Connection, found connect.Found) {
+			checkAddress(c, found)
+			checkSignIn(c, found)
+			reach.CheckTLS(c, found)
+		},
+		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) { return d.open(c) },
 	}
 }
 
@@ -108,7 +109,7 @@ func checkAddress(c *connect.Connection, found connect.Found) {
 
 // dialer is what all connections share.
 type dialer struct {
-	client *http.Client
+	shared *http.Client
 	// standIns is the address below which the application serves stand-ins.
 	standIns string
 }
@@ -117,35 +118,27 @@ type dialer struct {
 // what idles, which closes itself.
 type link struct {
 	*dialer
-	c *connect.Connection
+	c      *connect.Connection
+	client *http.Client
+	signer *signer
+}
+
+func (d *dialer) open(c *connect.Connection) (*link, error) {
+	l := &link{dialer: d, c: c}
+	var err error
+	if l.client, err = clientOf(d.shared, c); err != nil {
+		return nil, err
+	}
+	l.signer, err = l.newSigner()
+	return l, err
 }
 
 // Close implements connect.Link.
-func (l *link) Close() error { return nil }
-
-// Check implements connect.Link. Any answer but a refused sign-in or a server's
-// fault counts as good: the system is there.
-func (l *link) Check(ctx context.Context) (connect.Report, error) {
-	method := l.c.Text("/test/method")
-	if method == "" {
-		method = http.MethodGet
+func (l *link) Close() error {
+	if l.client != l.shared {
+		l.client.CloseIdleConnections()
 	}
-	a, err := l.call(ctx, connect.Request{Request: want.Request{Method: method, Path: l.c.Text("/test/path")}})
-	r := connect.Report{Headers: a.headers, Answer: a.body}
-	if a.status > 0 {
-		r.Code = fmt.Sprint(a.status)
-	}
-	switch {
-	case err != nil:
-		r.Detail = err.Error()
-	case a.status == 401 || a.status == 403:
-		r.Detail = fmt.Sprintf("it answers, but refuses the sign-in with %d", a.status)
-	case a.status >= 500:
-		r.Detail = fmt.Sprintf("it answers, but with its own fault: %d", a.status)
-	default:
-		r.OK, r.Detail = true, fmt.Sprintf("it answers with %d", a.status)
-	}
-	return r, nil
+	return nil
 }
 
 // Send implements connect.Sender.
@@ -196,41 +189,73 @@ func (l *link) largest() int64 {
 	return maxAnswer
 }
 
-// url gives the address that a request goes to.
-func (l *link) url(path string) (string, error) {
-	address := l.c.Address
-	if rest, ok := strings.CutPrefix(address, "stand-in://"); ok {
-		if l.standIns == "" {
+// address makes an address one that can be called.
+func (d *dialer) address(text string) (string, error) {
+	if rest, ok := strings.CutPrefix(text, "stand-in://"); ok {
+		if d.standIns == "" {
 			return "", errors.New("there are no stand-ins here")
 		}
-		address = l.standIns + "/" + rest
+		text = d.standIns + "/" + rest
 	}
-	if _, err := url.Parse(address + path); err != nil {
-		return "", fmt.Errorf("the address %s%s: %w", address, path, err)
+	if _, err := url.Parse(text); err != nil {
+		return "", fmt.Errorf("the address %s: %w", text, err)
 	}
-	return address + path, nil
+	return text, nil
 }
 
-// call makes one call.
+// call makes one call. A token that is refused is fetched anew, once.
 func (l *link) call(ctx context.Context, r connect.Request) (answer, error) {
-	c := l.c
-	ctx, cancel := context.WithTimeout(ctx, c.TimeLimit)
+	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
 	defer cancel()
-	address, err := l.url(r.Path)
-	if err != nil {
-		return answer{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+	for again := false; ; again = true {
+		req, body, err := l.request(ctx, r)
+		if err != nil {
+			return answer{}, err
+		}
+		used, err := l.signer.signIn(ctx, req, body, r.ID, l.c)
+		if err != nil {
+			return l.unsigned(ctx, err)
+		}
+		out, err := l.do(ctx, req)
+		if err != nil || out.status != http.StatusUnauthorized || used == "" || again {
+			return out, err
+		}
+		l.signer.tokens.Refused(used)
 	}
-	var body io.Reader
-	if r.Method != http.MethodGet && r.Method != http.MethodHead {
-		body = bytes.NewReader(r.Body)
+}
+
+// unsigned says why a request could not be signed: a server that refuses a token answers
+// for the system behind it.
+func (l *link) unsigned(ctx context.Context, err error) (answer, error) {
+	var refused *token.Refusal
+	switch {
+	case errors.As(err, &refused):
+		return answer{status: refused.Status, body: []byte(refused.Error())}, nil
+	case errors.Is(ctx.Err(), context.DeadlineExceeded):
+		return answer{}, fmt.Errorf("%s: no token came within %s", l.c.Name, l.c.TimeLimit)
 	}
-	req, err := http.NewRequestWithContext(ctx, r.Method, address, body)
+	return answer{}, err
+}
+
+// request makes the request, unsigned.
+func (l *link) request(ctx context.Context, r connect.Request) (*http.Request, []byte, error) {
+	address, err := l.address(l.c.Address + r.Path)
 	if err != nil {
-		return answer{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+		return nil, nil, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+	}
+	bodiless := r.Method == http.MethodGet || r.Method == http.MethodHead
+	var body []byte
+	var content io.Reader
+	if !bodiless {
+		body, content = r.Body, bytes.NewReader(r.Body)
+	}
+	req, err := http.NewRequestWithContext(ctx, r.Method, address, content)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	}
 	req.Header.Set("User-Agent", "ReadyFerry/1")
 	for _, h := range r.Headers {
-		if body == nil && strings.EqualFold(h.Name, "Content-Type") {
+		if bodiless && strings.EqualFold(h.Name, "Content-Type") {
 			continue
 		}
 		req.Header.Set(h.Name, h.Value)
@@ -238,9 +263,12 @@ func (l *link) call(ctx context.Context, r connect.Request) (answer, error) {
 	if r.ID != "" {
 		req.Header.Set("Idempotency-Key", r.ID)
 	}
-	if err := signIn(req, &c.SignIn); err != nil {
-		return answer{}, err
-	}
+	return req, body, nil
+}
+
+// do sends a request and reads what comes back.
+func (l *link) do(ctx context.Context, req *http.Request) (answer, error) {
+	c := l.c
 	res, err := l.client.Do(req)
 	if err != nil {
 		return answer{}, plainError(ctx, c, err)
@@ -262,24 +290,6 @@ func (l *link) call(ctx context.Context, r connect.Request) (answer, error) {
 	}
 	slices.SortFunc(out.headers, func(a, b message.Header) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
-}
-
-func signIn(req *http.Request, s *connect.SignIn) error {
-	if s.Kind == connect.SignInNone {
-		return nil
-	}
-	if len(s.Secrets) == 0 {
-		return fmt.Errorf("the connection has no secret to sign in with")
-	}
-	switch s.Kind {
-	case connect.SignInBasic:
-		req.SetBasicAuth(s.User, s.Secrets[0])
-	case connect.SignInBearer:
-		req.Header.Set("Authorization", "Bearer "+s.Secrets[0])
-	case connect.SignInAPIKey:
-		req.Header.Set(s.Header, s.Secrets[0])
-	}
-	return nil
 }
 
 // plainError says in words why no answer came. It never holds the address's

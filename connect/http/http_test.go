@@ -2,6 +2,7 @@ package http
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"io"
 	"net"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"readyferry/connect"
+	"readyferry/connect/sign"
 	"readyferry/core/message"
 	"readyferry/core/retry"
 	"readyferry/core/system"
@@ -142,4 +144,86 @@ func TestOneTry(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+}
+
+// What a connection signs, the other side checks.
+func TestRequestsAreSigned(t *testing.T) {
+	var got *sign.Request
+	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		got = sign.Of(r, body)
+		got.Scheme = "http"
+	}))
+	defer server.Close()
+	const written = `sha256=${hmac(request.time + "." + request.body, secret, "sha256")}`
+	for name, c := range map[string]struct {
+		signIn string
+		check  func(r *sign.Request) error
+	}{
+		"webhook": {`{"kind": "hmac"}`, func(r *sign.Request) error { return sign.VerifyWebhook(r, []string{"c2VjcmV0"}, time.Now()) }},
+		"message": {`{"kind": "hmac", "scheme": "message-signature", "key-id": "k"}`, func(r *sign.Request) error {
+			return (&sign.Message{Algorithm: sign.HMACSHA256, Secret: "c2VjcmV0", KeyID: "k"}).Verify(r, time.Now())
+		}},
+		"covers": {`{"kind": "hmac", "scheme": "message-signature", "covers": ["@method", "@target-uri", "idempotency-key"]}`,
+			func(r *sign.Request) error {
+				return (&sign.Message{Algorithm: sign.HMACSHA256, Secret: "c2VjcmV0",
+					Components: []string{"@method", "@target-uri", "idempotency-key"}}).Verify(r, time.Now())
+			}},
+		"template": {`{"kind": "hmac", "scheme": "template", "value": ` + string(mustJSON(written)) + `, "header": "X-Mac", "time-header": "X-At"}`,
+			func(r *sign.Request) error {
+				tmpl, err := sign.ReadTemplate(written)
+				if err != nil {
+					return err
+				}
+				return tmpl.Verify(r, "X-Mac", "X-At", []string{"c2VjcmV0"}, time.Now())
+			}},
+	} {
+		for _, method := range []string{"POST", "GET"} {
+			registry, err := connect.NewRegistry(New(""))
+			if err != nil {
+				t.Fatal(err)
+			}
+			d, findings := registry.Read([]byte(`{"readyferry": "connection/1", "name": "c", "kind": "http", "address": "` + server.URL + `", "sign-in": ` +
+				strings.Replace(c.signIn, `{"kind"`, `{"secret": "c2VjcmV0", "kind"`, 1) + `}`))
+			if d == nil {
+				t.Fatal(findings)
+			}
+			d.Connection.SignIn.Secrets = d.Secrets
+			l, err := registry.Open(context.Background(), d.Connection)
+			if err != nil {
+				t.Fatal(err)
+			}
+			r, err := l.(connect.Sender).Send(context.Background(), connect.Request{ID: "id-1", Rules: retry.Default(), Request: want.Request{
+				Method: method, Path: "/a%20b?c=d&e", Body: []byte(`{"n":1}`), Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+			}})
+			if err != nil || r.Outcome != retry.Delivered {
+				t.Fatalf("%s: %+v %v", name, r, err)
+			}
+			if err := c.check(got); err != nil {
+				t.Errorf("%s %s: %v", name, method, err)
+			}
+		}
+	}
+}
+
+func mustJSON(s string) []byte { b, _ := json.Marshal(s); return b }
+
+// A connection with a proxy goes through it.
+func TestAProxyIsGoneThrough(t *testing.T) {
+	through := ""
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		through = r.URL.String()
+		w.WriteHeader(http.StatusAccepted)
+	}))
+	defer proxy.Close()
+	c := &connect.Connection{Name: "c", Address: "http://partner.invalid", TimeLimit: 5 * time.Second,
+		SignIn: connect.SignIn{Kind: connect.SignInNone}, Settings: system.Schema(`{"proxy": "` + proxy.URL + `"}`)}
+	l, err := New("").Open(context.Background(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r, err := l.Check(context.Background()); err != nil || !r.OK || through != "http://partner.invalid/" {
+		t.Errorf("%+v %v, through %s", r, err, through)
+	}
+	_ = l.Close()
 }

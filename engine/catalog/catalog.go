@@ -8,6 +8,7 @@
 package catalog
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -236,7 +237,27 @@ func (c *Catalog) open(row store.Connection) (*connect.Connection, error) {
 			return nil, errors.New("its secrets cannot be read")
 		}
 	}
+	name := row.Name
+	d.Connection.Renewed = func(secret string) { c.renewed(name, secret) }
 	return d.Connection, nil
+}
+
+// renewed keeps a secret that an outside system gives in place of an earlier one. Links
+// that are open have it already, so nothing is opened anew.
+func (c *Catalog) renewed(name, secret string) {
+	err := c.store.Write(context.Background(), func(tx *store.Tx) error {
+		row, err := tx.Connection(name)
+		if err != nil {
+			return err
+		}
+		if row.Sealed, err = c.store.WithSecond(name, row.Sealed, secret); err != nil {
+			return err
+		}
+		return tx.SaveConnection(&row)
+	})
+	if err != nil {
+		c.log.Error("keeping a renewed secret", "connection", name, "error", err)
+	}
 }
 
 // ErrUnreadable is wrapped by the error of a version that can no longer be read: what

@@ -85,7 +85,11 @@ func (g *Designs) SaveConnection(ctx context.Context, name string, document []by
 	return row.Revision, nil
 }
 
-func needsSecret(c *connect.Connection) bool { return c.SignIn.Kind != connect.SignInNone }
+// needsSecret tells whether a connection cannot sign in without one. Where a person signs
+// in, the client may have none (RFC 7636).
+func needsSecret(c *connect.Connection) bool {
+	return c.SignIn.Kind != connect.SignInNone && c.Text("/sign-in/grant") != "authorization-code"
+}
 
 // DeleteConnection removes a connection that no live flow names.
 func (g *Designs) DeleteConnection(ctx context.Context, name string) error {

@@ -21,6 +21,8 @@ type Designs struct {
 	performers *perform.Performers
 	links      *connect.Links
 
+	invited invitations
+
 	mu      sync.Mutex
 	loading map[string]*Loading // imports under way, by table
 }

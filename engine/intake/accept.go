@@ -13,6 +13,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/connect/caller"
+	"readyferry/connect/sign"
 	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/core/plan"
@@ -31,6 +32,8 @@ type Call struct {
 	Query  []message.Header
 	Body   []byte
 	From   string // the address that it comes from
+	// Signed is the request as its signature covers it; of what stands above where nil.
+	Signed *sign.Request
 }
 
 // Intake is the webhook that a call goes to.
@@ -315,7 +318,11 @@ func (k *Intakes) admit(in *Intake, c Call) error {
 			callers = append(callers, k)
 		}
 	}
-	if _, err := caller.Verify(callers, c.Header, c.Body, k.Now()); err != nil {
+	signed := c.Signed
+	if signed == nil {
+		signed = &sign.Request{Method: c.Method, Path: c.Path, Header: c.Header, Body: c.Body}
+	}
+	if _, err := k.verifier.Verify(callers, signed, k.Now()); err != nil {
 		return &run.RefusedError{
 			Status: 401,
 			Title:  "The caller is not known",
@@ -333,6 +340,8 @@ func (k *Intakes) secretHeaders(p *plan.Plan) map[string]bool {
 		"cookie":              true,
 		"proxy-authorization": true,
 		"webhook-signature":   true,
+		"signature":           true,
+		"x-signature":         true,
 	}
 	for _, n := range p.Document.Intake.Callers {
 		if c := k.Catalog.Connection(n); c != nil && c.SignIn.Header != "" {

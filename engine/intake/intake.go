@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"readyferry/connect"
+	"readyferry/connect/caller"
 	"readyferry/core/step"
 	"readyferry/engine/journal"
 	"readyferry/store"
@@ -31,6 +32,7 @@ type Intakes struct {
 	troubles  map[string]trouble               // what was noted last of each source
 	refused   refusals
 	gate      *gate
+	verifier  caller.Verifier
 }
 
 // New makes the intakes. links are what polls ask and receivers listen to.

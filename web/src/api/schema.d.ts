@@ -1139,6 +1139,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/connections/{name}/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins a sign-in by a person, in a browser (OAuth 2.0, authorization code with RFC 7636) */
+        post: operations["beginSignIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a browser comes back to from a sign-in; it is sent on to the connection */
+        get: operations["endSignIn"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections/{name}/offers": {
         parameters: {
             query?: {
@@ -2527,6 +2563,7 @@ export interface components {
             /** @description the protocol; absent for HTTP */
             kind?: string;
             has?: string[];
+            tokens?: components["schemas"]["StandInTokens"];
             title: string;
             note?: string;
             status: number;
@@ -2568,6 +2605,18 @@ export interface components {
              *     queue exchange type key; of stream a topic and how many partitions it has
              */
             has?: string[];
+            tokens?: null | components["schemas"]["StandInTokens"];
+        };
+        /** @description over HTTP it gives access tokens (OAuth 2.0), and takes nothing without one */
+        StandInTokens: {
+            /** @description where they are given, /token when absent */
+            path?: string;
+            /** @description where a person signs in, /authorize when absent */
+            authorize?: string;
+            /** @description how long one is good, 3600 when absent or 0 */
+            seconds?: number;
+            /** @description public key of RSA as PEM of whoever signs assertions; any may when absent */
+            key?: string;
         };
         StandInRoute: {
             method: string;
@@ -4873,6 +4922,63 @@ export interface operations {
             400: components["responses"]["BadRequest"];
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginSignIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description where the person goes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        address: string;
+                    };
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSignIn: {
+        parameters: {
+            query?: {
+                state?: string;
+                code?: string;
+                error?: string;
+                error_description?: string;
+                scope?: string;
+                session_state?: string;
+                iss?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description to the page of the connection */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };

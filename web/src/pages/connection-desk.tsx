@@ -68,6 +68,14 @@ export function ConnectionDesk({
       toast.error(says(e));
     }
   };
+  const signIn = async () => {
+    try {
+      const { value } = await call<{ address: string }>(`/api/v1/connections/${enc(name)}/sign-in`, { method: "POST" });
+      window.location.assign(value.address);
+    } catch (e) {
+      toast.error(says(e));
+    }
+  };
   const remove = async () => {
     try {
       await call(`/api/v1/connections/${enc(name)}`, { method: "DELETE" });
@@ -112,6 +120,7 @@ export function ConnectionDesk({
             omit={["name", "title", "kind", "readyferry", "note"]}
             overrides={{ retry: Retry }}
             secretSet={connection?.secretSet}
+            columns={2}
           />
           {error !== undefined && <Trouble error={error} />}
           <div className="mt-3 flex gap-2">
@@ -133,6 +142,17 @@ export function ConnectionDesk({
           <span className="min-w-0 flex-1 truncate text-quiet">
             {tested && tested !== "busy" && `took ${span(tested.took)}`}
           </span>
+          {connection && byPerson(connection) && (
+            <button
+              type="button"
+              className="btn"
+              disabled={changed}
+              title={changed ? "save first" : "a person signs in once, in this browser"}
+              onClick={signIn}
+            >
+              Sign in
+            </button>
+          )}
           {connection && system.reached && (
             <button
               type="button"
@@ -162,6 +182,10 @@ export function ConnectionDesk({
     </div>
   );
 }
+
+/** Whether a person signs in to it once. */
+const byPerson = (c: Connection) =>
+  (c.document as { "sign-in"?: { grant?: string } })["sign-in"]?.grant === "authorization-code";
 
 /** How far a test came, and what to do where it ended. */
 function Steps({ tested }: { tested: Tested }) {

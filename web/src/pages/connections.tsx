@@ -1,5 +1,6 @@
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
+import { toast } from "sonner";
 import type { Connection } from "../api/client";
 import { useConnections } from "../api/queries";
 import { type System, useSystems } from "../systems";
@@ -19,6 +20,14 @@ export default function ConnectionsPage() {
   const fresh = open.startsWith("+") ? systems.data?.find((s) => s.kind === open.slice(1)) : undefined;
   const system = fresh ?? systems.data?.find((s) => s.kind === chosen?.kind);
   const ill = connections.data?.filter((c) => c.condition.is === "refuses" || c.condition.is === "silent").length ?? 0;
+  // Where a sign-in by a person came back from says how it went.
+  const said = search.get("said");
+  useEffect(() => {
+    if (!said) return;
+    if (said === "signed in") toast.success(said);
+    else toast.error(said);
+    setSearch({ open }, { replace: true });
+  }, [said, open, setSearch]);
   const shown = connections.data?.filter((c) => fits(c, filter));
   return (
     <>

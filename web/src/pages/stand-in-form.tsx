@@ -64,6 +64,8 @@ export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; o
   const [every, setEvery] = useState(p.of?.falters ? String(p.of.falters.every) : "");
   const [failing, setFailing] = useState(String(p.of?.falters?.status ?? 503));
   const [particular, setParticular] = useState(routes(p.of?.routes));
+  const [gives, setGives] = useState(!!p.of?.tokens);
+  const [good, setGood] = useState(String(p.of?.tokens?.seconds || 3600));
   const [bad, setBad] = useState<string>();
   const save = async () => {
     const { "Content-Type": _, ...others } = p.of?.headers ?? {};
@@ -77,6 +79,7 @@ export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; o
       headers: type ? { ...others, "Content-Type": type } : others,
       falters: every ? { every: Number(every), status: Number(failing) } : null,
       routes: readRoutes(particular),
+      tokens: kind === "" && gives ? { ...p.of?.tokens, seconds: Number(good) } : null,
       has: has
         .split("\n")
         .map((line) => line.trim())
@@ -166,6 +169,21 @@ export function StandInForm(p: { of: StandInWhole | null; onClose: () => void; o
           </>
         ) : (
           <>
+            <div className="mb-2.5 flex items-center gap-3">
+              <label className="flex items-center gap-1.5">
+                <input type="checkbox" checked={gives} onChange={(e) => setGives(e.target.checked)} />
+                it gives access tokens at /token, and takes nothing without one
+              </label>
+              {gives && (
+                <span className="flex items-center gap-1.5">
+                  good for
+                  <span className="w-24">
+                    <Text mono type="number" label="Seconds that a token is good" value={good} onChange={setGood} />
+                  </span>
+                  seconds
+                </span>
+              )}
+            </div>
             <Setting label="Body" hint="${n} is the number of the call">
               <textarea
                 aria-label="Body"

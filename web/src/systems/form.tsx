@@ -25,6 +25,8 @@ type Props = {
   connections?: string[];
   /** The connection that is asked what is there. */
   offersOf?: string;
+  /** How many short settings stand beside each other; four where nothing is said. */
+  columns?: number;
   /** Settings that are drawn elsewhere. */
   omit?: string[];
   overrides?: Record<string, Override>;
@@ -44,7 +46,7 @@ export function SchemaForm(p: Props): ReactNode {
   const lines: [string, Property][][] = [];
   for (const one of shown) {
     const last = lines.at(-1);
-    if (last?.[0] && !wide(p, one) && !wide(p, last[0]) && last.length < 4) last.push(one);
+    if (last?.[0] && !wide(p, one) && !wide(p, last[0]) && last.length < (p.columns ?? 4)) last.push(one);
     else lines.push([one]);
   }
   return lines.map((line) => (
