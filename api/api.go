@@ -29,6 +29,7 @@ import (
 	"readyferry/core/flow"
 	"readyferry/core/run"
 	"readyferry/engine"
+	"readyferry/engine/catalog"
 	"readyferry/engine/design"
 	"readyferry/engine/watch"
 	"readyferry/standin"
@@ -168,6 +169,7 @@ func (s *Server) routes() []route {
 		{"GET", v1 + "/flows/:name/samples", s.samples},
 		{"POST", v1 + "/flows/:name/take-sample", s.takeSample},
 		{"GET", v1 + "/flows/:name/samples/:sample", s.sample},
+		{"POST", v1 + "/flows/:name/samples/:sample/send", s.sendSample},
 		{"PUT", v1 + "/flows/:name/samples/:sample", s.putSample},
 		{"DELETE", v1 + "/flows/:name/samples/:sample", s.deleteSample},
 
@@ -194,6 +196,19 @@ func (s *Server) routes() []route {
 		{"POST", v1 + "/queues/:name/move", s.moveMessages},
 		{"POST", v1 + "/queues/:name/purge", s.purgeMessages},
 		{"PUT", v1 + "/queues/:name", s.putQueue},
+
+		{"POST", "/out/queues/:name", s.outPut},
+		{"GET", "/out/queues/:name/messages", s.outLook},
+		{"POST", "/out/queues/:name/take", s.outTake},
+		{"POST", "/out/queues/:name/leases/:lease/done", s.outDone},
+		{"POST", "/out/queues/:name/leases/:lease/back", s.outBack},
+		{"POST", "/out/queues/:name/pause", s.outPause},
+		{"POST", "/out/queues/:name/resume", s.outResume},
+		{"POST", "/out/topics/:name", s.outPublish},
+		{"GET", "/out/topics/:name/events", s.outEvents},
+		{"GET", v1 + "/keys", s.keys},
+		{"PUT", v1 + "/keys/:name", s.makeKey},
+		{"DELETE", v1 + "/keys/:name", s.dropKey},
 
 		{"GET", v1 + "/topics", s.topics},
 		{"PUT", v1 + "/topics/:name", s.putTopic},
@@ -358,6 +373,11 @@ func (s *Server) fail(c *gin.Context, err error) {
 		problem(c, refused.Status, refused.Title, refused.Detail, nil)
 	case errors.As(err, &findings):
 		problem(c, http.StatusUnprocessableEntity, upper(findings.What), findings.Error(), findings.Findings)
+	case errors.Is(err, catalog.ErrNoKey):
+		problem(c, http.StatusUnauthorized, "No key was given that is known here",
+			"send one as Authorization: Bearer key, or as X-Api-Key; keys are made on the page Connections", nil)
+	case errors.Is(err, catalog.ErrNotPermitted):
+		problem(c, http.StatusForbidden, "The key does not permit this", err.Error(), nil)
 	case errors.Is(err, engine.ErrNotFound), errors.Is(err, standin.ErrNotFound):
 		problem(c, http.StatusNotFound, "There is nothing here", "no such thing: "+c.Request.URL.Path, nil)
 	case errors.Is(err, engine.ErrConflict):

@@ -103,7 +103,12 @@ func (s *Server) peek(c *gin.Context) error {
 		if out[i], err = showStored(r.N, r.From, r.Reference, r.PutAt, r.Headers, r.Body); err != nil {
 			return err
 		}
-		out[i].queued = &queued{r.TakenBy, r.Priority, r.ExpiresAt}
+		out[i].queued = &queued{r.TakenBy, "", r.Priority, r.ExpiresAt}
+		if r.TakenBy != nil {
+			if out[i].LeasedBy, err = s.engine.Watch.LeasedBy(*r.TakenBy); err != nil {
+				return err
+			}
+		}
 	}
 	return reply(c, out)
 }
@@ -111,7 +116,7 @@ func (s *Server) peek(c *gin.Context) error {
 // storedMessage is a message of a queue or topic as people read it.
 type storedMessage struct {
 	N         int64            `json:"n"`
-	From      watch.ID         `json:"from"` // the transaction that put it there
+	From      *watch.ID        `json:"from"` // the transaction that put it there; null: somebody outside
 	Reference string           `json:"reference"`
 	PutAt     time.Time        `json:"putAt"`
 	Headers   []message.Header `json:"headers"`
@@ -122,6 +127,7 @@ type storedMessage struct {
 // queued is what only a message of a queue has.
 type queued struct {
 	TakenBy   *watch.ID  `json:"takenBy"`
+	LeasedBy  string     `json:"leasedBy"` // the key of whoever outside works on it
 	Priority  int        `json:"priority"`
 	ExpiresAt *time.Time `json:"expiresAt"`
 }
@@ -133,7 +139,10 @@ func showStored(
 	putAt time.Time,
 	headers, body []byte,
 ) (storedMessage, error) {
-	m := storedMessage{N: n, From: from, Reference: reference, PutAt: putAt, Headers: []message.Header{}}
+	m := storedMessage{N: n, Reference: reference, PutAt: putAt, Headers: []message.Header{}}
+	if from != (watch.ID{}) {
+		m.From = &from
+	}
 	err := json.Unmarshal(headers, &m.Headers)
 	name := step.FormatOf("auto", message.HeaderMap(m.Headers).Get("content-type"), body)
 	m.Body = run.NewBody(name, body)

@@ -77,7 +77,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 	}
 	var fresh []string
 	// The flow that reads a queue or topic comes before the one that fills it.
-	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes",
+	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes", "pickups",
 		"return-scans", "overdue-notices",
 		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours",
 		"loan-changes", "member-load", "supplier-news", "shelf-readings",
@@ -216,7 +216,9 @@ func Trickle(ctx context.Context, address string, every time.Duration, databases
 	client := &http.Client{Timeout: 10 * time.Second}
 	r := rand.New(rand.NewPCG(20811, uint64(time.Now().UnixNano())))
 	base := 21000 + r.IntN(9)*1000
+	van := vanCompany(ctx, client, address)
 	for n := 0; ; n++ {
+		van.takes(ctx, n)
 		kind, pause := r.IntN(100), every/2+time.Duration(r.Int64N(int64(every)))
 		if n < len(first) {
 			kind, pause = first[n], every/8

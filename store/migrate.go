@@ -244,6 +244,9 @@ func migrate(db *gorm.DB) error {
 			return nil
 		}},
 		{ID: "0015 exact answers", Migrate: exactAnswers},
+		{ID: "0016 leases, and keys for programs", Migrate: func(db *gorm.DB) error {
+			return db.AutoMigrate(&Lease{}, &Lapse{}, &Key{})
+		}},
 	}).Migrate()
 }
 

@@ -65,6 +65,7 @@ type Catalog struct {
 	connections map[string]*connect.Connection
 	plans       map[versionKey]*plan.Plan
 	listeners   []func()
+	keys        []known
 }
 
 // New makes a catalog and reads it.
@@ -78,7 +79,7 @@ func New(s *store.Store, r *plan.Reader, systems *connect.Registry, log *slog.Lo
 		connections: map[string]*connect.Connection{},
 		plans:       map[versionKey]*plan.Plan{},
 	}
-	return c, c.read()
+	return c, errors.Join(c.read(), c.loadKeys())
 }
 
 // OnChange has a function called behind every change; they are called in turn.

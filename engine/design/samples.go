@@ -2,6 +2,7 @@ package design
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -246,4 +247,17 @@ func (g *Designs) SaveSample(ctx context.Context, name string, s catalog.Sample)
 func (g *Designs) DeleteSample(ctx context.Context, name, sample string) error {
 	defer g.Announce(journal.EventFlows)
 	return g.Store.Write(ctx, func(tx *store.Tx) error { return tx.DeleteSample(name, sample) })
+}
+
+// Sample gives a sample of a flow, or journal.ErrNotFound.
+func (g *Designs) Sample(flow, name string) (*catalog.Sample, error) {
+	row, err := g.Store.Sample(flow, name)
+	if err != nil {
+		return nil, err
+	}
+	var out catalog.Sample
+	if err := json.Unmarshal(row.Document, &out); err != nil {
+		return nil, fmt.Errorf("the sample %s cannot be read: %w", name, err)
+	}
+	return &out, nil
 }

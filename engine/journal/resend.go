@@ -246,15 +246,20 @@ func (v *Move) anew(letters []store.Letter, changed bool) {
 	}
 }
 
+// PhaseLease is the phase of a letter whose message was taken from its queue by somebody
+// outside, again and again, and never done: a resend puts it there anew.
+const PhaseLease = "lease"
+
 // Anew names the effects that a resend brings about again, and a preview takes for
 // unknown: what was read, because a person may have mended it meanwhile, in a table
 // or in the system that was asked; what a script came to, where the message or the
 // version is another (changed); and the failures of what was called. What was handed
 // over stays: it is not sent twice.
 func Anew(p *plan.Plan, effects map[string]want.Effect, letters []store.Letter, changed bool) (paths []string) {
-	sent := map[string]bool{}
+	sent, again := map[string]bool{}, map[string]bool{}
 	for _, l := range letters {
 		sent[l.Path] = true
+		again[l.Path] = l.Phase == PhaseLease // it is in its queue no more
 	}
 	for path, e := range effects {
 		at := run.StepAt(p, run.GroupPath(path))
@@ -262,6 +267,7 @@ func Anew(p *plan.Plan, effects map[string]want.Effect, letters []store.Letter, 
 		case len(e.Looked) > 0 && e.Said == "",
 			e.Value != nil && changed,
 			e.Failed != "" && sent[path],
+			again[path],
 			at != nil && at.Kind == "ask":
 			paths = append(paths, path)
 		}

@@ -28,6 +28,8 @@ type Performers struct {
 	changedTables chan string   // wakes the watcher
 	gathered      *gatheredItems
 	beganToHold   chan store.TimeLimit
+	leased        chan struct{} // a lease has begun
+	waiting       waiting
 }
 
 // New makes the performers and registers them with the journal.
@@ -35,7 +37,7 @@ func New(j *journal.Journal) *Performers {
 	p := &Performers{
 		Journal: j, split: make(chan struct{}, 1), gather: make(chan struct{}, 1),
 		changedTables: make(chan string, 256), beganToHold: make(chan store.TimeLimit, 256),
-		gathered: newGatheredItems(),
+		gathered: newGatheredItems(), leased: make(chan struct{}, 1),
 	}
 	for kind, performer := range p.performers() {
 		j.Perform(kind, performer)
@@ -71,6 +73,10 @@ func (p *Performers) Start() error {
 	for _, l := range lines { // their turn may have come when the process ended
 		p.Life.Go(func() { p.release(journal.LineKey{Flow: l.Flow, Path: l.Path, Key: l.Key}, false) })
 	}
+	if err := p.Store.Write(p.Life.Context(), func(tx *store.Tx) error { return tx.SweepLapses() }); err != nil {
+		return err
+	}
+	p.Life.Go(p.lapser)
 	p.Life.Go(p.housekeeping)
 	p.Life.Go(p.spawner)
 	p.Life.Go(p.gatherer)
@@ -85,6 +91,9 @@ func (p *Performers) heard(n *journal.Notice) {
 	}
 	if n.Gather {
 		wake(p.gather)
+	}
+	for channel := range n.Channels {
+		p.waiting.wake(channel)
 	}
 	for _, k := range n.Lines {
 		p.Life.Go(func() { p.release(k, false) })

@@ -1,10 +1,12 @@
 package watch
 
 import (
+	"errors"
 	"sync"
 	"time"
 
 	"readyferry/engine/catalog"
+	"readyferry/store"
 )
 
 // rates count what goes into queues and out of them, by the second over the
@@ -68,4 +70,19 @@ func (w *Watch) TopicRate(topic string) int {
 func (w *Watch) SubscriptionRate(topic, subscription string) int {
 	_, out := w.rates.lastMinute(catalog.SubscriptionChannel(topic, subscription), w.Now())
 	return out
+}
+
+// TopicSpan gives the first and the next offset of a topic.
+func (w *Watch) TopicSpan(topic string) (first, next int64, err error) {
+	t, err := w.Topic(topic)
+	return t.First, t.Next, err
+}
+
+// LeasedBy gives the name of the key that holds a lease, "" where there is no such lease.
+func (w *Watch) LeasedBy(lease store.ID) (string, error) {
+	l, err := w.Lease(lease)
+	if errors.Is(err, store.ErrNotFound) {
+		return "", nil
+	}
+	return l.Key, err
 }

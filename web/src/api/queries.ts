@@ -99,6 +99,7 @@ export const useTopics = () =>
 export const useTables = () => useQuery({ queryKey: ["tables"], queryFn: () => get<T.Table[]>("/api/v1/tables") });
 export const useConnections = () =>
   useQuery({ queryKey: ["connections"], queryFn: () => get<T.Connection[]>("/api/v1/connections") });
+export const useKeys = () => useQuery({ queryKey: ["keys"], queryFn: () => get<T.Schemas["Key"][]>("/api/v1/keys") });
 /** What a connection offers for a setting: topics, queues; nothing while it is not reached. */
 export const useOffers = (connection: string | undefined, what: string) =>
   useQuery({

@@ -66,10 +66,16 @@ export function InsideQueue({ queue, free, others }: { queue: string; free: numb
                     expires <Time at={m.expiresAt} />
                   </span>
                 )}
-                <span className="text-quiet">{m.takenBy ? "in flight" : "free"}</span>
+                <span className="text-quiet">
+                  {m.leasedBy ? `${m.leasedBy} has it` : m.takenBy ? "in flight" : "free"}
+                </span>
               </>
             }
-            link={{ text: m.takenBy ? "its transaction" : "where it came from", transaction: m.takenBy ?? m.from }}
+            link={
+              m.takenBy && !m.leasedBy
+                ? { text: "its transaction", transaction: m.takenBy }
+                : { text: m.from ? "where it came from" : "from outside", transaction: m.from }
+            }
           >
             <CameWith headers={m.headers} />
             <Document body={m.body} />

@@ -9,7 +9,8 @@ export function StoredRow(p: {
   at: string;
   facts?: ReactNode;
   choose?: ReactNode;
-  link: { text: string; transaction: string };
+  /** The transaction behind it; null where there is none. */
+  link: { text: string; transaction: string | null };
   children: ReactNode;
 }) {
   const go = useNavigate();
@@ -25,13 +26,17 @@ export function StoredRow(p: {
         </summary>
         {p.children}
       </details>
-      <button
-        type="button"
-        className="btn-bare shrink-0 px-4 py-1.5"
-        onClick={() => go(`/transactions/${p.link.transaction}`)}
-      >
-        {p.link.text}
-      </button>
+      {p.link.transaction ? (
+        <button
+          type="button"
+          className="btn-bare shrink-0 px-4 py-1.5"
+          onClick={() => go(`/transactions/${p.link.transaction}`)}
+        >
+          {p.link.text}
+        </button>
+      ) : (
+        <span className="shrink-0 px-4 py-1.5 text-quiet">{p.link.text}</span>
+      )}
     </div>
   );
 }

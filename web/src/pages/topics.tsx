@@ -308,7 +308,7 @@ export function InsideTopic({ name, topic }: { name: string; topic?: Topic }) {
                   .join(", ")}
               </span>
             }
-            link={{ text: "where it came from", transaction: m.from }}
+            link={{ text: m.from ? "where it came from" : "from outside", transaction: m.from }}
           >
             <CameWith headers={m.headers} />
             <Document body={m.body} />

@@ -10,6 +10,7 @@ import { Document } from "../ui/document";
 import { Setting, Text } from "../ui/parts";
 import { paths } from "../ui/tree";
 import { IntakeForm } from "./intake-form";
+import { SendSample, unsent } from "./send-sample";
 import { Answer, LookedUp, Seen, Sent } from "./shown";
 
 type Props = {
@@ -99,6 +100,9 @@ export function Desk(p: Props) {
         <h2 className="pane-head bg-paper">
           {row.kind === "intake" ? "As it comes in" : `Before step ${row.n}`}{" "}
           <span className="min-w-0 flex-1 truncate font-normal text-quiet">{p.sample?.name ?? "no sample"}</span>
+          {row.kind === "intake" && p.sample && p.flow.live > 0 && !unsent.includes(p.doc.intake.kind) && (
+            <SendSample flow={p.doc.name} sample={p.sample.name} />
+          )}
           {several.length > 1 && (
             <span className="flex shrink-0 items-baseline gap-1.5" data-testid="part">
               <button

@@ -1,0 +1,205 @@
+package catalog
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"readyferry/store"
+)
+
+// What a key may do with what it names.
+const (
+	MaySend   = "send"   // call a webhook, put into a queue, publish to a topic
+	MayTake   = "take"   // take from a queue and say what became of it
+	MayRead   = "read"   // look, and take nothing
+	MayManage = "manage" // pause, move, purge
+)
+
+// Right is what a key may do, and with what.
+type Right struct {
+	May []string `json:"may"`
+	On  []string `json:"on"` // flow:name, queue:name, topic:name; a * at the end stands for any rest
+}
+
+// Key is a key as people see it.
+type Key struct {
+	Name      string     `json:"name"`
+	Note      string     `json:"note"`
+	Rights    []Right    `json:"rights"`
+	Until     *time.Time `json:"until"`
+	CreatedAt time.Time  `json:"createdAt"`
+	UsedAt    *time.Time `json:"usedAt"`
+}
+
+// Errors of keys. Who presents one is told no more.
+var (
+	ErrNoKey        = errors.New("no key is given that is known here")
+	ErrNotPermitted = errors.New("the key does not permit it")
+)
+
+// keyPrefix begins every key, so that one is recognised where it should not be.
+const keyPrefix = "rfk_"
+
+// Check says what is wrong with the rights of a key, or nil.
+func (k *Key) Check() error {
+	if len(k.Rights) == 0 || len(k.Rights) > 50 {
+		return errors.New("a key has rights: 1 to 50 of them")
+	}
+	for _, r := range k.Rights {
+		if len(r.May) == 0 || len(r.On) == 0 || len(r.On) > 100 {
+			return errors.New("a right says what one may, and on what: 1 to 100 things")
+		}
+		for _, m := range r.May {
+			if !slices.Contains([]string{MaySend, MayTake, MayRead, MayManage}, m) {
+				return fmt.Errorf("%q is no right; there are send, take, read and manage", m)
+			}
+		}
+		for _, on := range r.On {
+			kind, name, named := strings.Cut(on, ":")
+			if !named || name == "" || !slices.Contains([]string{"flow", "queue", "topic"}, kind) {
+				return fmt.Errorf("%q names nothing; write flow:name, queue:name or topic:name, with * for any", on)
+			}
+		}
+	}
+	return nil
+}
+
+// permits tells whether a key permits something on something.
+func (k *Key) permits(may, on string) bool {
+	for _, r := range k.Rights {
+		if slices.Contains(r.May, may) && slices.ContainsFunc(r.On, func(pattern string) bool {
+			begin, any := strings.CutSuffix(pattern, "*")
+			return pattern == on || any && strings.HasPrefix(on, begin)
+		}) {
+			return true
+		}
+	}
+	return false
+}
+
+// known is a key with what it hashes to.
+type known struct {
+	Key
+	hash []byte
+}
+
+// Keys lists the keys by name.
+func (c *Catalog) Keys() ([]Key, error) {
+	rows, err := c.store.Keys()
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Key, 0, len(rows))
+	for _, row := range rows {
+		k, err := read(&row)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, k.Key)
+	}
+	return out, nil
+}
+
+func read(row *store.Key) (known, error) {
+	k := known{Key{row.Name, row.Note, nil, row.Until, row.CreatedAt, row.UsedAt}, row.Hash}
+	if err := json.Unmarshal(row.Rights, &k.Rights); err != nil {
+		return k, fmt.Errorf("the rights of the key %s: %w", row.Name, err)
+	}
+	return k, nil
+}
+
+// loadKeys reads the keys anew.
+func (c *Catalog) loadKeys() error {
+	rows, err := c.store.Keys()
+	if err != nil {
+		return err
+	}
+	keys := make([]known, 0, len(rows))
+	for i := range rows {
+		k, err := read(&rows[i])
+		if err != nil {
+			return err
+		}
+		keys = append(keys, k)
+	}
+	c.mu.Lock()
+	c.keys = keys
+	c.mu.Unlock()
+	return nil
+}
+
+// MakeKey makes a key and gives it; it is never shown again.
+func (c *Catalog) MakeKey(ctx context.Context, k Key, now time.Time) (secret string, err error) {
+	if err := k.Check(); err != nil {
+		return "", err
+	}
+	rights, err := json.Marshal(k.Rights)
+	if err != nil {
+		return "", err
+	}
+	secret = keyPrefix + rand.Text()
+	hash := sha256.Sum256([]byte(secret))
+	row := store.Key{Name: k.Name, Note: k.Note, Hash: hash[:], Rights: rights, Until: k.Until, CreatedAt: now}
+	if err := c.store.Write(ctx, func(tx *store.Tx) error { return tx.AddKey(&row) }); err != nil {
+		return "", err
+	}
+	return secret, c.loadKeys()
+}
+
+// DropKey removes a key; nobody gets in with it from now on. It gives
+// store.ErrNotFound where there is none of that name.
+func (c *Catalog) DropKey(ctx context.Context, name string) error {
+	err := c.store.Write(ctx, func(tx *store.Tx) error {
+		was, err := tx.DropKey(name)
+		if err == nil && !was {
+			return store.ErrNotFound
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return c.loadKeys()
+}
+
+// usedEvery is how often it is written down that a key was used.
+const usedEvery = time.Minute
+
+// Permits tells whether a presented key permits something, and gives its name. The error
+// is ErrNoKey, or ErrNotPermitted.
+func (c *Catalog) Permits(ctx context.Context, presented, may, on string, now time.Time) (name string, err error) {
+	hash := sha256.Sum256([]byte(presented))
+	c.mu.Lock()
+	var found *known
+	for i := range c.keys {
+		if subtle.ConstantTimeCompare(c.keys[i].hash, hash[:]) == 1 {
+			found = &c.keys[i]
+		}
+	}
+	if found == nil || found.Until != nil && !now.Before(*found.Until) {
+		c.mu.Unlock()
+		return "", ErrNoKey
+	}
+	name = found.Name
+	if !found.permits(may, on) {
+		c.mu.Unlock()
+		return name, fmt.Errorf("%w: %s on %s", ErrNotPermitted, may, on)
+	}
+	first := found.UsedAt == nil || now.Sub(*found.UsedAt) >= usedEvery
+	if first {
+		found.UsedAt = &now
+	}
+	c.mu.Unlock()
+	if first {
+		err = c.store.Write(ctx, func(tx *store.Tx) error { return tx.KeyUsed(name, now) })
+	}
+	return name, err
+}
