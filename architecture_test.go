@@ -80,6 +80,7 @@ var engineRank = map[string]int{
 var coreOrder = []string{
 	"message",
 	"format",
+	"cloudevents",
 	"xpath",
 	"retry",
 	"script",

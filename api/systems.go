@@ -20,15 +20,17 @@ import (
 // systemView is a kind of outside system, with the schemas from which forms and
 // help are drawn.
 type systemView struct {
-	Kind       string          `json:"kind"`
-	Title      string          `json:"title"`
-	Summary    string          `json:"summary"`
-	Sentence   string          `json:"sentence"`
-	Reached    bool            `json:"reached"` // we call it; else it calls us
-	Connection json.RawMessage `json:"connection"`
-	Intake     json.RawMessage `json:"intake"` // null: nothing comes from it
-	Deliver    json.RawMessage `json:"deliver"`
-	Ask        json.RawMessage `json:"ask"`
+	Kind       string            `json:"kind"`
+	Title      string            `json:"title"`
+	Summary    string            `json:"summary"`
+	Sentence   string            `json:"sentence"`
+	Reached    bool              `json:"reached"` // we call it; else it calls us
+	Connection json.RawMessage   `json:"connection"`
+	Intake     json.RawMessage   `json:"intake"` // null: nothing comes from it
+	Deliver    json.RawMessage   `json:"deliver"`
+	Ask        json.RawMessage   `json:"ask"`
+	Outcomes   []connect.Meaning `json:"outcomes"`
+	Notes      []string          `json:"notes"`
 }
 
 // systems lists the kinds of outside system.
@@ -54,6 +56,8 @@ func (s *Server) systems(c *gin.Context) error {
 				raw(k.Intake),
 				raw(k.Deliver),
 				raw(k.Ask),
+				append([]connect.Meaning{}, k.Outcomes...),
+				append([]string{}, k.Notes...),
 			},
 		)
 	}

@@ -30,10 +30,35 @@ type System struct {
 	// Connection is the schema of what its connection document says besides what
 	// all of them do.
 	Connection *message.Node
+	// Notes are what people should know of it: how a repeat is told, which headers are
+	// properties of it.
+	Notes []string
+	// Outcomes says what a try comes to by what the system says, for the help.
+	Outcomes []Meaning
 	// Check finds what the schema cannot say; nil for nothing.
 	Check func(c *Connection, found Found)
 	// Open opens a connection; nil for a system that only calls us.
 	Open func(ctx context.Context, c *Connection) (Link, error)
+}
+
+// Meaning is what a word of a system means, and what a try that ends with it comes to.
+type Meaning struct {
+	Code  string `json:"code"`  // the system's own word
+	Words string `json:"words"` // what that means
+	Comes string `json:"comes"` // delivered, again, never, never (data), or unknown
+}
+
+// Comes says what an outcome comes to; data tells that the message is at fault.
+func Comes(o retry.Outcome, data bool) string {
+	if data {
+		return "never (data)"
+	}
+	return string(o)
+}
+
+// InDoubt is what every system comes to where it says nothing.
+func InDoubt(what string) Meaning {
+	return Meaning{"", what + ", or the application stops in the middle: nobody knows whether it was taken, so it is tried again under the same id", "unknown"}
 }
 
 // Found reports what is wrong at a place of a document, and what to do.

@@ -74,7 +74,19 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 			Sentence: "publish {routing-key}[ to the exchange {exchange}] at {to}",
 			Intake:   system.Schema(intakeSchema), Deliver: system.Schema(deliverSchema), Ask: system.Schema(askSchema),
 		},
-		Connection: system.Schema(connectionSchema),
+		Notes: []string{
+			"Messages are acknowledged behind the commit that stores them; those that come again after a crash have the same " +
+				"message-id, by which they are told. A message without one is taken as often as the broker brings it.",
+			"Headers: those that begin with amqp- are properties of the protocol (amqp-exchange, amqp-routing-key, " +
+				"amqp-message-id, amqp-correlation-id, amqp-reply-to, amqp-type, amqp-app-id, amqp-priority, amqp-expiration, " +
+				"amqp-timestamp, amqp-redelivered), content-type and content-encoding are its own; all others are headers there " +
+				"too.",
+			"The message-id of a delivery is the same on every try. What is bound to nothing comes back, and is a dead " +
+				"letter that says so.",
+			"A question names a queue of our own as reply-to and carries a correlation-id; an answer that comes late or a " +
+				"second time is kept beside the tries.",
+		},
+		Outcomes: outcomes(), Connection: system.Schema(connectionSchema),
 		Check: func(c *connect.Connection, found connect.Found) {
 			door.Check(c, found)
 			if text := c.Text("/heartbeat"); text != "" {

@@ -3,6 +3,9 @@ package amqp
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strconv"
 	"strings"
 
 	client "github.com/rabbitmq/amqp091-go"
@@ -49,6 +52,21 @@ func words(code int, text string) string {
 		w = "the broker closed it"
 	}
 	return strings.TrimSpace(fmt.Sprintf("%s (%d %s)", w, code, strings.TrimSpace(text)))
+}
+
+// outcomes are what the help shows.
+func outcomes() []connect.Meaning {
+	out := []connect.Meaning{
+		{Code: "ack", Words: "the broker has it, and something is bound", Comes: string(retry.Delivered)},
+		{Code: "nack", Words: nacked.Words, Comes: string(nacked.Outcome)},
+		{Code: "blocked", Words: "the broker takes nothing at present: its memory or disk is short", Comes: string(retry.Again)},
+	}
+	for _, code := range slices.Sorted(maps.Keys(said)) {
+		s := said[code]
+		out = append(out, connect.Meaning{Code: strconv.Itoa(code), Words: s.words, Comes: connect.Comes(s.outcome, s.data)})
+	}
+	return append(out, connect.Meaning{Code: "other", Words: "any other reply code", Comes: string(retry.Again)},
+		connect.InDoubt("the broker does not confirm in time, the connection breaks off"))
 }
 
 // receipt makes a receipt of a reply code. It gives an error that wraps

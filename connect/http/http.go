@@ -71,7 +71,7 @@ func New(standIns string) connect.System {
 			Sentence: "{method} {to} {path}[, {retry.tries} tries]",
 			Deliver:  system.Schema(step.HTTPDelivery), Ask: system.Schema(step.HTTPQuestion),
 		},
-		Connection: system.Schema(connectionSchema), Check: func(c *connect.Connection, found connect.Found) {
+		Outcomes: outcomes(), Connection: system.Schema(connectionSchema), Check: func(c *connect.Connection, found connect.Found) {
 			checkAddress(c, found)
 			checkSignIn(c, found)
 			reach.CheckTLS(c, found)

@@ -78,7 +78,17 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 			Intake:   system.Schema(intakeSchema), Deliver: system.Schema(deliverSchema),
 			Ask: system.Schema(askSchema),
 		},
-		Connection: system.Schema(connectionSchema), Check: func(c *connect.Connection, found connect.Found) {
+		Notes: []string{
+			"Messages are acknowledged behind the commit that stores them. What the broker brings again after a crash is not " +
+				"taken twice; the user property Idempotency-Key, where the sender sets one, tells any other repeat.",
+			"Headers: mqtt-topic, mqtt-qos, mqtt-retained, mqtt-response-topic and mqtt-correlation-data are properties of " +
+				"MQTT, content-type is its own; all others are user properties, both ways. Correlation data that is no text " +
+				"stands behind base64:.",
+			"Each flow has a session of its own, which the broker keeps for so long as the connection says.",
+			"A question carries a response topic of its own; an answer that comes late or a second time is kept beside the " +
+				"tries.",
+		},
+		Outcomes: outcomes(), Connection: system.Schema(connectionSchema), Check: func(c *connect.Connection, found connect.Found) {
 			door.Check(c, found)
 			checkSpans(c, found)
 		},

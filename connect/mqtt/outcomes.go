@@ -2,7 +2,10 @@ package mqtt
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 
+	"readyferry/connect"
 	"readyferry/core/retry"
 )
 
@@ -61,4 +64,14 @@ func outcome(code byte) retry.Outcome {
 		return retry.Delivered
 	}
 	return retry.Never
+}
+
+// outcomes are what the help shows.
+func outcomes() []connect.Meaning {
+	var out []connect.Meaning
+	for _, code := range slices.Sorted(maps.Keys(said)) {
+		out = append(out, connect.Meaning{Code: fmt.Sprintf("0x%02X", code), Words: said[code].words, Comes: string(said[code].outcome)})
+	}
+	return append(out, connect.Meaning{Code: "other", Words: "any other reason of 0x80 and more", Comes: string(retry.Never)},
+		connect.InDoubt("the broker does not acknowledge in time, the connection breaks off"))
 }

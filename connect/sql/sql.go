@@ -68,7 +68,7 @@ func New(standIns, own string) connect.System {
 			Name: Kind, Title: "Database", Summary: "A database that is asked with SQL, or whose tables are polled.",
 			Sentence: "{of}", Ask: system.Schema(step.SQLQuestion),
 		},
-		Connection: system.Schema(connectionSchema), Check: checkDatabase,
+		Outcomes: outcomes(), Connection: system.Schema(connectionSchema), Check: checkDatabase,
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) { return p.open(c) },
 	}
 }

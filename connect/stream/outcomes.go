@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/twmb/franz-go/pkg/kerr"
@@ -78,4 +80,20 @@ func (l *link) outcomeOf(err error) (connect.Receipt, error) {
 		return connect.Receipt{}, fmt.Errorf("%s did not acknowledge it within %s", l.c.Name, l.c.TimeLimit)
 	}
 	return connect.Receipt{}, fmt.Errorf("%s: %w", l.c.Name, err)
+}
+
+// outcomes are what the help shows.
+func outcomes() []connect.Meaning {
+	out := []connect.Meaning{{Code: "0", Words: "as many replicas have it as the topic asks for", Comes: string(retry.Delivered)}}
+	for _, code := range slices.Sorted(maps.Keys(said)) {
+		s, name := said[code], ""
+		if e := kerr.TypedErrorForCode(code); e != nil {
+			name = " " + e.Message
+		}
+		out = append(out, connect.Meaning{Code: fmt.Sprint(code, name), Words: s.words, Comes: connect.Comes(s.outcome, s.data)})
+	}
+	return append(out,
+		connect.Meaning{Code: "", Words: "the topic has no partition of that number", Comes: "never (data)"},
+		connect.Meaning{Code: "other", Words: "any other error: as the protocol calls it retriable or not", Comes: "again or never"},
+		connect.InDoubt("the brokers do not acknowledge in time, the connection breaks off"))
 }

@@ -68,7 +68,16 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 			Sentence: "append to {topic} at {to}[ with the key {key}]",
 			Intake:   system.Schema(intakeSchema), Deliver: system.Schema(deliverSchema),
 		},
-		Connection: system.Schema(connectionSchema), Check: door.Check,
+		Notes: []string{
+			"Where a group stands is committed behind the commit that stores its records. Records that come again after a " +
+				"crash are told by the header Idempotency-Key, where the sender sets one, else by topic, partition, offset and " +
+				"time.",
+			"Headers: stream-topic, stream-partition, stream-offset, stream-key and stream-timestamp say where a record " +
+				"stands; all others are headers of the record, both ways. A key that is no text stands behind base64:.",
+			"Each flow reads in a group of its own, unless it names one: those that name the same share the partitions, " +
+				"between instances too.",
+		},
+		Outcomes: outcomes(), Connection: system.Schema(connectionSchema), Check: door.Check,
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
 			return &link{c: c, door: door}, nil
 		},

@@ -1191,7 +1191,7 @@ export interface paths {
         put?: never;
         /**
          * Puts a message into a queue, from outside; or CloudEvents, binary, structured or as a batch
-         * @description A key with the right send on queue:name. A repeat, by Idempotency-Key or by source and id of an event, is told.
+         * @description A key with the right send on queue:name. A repeat is told by Idempotency-Key, of an event by its source and id.
          */
         post: operations["outPut"];
         delete?: never;
@@ -2613,6 +2613,15 @@ export interface components {
             summary: string;
             /** @description how a step with it reads; {name} stands for a setting, and what stands in [ ] is left out without it */
             sentence: string;
+            /** @description what people should know of it */
+            notes: string[];
+            /** @description what a try comes to by what the system says */
+            outcomes: {
+                /** @description the system's own word */
+                code: string;
+                words: string;
+                comes: string;
+            }[];
             /** @description we call it; else it calls us */
             reached: boolean;
             /** @description JSON Schema of its connection documents */
