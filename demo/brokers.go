@@ -69,4 +69,9 @@ func brokers(ctx context.Context, client *http.Client, address string, r *rand.R
 		says(ctx, client, standIns+"returns-desk/send", returned(r, 60000+n))
 	}
 	says(ctx, client, standIns+"loans-log/send", loan(r, 90000+n))
+	if n%6 == 2 {
+		says(ctx, client, standIns+"closed-stacks/send", fmt.Sprintf(
+			`{"topic": "stacks.asked.%s", "headers": {"Content-Type": "application/json"}, "body": %q}`, pick(r, "north", "south"),
+			fmt.Sprintf(`{"request": "SR-%d", "volume": %q}`, 800+n, pick(r, "Atlas of the Lark valley, 1904", "Parish registers, 1711", "Tide tables, 1888"))))
+	}
 }

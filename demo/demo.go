@@ -81,7 +81,8 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 		"return-scans", "overdue-notices",
 		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours",
 		"loan-changes", "member-load", "supplier-news", "shelf-readings",
-		"returned-items", "loan-reminders", "loan-statistics", "kiosk-payments"} {
+		"returned-items", "loan-reminders", "loan-statistics", "kiosk-payments",
+		"stack-requests"} {
 		if e.Watch.IntakeOf(name) != nil {
 			continue
 		}

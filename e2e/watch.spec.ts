@@ -192,7 +192,7 @@ test("a topic is looked into, kept and rewound, and a new reader begins where it
   await test.step("its log says who has read what", async () => {
     await page.locator("[data-topic=returns]").getByRole("button", { name: "look inside" }).click();
     const inside = page.getByRole("region", { name: "Messages of returns" });
-    await expect(inside.getByText("circulation: read, vans: not yet").first()).toBeVisible();
+    await expect(inside.getByText("circulation: read, pickups: read, vans: not yet").first()).toBeVisible();
     await inside.getByText("RS-3", { exact: true }).click();
     await expect(inside).toContainText('"at": "STOW"');
   });

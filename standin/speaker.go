@@ -13,6 +13,7 @@ const (
 	KindAMQP = "amqp"
 
 	KindStream = "stream"
+	KindNATS   = "nats"
 )
 
 // speakers makes what stands behind each kind; Kinds lists them.
@@ -21,11 +22,12 @@ var speakers = map[string]func(sys *System, now func() time.Time, changed func()
 	KindAMQP: newAMQP,
 
 	KindStream: newStream,
+	KindNATS:   newNATS,
 }
 
 // Kinds are the kinds of stand-in besides those over HTTP, in the order in which people
 // are offered them.
-var Kinds = []string{KindMQTT, KindAMQP, KindStream}
+var Kinds = []string{KindMQTT, KindAMQP, KindStream, KindNATS}
 
 // speaker is a server within the process that speaks something else than HTTP.
 type speaker interface {

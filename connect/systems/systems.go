@@ -10,6 +10,7 @@ import (
 	"readyferry/connect/caller"
 	"readyferry/connect/http"
 	"readyferry/connect/mqtt"
+	"readyferry/connect/nats"
 	"readyferry/connect/sql"
 	"readyferry/connect/stream"
 	"readyferry/core/system"
@@ -41,6 +42,7 @@ func All(s Surroundings, more ...connect.System) (*connect.Registry, error) {
 		mqtt.New(s.standIn(mqtt.Kind)),
 		amqp.New(s.standIn(amqp.Kind)),
 		stream.New(s.standIn(stream.Kind)),
+		nats.New(s.standIn(nats.Kind)),
 		caller.System(),
 	}
 	return connect.NewRegistry(append(append(all, tests()...), more...)...)

@@ -2878,7 +2878,7 @@ export interface components {
              * @description the protocol; empty or absent for HTTP
              * @enum {unknown}
              */
-            kind?: "" | "mqtt" | "amqp" | "stream";
+            kind?: "" | "mqtt" | "amqp" | "stream" | "nats";
             title?: string;
             note?: string;
             /** @description 200 when absent */
@@ -2894,7 +2894,8 @@ export interface components {
             routes?: components["schemas"]["StandInRoute"][];
             /**
              * @description what there is in one that speaks another protocol, a line for each; of amqp a queue, or
-             *     queue exchange type key; of stream a topic and how many partitions it has
+             *     queue exchange type key; of stream a topic and how many partitions it has;
+             *     of nats a stream and its subjects
              */
             has?: string[];
             tokens?: null | components["schemas"]["StandInTokens"];

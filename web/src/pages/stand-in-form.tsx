@@ -29,6 +29,13 @@ export const kinds: Record<Kind, { title: string; about: string; has?: string; e
     has: "a line each: a topic and how many partitions it has",
     example: "loans 6",
   },
+  nats: {
+    title: "a broker for NATS",
+    about:
+      "A real broker within the application, whose streams are kept in memory. A status that it is told to answer with stands for the error that means the same: 403 is not permitted, 413 too large, 422 no such headers, 503 the stream does not store it, 507 it is full.",
+    has: "a line each: a stream and its subjects",
+    example: "RETURNS desk.returns.>",
+  },
 };
 
 const routes = (list: Definition["routes"]) =>

@@ -107,6 +107,7 @@ const places: Record<string, { label: string; placeholder: string; exchange?: bo
   mqtt: { label: "Publish to", placeholder: "branches/ELMS/shelves" },
   amqp: { label: "Routing key", placeholder: "returns.ELMS", exchange: true },
   stream: { label: "Topic", placeholder: "loans", key: true },
+  nats: { label: "Subject", placeholder: "desk.returns.ELMS" },
 };
 
 /** Lets a broker say something, so that a flow that receives is tried without any other tool. */
@@ -301,7 +302,7 @@ function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => v
             <span key={q.name}>
               <b className="data">{q.name}</b>{" "}
               <span className="text-quiet">
-                {number(q.messages)} {s.kind === "stream" ? "kept" : "wait"}
+                {number(q.messages)} {s.kind === "stream" || s.kind === "nats" ? "kept" : "wait"}
                 {q.consumers > 0 && `, ${q.consumers} take`}
               </span>
             </span>
