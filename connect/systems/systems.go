@@ -7,6 +7,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/connect/amqp"
+	"readyferry/connect/amqp1"
 	"readyferry/connect/caller"
 	"readyferry/connect/http"
 	"readyferry/connect/mqtt"
@@ -43,6 +44,7 @@ func All(s Surroundings, more ...connect.System) (*connect.Registry, error) {
 		amqp.New(s.standIn(amqp.Kind)),
 		stream.New(s.standIn(stream.Kind)),
 		nats.New(s.standIn(nats.Kind)),
+		amqp1.New(),
 		caller.System(),
 	}
 	return connect.NewRegistry(append(append(all, tests()...), more...)...)
