@@ -51,7 +51,8 @@ func TestQueuesOfABroker(t *testing.T) {
 		t.Error(letters)
 	}
 	// What cannot be decoded is kept as it came.
-	w.ok("POST", "/api/v1/stand-ins/desk/send", `{"exchange":"desk","topic":"returned.X","body":"{not json","headers":{"Content-Type":"application/json"}}`)
+	w.ok("POST", "/api/v1/stand-ins/desk/send",
+		`{"exchange":"desk","topic":"returned.X","body":"{not json","headers":{"Content-Type":"application/json"}}`)
 	w.eventually("/api/v1/dead-letters?flow=in", "JSON")
 	w.eventually("/api/v1/stand-ins/desk", `"name":"returns","messages":0,"consumers":1`)
 
@@ -67,8 +68,10 @@ func TestQueuesOfABroker(t *testing.T) {
 		t.Errorf("%+v", c)
 	}
 	metrics := string(w.ok("GET", "/metrics", ""))
-	for _, want := range []string{`readyferry_connection_up{connection="desk"} 0`, `readyferry_connection_messages_in_total{connection="desk"} 4`,
-		`readyferry_connection_backlog{connection="desk",flow="in"} 0`, `readyferry_connection_failures_total{connection="desk"} 1`} {
+	for _, want := range []string{`readyferry_connection_up{connection="desk"} 0`,
+		`readyferry_connection_messages_in_total{connection="desk"} 4`,
+		`readyferry_connection_backlog{connection="desk",flow="in"} 0`,
+		`readyferry_connection_failures_total{connection="desk"} 1`} {
 		if !strings.Contains(metrics, want) {
 			t.Errorf("/metrics does not say %s", want)
 		}
@@ -83,7 +86,8 @@ func TestQueuesOfABroker(t *testing.T) {
 		}
 	}
 	_ = json.Unmarshal(w.ok("POST", "/api/v1/connections/desk/test", ""), &tested)
-	if tested.OK || len(tested.Steps) != 5 || tested.Detail != "draft: the queue returns-2 is not there" || tested.Steps[2].Repair == "" {
+	if tested.OK || len(tested.Steps) != 5 || tested.Detail != "draft: the queue returns-2 is not there" ||
+		tested.Steps[2].Repair == "" {
 		t.Errorf("%+v", tested)
 	}
 	if got := string(w.ok("GET", "/api/v1/connections/desk/offers?what=queue", "")); got != "[]" {

@@ -51,7 +51,8 @@ func TestAPartnerTakesFromAQueue(t *testing.T) {
 		key, path string
 		status    int
 	}{
-		{"X-None: x", "/out/queues/partner/take", 401}, {"Authorization: Bearer rfk_made-up", "/out/queues/partner/take", 401},
+		{"X-None: x", "/out/queues/partner/take", 401}, {"Authorization: Bearer rfk_made-up", "/out/queues/partner/take",
+			401},
 		{key, "/out/queues/another/take", 403}, {key, "/out/queues/partner", 403}, {key, "/out/queues/partner/pause", 403},
 		{key, "/out/queues/partner/leases/nothing/done", 404},
 	} {
@@ -140,7 +141,8 @@ func TestProgramsPutMessagesByKeys(t *testing.T) {
 	key := w.key("sender", `[{"may":["send","read","manage"],"on":["queue:jobs","queue:nobody","topic:news"]},{"may":["send"],"on":["flow:hook"]}]`)
 	put := func(path, body, want string, status int, headers ...string) {
 		t.Helper()
-		if a := w.call("POST", path, body, append(headers, key)...); a.status != status || !strings.Contains(string(a.body), want) {
+		if a := w.call("POST", path, body, append(headers, key)...); a.status != status ||
+			!strings.Contains(string(a.body), want) {
 			t.Errorf("%s: %d %s", path, a.status, a.body)
 		}
 	}
@@ -149,12 +151,15 @@ func TestProgramsPutMessagesByKeys(t *testing.T) {
 	put("/out/queues/nobody", `{}`, "no flow reads the queue", 422)
 	w.eventually("/api/v1/transactions?flow=reads&state=delivered", `"reference":"1"`)
 	const structured = "Content-Type: application/cloudevents+json"
-	put("/out/topics/news", `{"specversion":"1.0","id":"e-1","source":"/s","type":"t","data":{"a":1}}`, `"put":1`, 202, structured)
-	put("/out/topics/news", `{"specversion":"1.0","id":"e-1","source":"/s","type":"t","data":{"a":1}}`, `"repeated":1`, 200, structured)
+	put("/out/topics/news", `{"specversion":"1.0","id":"e-1","source":"/s","type":"t","data":{"a":1}}`, `"put":1`, 202,
+		structured)
+	put("/out/topics/news", `{"specversion":"1.0","id":"e-1","source":"/s","type":"t","data":{"a":1}}`, `"repeated":1`,
+		200, structured)
 	put("/out/topics/news", `{"specversion":"1.0","source":"/s","type":"t"}`, "has no id", 400, structured)
 	put("/out/topics/news", `[{"specversion":"1.0","id":"e-1","source":"/s","type":"t"},{"specversion":"1.0","id":"e-2","source":"/s","type":"t"}]`,
 		`{"put":1,"repeated":1}`, 202, "Content-Type: application/cloudevents-batch+json")
-	put("/out/topics/news", `hi`, `"put":1`, 202, "Ce-Specversion: 1.0", "Ce-Id: e-3", "Ce-Source: /s", "Ce-Type: t", "Content-Type: text/plain")
+	put("/out/topics/news", `hi`, `"put":1`, 202, "Ce-Specversion: 1.0", "Ce-Id: e-3", "Ce-Source: /s", "Ce-Type: t",
+		"Content-Type: text/plain")
 	for _, id := range []string{"e-1", "e-2", "e-3"} {
 		w.eventually("/api/v1/transactions?flow=hears&state=delivered", `"reference":"`+id+`"`)
 	}
@@ -220,17 +225,20 @@ func TestProgramsPutMessagesByKeys(t *testing.T) {
 	if _, data := next(); !strings.Contains(data, "behind") {
 		t.Error(data)
 	}
-	for _, wrong := range []string{`{"rights":[]}`, `{"rights":[{"may":["all"],"on":["queue:x"]}]}`, `{"rights":[{"may":["send"],"on":["x"]}]}`} {
+	for _, wrong := range []string{`{"rights":[]}`, `{"rights":[{"may":["all"],"on":["queue:x"]}]}`,
+		`{"rights":[{"may":["send"],"on":["x"]}]}`} {
 		w.problem(400, "", "PUT", "/api/v1/keys/wrong", wrong)
 	}
 	w.problem(412, "", "PUT", "/api/v1/keys/sender", `{"rights":[{"may":["send"],"on":["queue:x"]}]}`)
 	past := time.Now().Add(-time.Hour).UTC().Format(time.RFC3339)
 	var made struct{ Key string }
-	_ = json.Unmarshal(w.ok("PUT", "/api/v1/keys/old", `{"until":"`+past+`","rights":[{"may":["send"],"on":["queue:*"]}]}`), &made)
+	_ = json.Unmarshal(w.ok("PUT", "/api/v1/keys/old",
+		`{"until":"`+past+`","rights":[{"may":["send"],"on":["queue:*"]}]}`), &made)
 	if a := w.call("POST", "/out/queues/jobs", "{}", "X-Api-Key: "+made.Key); a.status != 401 {
 		t.Errorf("a key that has ended lets in: %d", a.status)
 	}
-	if list := string(w.ok("GET", "/api/v1/keys", "")); strings.Contains(list, "rfk_") || !strings.Contains(list, `"name":"sender"`) ||
+	if list := string(w.ok("GET", "/api/v1/keys", "")); strings.Contains(list, "rfk_") || !strings.Contains(list,
+		`"name":"sender"`) ||
 		!strings.Contains(list, `"usedAt":"20`) {
 		t.Error(list)
 	}
@@ -252,8 +260,9 @@ func TestASampleIsSentAsItStands(t *testing.T) {
 		w.ok("PUT", "/api/v1/flows/"+name+"/samples/one",
 			`{"body":"{\"n\":\"7\"}","headers":{"content-type":"application/json","stream-key":"k"},"params":{"branch":"ELMS"},"query":{}}`)
 		said := string(w.ok("POST", "/api/v1/flows/"+name+"/samples/one/send", ""))
-		want := map[string]string{"hook": "POST /in/hook/ELMS answered 202", "queue": "put into the queue jobs", "topic": "put into the topic news",
-			"log": "sent from the stand-in log: loans"}[name]
+		want := map[string]string{"hook": "POST /in/hook/ELMS answered 202", "queue": "put into the queue jobs",
+			"topic": "put into the topic news",
+			"log":   "sent from the stand-in log: loans"}[name]
 		if !strings.Contains(said, want) {
 			t.Errorf("%s: %s", name, said)
 		}

@@ -79,8 +79,10 @@ const toReturns = `{"exchange": "desk", "routing-key": "returns.ELMS"}`
 func TestWhatIsPublishedComesInWithItsPropertiesAndHeaders(t *testing.T) {
 	l := open(t, serve(t).c)
 	in := connecttest.Receive(t, l, `{"queue": "loans", "make": true, "bind": {"exchange": "desk", "pattern": "loans.*"}}`, nil, nil).Ready(t)
-	r := connecttest.Request(`{"exchange": "desk", "routing-key": "loans.ELMS", "priority": 4, "expires": "90s"}`, "id-1", `{"n": 1}`)
-	for name, value := range map[string]string{"amqp-type": "loan", "Amqp-Correlation-Id": "c-7", "amqp-reply-to": "desk-answers",
+	r := connecttest.Request(`{"exchange": "desk", "routing-key": "loans.ELMS", "priority": 4, "expires": "90s"}`,
+		"id-1", `{"n": 1}`)
+	for name, value := range map[string]string{"amqp-type": "loan", "Amqp-Correlation-Id": "c-7",
+		"amqp-reply-to":    "desk-answers",
 		"content-encoding": "identity", "Idempotency-Key": "not this", "x-empty": ""} {
 		r.Headers = append(r.Headers, message.Header{Name: name, Value: value})
 	}
@@ -89,8 +91,10 @@ func TestWhatIsPublishedComesInWithItsPropertiesAndHeaders(t *testing.T) {
 		t.Fatalf("%+v %v", got, err)
 	}
 	a := in.Find(t, "id-1")
-	for name, want := range map[string]string{"amqp-exchange": "desk", "amqp-routing-key": "loans.ELMS", "amqp-message-id": "id-1",
-		"amqp-type": "loan", "amqp-correlation-id": "c-7", "amqp-reply-to": "desk-answers", "content-type": "application/json",
+	for name, want := range map[string]string{"amqp-exchange": "desk", "amqp-routing-key": "loans.ELMS",
+		"amqp-message-id": "id-1",
+		"amqp-type":       "loan", "amqp-correlation-id": "c-7", "amqp-reply-to": "desk-answers",
+		"content-type":  "application/json",
 		"amqp-priority": "4", "amqp-expiration": "90000", "content-encoding": "identity", "x-shelf": "F 12"} {
 		if h := connecttest.Header(a, name); h != want {
 			t.Errorf("%s: %q, want %q", name, h, want)
@@ -183,21 +187,25 @@ func TestOutcomes(t *testing.T) {
 		outcome  retry.Outcome // "": unknown
 		says     string
 	}{
-		"confirms":         {broker.Verdict{}, toReturns, retry.Delivered, ""},
-		"confirms late":    {broker.Verdict{Delay: 200 * time.Millisecond}, toReturns, retry.Delivered, ""},
-		"never confirms":   {broker.Verdict{Silent: true}, toReturns, "", "did not confirm it within 2s"},
-		"refuses":          {broker.Verdict{Refuse: true}, toReturns, retry.Again, "did not take it"},
-		"closes":           {broker.Verdict{Cut: true}, toReturns, "", "broke off"},
-		"not permitted":    {broker.Verdict{Code: 403, Text: "ACCESS_REFUSED"}, toReturns, retry.Never, "does not permit it (403 ACCESS_REFUSED)"},
-		"too large":        {broker.Verdict{Code: 311, Text: "CONTENT_TOO_LARGE"}, toReturns, "cannot", "larger than the broker takes"},
-		"no room":          {broker.Verdict{Code: 506, Text: "RESOURCE_ERROR"}, toReturns, retry.Again, "not enough room"},
-		"operator":         {broker.Verdict{Code: 320, Text: "CONNECTION_FORCED"}, toReturns, retry.Again, "operator"},
-		"unknown code":     {broker.Verdict{Code: 399, Text: "ODD"}, toReturns, retry.Again, "(399 ODD)"},
-		"nothing is bound": {broker.Verdict{}, `{"exchange": "desk", "routing-key": "nobody"}`, retry.Never, "nothing is bound"},
-		"no queue":         {broker.Verdict{}, `{"routing-key": "nobody"}`, retry.Never, "nothing is bound"},
-		"no exchange":      {broker.Verdict{}, `{"exchange": "nowhere", "routing-key": "x"}`, retry.Never, "is not there"},
-		"no way":           {broker.Verdict{}, `{}`, "cannot", "neither an exchange nor a routing key"},
-		"long key":         {broker.Verdict{}, `{"routing-key": "` + strings.Repeat("x", 256) + `"}`, "cannot", "room for 255"},
+		"confirms":       {broker.Verdict{}, toReturns, retry.Delivered, ""},
+		"confirms late":  {broker.Verdict{Delay: 200 * time.Millisecond}, toReturns, retry.Delivered, ""},
+		"never confirms": {broker.Verdict{Silent: true}, toReturns, "", "did not confirm it within 2s"},
+		"refuses":        {broker.Verdict{Refuse: true}, toReturns, retry.Again, "did not take it"},
+		"closes":         {broker.Verdict{Cut: true}, toReturns, "", "broke off"},
+		"not permitted": {broker.Verdict{Code: 403, Text: "ACCESS_REFUSED"}, toReturns, retry.Never,
+			"does not permit it (403 ACCESS_REFUSED)"},
+		"too large": {broker.Verdict{Code: 311, Text: "CONTENT_TOO_LARGE"}, toReturns, "cannot",
+			"larger than the broker takes"},
+		"no room":      {broker.Verdict{Code: 506, Text: "RESOURCE_ERROR"}, toReturns, retry.Again, "not enough room"},
+		"operator":     {broker.Verdict{Code: 320, Text: "CONNECTION_FORCED"}, toReturns, retry.Again, "operator"},
+		"unknown code": {broker.Verdict{Code: 399, Text: "ODD"}, toReturns, retry.Again, "(399 ODD)"},
+		"nothing is bound": {broker.Verdict{}, `{"exchange": "desk", "routing-key": "nobody"}`, retry.Never,
+			"nothing is bound"},
+		"no queue":    {broker.Verdict{}, `{"routing-key": "nobody"}`, retry.Never, "nothing is bound"},
+		"no exchange": {broker.Verdict{}, `{"exchange": "nowhere", "routing-key": "x"}`, retry.Never, "is not there"},
+		"no way":      {broker.Verdict{}, `{}`, "cannot", "neither an exchange nor a routing key"},
+		"long key": {broker.Verdict{}, `{"routing-key": "` + strings.Repeat("x", 256) + `"}`, "cannot",
+			"room for 255"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			w.tell(c.verdict)
@@ -209,7 +217,8 @@ func TestOutcomes(t *testing.T) {
 			if (c.outcome == "cannot") != (errors.Is(err, connect.ErrCannotSend) && errors.Is(err, connect.ErrBadData)) {
 				t.Errorf("%v", err)
 			}
-			if (err == nil) != (c.outcome != "" && c.outcome != "cannot") || err == nil && r.Outcome != c.outcome || !strings.Contains(said, c.says) {
+			if (err == nil) != (c.outcome != "" && c.outcome != "cannot") || err == nil && r.Outcome != c.outcome ||
+				!strings.Contains(said, c.says) {
 				t.Errorf("%+v %v", r, err)
 			}
 			w.tell(broker.Verdict{})
@@ -289,7 +298,8 @@ func TestEachQuestionHearsItsOwnAnswer(t *testing.T) {
 			got, _ := desk.Got()
 			for _, a := range got[seen:] {
 				for range 2 {
-					_, _ = w.Put(broker.Publish{Key: connecttest.Header(a, "amqp-reply-to"), Body: []byte("answer to " + string(a.Body)),
+					_, _ = w.Put(broker.Publish{Key: connecttest.Header(a, "amqp-reply-to"),
+						Body:       []byte("answer to " + string(a.Body)),
 						Properties: broker.Properties{CorrelationID: connecttest.Header(a, "amqp-correlation-id")}})
 				}
 			}
@@ -337,7 +347,8 @@ func TestTheTestGoesStepByStep(t *testing.T) {
 	_, _ = w.Put(broker.Publish{Key: "returns", Properties: broker.Properties{MessageID: "m-1"}, Body: []byte("sample")})
 	l := open(t, w.c)
 	r, err := l.Check(context.Background())
-	if err != nil || !r.OK || len(r.Steps) != 2 || !strings.Contains(r.Steps[1].Detail, "signed in as maud, virtual host /") {
+	if err != nil || !r.OK || len(r.Steps) != 2 || !strings.Contains(r.Steps[1].Detail,
+		"signed in as maud, virtual host /") {
 		t.Errorf("%+v %v", r, err)
 	}
 	for settings, want := range map[string]string{
@@ -353,7 +364,8 @@ func TestTheTestGoesStepByStep(t *testing.T) {
 		s := l.(connect.Inspector).Inspect(context.Background(), connect.Use{
 			Flow: "f", Intake: strings.Contains(settings, `"queue"`), Settings: system.Schema(settings),
 		})
-		if got := fmt.Sprint(s.OK, " ", strings.TrimPrefix(s.Detail, "f: ")); !strings.HasPrefix(got, want) || s.OK == (s.Repair != "") {
+		if got := fmt.Sprint(s.OK, " ", strings.TrimPrefix(s.Detail, "f: ")); !strings.HasPrefix(got, want) ||
+			s.OK == (s.Repair != "") {
 			t.Errorf("%s: %s %q", settings, got, s.Repair)
 		}
 	}
@@ -374,7 +386,8 @@ func TestTheTestGoesStepByStep(t *testing.T) {
 	}
 	virtual := *w.c
 	virtual.Address += "/returns"
-	if r, _ := open(t, &virtual).Check(context.Background()); !strings.Contains(r.Steps[1].Detail, "virtual host returns") {
+	if r, _ := open(t, &virtual).Check(context.Background()); !strings.Contains(r.Steps[1].Detail,
+		"virtual host returns") {
 		t.Errorf("%+v", r)
 	}
 }

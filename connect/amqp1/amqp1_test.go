@@ -36,12 +36,13 @@ func TestOutcomes(t *testing.T) {
 		outcome retry.Outcome
 		says    string
 	}{
-		"accepted":       {&client.StateAccepted{}, retry.Delivered, ""},
-		"released":       {&client.StateReleased{}, retry.Again, "gives it back"},
-		"modified":       {&client.StateModified{DeliveryFailed: true}, retry.Again, "in vain"},
-		"undeliverable":  {&client.StateModified{UndeliverableHere: true}, retry.Never, "cannot deliver"},
-		"rejected":       {&client.StateRejected{}, retry.Never, "does not say why"},
-		"unauthorized":   {rejected(client.ErrCondUnauthorizedAccess), retry.Never, "does not permit it (amqp:unauthorized-access why)"},
+		"accepted":      {&client.StateAccepted{}, retry.Delivered, ""},
+		"released":      {&client.StateReleased{}, retry.Again, "gives it back"},
+		"modified":      {&client.StateModified{DeliveryFailed: true}, retry.Again, "in vain"},
+		"undeliverable": {&client.StateModified{UndeliverableHere: true}, retry.Never, "cannot deliver"},
+		"rejected":      {&client.StateRejected{}, retry.Never, "does not say why"},
+		"unauthorized": {rejected(client.ErrCondUnauthorizedAccess), retry.Never,
+			"does not permit it (amqp:unauthorized-access why)"},
 		"quota":          {rejected(client.ErrCondResourceLimitExceeded), retry.Again, "quota"},
 		"too large":      {rejected(client.ErrCondMessageSizeExceeded), "cannot", "larger than the broker takes"},
 		"of its own":     {rejected("com.example:odd"), retry.Never, "refuses it (com.example:odd why)"},
@@ -63,11 +64,13 @@ func TestOutcomes(t *testing.T) {
 		outcome retry.Outcome
 		says    string
 	}{
-		"link":    {&client.LinkError{RemoteErr: &client.Error{Condition: client.ErrCondNotFound}}, retry.Never, "the address is not there"},
-		"session": {&client.SessionError{RemoteErr: &client.Error{Condition: client.ErrCondTransferLimitExceeded}}, retry.Again, ""},
-		"forced":  {&client.ConnError{RemoteErr: &client.Error{Condition: client.ErrCondConnectionForced}}, "", "operator"},
-		"cut":     {&client.ConnError{}, "", "broke off"},
-		"late":    {context.DeadlineExceeded, "", "did not accept it within"},
+		"link": {&client.LinkError{RemoteErr: &client.Error{Condition: client.ErrCondNotFound}}, retry.Never,
+			"the address is not there"},
+		"session": {&client.SessionError{RemoteErr: &client.Error{Condition: client.ErrCondTransferLimitExceeded}},
+			retry.Again, ""},
+		"forced": {&client.ConnError{RemoteErr: &client.Error{Condition: client.ErrCondConnectionForced}}, "", "operator"},
+		"cut":    {&client.ConnError{}, "", "broke off"},
+		"late":   {context.DeadlineExceeded, "", "did not accept it within"},
 	} {
 		r, err := l.ended(context.Background(), fmt.Errorf("wrapped: %w", c.err))
 		said := r.Words
@@ -86,8 +89,10 @@ func TestOutcomes(t *testing.T) {
 }
 
 func TestPropertiesAndBodiesGoBothWays(t *testing.T) {
-	r := connecttest.Request(`{"target": "/queue/returns", "subject": "s", "expires": "90s", "transient": true}`, "id-1", `{"n": 1}`)
-	for name, value := range map[string]string{"amqp-correlation-id": "c-7", "Amqp-Reply-To": "answers", "amqp-group-id": "g", "content-encoding": "identity",
+	r := connecttest.Request(`{"target": "/queue/returns", "subject": "s", "expires": "90s", "transient": true}`,
+		"id-1", `{"n": 1}`)
+	for name, value := range map[string]string{"amqp-correlation-id": "c-7", "Amqp-Reply-To": "answers",
+		"amqp-group-id": "g", "content-encoding": "identity",
 		"Idempotency-Key": "not this", "amqp-message-id": "nor this"} {
 		r.Headers = append(r.Headers, message.Header{Name: name, Value: value})
 	}
@@ -104,8 +109,10 @@ func TestPropertiesAndBodiesGoBothWays(t *testing.T) {
 		t.Fatal(err)
 	}
 	a := connect.Arrival{Headers: headersOf(&back)}
-	for name, want := range map[string]string{"amqp-message-id": "id-1", "amqp-correlation-id": "c-7", "amqp-reply-to": "answers", "amqp-subject": "s",
-		"amqp-group-id": "g", "content-type": "application/json", "content-encoding": "identity", "x-shelf": "F 12", "idempotency-key": ""} {
+	for name, want := range map[string]string{"amqp-message-id": "id-1", "amqp-correlation-id": "c-7",
+		"amqp-reply-to": "answers", "amqp-subject": "s",
+		"amqp-group-id": "g", "content-type": "application/json", "content-encoding": "identity", "x-shelf": "F 12",
+		"idempotency-key": ""} {
 		if h := connecttest.Header(a, name); h != want {
 			t.Errorf("%s: %q, want %q", name, h, want)
 		}
@@ -126,7 +133,8 @@ func TestPropertiesAndBodiesGoBothWays(t *testing.T) {
 			t.Errorf("%q, want %q", got, want)
 		}
 	}
-	for want, id := range map[string]any{"": nil, "x": "x", "7": uint64(7), "00ff": []byte{0, 255}, "01020304-0506-0708-090a-0b0c0d0e0f10": client.UUID{1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16}} {
+	for want, id := range map[string]any{"": nil, "x": "x", "7": uint64(7), "00ff": []byte{0, 255},
+		"01020304-0506-0708-090a-0b0c0d0e0f10": client.UUID{1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16}} {
 		if got := idText(id); got != want {
 			t.Errorf("%q, want %q", got, want)
 		}

@@ -70,7 +70,8 @@ func settled(state client.DeliveryState) (connect.Receipt, error) {
 		return connect.Receipt{Outcome: retry.Delivered, Code: "accepted"}, nil
 	case *client.StateRejected:
 		if s.Error == nil {
-			return connect.Receipt{Outcome: retry.Never, Code: "rejected", Words: "the broker rejects it and does not say why"}, nil
+			return connect.Receipt{Outcome: retry.Never, Code: "rejected",
+				Words: "the broker rejects it and does not say why"}, nil
 		}
 		r, err := receipt(s.Error)
 		if err == nil && r.Outcome == retry.Again && said[s.Error.Condition].words == "" {
@@ -78,12 +79,14 @@ func settled(state client.DeliveryState) (connect.Receipt, error) {
 		}
 		return r, err
 	case *client.StateReleased:
-		return connect.Receipt{Outcome: retry.Again, Code: "released", Words: "the broker did not work on it, and gives it back"}, nil
+		return connect.Receipt{Outcome: retry.Again, Code: "released",
+			Words: "the broker did not work on it, and gives it back"}, nil
 	case *client.StateModified:
 		if s.UndeliverableHere {
 			return connect.Receipt{Outcome: retry.Never, Code: "modified", Words: "the broker cannot deliver it there"}, nil
 		}
-		return connect.Receipt{Outcome: retry.Again, Code: "modified", Words: "the broker tried it in vain, and gives it back"}, nil
+		return connect.Receipt{Outcome: retry.Again, Code: "modified",
+			Words: "the broker tried it in vain, and gives it back"}, nil
 	}
 	return connect.Receipt{}, fmt.Errorf("the broker settles it in a way that is not known: %T", state)
 }
@@ -129,12 +132,14 @@ func outcomes() []connect.Meaning {
 		{Code: "accepted", Words: "the broker has it", Comes: string(retry.Delivered)},
 		{Code: "released", Words: "the broker did not work on it, and gives it back", Comes: string(retry.Again)},
 		{Code: "modified", Words: "the broker tried it in vain: again, but for where it says that it cannot be delivered there", Comes: "again or never"},
-		{Code: "rejected", Words: "the broker does not take this message: by its condition, below; never without one", Comes: string(retry.Never)},
+		{Code: "rejected", Words: "the broker does not take this message: by its condition, below; never without one",
+			Comes: string(retry.Never)},
 	}
 	for _, code := range slices.Sorted(maps.Keys(said)) {
 		s := said[code]
 		out = append(out, connect.Meaning{Code: string(code), Words: s.words, Comes: connect.Comes(s.outcome, s.data)})
 	}
-	return append(out, connect.Meaning{Code: "other", Words: "a link or connection that ends for another reason", Comes: string(retry.Again)},
+	return append(out, connect.Meaning{Code: "other", Words: "a link or connection that ends for another reason",
+		Comes: string(retry.Again)},
 		connect.InDoubt("the broker does not settle it in time, the connection breaks off"))
 }

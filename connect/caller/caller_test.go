@@ -39,7 +39,8 @@ func TestStandardWebhooksVectors(t *testing.T) {
 			h.Set(k, v)
 		}
 		known := []*connect.Connection{
-			{Name: "a", SignIn: connect.SignIn{Kind: connect.SignInHMAC, Scheme: sign.StandardWebhooks, Secrets: []string{c.Secret}}},
+			{Name: "a", SignIn: connect.SignIn{Kind: connect.SignInHMAC, Scheme: sign.StandardWebhooks,
+				Secrets: []string{c.Secret}}},
 		}
 		_, err := new(Verifier).Verify(known, &sign.Request{Header: h, Body: []byte(c.Body)}, time.Unix(c.Now, 0))
 		if (err == nil) != c.Valid {
@@ -89,11 +90,13 @@ func TestSignaturesOfRequests(t *testing.T) {
 	now := time.Unix(1_800_000_000, 0)
 	document := func(signIn string) *connect.Connection {
 		c := &connect.Connection{Name: "c", Settings: system.Schema(`{"sign-in": ` + signIn + `}`)}
-		c.SignIn = connect.SignIn{Kind: connect.SignInHMAC, Scheme: c.Text("/sign-in/scheme"), Secrets: []string{"b2xk", "c2VjcmV0"}}
+		c.SignIn = connect.SignIn{Kind: connect.SignInHMAC, Scheme: c.Text("/sign-in/scheme"), Secrets: []string{"b2xk",
+			"c2VjcmV0"}}
 		return c
 	}
 	request := func() *sign.Request {
-		return &sign.Request{Method: "POST", Authority: "ferry.example", Path: "/in/x", Header: http.Header{"Content-Type": {"text/plain"}}, Body: []byte("hi")}
+		return &sign.Request{Method: "POST", Authority: "ferry.example", Path: "/in/x",
+			Header: http.Header{"Content-Type": {"text/plain"}}, Body: []byte("hi")}
 	}
 	var v Verifier
 	for name, c := range map[string]struct {
@@ -104,7 +107,8 @@ func TestSignaturesOfRequests(t *testing.T) {
 			return (&sign.Message{Algorithm: sign.HMACSHA256, Secret: "c2VjcmV0", KeyID: "kiosk"}).Sign(r, now)
 		}},
 		"less": {document(`{"scheme": "message-signature", "covers": ["@method"]}`), func(r *sign.Request) error {
-			return (&sign.Message{Algorithm: sign.HMACSHA256, Secret: "b2xk", Components: []string{"@method", "@path"}}).Sign(r, now)
+			return (&sign.Message{Algorithm: sign.HMACSHA256, Secret: "b2xk", Components: []string{"@method",
+				"@path"}}).Sign(r, now)
 		}},
 		"template": {document(`{"scheme": "template", "value": "v=${hmac(request.time + request.body, secret, \"sha256\")}", "time-header": "x-time"}`),
 			func(r *sign.Request) error {
@@ -117,7 +121,10 @@ func TestSignaturesOfRequests(t *testing.T) {
 				r.Header.Set("X-Time", "1800000000")
 				return err
 			}},
-		"webhook": {document(`{"scheme": "standard-webhooks"}`), func(r *sign.Request) error { return sign.SignWebhook(r, "c2VjcmV0", "m", now) }},
+		"webhook": {document(`{"scheme": "standard-webhooks"}`), func(r *sign.Request) error {
+			return sign.SignWebhook(r,
+				"c2VjcmV0", "m", now)
+		}},
 	} {
 		all := []*connect.Connection{c.connection}
 		r := request()

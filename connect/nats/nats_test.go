@@ -34,7 +34,8 @@ func serve(t *testing.T) *world {
 	maud := &server.User{Username: "maud", Password: "s3cret", Permissions: &server.Permissions{
 		Publish: &server.SubjectPermission{Deny: []string{"closed.>"}},
 	}}
-	s, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: -1, JetStream: true, StoreDir: t.TempDir(), NoSigs: true, NoLog: true,
+	s, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: -1, JetStream: true, StoreDir: t.TempDir(),
+		NoSigs: true, NoLog: true,
 		Users: []*server.User{maud}, MaxPayload: 100_000})
 	if err != nil {
 		t.Fatal(err)
@@ -87,18 +88,22 @@ func TestWhatIsPublishedComesInWithItsPlaceAndHeaders(t *testing.T) {
 	l := open(t, w.c)
 	in := connecttest.Receive(t, l, `{"stream": "RETURNS", "filter": "desk.returns", "begin": "all"}`, nil, nil)
 	r := connecttest.Request(toDesk, "id-1", `{"n": 1}`)
-	r.Headers = append(r.Headers, message.Header{Name: "Nats-Msg-Id", Value: "not this"}, message.Header{Name: "Idempotency-Key", Value: "nor this"})
-	if got, err := l.(connect.Sender).Send(context.Background(), r); err != nil || got.Outcome != retry.Delivered || got.Code != "RETURNS 1" {
+	r.Headers = append(r.Headers, message.Header{Name: "Nats-Msg-Id", Value: "not this"},
+		message.Header{Name: "Idempotency-Key", Value: "nor this"})
+	if got, err := l.(connect.Sender).Send(context.Background(), r); err != nil || got.Outcome != retry.Delivered ||
+		got.Code != "RETURNS 1" {
 		t.Fatalf("%+v %v", got, err)
 	}
 	// The stream itself keeps a repeat out.
-	if got, err := connecttest.Send(l, toDesk, "id-1", `{"n": 1}`); err != nil || got.Outcome != retry.Delivered || !strings.Contains(got.Words, "already") {
+	if got, err := connecttest.Send(l, toDesk, "id-1", `{"n": 1}`); err != nil || got.Outcome != retry.Delivered ||
+		!strings.Contains(got.Words, "already") {
 		t.Fatalf("%+v %v", got, err)
 	}
 	send(t, l, "id-2", "two")
 	a := in.Find(t, "id-1")
-	for name, want := range map[string]string{"nats-subject": "desk.returns", "nats-stream": "RETURNS", "nats-sequence": "1",
-		"x-shelf": "F 12", "content-type": "application/json", "idempotency-key": ""} {
+	for name, want := range map[string]string{"nats-subject": "desk.returns", "nats-stream": "RETURNS",
+		"nats-sequence": "1",
+		"x-shelf":       "F 12", "content-type": "application/json", "idempotency-key": ""} {
 		if h := connecttest.Header(a, name); h != want {
 			t.Errorf("%s: %q, want %q", name, h, want)
 		}
@@ -163,8 +168,10 @@ func TestWhereAConsumerBegins(t *testing.T) {
 
 func TestOutcomes(t *testing.T) {
 	w := serve(t)
-	w.stream(t, jetstream.StreamConfig{Name: "SMALL", Subjects: []string{"small"}, Storage: jetstream.MemoryStorage, MaxMsgSize: 500})
-	w.stream(t, jetstream.StreamConfig{Name: "FULL", Subjects: []string{"full"}, Storage: jetstream.MemoryStorage, MaxMsgs: 1, Discard: jetstream.DiscardNew})
+	w.stream(t, jetstream.StreamConfig{Name: "SMALL", Subjects: []string{"small"}, Storage: jetstream.MemoryStorage,
+		MaxMsgSize: 500})
+	w.stream(t, jetstream.StreamConfig{Name: "FULL", Subjects: []string{"full"}, Storage: jetstream.MemoryStorage,
+		MaxMsgs: 1, Discard: jetstream.DiscardNew})
 	w.stream(t, jetstream.StreamConfig{Name: "CLOSED", Subjects: []string{"closed.>"}, Storage: jetstream.MemoryStorage})
 	w.c.TimeLimit = 2 * time.Second
 	l := open(t, w.c)
@@ -195,7 +202,8 @@ func TestOutcomes(t *testing.T) {
 			if (c.outcome == "cannot") != (errors.Is(err, connect.ErrCannotSend) && errors.Is(err, connect.ErrBadData)) {
 				t.Errorf("%v", err)
 			}
-			if (err == nil) != (c.outcome != "" && c.outcome != "cannot") || err == nil && r.Outcome != c.outcome || !strings.Contains(said, c.says) {
+			if (err == nil) != (c.outcome != "" && c.outcome != "cannot") || err == nil && r.Outcome != c.outcome ||
+				!strings.Contains(said, c.says) {
 				t.Errorf("%+v %v", r, err)
 			}
 		})
@@ -231,7 +239,8 @@ func TestEachQuestionHearsItsOwnAnswer(t *testing.T) {
 	for i := range 200 {
 		all.Go(func() {
 			question := fmt.Sprint("question ", i)
-			r, err := l.(connect.Asker).Ask(context.Background(), connecttest.Request(`{"subject": "questions"}`, question, question))
+			r, err := l.(connect.Asker).Ask(context.Background(), connecttest.Request(`{"subject": "questions"}`, question,
+				question))
 			if err != nil {
 				t.Errorf("%s: %v", question, err)
 				return
@@ -262,7 +271,8 @@ func TestTheTestGoesStepByStep(t *testing.T) {
 	}
 	wrong := *w.c
 	wrong.SignIn.Secrets = []string{"wrong"}
-	if r, _ := open(t, &wrong).Check(context.Background()); r.OK || len(r.Steps) < 2 || !strings.Contains(r.Steps[1].Detail, "Authorization Violation") {
+	if r, _ := open(t, &wrong).Check(context.Background()); r.OK || len(r.Steps) < 2 ||
+		!strings.Contains(r.Steps[1].Detail, "Authorization Violation") {
 		t.Errorf("%+v", r)
 	}
 	free, _ := net.Listen("tcp", "127.0.0.1:0")
@@ -295,7 +305,8 @@ func TestTheTestGoesStepByStep(t *testing.T) {
 	if err != nil || a.ID != "sample" || string(a.Body) != "one" || connecttest.Header(*a, "nats-sequence") != "1" {
 		t.Errorf("%+v %v", a, err)
 	}
-	if _, err := l.(connect.Peeker).Peek(context.Background(), system.Schema(`{"stream": "RETURNS", "filter": "desk.none"}`)); err == nil {
+	if _, err := l.(connect.Peeker).Peek(context.Background(),
+		system.Schema(`{"stream": "RETURNS", "filter": "desk.none"}`)); err == nil {
 		t.Error("there is a sample")
 	}
 }

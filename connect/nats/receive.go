@@ -65,7 +65,8 @@ func (l *link) Receive(
 }
 
 // consumer gives the durable consumer of a flow, and makes it where it is not there.
-func (l *link) consumer(ctx context.Context, js jetstream.JetStream, in connect.Settings, atOnce int) (jetstream.Consumer, error) {
+func (l *link) consumer(ctx context.Context, js jetstream.JetStream, in connect.Settings,
+	atOnce int) (jetstream.Consumer, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
 	defer cancel()
 	name := text(in, "consumer")
@@ -76,7 +77,8 @@ func (l *link) consumer(ctx context.Context, js jetstream.JetStream, in connect.
 	if !errors.Is(err, jetstream.ErrConsumerNotFound) {
 		return c, err
 	}
-	config := jetstream.ConsumerConfig{Durable: name, AckPolicy: jetstream.AckExplicitPolicy, FilterSubject: text(in, "filter"),
+	config := jetstream.ConsumerConfig{Durable: name, AckPolicy: jetstream.AckExplicitPolicy, FilterSubject: text(in,
+		"filter"),
 		MaxAckPending: atOnce, DeliverPolicy: jetstream.DeliverNewPolicy}
 	switch begin := text(in, "begin"); begin {
 	case "", "new":
@@ -116,7 +118,8 @@ func collect(some jetstream.MessageBatch) (list []jetstream.Msg, err error) {
 		list = append(list, m)
 	}
 	err = some.Error()
-	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, client.ErrTimeout) || errors.Is(err, jetstream.ErrNoMessages) ||
+	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, client.ErrTimeout) || errors.Is(err,
+		jetstream.ErrNoMessages) ||
 		errors.Is(err, context.Canceled) {
 		err = nil
 	}
@@ -124,7 +127,8 @@ func collect(some jetstream.MessageBatch) (list []jetstream.Msg, err error) {
 }
 
 // store has messages stored and acknowledges them.
-func store(ctx context.Context, list []jetstream.Msg, take func(context.Context, []connect.Arrival) ([]connect.Taken, error)) error {
+func store(ctx context.Context, list []jetstream.Msg, take func(context.Context,
+	[]connect.Arrival) ([]connect.Taken, error)) error {
 	arrivals := make([]connect.Arrival, len(list))
 	behind := uint64(0)
 	for i, m := range list {
@@ -152,7 +156,8 @@ func arrival(m jetstream.Msg) (connect.Arrival, uint64, error) {
 	if err != nil {
 		return connect.Arrival{}, 0, fmt.Errorf("a message of no stream came: %w", err)
 	}
-	out := connect.Arrival{Body: m.Data(), Headers: headersOf(m.Subject(), m.Headers()), ID: m.Headers().Get(client.MsgIdHdr)}
+	out := connect.Arrival{Body: m.Data(), Headers: headersOf(m.Subject(), m.Headers()),
+		ID: m.Headers().Get(client.MsgIdHdr)}
 	if out.ID == "" {
 		out.ID = idOf(at.Stream, at.Sequence.Stream, at.Timestamp)
 	}

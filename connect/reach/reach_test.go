@@ -106,9 +106,12 @@ var door = &Door{Schemes: map[string]string{"amqp": "5672", "amqps": "5671"}}
 
 func TestEachStepSaysWhereItEndsAndWhatToDo(t *testing.T) {
 	ca := issue(t, "County CA", nil, time.Now().Add(time.Hour))
-	good := listen(t, &tls.Config{Certificates: []tls.Certificate{issue(t, "localhost", ca, time.Now().Add(time.Hour)).pair}})
-	old := listen(t, &tls.Config{Certificates: []tls.Certificate{issue(t, "localhost", ca, time.Now().Add(-time.Minute)).pair}})
-	other := listen(t, &tls.Config{Certificates: []tls.Certificate{issue(t, "desk.example", ca, time.Now().Add(time.Hour)).pair}})
+	good := listen(t, &tls.Config{Certificates: []tls.Certificate{issue(t, "localhost", ca,
+		time.Now().Add(time.Hour)).pair}})
+	old := listen(t, &tls.Config{Certificates: []tls.Certificate{issue(t, "localhost", ca,
+		time.Now().Add(-time.Minute)).pair}})
+	other := listen(t, &tls.Config{Certificates: []tls.Certificate{issue(t, "desk.example", ca,
+		time.Now().Add(time.Hour)).pair}})
 	weak := listen(t, &tls.Config{MaxVersion: tls.VersionTLS12, Certificates: []tls.Certificate{
 		issue(t, "localhost", ca, time.Now().Add(time.Hour)).pair,
 	}})
@@ -124,8 +127,9 @@ func TestEachStepSaysWhereItEndsAndWhatToDo(t *testing.T) {
 		steps       int // that were made
 		fault, mend string
 	}{
-		"good":           {connection("amqps://localhost:"+good, trusts), 3, "", ""},
-		"of one line":    {connection("amqps://localhost:"+good, map[string]string{"ca": strings.ReplaceAll(ca.certificate, "\n", " ")}), 3, "", ""},
+		"good": {connection("amqps://localhost:"+good, trusts), 3, "", ""},
+		"of one line": {connection("amqps://localhost:"+good,
+			map[string]string{"ca": strings.ReplaceAll(ca.certificate, "\n", " ")}), 3, "", ""},
 		"unknown name":   {connection("amqps://nobody.invalid:1", nil), 0, "there is no such host", "name service"},
 		"nobody listens": {connection("amqp://"+nobody, nil), 0, "it was refused", "firewall"},
 		"unknown CA":     {connection("amqps://localhost:"+good, nil), 2, "unknown authority", "certificate authority"},
@@ -169,9 +173,10 @@ func TestWhoWantsACertificateOfOursGetsIt(t *testing.T) {
 	ours, stranger := issue(t, "ferry", ca, time.Now().Add(time.Hour)), issue(t, "x", nil, time.Now().Add(time.Hour))
 	pool := x509.NewCertPool()
 	pool.AddCert(ca.parsed)
-	port := listen(t, &tls.Config{ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: pool, Certificates: []tls.Certificate{
-		issue(t, "localhost", ca, time.Now().Add(time.Hour)).pair,
-	}})
+	port := listen(t, &tls.Config{ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: pool,
+		Certificates: []tls.Certificate{
+			issue(t, "localhost", ca, time.Now().Add(time.Hour)).pair,
+		}})
 	for name, c := range map[string]struct {
 		certificate, key string
 		let              bool
@@ -185,7 +190,8 @@ func TestWhoWantsACertificateOfOursGetsIt(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			of := connection("amqps://localhost:"+port, map[string]string{"ca": ca.certificate})
 			of.SignIn = connect.SignIn{Kind: SignInMTLS, Secrets: []string{c.key}}
-			of.Settings = of.Settings.With("sign-in", message.NewMap(message.Member{Name: "certificate", Value: message.NewString(c.certificate)}))
+			of.Settings = of.Settings.With("sign-in", message.NewMap(message.Member{Name: "certificate",
+				Value: message.NewString(c.certificate)}))
 			conn, err := door.Dial(context.Background(), of, nil)
 			if c.fault != "" {
 				if err == nil || !strings.Contains(err.Error(), c.fault) {
@@ -221,7 +227,8 @@ func TestAddressesAreLookedAt(t *testing.T) {
 			t.Errorf("%s: %q", address, got)
 		}
 	}
-	for address, want := range map[string]string{"amqp://desk": "desk:5672 false", "amqps://desk": "desk:5671 true", "amqps://[::1]:7": "[::1]:7 true"} {
+	for address, want := range map[string]string{"amqp://desk": "desk:5672 false", "amqps://desk": "desk:5671 true",
+		"amqps://[::1]:7": "[::1]:7 true"} {
 		at, secure, err := door.HostPort(address)
 		if got := fmt.Sprint(at, " ", secure); err != nil || got != want {
 			t.Errorf("%s: %s %v", address, got, err)
@@ -234,7 +241,8 @@ func TestAddressesAreLookedAt(t *testing.T) {
 	if fmt.Sprint(bad) != "[/tls/ca /sign-in]" {
 		t.Error(bad)
 	}
-	if _, err := jsonfmt.Decode([]byte("{" + SignInProperty("none", "basic", "mtls") + "," + TLSProperty + "}")); err != nil {
+	if _, err := jsonfmt.Decode([]byte("{" + SignInProperty("none", "basic",
+		"mtls") + "," + TLSProperty + "}")); err != nil {
 		t.Error(err)
 	}
 	if e := (&Error{"a", errors.New("b"), ""}); e.Error() != "a: b" {

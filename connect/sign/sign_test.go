@@ -64,7 +64,8 @@ func TestRFC9421SharedSecret(t *testing.T) {
 		if base, err := r.base(in[0].items, in[0].raw); err != nil || string(base) != c.Base {
 			t.Errorf("%s: base %q %v", c.Name, base, err)
 		}
-		m := Message{Algorithm: HMACSHA256, Secret: c.Key, KeyID: "test-shared-secret", Components: []string{"date", "@authority", "content-type"}}
+		m := Message{Algorithm: HMACSHA256, Secret: c.Key, KeyID: "test-shared-secret", Components: []string{"date",
+			"@authority", "content-type"}}
 		at := time.Unix(1618884473, 0)
 		if err := m.Verify(r, at); err != nil {
 			t.Errorf("%s: %v", c.Name, err)
@@ -119,7 +120,8 @@ func TestRFC9421Ed25519(t *testing.T) {
 	}
 	r.Header.Set("Signature-Input", input)
 	r.Header.Set("Signature", signature)
-	m := Message{Algorithm: Ed25519, Secret: public, Components: []string{"date", "@method", "@path", "@authority", "content-type"}}
+	m := Message{Algorithm: Ed25519, Secret: public, Components: []string{"date", "@method", "@path", "@authority",
+		"content-type"}}
 	if err := m.Verify(r, time.Unix(1618884473, 0)); err != nil {
 		t.Error(err)
 	}
@@ -135,7 +137,8 @@ func pemOf(t *testing.T, private any, public any) (string, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: a})), string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: b}))
+	return string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: a})),
+		string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: b}))
 }
 
 func TestEveryAlgorithmSignsWhatItChecks(t *testing.T) {
@@ -249,7 +252,8 @@ func TestASignatureIsWrittenAsATemplate(t *testing.T) {
 // Any field is read or refused, and what is read of one of ours is what was written.
 func FuzzFields(f *testing.F) {
 	for _, s := range []string{
-		`sig1=("@method" "content-type";sf);created=1;keyid="a\"b";alg=x;on;off=?0;bytes=:YQ==:, sig2=:AAAA:`, "a=(", "a=:", "=", "a=();b=-1",
+		`sig1=("@method" "content-type";sf);created=1;keyid="a\"b";alg=x;on;off=?0;bytes=:YQ==:, sig2=:AAAA:`, "a=(",
+		"a=:", "=", "a=();b=-1",
 	} {
 		f.Add(s)
 	}

@@ -61,8 +61,10 @@ func send(t *testing.T, l connect.Link, settings, id, body string) {
 func TestWhatIsAppendedComesInWithItsPlaceKeyAndHeaders(t *testing.T) {
 	l := open(t, serve(t).c)
 	r := connecttest.Request(`{"topic": "loans", "key": "base64:/wD/", "partition": "2"}`, "id-1", `{"n": 1}`)
-	r.Headers = append(r.Headers, message.Header{Name: "stream-offset", Value: "99"}, message.Header{Name: "Idempotency-Key", Value: "not this"})
-	if got, err := l.(connect.Sender).Send(context.Background(), r); err != nil || got.Outcome != retry.Delivered || got.Code != "acknowledged" {
+	r.Headers = append(r.Headers, message.Header{Name: "stream-offset", Value: "99"},
+		message.Header{Name: "Idempotency-Key", Value: "not this"})
+	if got, err := l.(connect.Sender).Send(context.Background(), r); err != nil || got.Outcome != retry.Delivered ||
+		got.Code != "acknowledged" {
 		t.Fatalf("%+v %v", got, err)
 	}
 	in := connecttest.Receive(t, l, `{"topic": "loans", "begin": "earliest"}`, nil, nil)
@@ -201,8 +203,9 @@ func TestOutcomes(t *testing.T) {
 		outcome  retry.Outcome // "": unknown
 		says     string
 	}{
-		"acknowledged":    {0, toLoans, retry.Delivered, ""},
-		"not permitted":   {int32(kerr.TopicAuthorizationFailed.Code), toLoans, retry.Never, "do not permit it for this topic (29"},
+		"acknowledged": {0, toLoans, retry.Delivered, ""},
+		"not permitted": {int32(kerr.TopicAuthorizationFailed.Code), toLoans, retry.Never,
+			"do not permit it for this topic (29"},
 		"too large":       {int32(kerr.MessageTooLarge.Code), toLoans, "cannot", "larger than the topic takes"},
 		"invalid":         {int32(kerr.InvalidRecord.Code), toLoans, "cannot", "does not take such a record"},
 		"policy":          {int32(kerr.PolicyViolation.Code), toLoans, retry.Never, "policy"},
@@ -227,7 +230,8 @@ func TestOutcomes(t *testing.T) {
 			if (c.outcome == "cannot") != (errors.Is(err, connect.ErrCannotSend) && errors.Is(err, connect.ErrBadData)) {
 				t.Errorf("%v", err)
 			}
-			if (err == nil) != (c.outcome != "" && c.outcome != "cannot") || err == nil && r.Outcome != c.outcome || !strings.Contains(said, c.says) {
+			if (err == nil) != (c.outcome != "" && c.outcome != "cannot") || err == nil && r.Outcome != c.outcome ||
+				!strings.Contains(said, c.says) {
 				t.Errorf("%+v %v", r, err)
 			}
 			connecttest.Eventually(t, "the next one is delivered", func() bool {
@@ -279,7 +283,8 @@ func TestTheTestGoesStepByStep(t *testing.T) {
 	}
 	wrong := good
 	wrong.SignIn.Secrets = []string{"wrong"}
-	if r, _ := open(t, &wrong).Check(context.Background()); r.OK || r.Steps[1].OK || !strings.Contains(r.Steps[1].Detail, "not know the user or password") {
+	if r, _ := open(t, &wrong).Check(context.Background()); r.OK || r.Steps[1].OK ||
+		!strings.Contains(r.Steps[1].Detail, "not know the user or password") {
 		t.Errorf("%+v", r)
 	}
 	if list, err := l.(connect.Lister).List(context.Background(), "topic"); err != nil || fmt.Sprint(list) != "[loans]" {

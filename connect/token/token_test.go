@@ -37,7 +37,8 @@ func connection(address string, secrets []string, settings map[string]string) *c
 	for name, value := range settings {
 		in = in.With(name, message.NewString(value))
 	}
-	return &connect.Connection{Name: "c", TimeLimit: 10 * time.Second, SignIn: connect.SignIn{Kind: "oauth2", Secrets: secrets},
+	return &connect.Connection{Name: "c", TimeLimit: 10 * time.Second, SignIn: connect.SignIn{Kind: "oauth2",
+		Secrets: secrets},
 		Settings: message.NewMap(message.Member{Name: "sign-in", Value: in})}
 }
 
@@ -64,18 +65,20 @@ func serve(t *testing.T, answer func(n int64, form url.Values) (int, string)) (s
 
 func TestOneIsFetchedForAllThatWaitAndRenewedBeforeItsEnd(t *testing.T) {
 	at, n := serve(t, func(n int64, form url.Values) (int, string) {
-		if form.Get("grant_type") != "client_credentials" || form.Get("basic") != "ferry:s3cret" || form.Get("scope") != "a b" {
+		if form.Get("grant_type") != "client_credentials" || form.Get("basic") != "ferry:s3cret" ||
+			form.Get("scope") != "a b" {
 			return 400, `{"error":"invalid_request"}`
 		}
 		return 200, `{"access_token":"tok-` + string(rune('0'+n)) + `","expires_in":600,"token_type":"Bearer"}`
 	})
 	now := time.Now()
 	var mu sync.Mutex
-	s := New(connection(at, []string{"s3cret"}, map[string]string{"client-id": "ferry", "scope": "a b"}), http.DefaultClient, same, func() time.Time {
-		mu.Lock()
-		defer mu.Unlock()
-		return now
-	})
+	s := New(connection(at, []string{"s3cret"}, map[string]string{"client-id": "ferry", "scope": "a b"}),
+		http.DefaultClient, same, func() time.Time {
+			mu.Lock()
+			defer mu.Unlock()
+			return now
+		})
 	pass := func(d time.Duration) { mu.Lock(); now = now.Add(d); mu.Unlock() }
 	var all sync.WaitGroup
 	for range 200 {
@@ -145,7 +148,8 @@ func TestRFC7523Assertion(t *testing.T) {
 	})
 	settings := map[string]string{"grant": JWTBearer, "issuer": "https://jwt-idp.example.com", "scope": "s",
 		"audience": "https://jwt-rp.example.net", "key-id": "16"}
-	if _, err := New(connection(at, []string{key}, settings), http.DefaultClient, same, time.Now).Token(context.Background()); err == nil {
+	if _, err := New(connection(at, []string{key}, settings), http.DefaultClient, same,
+		time.Now).Token(context.Background()); err == nil {
 		t.Error("a key that is none is taken")
 	}
 	c := connection(at, []string{strings.ReplaceAll(testKey(t), "\n", " ")}, settings) // as a field of one line gives it
@@ -163,7 +167,8 @@ func TestRFC7523Assertion(t *testing.T) {
 	var claims map[string]any
 	_ = json.Unmarshal(raw, &claims)
 	head, _ := base64.RawURLEncoding.DecodeString(parts[0])
-	if claims["iss"] != "https://jwt-idp.example.com" || claims["sub"] != claims["iss"] || claims["aud"] != "https://jwt-rp.example.net" ||
+	if claims["iss"] != "https://jwt-idp.example.com" || claims["sub"] != claims["iss"] ||
+		claims["aud"] != "https://jwt-rp.example.net" ||
 		claims["exp"].(float64) <= claims["iat"].(float64) || !strings.Contains(string(head), `"alg":"RS256"`) ||
 		!strings.Contains(string(head), `"kid":"16"`) {
 		t.Errorf("%s %s", head, raw)

@@ -52,7 +52,8 @@ func dial(t *testing.T, b *Broker) *client.Connection {
 	if err != nil {
 		t.Fatal(err)
 	}
-	conn, err := client.Open(c, client.Config{Vhost: "/", SASL: []client.Authentication{&client.PlainAuth{Username: "a", Password: "b"}}})
+	conn, err := client.Open(c, client.Config{Vhost: "/",
+		SASL: []client.Authentication{&client.PlainAuth{Username: "a", Password: "b"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -87,13 +88,16 @@ func TestEachKindOfExchangeRoutes(t *testing.T) {
 	must(t, ch.QueueBind("q-direct", "a.b", "direct", false, nil))
 	must(t, ch.QueueBind("q-fanout", "", "fanout", false, nil))
 	must(t, ch.QueueBind("q-topic", "a.#", "topic", false, nil))
-	must(t, ch.QueueBind("q-headers", "", "headers", false, client.Table{"x-match": "all", "branch": "ELMS", "n": int32(3)}))
+	must(t, ch.QueueBind("q-headers", "", "headers", false, client.Table{"x-match": "all", "branch": "ELMS",
+		"n": int32(3)}))
 	big := bytes.Repeat([]byte("x"), 300_000) // of several frames
 	for _, kind := range []string{Direct, Fanout, Topic, Headers} {
 		must(t, ch.PublishWithContext(context.Background(), kind, "a.b", false, false, client.Publishing{
-			Body: big, ContentType: "text/plain", Headers: client.Table{"branch": "ELMS", "n": int32(3), "list": []any{"a", client.Table{"b": true}}},
+			Body: big, ContentType: "text/plain", Headers: client.Table{"branch": "ELMS", "n": int32(3), "list": []any{"a",
+				client.Table{"b": true}}},
 		}))
-		must(t, ch.PublishWithContext(context.Background(), kind, "z", false, false, client.Publishing{Headers: client.Table{"branch": "ELMS"}}))
+		must(t, ch.PublishWithContext(context.Background(), kind, "z", false, false,
+			client.Publishing{Headers: client.Table{"branch": "ELMS"}}))
 		want := map[string]int{Direct: 1, Fanout: 2, Topic: 1, Headers: 1}[kind]
 		q, err := ch.QueueDeclarePassive("q-"+kind, true, false, false, false, nil)
 		if err != nil || q.Messages != want {
@@ -184,9 +188,13 @@ func TestItConfirmsReturnsAndMisbehavesAsItIsTold(t *testing.T) {
 		"other type": func(c *client.Channel) error {
 			return c.ExchangeDeclare("amq.topic", "direct", true, false, false, false, nil)
 		},
-		"unknown type": func(c *client.Channel) error { return c.ExchangeDeclare("x", "odd", true, false, false, false, nil) },
+		"unknown type": func(c *client.Channel) error {
+			return c.ExchangeDeclare("x", "odd", true, false, false, false,
+				nil)
+		},
 	} {
-		if err := do(channelOf(t, b)); err == nil || !strings.Contains(err.Error(), "40") && !strings.Contains(err.Error(), "503") {
+		if err := do(channelOf(t, b)); err == nil || !strings.Contains(err.Error(), "40") &&
+			!strings.Contains(err.Error(), "503") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -257,7 +265,8 @@ func TestValuesOfTables(t *testing.T) {
 		t.Errorf("%s", text)
 	}
 	for name, raw := range map[string]string{
-		"too deep": strings.Repeat("\x00\x00\x00\xff\x01xF", 40), "unknown kind": "\x00\x00\x00\x04\x01x?\x00", "short": "\x00\x00\x01\x00\x01xt",
+		"too deep": strings.Repeat("\x00\x00\x00\xff\x01xF", 40), "unknown kind": "\x00\x00\x00\x04\x01x?\x00",
+		"short": "\x00\x00\x01\x00\x01xt",
 	} {
 		r := &reader{b: []byte(raw)}
 		if r.table(0); r.done() {
