@@ -5316,6 +5316,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
+            413: components["responses"]["TooLarge"];
             422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
@@ -5406,6 +5407,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
+            413: components["responses"]["TooLarge"];
             422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
@@ -5553,6 +5555,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
+            413: components["responses"]["TooLarge"];
             422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
@@ -5652,6 +5655,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            413: components["responses"]["TooLarge"];
             default: components["responses"]["Problem"];
         };
     };
