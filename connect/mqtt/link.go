@@ -9,6 +9,7 @@ import (
 
 	"github.com/eclipse/paho.golang/packets"
 	"github.com/eclipse/paho.golang/paho"
+	client "github.com/eclipse/paho.mqtt.golang"
 
 	"readyferry/connect"
 	"readyferry/connect/reach"
@@ -23,6 +24,7 @@ type link struct {
 	mu   sync.Mutex
 	// publisher is nil until something is published, and after it has broken.
 	publisher *paho.Client
+	older     client.Client // publishes by MQTT 3.1.1
 	asker     *asking
 	answers   connect.Answers[*paho.Publish]
 }

@@ -25,6 +25,8 @@ var connectionSchema = `{"required": ["address"], "properties": {
 		"address": {"type": "string", "title": "Address", "default": "mqtt://", "description":
 			"mqtt://host:1883, mqtts://host:8883 over TLS, or stand-in://name", "examples": ["mqtts://broker.example.org:8883"]},
 		` + reach.SignInProperty(connect.SignInNone, connect.SignInBasic, reach.SignInMTLS) + `,
+		"version": {"enum": ["5", "3.1.1"], "title": "Version", "default": "5", "description":
+			"of MQTT; 3.1.1 has no properties: no headers, no key by which a repeat is told, no questions"},
 		"client-id": {"type": "string", "title": "Client id", "maxLength": 100, "description":
 			"what the ids of its clients begin with; readyferry and the connection's name when empty"},
 		"keep-alive": {"type": "string", "title": "Keep alive", "format": "duration", "default": "30s", "description":
@@ -73,7 +75,7 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 	door := &reach.Door{Schemes: map[string]string{"mqtt": "1883", "mqtts": "8883"}, StandIn: standIn}
 	return connect.System{
 		Kind: system.Kind{
-			Name: Kind, Title: "MQTT", Summary: "A broker for MQTT 5, as sensors and machines have it: messages by topic.",
+			Name: Kind, Title: "MQTT", Summary: "A broker for MQTT 5 or 3.1.1, as sensors and machines have it: messages by topic.",
 			Sentence: "publish to {topic} at {to}[, quality {qos}]",
 			Intake:   system.Schema(intakeSchema), Deliver: system.Schema(deliverSchema),
 			Ask: system.Schema(askSchema),
@@ -93,7 +95,11 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 			checkSpans(c, found)
 		},
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
-			return &link{c: c, door: door}, nil
+			l := &link{c: c, door: door}
+			if c.Text("/version") == "3.1.1" {
+				return &older{l}, nil
+			}
+			return l, nil
 		},
 	}
 }

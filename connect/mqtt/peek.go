@@ -19,12 +19,9 @@ const patience = 15 * time.Second
 // Peek implements connect.Peeker. It subscribes for itself, and beside a shared
 // subscription, so nobody misses the message.
 func (l *link) Peek(ctx context.Context, in connect.Settings) (*connect.Arrival, error) {
-	filter := in.Get("filter").Text
-	if err := checkFilter(filter); err != nil {
+	filter, err := peeked(in)
+	if err != nil {
 		return nil, err
-	}
-	if rest, shared := strings.CutPrefix(filter, "$share/"); shared {
-		_, filter, _ = strings.Cut(rest, "/")
 	}
 	came, broke := make(chan *paho.Publish, 1), make(chan error, 1)
 	id := l.clientID("-look-" + uuid.NewString()[:8])
@@ -63,4 +60,17 @@ func (l *link) Peek(ctx context.Context, in connect.Settings) (*connect.Arrival,
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
+}
+
+// peeked gives the filter that a sample is looked for by: that of the intake, beside a
+// shared subscription.
+func peeked(in connect.Settings) (string, error) {
+	filter := in.Get("filter").Text
+	if err := checkFilter(filter); err != nil {
+		return "", err
+	}
+	if rest, shared := strings.CutPrefix(filter, "$share/"); shared {
+		_, filter, _ = strings.Cut(rest, "/")
+	}
+	return filter, nil
 }

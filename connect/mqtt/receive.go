@@ -30,17 +30,12 @@ func (l *link) Receive(
 	mark []byte,
 	take func(context.Context, []connect.Arrival) ([]connect.Taken, error),
 ) error {
-	filter, atOnce, qos := in.Get("filter").Text, uint16(64), byte(1)
-	if n := in.Get("at-once"); n != nil {
-		_, _ = fmt.Sscan(n.Text, &atOnce)
-	}
-	if n := in.Get("qos"); n != nil {
-		_, _ = fmt.Sscan(n.Text, &qos)
-	}
-	if err := checkFilter(filter); err != nil {
+	s, err := readIntake(in)
+	if err != nil {
 		return err
 	}
-	came, broke := make(chan *paho.Publish, atOnce), make(chan error, 4)
+	filter, atOnce, qos := s.filter, s.atOnce, s.qos
+	came, broke := make(chan *coming, atOnce), make(chan error, 4)
 	fails := func(err error) {
 		select {
 		case broke <- err:
@@ -58,8 +53,10 @@ func (l *link) Receive(
 			fails(errors.New(words(d.ReasonCode)))
 		},
 		OnPublishReceived: []func(paho.PublishReceived) (bool, error){func(p paho.PublishReceived) (bool, error) {
+			one := p.Packet
 			select {
-			case came <- p.Packet:
+			case came <- &coming{one.PacketID, one.QoS, one.Duplicate(), one.Topic,
+				connect.Arrival{ID: keyOf(one), Headers: headersOf(one), Body: one.Payload}, func() error { return p.Client.Ack(one) }}:
 			case <-ctx.Done():
 			}
 			return true, nil
@@ -76,7 +73,12 @@ func (l *link) Receive(
 		return err
 	}
 	connect.TellReady(ctx)
-	t := taking{client: client, stored: readMark(mark), most: int(atOnce), take: take}
+	t := taking{stored: readMark(mark), most: int(atOnce), take: take}
+	return t.all(ctx, came, broke)
+}
+
+// all takes what comes until it breaks.
+func (t *taking) all(ctx context.Context, came <-chan *coming, broke <-chan error) error {
 	for {
 		select {
 		case <-ctx.Done():
@@ -84,7 +86,7 @@ func (l *link) Receive(
 		case err := <-broke:
 			return err
 		case p := <-came:
-			list := []*paho.Publish{p}
+			list := []*coming{p}
 			for len(list) < batch && len(came) > 0 {
 				list = append(list, <-came)
 			}
@@ -117,9 +119,18 @@ func subscribe(ctx context.Context, client *paho.Client, filter string, qos byte
 	}
 }
 
+// coming is a message that the broker hands over, of either version of the protocol.
+type coming struct {
+	packet    uint16
+	qos       byte
+	duplicate bool // it was handed over before (3.3.1.1)
+	topic     string
+	arrival   connect.Arrival
+	ack       func() error
+}
+
 // taking takes what a broker hands over.
 type taking struct {
-	client *paho.Client
 	stored []stored // what is stored and perhaps not acknowledged, the newest last
 	most   int      // of them: the broker hands over no more before the first is acknowledged
 	take   func(context.Context, []connect.Arrival) ([]connect.Taken, error)
@@ -133,8 +144,8 @@ type stored struct {
 }
 
 // note adds a message to those that are stored, and tells whether it was there.
-func (t *taking) note(p *paho.Publish) (was bool) {
-	one := stored{p.PacketID, fingerprint([]byte(p.Topic), p.Payload)}
+func (t *taking) note(p *coming) (was bool) {
+	one := stored{p.packet, fingerprint([]byte(p.topic), p.arrival.Body)}
 	at := slices.IndexFunc(t.stored, func(s stored) bool { return s.Packet == one.Packet })
 	if at >= 0 {
 		was = t.stored[at] == one
@@ -147,11 +158,11 @@ func (t *taking) note(p *paho.Publish) (was bool) {
 }
 
 // these stores messages and acknowledges them.
-func (t *taking) these(ctx context.Context, list []*paho.Publish) error {
+func (t *taking) these(ctx context.Context, list []*coming) error {
 	var arrivals []connect.Arrival
 	for _, p := range list {
-		if again := p.QoS > 0 && t.note(p) && p.Duplicate(); !again {
-			arrivals = append(arrivals, connect.Arrival{ID: keyOf(p), Headers: headersOf(p), Body: p.Payload})
+		if again := p.qos > 0 && t.note(p) && p.duplicate; !again {
+			arrivals = append(arrivals, p.arrival)
 		}
 	}
 	if len(arrivals) > 0 {
@@ -165,7 +176,7 @@ func (t *taking) these(ctx context.Context, list []*paho.Publish) error {
 		}
 	}
 	for _, p := range list {
-		if err := t.client.Ack(p); err != nil {
+		if err := p.ack(); err != nil {
 			return fmt.Errorf("acknowledging: %w", err)
 		}
 	}
