@@ -15,6 +15,10 @@ import (
 // A receiver that hears nothing looks so often whether anybody is there.
 const looks = 10 * time.Second
 
+// session is how long the brokers wait for a member of a group that has gone without a
+// word until others get its partitions: an application that was killed waits for itself.
+const session = 10 * time.Second
+
 // patience is how long a sample is waited for.
 const patience = 15 * time.Second
 
@@ -40,6 +44,7 @@ func (l *link) Receive(
 	}
 	client, err := l.client(
 		kgo.ConsumeTopics(topic), kgo.ConsumerGroup(group), kgo.ConsumeResetOffset(begin), kgo.DisableAutoCommit(),
+		kgo.SessionTimeout(session), kgo.HeartbeatInterval(session/4), kgo.RebalanceTimeout(2*session),
 		kgo.BlockRebalanceOnPoll(), kgo.FetchMaxBytes(mostFetch), kgo.FetchMaxPartitionBytes(mostFetch/4),
 	)
 	if err != nil {
