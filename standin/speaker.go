@@ -77,7 +77,11 @@ func (s *Set) Dial(kind, name string) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	go b.serve(theirs)
+	sys.hold(theirs, true)
+	go func() {
+		b.serve(theirs)
+		sys.hold(theirs, false)
+	}()
 	return ours, nil
 }
 
@@ -101,6 +105,29 @@ func pair() (ours, theirs net.Conn, err error) {
 			return ours, theirs, nil
 		}
 		_ = theirs.Close() // somebody else knocked at the door meanwhile
+	}
+}
+
+// hold notes a connection to a stand-in that speaks, or that it has ended.
+func (sys *System) hold(c net.Conn, open bool) {
+	sys.mu.Lock()
+	defer sys.mu.Unlock()
+	if !open {
+		delete(sys.conns, c)
+		return
+	}
+	if sys.conns == nil {
+		sys.conns = map[net.Conn]bool{}
+	}
+	sys.conns[c] = true
+}
+
+// cut breaks all connections off.
+func (sys *System) cut() {
+	sys.mu.Lock()
+	defer sys.mu.Unlock()
+	for c := range sys.conns {
+		_ = c.Close()
 	}
 }
 

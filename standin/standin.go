@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"sort"
 	"strconv"
@@ -106,9 +107,10 @@ type System struct {
 	behaviour Behaviour
 	calls     []Call // the newest last
 	n         int
-	accepted  map[string]int // by key, for the calls that are remembered
-	gate      gate           // of one that gives tokens
-	speaker   speaker        // of one that speaks something else than HTTP
+	accepted  map[string]int    // by key, for the calls that are remembered
+	gate      gate              // of one that gives tokens
+	conns     map[net.Conn]bool // to it, where it speaks
+	speaker   speaker           // of one that speaks something else than HTTP
 }
 
 // Set is all stand-ins of an application. It is safe for concurrent use.
@@ -252,6 +254,9 @@ func (s *Set) Behave(name string, b Behaviour) error {
 	sys.mu.Lock()
 	sys.behaviour = b
 	sys.mu.Unlock()
+	if b.OutUntil != nil {
+		sys.cut()
+	}
 	s.changed()
 	return nil
 }

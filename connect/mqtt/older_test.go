@@ -3,6 +3,7 @@ package mqtt
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -114,4 +115,24 @@ func TestTheOlderVersionSaysWhereItEnds(t *testing.T) {
 			"another return code":   "\x20\x02\x00\x63",
 			"an unexpected command": connack + "\x10\x00",
 		})
+}
+
+func TestTheTestLooksAtWhatFlowsName(t *testing.T) {
+	good := serve(t)
+	for version, c := range map[string]*connect.Connection{"5": good, "3.1.1": older311(good)} {
+		l := open(t, c)
+		for settings, want := range map[string]string{
+			`{"filter": "branches/+/shelves"}`: "true f: the filter branches/+/shelves may be subscribed to",
+			`{"topic": "branches/${body.n}"}`:  "true f: the topic depends on the message",
+			`{"topic": "branches/X"}`:          "true f: branches/X is a topic",
+			`{"topic": "branches/+"}`:          "false f: ",
+		} {
+			s := l.(connect.Inspector).Inspect(context.Background(), connect.Use{
+				Flow: "f", Intake: strings.Contains(settings, "filter"), Settings: system.Schema(settings),
+			})
+			if got := fmt.Sprint(s.OK, " ", s.Detail); !strings.HasPrefix(got, want) || s.OK == (s.Repair != "") {
+				t.Errorf("%s, %s: %s", version, settings, got)
+			}
+		}
+	}
 }
