@@ -69,3 +69,42 @@ func TestReceivingFromAnyBroker(t *testing.T) {
 		})
 	}
 }
+
+// Every stand-in for a broker misbehaves in each way once, and the delivery goes on to be
+// delivered, once, with the tries that say what happened.
+func TestDeliveringToABrokerThatMisbehaves(t *testing.T) {
+	for kind, c := range map[string]struct{ has, deliver string }{
+		"mqtt":   {``, `"topic":"out/x"`},
+		"amqp":   {`"out"`, `"routing-key":"out"`},
+		"stream": {`"out"`, `"topic":"out"`},
+		"nats":   {`"OUT out.>"`, `"subject":"out.x"`},
+	} {
+		for name, behaviour := range map[string]struct{ says, tries string }{
+			"refuses":            {`{"refuse":1,"refuseWith":503}`, `"outcome":"again"`},
+			"closes":             {`{"refuse":1,"refuseWith":-1}`, `"outcome":"again"`},
+			"never confirms":     {`{"refuse":1,"refuseWith":-2}`, `within 1s`},
+			"confirms late":      {`{"delay":300}`, `"outcome":"delivered"`},
+			"quota or disk full": {`{"refuse":1,"refuseWith":507}`, `"outcome":"again"`},
+		} {
+			t.Run(kind+" "+name, func(t *testing.T) {
+				w := start(t)
+				w.ok("PUT", "/api/v1/stand-ins/s", fmt.Sprintf(`{"kind":%q,"has":[%s]}`, kind, c.has))
+				w.ok("PUT", "/api/v1/connections/broker", fmt.Sprintf(
+					`{"readyferry":"connection/1","name":"broker","kind":%q,"address":"stand-in://s","time-limit":"1s"}`, kind))
+				w.live("out", fmt.Sprintf(`{"readyferry":"flow/1","name":"out","intake":{"kind":"webhook","path":"/out"},
+					"steps":[{"id":"d","kind":"deliver","to":"broker",%s,"retry":{"first":"50ms","growth":"constant","tries":20}}]}`, c.deliver))
+				w.ok("PUT", "/api/v1/stand-ins/s/behaviour", behaviour.says)
+				w.ok("POST", "/in/out", `{}`)
+				got := w.eventually("/api/v1/transactions?flow=out", `"state":"delivered"`)
+				transaction := w.ok("GET", "/api/v1/transactions/"+strings.Split(got, `"`)[3], "")
+				if !strings.Contains(string(transaction), behaviour.tries) {
+					t.Errorf("%s", transaction)
+				}
+				calls := string(w.ok("GET", "/api/v1/stand-ins/s", ""))
+				if n := strings.Count(calls, `"copy":1`); n != 1 || strings.Contains(calls, `"copy":2`) {
+					t.Errorf("%d copies were taken: %s", n, calls)
+				}
+			})
+		}
+	}
+}

@@ -161,11 +161,29 @@ func (s *Server) flowView(f watch.Flow) flowView {
 			v.Intake.Where, v.Intake.Methods = due(in), []string{}
 		case "poll", "table":
 			v.Intake.Where, v.Intake.Methods = in.Of+" "+in.Table+due(in), []string{}
+		case "webhook":
 		case "subflow", "load":
 			v.Intake.Methods = []string{}
+		default:
+			v.Intake.Where, v.Intake.Methods = strings.TrimSpace(in.Of+" "+s.placeOf(in)), []string{}
 		}
 	}
 	return v
+}
+
+// placeOf gives the first setting that an intake of an outside system must have: its
+// topic, queue, stream or filter.
+func (s *Server) placeOf(in *flow.Intake) string {
+	system := s.engine.Catalog.Systems().Find(in.Kind)
+	if system == nil || system.Intake == nil || system.Intake.Get("required") == nil {
+		return ""
+	}
+	for _, name := range system.Intake.Get("required").Items {
+		if n := in.Settings.Get(name.Text); n != nil {
+			return n.Text
+		}
+	}
+	return ""
 }
 
 // due says in a few words when an intake is due.

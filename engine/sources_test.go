@@ -224,7 +224,7 @@ func testWaitingDoesNotBlock(t *testing.T) {
 		s := states("many")
 		return s[store.Waiting] == 5 && s[store.Delivered] == 1
 	})
-	for range 4 {
+	for range 8 { // twice as many as it takes at once
 		w.accepted("/put", `{"q": "q", "t": "dead"}`)
 	}
 	w.until("the reader has paused and says so", func() bool {
@@ -236,7 +236,7 @@ func testWaitingDoesNotBlock(t *testing.T) {
 	}
 	w.out.status(200)
 	time.Sleep(2 * time.Hour)
-	w.until("all are through", func() bool { return states("many")[store.Delivered] == 10 })
+	w.until("all are through", func() bool { return states("many")[store.Delivered] == 14 })
 	if c, err := w.store.Clock("many"); err != nil || c.Error != "" {
 		t.Errorf("%+v, %v", c, err)
 	}
