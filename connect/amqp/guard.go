@@ -3,8 +3,6 @@ package amqp
 import (
 	"encoding/binary"
 	"errors"
-	"net"
-	"time"
 )
 
 // What a broker may send: frames are bounded by the client's library, bodies by us.
@@ -19,9 +17,6 @@ var errTooLarge = errors.New("the broker sends a message of more than 64 MiB")
 // that listens there. It follows the frames (4.2.3) and looks into those that hold the
 // header of a body (4.2.6.1).
 type guarded struct {
-	net.Conn
-	patience time.Duration // for one write: a broker that reads nothing must hold nobody
-
 	head []byte // of the frame that is read: 7 bytes, and of a header's payload 12 more
 	left uint64 // bytes of the frame behind them
 }
@@ -31,24 +26,6 @@ const (
 	headWhole  = headFrame + 12
 	kindHeader = 2
 )
-
-// Write implements net.Conn.
-func (g *guarded) Write(p []byte) (int, error) {
-	if err := g.SetWriteDeadline(time.Now().Add(g.patience)); err != nil {
-		return 0, err
-	}
-	return g.Conn.Write(p)
-}
-
-// Read implements net.Conn.
-func (g *guarded) Read(p []byte) (int, error) {
-	n, err := g.Conn.Read(p)
-	if bad := g.look(p[:n]); bad != nil {
-		_ = g.Close()
-		return 0, bad
-	}
-	return n, err
-}
 
 func (g *guarded) look(b []byte) error {
 	for len(b) > 0 {

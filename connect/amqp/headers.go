@@ -7,10 +7,10 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	client "github.com/rabbitmq/amqp091-go"
 
+	"readyferry/connect"
 	"readyferry/core/message"
 )
 
@@ -35,7 +35,7 @@ func headersOf(d *client.Delivery) []message.Header {
 	out := []message.Header{{Name: headerExchange, Value: d.Exchange}, {Name: headerKey, Value: d.RoutingKey}}
 	add := func(name, value string) {
 		if value != "" {
-			out = append(out, message.Header{Name: name, Value: clean(value)})
+			out = append(out, message.Header{Name: name, Value: connect.HeaderText(value)})
 		}
 	}
 	add("Content-Type", d.ContentType)
@@ -62,22 +62,9 @@ func headersOf(d *client.Delivery) []message.Header {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		out = append(out, message.Header{Name: clean(name), Value: clean(valueText(d.Headers[name]))})
+		out = append(out, message.Header{Name: connect.HeaderText(name), Value: connect.HeaderText(valueText(d.Headers[name]))})
 	}
 	return out
-}
-
-// clean gives text that can stand in a header.
-func clean(s string) string {
-	if !utf8.ValidString(s) {
-		s = strings.ToValidUTF8(s, "\uFFFD")
-	}
-	return strings.Map(func(r rune) rune {
-		if r == '\r' || r == '\n' || r == 0 {
-			return ' '
-		}
-		return r
-	}, s)
 }
 
 // valueText writes a value of a header: what is more than one as JSON.

@@ -64,7 +64,7 @@ func (l *link) join(ctx context.Context, part string, w *reach.Way) (*client.Con
 		config.SASL = []client.Authentication{&client.ExternalAuth{}}
 	}
 	_ = conn.SetDeadline(time.Now().Add(l.c.TimeLimit))
-	made, err := client.Open(&guarded{Conn: conn, patience: l.c.TimeLimit}, config)
+	made, err := client.Open(&reach.Guarded{Conn: conn, Patience: l.c.TimeLimit, Look: new(guarded).look}, config)
 	if err != nil {
 		_ = conn.Close()
 		return nil, &reach.Error{Step: "signing in" + as(l.c), Err: inWords(err), Repair: "look at the user, the password and the virtual host"}

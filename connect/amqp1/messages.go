@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	client "github.com/Azure/go-amqp"
 
@@ -176,7 +175,7 @@ func headersOf(m *client.Message) []message.Header {
 	var out []message.Header
 	add := func(name, value string) {
 		if value != "" {
-			out = append(out, message.Header{Name: name, Value: clean(value)})
+			out = append(out, message.Header{Name: name, Value: connect.HeaderText(value)})
 		}
 	}
 	text := func(s *string) string {
@@ -204,20 +203,7 @@ func headersOf(m *client.Message) []message.Header {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		out = append(out, message.Header{Name: clean(name), Value: clean(fmt.Sprint(plain(m.ApplicationProperties[name])))})
+		out = append(out, message.Header{Name: connect.HeaderText(name), Value: connect.HeaderText(fmt.Sprint(plain(m.ApplicationProperties[name])))})
 	}
 	return out
-}
-
-// clean gives text that can stand in a header.
-func clean(s string) string {
-	if !utf8.ValidString(s) {
-		s = strings.ToValidUTF8(s, "\uFFFD")
-	}
-	return strings.Map(func(r rune) rune {
-		if r == '\r' || r == '\n' || r == 0 {
-			return ' '
-		}
-		return r
-	}, s)
 }

@@ -2,7 +2,10 @@ package http
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"io"
 	"net"
@@ -226,4 +229,51 @@ func TestAProxyIsGoneThrough(t *testing.T) {
 		t.Errorf("%+v %v, through %s", r, err, through)
 	}
 	_ = l.Close()
+}
+
+// A server that wants a certificate gets ours; its own is trusted by the authority that
+// the connection names, and by nothing else.
+func TestACertificateSignsIn(t *testing.T) {
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if len(r.TLS.PeerCertificates) != 1 {
+			w.WriteHeader(http.StatusForbidden)
+		}
+	}))
+	server.TLS = &tls.Config{ClientAuth: tls.RequireAnyClientCert}
+	server.StartTLS()
+	defer server.Close()
+	pair := server.TLS.Certificates[0] // good enough for both sides
+	key, err := x509.MarshalPKCS8PrivateKey(pair.PrivateKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	certificate := string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: pair.Certificate[0]}))
+	private := string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key}))
+	for name, c := range map[string]struct {
+		signIn, authority string
+		ok                bool
+	}{
+		"ours":           {"mtls", certificate, true},
+		"none":           {"none", certificate, false},
+		"nobody's trust": {"mtls", "", false},
+	} {
+		in := message.NewMap(message.Member{Name: "certificate", Value: message.NewString(certificate)})
+		settings := message.NewMap(message.Member{Name: "sign-in", Value: in})
+		if c.authority != "" {
+			settings = settings.With("tls", message.NewMap(message.Member{Name: "ca", Value: message.NewString(c.authority)}))
+		}
+		l, err := New("").Open(context.Background(), &connect.Connection{Name: "c", Address: server.URL, TimeLimit: 5 * time.Second,
+			SignIn: connect.SignIn{Kind: c.signIn, Secrets: []string{private}}, Settings: settings})
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, err := l.(connect.Sender).Send(context.Background(), connect.Request{Rules: retry.Default(), Request: want.Request{Method: "POST", Path: "/"}})
+		if ok := err == nil && r.Outcome == retry.Delivered; ok != c.ok {
+			t.Errorf("%s: %+v %v", name, r, err)
+		}
+		report, err := l.Check(context.Background())
+		if err != nil || c.ok && (!report.OK || !strings.HasPrefix(report.Steps[1].Detail, "TLS 1.")) {
+			t.Errorf("%s: %+v %v", name, report, err)
+		}
+	}
 }

@@ -2,9 +2,7 @@ package mqtt
 
 import (
 	"errors"
-	"net"
 	"sync"
-	"time"
 )
 
 // largest is the largest packet that is read, in bytes; brokers are told so (3.1.2.11.4).
@@ -16,33 +14,12 @@ var errTooLarge = errors.New("the broker sends a packet of more than 16 MiB")
 // anything that listens there. It looks at the fixed header of each (2.1) and lets the
 // rest pass.
 type guarded struct {
-	net.Conn
-	patience time.Duration // for one write: a broker that reads nothing must hold nobody
-
 	mu     sync.Mutex
 	left   int  // bytes of the packet that are yet to come
 	inside bool // the length is known
 	length int  // what is known of it
 	shift  int
 	first  bool // the first byte of the header is read
-}
-
-// Read implements net.Conn.
-func (g *guarded) Read(p []byte) (int, error) {
-	n, err := g.Conn.Read(p)
-	if bad := g.look(p[:n]); bad != nil {
-		_ = g.Close()
-		return 0, bad
-	}
-	return n, err
-}
-
-// Write implements net.Conn.
-func (g *guarded) Write(p []byte) (int, error) {
-	if err := g.SetWriteDeadline(time.Now().Add(g.patience)); err != nil {
-		return 0, err
-	}
-	return g.Conn.Write(p)
 }
 
 // look follows the packets in what was read.

@@ -57,7 +57,7 @@ func (l *link) join(ctx context.Context, config paho.ClientConfig, cp *paho.Conn
 	if err != nil {
 		return nil, err
 	}
-	config.Conn, config.PacketTimeout = packets.NewThreadSafeConn(&guarded{Conn: conn, patience: l.c.TimeLimit}), l.c.TimeLimit
+	config.Conn, config.PacketTimeout = packets.NewThreadSafeConn(&reach.Guarded{Conn: conn, Patience: l.c.TimeLimit, Look: new(guarded).look}), l.c.TimeLimit
 	cp.KeepAlive = uint16(min(span(l.c, "/keep-alive", 30*time.Second)/time.Second, 65_535))
 	if l.c.SignIn.Kind == connect.SignInBasic && len(l.c.SignIn.Secrets) > 0 {
 		cp.UsernameFlag, cp.Username = true, l.c.SignIn.User

@@ -50,7 +50,7 @@ func (l *older) join(ctx context.Context, id string, clean bool, broke func(erro
 			if failed = err; err != nil {
 				return nil, err
 			}
-			return &guarded{Conn: conn, patience: c.TimeLimit}, nil
+			return &reach.Guarded{Conn: conn, Patience: c.TimeLimit, Look: new(guarded).look}, nil
 		})
 	if c.SignIn.Kind == connect.SignInBasic && len(c.SignIn.Secrets) > 0 {
 		opts.SetUsername(c.SignIn.User).SetPassword(c.SignIn.Secrets[0])

@@ -3,9 +3,7 @@ package nats
 import (
 	"bytes"
 	"errors"
-	"net"
 	"strconv"
-	"time"
 )
 
 // What a broker may send where no certificate says who it is: lines, and messages behind
@@ -22,29 +20,8 @@ var (
 
 // guarded ends a connection on which more is announced.
 type guarded struct {
-	net.Conn
-	patience time.Duration // for one write: a broker that reads nothing must hold nobody
-
 	line []byte // what has come of it
 	left int    // bytes of a message that are yet to come, with the line end behind it
-}
-
-// Write implements net.Conn.
-func (g *guarded) Write(p []byte) (int, error) {
-	if err := g.SetWriteDeadline(time.Now().Add(g.patience)); err != nil {
-		return 0, err
-	}
-	return g.Conn.Write(p)
-}
-
-// Read implements net.Conn.
-func (g *guarded) Read(p []byte) (int, error) {
-	n, err := g.Conn.Read(p)
-	if bad := g.look(p[:n]); bad != nil {
-		_ = g.Close()
-		return 0, bad
-	}
-	return n, err
 }
 
 func (g *guarded) look(b []byte) error {

@@ -70,7 +70,7 @@ func (d *dialer) Dial(_, _ string) (net.Conn, error) {
 	if d.failed = err; err != nil || secure {
 		return conn, err
 	}
-	return &guarded{Conn: conn, patience: d.l.c.TimeLimit}, nil
+	return &reach.Guarded{Conn: conn, Patience: d.l.c.TimeLimit, Look: new(guarded).look}, nil
 }
 
 // join signs in at the broker.

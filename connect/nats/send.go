@@ -136,13 +136,7 @@ func (l *link) Ask(ctx context.Context, r connect.Request) (connect.Receipt, err
 func headersOf(subject string, h client.Header) []message.Header {
 	out := []message.Header{{Name: "Nats-Subject", Value: subject}}
 	for name, values := range h {
-		value := strings.Map(func(c rune) rune {
-			if c == '\r' || c == '\n' || c == 0 {
-				return ' '
-			}
-			return c
-		}, strings.ToValidUTF8(strings.Join(values, ", "), "\uFFFD"))
-		out = append(out, message.Header{Name: strings.ToValidUTF8(name, "\uFFFD"), Value: value})
+		out = append(out, message.Header{Name: connect.HeaderText(name), Value: connect.HeaderText(strings.Join(values, ", "))})
 	}
 	return out
 }

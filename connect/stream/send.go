@@ -164,13 +164,7 @@ func headersOf(r *kgo.Record) []message.Header {
 		out = append(out, message.Header{Name: headerKey, Value: key})
 	}
 	for _, h := range r.Headers {
-		value := strings.Map(func(c rune) rune {
-			if c == '\r' || c == '\n' || c == 0 {
-				return ' '
-			}
-			return c
-		}, strings.ToValidUTF8(string(h.Value), "\uFFFD"))
-		out = append(out, message.Header{Name: strings.ToValidUTF8(h.Key, "\uFFFD"), Value: value})
+		out = append(out, message.Header{Name: connect.HeaderText(h.Key), Value: connect.HeaderText(string(h.Value))})
 	}
 	return out
 }

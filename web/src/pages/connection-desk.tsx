@@ -2,11 +2,11 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { toast } from "sonner";
 import { type Connection, call, enc, type Finding, ProblemError, type Tested } from "../api/client";
-import { queryClient } from "../api/queries";
+import { queryClient, useOffers } from "../api/queries";
 import type { System } from "../systems";
 import { type Override, SchemaForm } from "../systems/form";
 import { RetryForm } from "../systems/retry";
-import type { Value } from "../systems/schema";
+import { settingsOf, type Value } from "../systems/schema";
 import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";
 import { Setting, says, Text, Trouble } from "../ui/parts";
@@ -178,7 +178,7 @@ export function ConnectionDesk({
           {tested && tested !== "busy" && <Steps tested={tested} />}
         </div>
       </section>
-      <Lately connection={connection} />
+      <Lately connection={connection} system={system} />
     </div>
   );
 }
@@ -218,7 +218,9 @@ function Steps({ tested }: { tested: Tested }) {
   );
 }
 
-function Lately({ connection }: { connection?: Connection }) {
+function Lately({ connection, system }: { connection?: Connection; system: System }) {
+  const what = settingsOf(system.intake).find(([, s]) => s.offers)?.[0] ?? "";
+  const offered = useOffers(what ? connection?.name : undefined, what);
   const address = String((connection?.document as { address?: string } | undefined)?.address ?? "");
   const standIn = /^stand-in:\/\/([^/.]+)/.exec(address)?.[1];
   return (
@@ -236,6 +238,16 @@ function Lately({ connection }: { connection?: Connection }) {
           </p>
         ))}
         {!connection?.condition.lately.length && <p className="mb-2 text-quiet">Nothing since the start.</p>}
+        {offered.length > 0 && (
+          <>
+            <h3 className="head mt-3 mb-1">There is</h3>
+            <ul className="data mb-2">
+              {offered.slice(0, 50).map((one) => (
+                <li key={one}>{one}</li>
+              ))}
+            </ul>
+          </>
+        )}
         {standIn && (
           <Link className="btn mt-2 inline-block" to={`/stand-ins?open=${encodeURIComponent(standIn)}`}>
             See its stand-in, send one from there
