@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -109,9 +110,11 @@ func offeredOf(h http.Header, content []byte) ([]perform.Offered, error) {
 
 // taking says how one takes from a queue.
 type taking struct {
-	Max   int    `json:"max"`   // messages, 1 when absent
-	Wait  string `json:"wait"`  // for the first, none when absent
-	Lease string `json:"lease"` // 30s when absent
+	Subscription string `json:"subscription"` // of a topic
+	Begin        string `json:"begin"`        // of one that is not there: latest when absent, or earliest
+	Max          int    `json:"max"`          // messages, 1 when absent
+	Wait         string `json:"wait"`         // for the first, none when absent
+	Lease        string `json:"lease"`        // 30s when absent
 }
 
 // outLeased is a message in somebody's hands outside.
@@ -128,7 +131,33 @@ type outLeased struct {
 
 // outTake hands messages of a queue over.
 func (s *Server) outTake(c *gin.Context) error {
-	key, err := s.mayOut(c, catalog.MayTake, "queue")
+	return s.take(c, "queue", func(in *taking, key string, wait, lease time.Duration) ([]perform.Leased, error) {
+		if in.Subscription != "" || in.Begin != "" {
+			return nil, bad("a queue has no subscriptions")
+		}
+		return s.engine.Perform.TakeFrom(c.Request.Context(), c.Param("name"), key, in.Max, wait, lease)
+	})
+}
+
+// subscriptionIs is what the name of a subscription may be made of.
+var subscriptionIs = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
+
+// outTakeTopic hands messages of a topic over, under a subscription.
+func (s *Server) outTakeTopic(c *gin.Context) error {
+	return s.take(c, "topic", func(in *taking, key string, wait, lease time.Duration) ([]perform.Leased, error) {
+		switch {
+		case !subscriptionIs.MatchString(in.Subscription):
+			return nil, bad("subscription must be a name of letters, digits and ._-, not %q", in.Subscription)
+		case in.Begin != "" && in.Begin != "latest" && in.Begin != "earliest":
+			return nil, bad("begin must be latest or earliest, not %q", in.Begin)
+		}
+		return s.engine.Perform.TakeFromTopic(c.Request.Context(), c.Param("name"), in.Subscription, key, in.Begin == "earliest",
+			in.Max, wait, lease)
+	})
+}
+
+func (s *Server) take(c *gin.Context, kind string, from func(in *taking, key string, wait, lease time.Duration) ([]perform.Leased, error)) error {
+	key, err := s.mayOut(c, catalog.MayTake, kind)
 	if err != nil {
 		return err
 	}
@@ -149,7 +178,7 @@ func (s *Server) outTake(c *gin.Context) error {
 	if in.Max < 1 || in.Max > perform.MostTaken {
 		return bad("max must be between 1 and %d, not %d", perform.MostTaken, in.Max)
 	}
-	got, err := s.engine.Perform.TakeFrom(c.Request.Context(), c.Param("name"), key, in.Max, wait, lease)
+	got, err := from(&in, key, wait, lease)
 	if err != nil {
 		return err
 	}
@@ -178,11 +207,20 @@ func span(name, text string, least, most time.Duration) (time.Duration, error) {
 }
 
 // outDone says that a message is done, outBack that somebody else is to have it.
-func (s *Server) outDone(c *gin.Context) error { return s.endLease(c, true) }
-func (s *Server) outBack(c *gin.Context) error { return s.endLease(c, false) }
+func (s *Server) outDone(c *gin.Context) error { return s.endLease(c, "queue", c.Param("name"), true) }
+func (s *Server) outBack(c *gin.Context) error { return s.endLease(c, "queue", c.Param("name"), false) }
 
-func (s *Server) endLease(c *gin.Context, isDone bool) error {
-	key, err := s.mayOut(c, catalog.MayTake, "queue")
+// outDoneTopic and outBackTopic say the same of a message of a topic.
+func (s *Server) outDoneTopic(c *gin.Context) error {
+	return s.endLease(c, "topic", perform.OfTopic(c.Param("name")), true)
+}
+
+func (s *Server) outBackTopic(c *gin.Context) error {
+	return s.endLease(c, "topic", perform.OfTopic(c.Param("name")), false)
+}
+
+func (s *Server) endLease(c *gin.Context, kind, queue string, isDone bool) error {
+	key, err := s.mayOut(c, catalog.MayTake, kind)
 	if err != nil {
 		return err
 	}
@@ -190,7 +228,7 @@ func (s *Server) endLease(c *gin.Context, isDone bool) error {
 	if err != nil {
 		return engine.ErrNotFound
 	}
-	if err := s.engine.Perform.EndLease(c.Request.Context(), c.Param("name"), key, lease, isDone); err != nil {
+	if err := s.engine.Perform.EndLease(c.Request.Context(), queue, key, lease, isDone); err != nil {
 		return err
 	}
 	return done(c)

@@ -273,3 +273,97 @@ func TestASampleIsSentAsItStands(t *testing.T) {
 	w.problem(422, "publish it", "POST", "/api/v1/flows/draft/samples/one/send", "")
 	w.problem(404, "", "POST", "/api/v1/flows/hook/samples/none/send", "")
 }
+
+func (w *world) takenOf(key, topic, how string) (out []leased) {
+	w.t.Helper()
+	if err := json.Unmarshal(w.ok("POST", "/out/topics/"+topic+"/take", how, key), &out); err != nil {
+		w.t.Fatal(err)
+	}
+	return out
+}
+
+// Partners take from a topic, each under a subscription: each has every message, and what
+// one forgets five times is a dead letter that concerns this one alone.
+func TestPartnersTakeFromATopic(t *testing.T) {
+	w := start(t)
+	w.live("tells", `{"readyferry":"flow/1","name":"tells","intake":{"kind":"webhook","path":"/tells","reference":"body.n"},
+		"steps":[{"id":"d","kind":"deliver","to":{"topic":"news"}}]}`)
+	key := w.key("partner", `[{"may":["take"],"on":["topic:news"]}]`)
+	for _, c := range []struct {
+		key, path, body string
+		status          int
+	}{
+		{"X-None: x", "/out/topics/news/take", `{"subscription":"a"}`, 401}, {key, "/out/topics/other/take", `{"subscription":"a"}`, 403},
+		{key, "/out/topics/news/take", `{}`, 400}, {key, "/out/topics/news/take", `{"subscription":"a/b"}`, 400},
+		{key, "/out/topics/news/take", `{"subscription":"a","begin":"now"}`, 400}, {key, "/out/queues/news/take", `{"subscription":"a"}`, 403},
+		{key, "/out/topics/news/leases/nothing/done", "", 404},
+	} {
+		if a := w.call("POST", c.path, c.body, c.key); a.status != c.status {
+			t.Errorf("%s %s: %d %s", c.path, c.body, a.status, a.body)
+		}
+	}
+	w.ok("POST", "/in/tells", `{"n":"1"}`)
+	w.eventually("/api/v1/transactions?flow=tells&state=delivered", `"reference":"1"`)
+	one := w.takenOf(key, "news", `{"subscription":"a","begin":"earliest","max":10,"wait":"1m"}`)
+	if len(one) != 1 || one[0].Body != `{"n":"1"}` {
+		t.Fatalf("%+v", one)
+	}
+	if late := w.takenOf(key, "news", `{"subscription":"late"}`); len(late) != 0 {
+		t.Errorf("a subscription that begins with what comes has %+v", late)
+	}
+	came := make(chan []leased)
+	go func() { came <- w.takenOf(key, "news", `{"subscription":"late","wait":"1m"}`) }()
+	w.ok("POST", "/in/tells", `{"n":"2"}`)
+	if late := <-came; len(late) != 1 || late[0].Body != `{"n":"2"}` {
+		t.Errorf("%+v", late)
+	}
+	ends := func(how, lease string, status int) {
+		t.Helper()
+		if a := w.call("POST", "/out/topics/news/leases/"+lease+"/"+how, "", key); a.status != status {
+			t.Errorf("%s: %d %s", how, a.status, a.body)
+		}
+	}
+	ends("back", one[0].Lease, 204)
+	ends("done", one[0].Lease, 404)
+	both := w.takenOf(key, "news", `{"subscription":"a","max":10,"wait":"1m"}`)
+	if len(both) != 2 || both[0].ID != one[0].ID {
+		t.Fatalf("%+v", both)
+	}
+	ends("done", both[0].Lease, 204)
+	ends("done", both[1].Lease, 204)
+	// What only this subscription forgets.
+	forgets := func(n string) (letter string) {
+		t.Helper()
+		w.ok("POST", "/in/tells", `{"n":"`+n+`"}`)
+		for i := range 5 {
+			got := w.takenOf(key, "news", `{"subscription":"a","wait":"1m","lease":"1s"}`)
+			if len(got) != 1 || got[0].Taken != i {
+				t.Fatalf("%d: %+v", i, got)
+			}
+		}
+		var list []struct{ ID, Reason string }
+		_ = json.Unmarshal([]byte(w.eventually("/api/v1/dead-letters?flow=tells", "the last time by partner")), &list)
+		if len(list) != 1 {
+			t.Fatalf("%+v", list)
+		}
+		return list[0].ID
+	}
+	w.ok("POST", "/api/v1/dead-letters/resend", `{"ids":["`+forgets("3")+`"],"version":"live"}`)
+	again := w.takenOf(key, "news", `{"subscription":"a","wait":"1m","max":10}`)
+	if len(again) != 1 || again[0].Body != `{"n":"3"}` || again[0].Taken != 0 {
+		t.Fatalf("%+v", again)
+	}
+	ends("done", again[0].Lease, 204)
+	w.eventually("/api/v1/transactions?flow=tells&state=delivered", `"reference":"3"`)
+	w.ok("POST", "/api/v1/dead-letters/discard", `{"ids":["`+forgets("4")+`"],"why":"not wanted"}`)
+	if got := w.takenOf(key, "news", `{"subscription":"a"}`); len(got) != 0 {
+		t.Errorf("%+v", got)
+	}
+	var others []string
+	for _, m := range w.takenOf(key, "news", `{"subscription":"b","begin":"earliest","max":10}`) {
+		others = append(others, m.Body)
+	}
+	if got := strings.Join(others, " "); got != `{"n":"1"} {"n":"2"} {"n":"3"} {"n":"4"}` {
+		t.Errorf("another subscription has %s", got)
+	}
+}

@@ -20,8 +20,10 @@ import (
 	natsserver "github.com/nats-io/nats-server/v2/server"
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
+	"github.com/twmb/franz-go/pkg/kadm"
 	"github.com/twmb/franz-go/pkg/kfake"
 	"github.com/twmb/franz-go/pkg/kgo"
+	"github.com/twmb/franz-go/pkg/kmsg"
 
 	"readyferry/standin/amqp"
 )
@@ -30,6 +32,7 @@ import (
 type source struct {
 	address, intake string
 	put             func(n int) error
+	gone            func() error // nil where a broker sees by itself that the program has gone
 }
 
 // mqttSource keeps a session while nobody is there, as brokers do.
@@ -50,13 +53,16 @@ func mqttSource(t *testing.T) source {
 		t.Fatal(err)
 	}
 	c := paho.NewClient(paho.ClientConfig{ClientID: "test", Conn: conn})
-	if _, err := c.Connect(context.Background(), &paho.Connect{ClientID: "test", CleanStart: true, KeepAlive: 600}); err != nil {
+	if _, err := c.Connect(context.Background(), &paho.Connect{ClientID: "test", CleanStart: true,
+		KeepAlive: 600}); err != nil {
 		t.Fatal(err)
 	}
-	return source{"mqtt://" + door.Address(), `{"kind":"mqtt","of":"mqtt","filter":"in/#","at-once":1000,"reference":"body.n"}`, func(n int) error {
-		_, err := c.Publish(context.Background(), &paho.Publish{Topic: "in/x", QoS: 1, Payload: fmt.Appendf(nil, `{"n":"%d"}`, n)})
-		return err
-	}}
+	return source{address: "mqtt://" + door.Address(),
+		intake: `{"kind":"mqtt","of":"mqtt","filter":"in/#","at-once":1000,"reference":"body.n"}`, put: func(n int) error {
+			_, err := c.Publish(context.Background(), &paho.Publish{Topic: "in/x", QoS: 1, Payload: fmt.Appendf(nil,
+				`{"n":"%d"}`, n)})
+			return err
+		}}
 }
 
 func amqpSource(t *testing.T) source {
@@ -73,12 +79,13 @@ func amqpSource(t *testing.T) source {
 			go b.Serve(c)
 		}
 	}()
-	return source{"amqp://" + door.Addr().String(), `{"kind":"amqp","of":"amqp","queue":"in","reference":"body.n"}`, func(n int) error {
-		_, err := b.Put(amqp.Publish{Key: "in", Body: fmt.Appendf(nil, `{"n":"%d"}`, n), Properties: amqp.Properties{
-			MessageID: fmt.Sprint("m-", n), ContentType: "application/json",
-		}})
-		return err
-	}}
+	return source{address: "amqp://" + door.Addr().String(),
+		intake: `{"kind":"amqp","of":"amqp","queue":"in","reference":"body.n"}`, put: func(n int) error {
+			_, err := b.Put(amqp.Publish{Key: "in", Body: fmt.Appendf(nil, `{"n":"%d"}`, n), Properties: amqp.Properties{
+				MessageID: fmt.Sprint("m-", n), ContentType: "application/json",
+			}})
+			return err
+		}}
 }
 
 func streamSource(t *testing.T) source {
@@ -93,15 +100,37 @@ func streamSource(t *testing.T) source {
 		t.Fatal(err)
 	}
 	t.Cleanup(client.Close)
-	return source{"stream://" + log.ListenAddrs()[0], `{"kind":"stream","of":"stream","topic":"in","begin":"earliest","reference":"body.n"}`,
-		func(n int) error {
-			return client.ProduceSync(context.Background(), &kgo.Record{Topic: "in", Value: fmt.Appendf(nil, `{"n":"%d"}`, n)}).FirstErr()
-		}}
+	const group = "group"
+	out := source{address: "stream://" + log.ListenAddrs()[0],
+		intake: `{"kind":"stream","of":"stream","topic":"in","group":"` + group + `","begin":"earliest","reference":"body.n"}`}
+	out.put = func(n int) error {
+		return client.ProduceSync(context.Background(), &kgo.Record{Topic: "in", Value: fmt.Appendf(nil, `{"n":"%d"}`,
+			n)}).FirstErr()
+	}
+	// This broker makes a leader of a member that was killed while it joined, and waits
+	// for its word for ever; so it is told who has gone.
+	out.gone = func() error {
+		groups, err := kadm.NewClient(client).DescribeGroups(context.Background(), group)
+		if err != nil {
+			return err
+		}
+		leave := kmsg.NewPtrLeaveGroupRequest()
+		leave.Group = group
+		for _, m := range groups[group].Members {
+			one := kmsg.NewLeaveGroupRequestMember()
+			one.MemberID = m.MemberID
+			leave.Members = append(leave.Members, one)
+		}
+		_, err = leave.RequestWith(context.Background(), client)
+		return err
+	}
+	return out
 }
 
 func natsSource(t *testing.T) source {
 	t.Helper()
-	s, err := natsserver.NewServer(&natsserver.Options{Host: "127.0.0.1", Port: -1, JetStream: true, StoreDir: t.TempDir(), NoSigs: true, NoLog: true})
+	s, err := natsserver.NewServer(&natsserver.Options{Host: "127.0.0.1", Port: -1, JetStream: true,
+		StoreDir: t.TempDir(), NoSigs: true, NoLog: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -120,24 +149,28 @@ func natsSource(t *testing.T) source {
 		t.Fatal(err)
 	}
 	ctx := context.Background()
-	if _, err := js.CreateStream(ctx, jetstream.StreamConfig{Name: "IN", Subjects: []string{"in"}, Storage: jetstream.MemoryStorage}); err != nil {
+	if _, err := js.CreateStream(ctx, jetstream.StreamConfig{Name: "IN", Subjects: []string{"in"},
+		Storage: jetstream.MemoryStorage}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := js.CreateConsumer(ctx, "IN", jetstream.ConsumerConfig{Durable: "flow", AckPolicy: jetstream.AckExplicitPolicy,
-		AckWait: time.Second}); err != nil { // so that what was not acknowledged comes again soon
+	if _, err := js.CreateConsumer(ctx, "IN", jetstream.ConsumerConfig{Durable: "flow",
+		AckPolicy: jetstream.AckExplicitPolicy,
+		AckWait:   time.Second}); err != nil { // so that what was not acknowledged comes again soon
 		t.Fatal(err)
 	}
-	return source{"nats://" + s.Addr().String(), `{"kind":"nats","of":"nats","stream":"IN","consumer":"flow","reference":"body.n"}`, func(n int) error {
-		_, err := js.Publish(ctx, "in", fmt.Appendf(nil, `{"n":"%d"}`, n))
-		return err
-	}}
+	return source{address: "nats://" + s.Addr().String(),
+		intake: `{"kind":"nats","of":"nats","stream":"IN","consumer":"flow","reference":"body.n"}`, put: func(n int) error {
+			_, err := js.Publish(ctx, "in", fmt.Appendf(nil, `{"n":"%d"}`, n))
+			return err
+		}}
 }
 
 // Kill the process again and again while it receives from four brokers: what they have
 // handed over and nobody has acknowledged comes again, and each message is inside once.
 func TestEachMessageOfABrokerIsInsideOnceWhenTheProcessIsKilled(t *testing.T) {
 	file, data, address := program(t), filepath.Join(t.TempDir(), "data"), freeAddress(t)
-	sources := map[string]source{"mqtt": mqttSource(t), "amqp": amqpSource(t), "stream": streamSource(t), "nats": natsSource(t)}
+	sources := map[string]source{"mqtt": mqttSource(t), "amqp": amqpSource(t), "stream": streamSource(t),
+		"nats": natsSource(t)}
 	s := launch(t, file, data, address)
 	for kind, from := range sources {
 		s.must("PUT", "/api/v1/connections/"+kind,
@@ -167,6 +200,14 @@ func TestEachMessageOfABrokerIsInsideOnceWhenTheProcessIsKilled(t *testing.T) {
 			}
 		}
 		s.kill()
+		for kind, from := range sources {
+			if from.gone == nil {
+				continue
+			}
+			if err := from.gone(); err != nil {
+				t.Fatal(kind, err)
+			}
+		}
 		for i := range each { // while nobody is there
 			for kind, from := range sources {
 				if err := from.put(1_000_000 + round*each + i); err != nil {

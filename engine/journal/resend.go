@@ -220,7 +220,14 @@ func (v *Move) rearmed(letters []store.Letter, version int, what string) {
 	v.rearm, v.pass = map[string]bool{}, map[string]bool{}
 	for i := range letters {
 		l := letters[i]
-		v.rearm[l.Path] = true
+		if n := parked(l.Phase); n > 0 {
+			v.Then(func(w *Writing) error {
+				w.Notice.Events[EventQueues] = true
+				return w.Tx.FreeItem(n)
+			})
+		} else {
+			v.rearm[l.Path] = true
+		}
 		if l.Kind == "resequence" && l.Phase == "wait" {
 			v.pass[l.Path] = true // it has waited in vain, and a person decides that it goes on
 		}
@@ -249,6 +256,16 @@ func (v *Move) anew(letters []store.Letter, changed bool) {
 // PhaseLease is the phase of a letter whose message was taken from its queue by somebody
 // outside, again and again, and never done: a resend puts it there anew.
 const PhaseLease = "lease"
+
+// Parked is the phase of a letter whose message stays beside the queue of a subscription
+// under a number: a resend gives it back to that queue, a discard takes it out for good.
+func Parked(n int64) string { return fmt.Sprintf("%s of %d", PhaseLease, n) }
+
+// parked gives the number of the message of such a letter, or 0.
+func parked(phase string) (n int64) {
+	_, _ = fmt.Sscanf(phase, PhaseLease+" of %d", &n)
+	return n
+}
 
 // Anew names the effects that a resend brings about again, and a preview takes for
 // unknown: what was read, because a person may have mended it meanwhile, in a table
@@ -304,6 +321,11 @@ func (j *Journal) discard(tx *store.Tx, n *Notice, id store.ID, why string) erro
 		return err
 	}
 	n.Events[EventDeadLetters] = true
+	if item := parked(l.Phase); item > 0 {
+		if err := tx.Finish(item); err != nil {
+			return err
+		}
+	}
 	w, err := j.Open(tx, n, l.Tx)
 	if err != nil {
 		return err

@@ -6,9 +6,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
+	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/core/run"
 	"readyferry/core/step"
@@ -203,13 +205,17 @@ func (p *Performers) hand(tx *store.Tx, item *store.QueueItem, key string, until
 	return out, errors.Join(err, tx.AddLease(&l))
 }
 
+// OfTopic names the queues of all subscriptions of a topic, for EndLease.
+func OfTopic(topic string) string { return topic + subscribing }
+
 // EndLease ends a lease: done takes the message out of its queue for good, else it goes
 // back. journal.ErrNotFound tells that there is no such lease: its time may be over, and
 // the message with somebody else.
 func (p *Performers) EndLease(ctx context.Context, queue, key string, id store.ID, done bool) error {
 	return p.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
 		l, err := tx.Lease(id)
-		if err == nil && (l.Queue != queue || l.Key != key || !p.Now().Before(l.Until)) {
+		ofTopic := strings.HasSuffix(queue, subscribing) && strings.HasPrefix(l.Queue, queue)
+		if err == nil && (l.Queue != queue && !ofTopic || l.Key != key || !p.Now().Before(l.Until)) {
 			err = store.ErrNotFound
 		}
 		if err != nil {
@@ -222,7 +228,7 @@ func (p *Performers) EndLease(ctx context.Context, queue, key string, id store.I
 		if done {
 			return errors.Join(tx.ForgetLapses(l.N), tx.Finish(l.N))
 		}
-		n.Channels[queue] = true
+		n.Channels[l.Queue] = true
 		return tx.FreeItem(l.N)
 	})
 }
@@ -301,12 +307,108 @@ func (p *Performers) lapseOne(ctx context.Context, id store.ID) error {
 	})
 }
 
+// TakeFromTopic hands messages of a topic to somebody outside, under a subscription: what
+// it has not read is put into a queue of its own, and leased from there. A subscription that
+// is not there is made, and begins with what comes from now on, or with the oldest.
+func (p *Performers) TakeFromTopic(
+	ctx context.Context,
+	topic, subscription, key string,
+	earliest bool,
+	limit int,
+	wait, lease time.Duration,
+) ([]Leased, error) {
+	queue := subscribed(topic, subscription)
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	comes, back := p.waiting.enter(catalog.TopicChannel(topic)), p.waiting.enter(queue)
+	defer p.waiting.leave(catalog.TopicChannel(topic), comes)
+	defer p.waiting.leave(queue, back)
+	for {
+		pulled, err := p.pull(ctx, topic, subscription, earliest, limit)
+		if err != nil {
+			return nil, err
+		}
+		out, err := p.takeNow(ctx, queue, key, limit, lease)
+		if err != nil || len(out) > 0 {
+			return out, err
+		}
+		if pulled > 0 {
+			continue // somebody else was faster
+		}
+		select {
+		case <-comes:
+		case <-back:
+		case <-timer.C:
+			return []Leased{}, nil
+		case <-p.Life.Closing():
+			return []Leased{}, nil
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// subscribing stands in the name of the queue of a subscription from outside; the name of no
+// other queue can have it.
+const subscribing = ":"
+
+// subscribed names the queue of a subscription from outside. People see it among the others,
+// and can look into it, pause it and move what is in it.
+func subscribed(topic, subscription string) string { return topic + subscribing + subscription }
+
+// pull puts what a subscription has not read into its queue, so much as is asked for beyond
+// what waits there already.
+func (p *Performers) pull(ctx context.Context, topic, subscription string, earliest bool, limit int) (pulled int, err error) {
+	queue := subscribed(topic, subscription)
+	err = p.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
+		pulled = 0
+		t, err := tx.Topic(topic)
+		if err != nil {
+			return err
+		}
+		if t.Next == 0 && !p.known(catalog.TopicChannel(topic)) {
+			return fmt.Errorf("%w: no flow reads the topic %s, and none has put anything there", journal.ErrDecision, topic)
+		}
+		begin := func(t store.Topic) (int64, error) { return beginAt(tx, t, flow.Begin{Latest: !earliest}) }
+		if err := tx.Subscribe(topic, subscription, p.Now(), begin); err != nil {
+			return err
+		}
+		s, err := tx.Subscription(topic, subscription)
+		if err != nil {
+			return err
+		}
+		waits, err := tx.Free(queue, limit)
+		if err != nil || len(waits) >= limit {
+			return err
+		}
+		some, err := tx.ReadTopic(&s, limit-len(waits))
+		if err != nil || len(some) == 0 {
+			return err
+		}
+		for i := range some {
+			m := &some[i]
+			if err := tx.Put(&store.QueueItem{Queue: queue, From: m.From, Path: m.Path, Headers: m.Headers, Body: m.Body,
+				Reference: m.Reference, PutAt: m.PutAt, Priority: usualPriority}); err != nil {
+				return err
+			}
+		}
+		pulled = len(some)
+		s.Position = some[pulled-1].N + 1
+		n.Events[journal.EventQueues] = true
+		return tx.SaveSubscription(&s)
+	})
+	return pulled, err
+}
+
 // givenUp makes a dead letter of a message that was taken so often and never done: of the
 // flow that put it there, or where it came from outside of the one that reads the queue.
 // Where no flow is left that could have it, it stays in its queue.
 func (p *Performers) givenUp(tx *store.Tx, n *journal.Notice, item *store.QueueItem, key string) (bool, error) {
 	f := step.Failure{Kind: "deliver", Phase: journal.PhaseLease, Class: step.Target,
 		Reason: fmt.Sprintf("it was taken from the queue %s %d times, and never said to be done; the last time by %s", item.Queue, mostLapses, key)}
+	if strings.Contains(item.Queue, subscribing) {
+		return p.parked(tx, n, item, f)
+	}
 	if item.From != (store.ID{}) {
 		w, err := p.Open(tx, n, item.From)
 		if err != nil {
@@ -337,6 +439,27 @@ func (p *Performers) givenUp(tx *store.Tx, n *journal.Notice, item *store.QueueI
 		return true, errors.Join(tx.ForgetLapses(item.N), tx.Finish(item.N))
 	}
 	return false, nil
+}
+
+// parked makes a dead letter of a message of a topic that one subscription has not done
+// with: others have it, so it is not published again. It stays beside its queue until a
+// person decides.
+func (p *Performers) parked(tx *store.Tx, n *journal.Notice, item *store.QueueItem, f step.Failure) (bool, error) {
+	if item.From == (store.ID{}) {
+		return false, nil // no flow has put it there, so there is none whose letter it could be
+	}
+	w, err := p.Open(tx, n, item.From)
+	if err != nil {
+		return false, err
+	}
+	f.Path, f.Step, f.Phase = item.Path, run.GroupPath(item.Path), journal.Parked(item.N)
+	if err := w.Fails(f); err != nil {
+		return false, err
+	}
+	if err := w.Settle(); err != nil {
+		return false, err
+	}
+	return true, errors.Join(tx.ForgetLapses(item.N), tx.Take(item.N, item.From))
 }
 
 // waiting are those outside who wait for a message of a queue or topic. The zero value is

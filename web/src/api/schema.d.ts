@@ -1351,6 +1351,69 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/out/topics/{name}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Takes messages of a topic for a time, under a subscription
+         * @description A key with the right take on topic:name. Each message comes with a lease: say done or back before its time is
+         *     over, else somebody else gets it. After the fifth lease that ends without a word it is a dead letter.
+         */
+        post: operations["outTakeTopic"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/out/topics/{name}/leases/{lease}/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                lease: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says that a message is done; 404 when its lease has ended */
+        post: operations["outDoneTopic"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/out/topics/{name}/leases/{lease}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                lease: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives a message back to its subscription */
+        post: operations["outBackTopic"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/out/topics/{name}/events": {
         parameters: {
             query?: never;
@@ -5556,6 +5619,128 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             413: components["responses"]["TooLarge"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    outTakeTopic: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description made when it is not there */
+                    subscription: string;
+                    /**
+                     * @description where one begins that is made
+                     * @default latest
+                     * @enum {unknown}
+                     */
+                    begin?: "latest" | "earliest";
+                    /** @default 1 */
+                    max?: number;
+                    /**
+                     * @description for the first message, up to 1m
+                     * @default 0s
+                     */
+                    wait?: string;
+                    /**
+                     * @description 1s to 12h
+                     * @default 30s
+                     */
+                    lease?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description the messages; none when none came in time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        id: string;
+                        /** Format: uuid */
+                        lease: string;
+                        /** Format: date-time */
+                        until: string;
+                        /** @description leases of it that have ended without a word */
+                        taken: number;
+                        /** Format: date-time */
+                        putAt: string;
+                        headers: components["schemas"]["Header"][];
+                        body: string;
+                        /** @description the body is no text, and stands in base64 */
+                        base64: boolean;
+                    }[];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            413: components["responses"]["TooLarge"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    outDoneTopic: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                lease: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the subscription is done with it */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    outBackTopic: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                lease: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description somebody else may take it */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };

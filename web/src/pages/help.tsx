@@ -440,6 +440,10 @@ function Outside() {
           ["GET /out/queues/{name}/messages", "looks, and takes nothing; pause and resume are there, too."],
           ["POST /out/topics/{name}", "publishes."],
           [
+            "POST /out/topics/{name}/take",
+            '{"subscription": "partner", "begin": "earliest"} and the rest as with a queue; each subscription has every message, and its leases end at /out/topics/{name}/leases/….',
+          ],
+          [
             "GET /out/topics/{name}/events",
             "server-sent events from latest, earliest or an offset on; Last-Event-ID goes on behind the one seen last.",
           ],
