@@ -121,17 +121,8 @@ const (
 // connection takes a checked document apart.
 func (s *System) connection(n *message.Node, found Found) *Connection {
 	c := &Connection{Settings: n, TimeLimit: 10 * time.Second, InFlight: 8, Probe: 30 * time.Second}
-	c.Name, c.Title, c.Note, c.Kind, c.Address = c.Text(
-		"/name",
-	), c.Text(
-		"/title",
-	), c.Text(
-		"/note",
-	), c.Text(
-		"/kind",
-	), trimSlash(
-		c.Text("/address"),
-	)
+	c.Name, c.Title, c.Note, c.Kind = c.Text("/name"), c.Text("/title"), c.Text("/note"), c.Text("/kind")
+	c.Address = trimSlash(c.Text("/address"))
 	c.SignIn = SignIn{
 		Kind:   c.Text("/sign-in/kind"),
 		User:   c.Text("/sign-in/user"),
