@@ -81,6 +81,7 @@ var coreOrder = []string{
 	"message",
 	"format",
 	"cloudevents",
+	"records",
 	"xpath",
 	"retry",
 	"script",

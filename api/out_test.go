@@ -67,6 +67,9 @@ func TestAPartnerTakesFromAQueue(t *testing.T) {
 	go func() { came <- w.taken(key, "partner", `{"wait":"1m","max":10}`) }() // it waits
 	w.ok("POST", "/in/out", `{"n":"1"}`)
 	first := <-came
+	if queues := string(w.ok("GET", "/api/v1/queues", "")); !strings.Contains(queues, `"takers":["other","partner"]`) {
+		t.Error(queues)
+	}
 	if len(first) != 1 || first[0].Body != `{"n":"1"}` || len(first[0].Headers) == 0 {
 		t.Fatalf("%+v", first)
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"sort"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -11,6 +12,7 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/run"
 	"readyferry/core/step"
+	"readyferry/engine/perform"
 	"readyferry/engine/watch"
 )
 
@@ -31,6 +33,7 @@ func (s *Server) queues(c *gin.Context) error {
 		Out      int        `json:"outPerMinute"`
 		Limit    int64      `json:"limit"`      // messages that may wait
 		Replies  []string   `json:"repliesFor"` // live flows that wait for replies in it
+		Takers   []string   `json:"takers"`     // keys of programs outside that may take from it
 	}
 	paused, err := s.engine.Watch.PausedQueues()
 	if err != nil {
@@ -73,6 +76,11 @@ func (s *Server) queues(c *gin.Context) error {
 	out := make([]view, 0, len(all))
 	for _, v := range all {
 		v.In, v.Out = s.engine.Watch.QueueRate(v.Name)
+		on := "queue:" + v.Name
+		if topic, _, of := strings.Cut(v.Name, perform.OfTopic("")); of { // of a subscription from outside
+			on = "topic:" + topic
+		}
+		v.Takers = s.engine.Watch.Catalog.Takers(on)
 		if v.Limit = watch.UsualQueueLimit; limits[v.Name] > 0 {
 			v.Limit = limits[v.Name]
 		}

@@ -170,6 +170,20 @@ func (c *Catalog) DropKey(ctx context.Context, name string) error {
 	return c.loadKeys()
 }
 
+// Takers gives the names of the keys with which programs outside may take from a queue or
+// topic, as queue:name or topic:name.
+func (c *Catalog) Takers(on string) []string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := []string{}
+	for i := range c.keys {
+		if c.keys[i].permits(MayTake, on) {
+			out = append(out, c.keys[i].Name)
+		}
+	}
+	return out
+}
+
 // usedEvery is how often it is written down that a key was used.
 const usedEvery = time.Minute
 

@@ -1,22 +1,19 @@
 package intake
 
 import (
-	"bufio"
 	"bytes"
 	"crypto/sha256"
 	"encoding/base64"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"strings"
-	"unicode/utf8"
 
 	"readyferry/connect/sql"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
+	cut "readyferry/core/records"
 	"readyferry/core/want"
 	"readyferry/store"
 )
@@ -36,123 +33,45 @@ type records interface {
 	Close() error
 }
 
-// maxRecord is the largest record, in bytes.
-const maxRecord = 16 << 20
-
 // recordsOf opens the records of a load.
 func (k *Intakes) recordsOf(l *store.Load) (records, error) {
 	if l.Format == "query" {
 		return &rowRecords{k: k, l: l, at: readPlace(l.Last)}, nil
 	}
-	f, err := os.Open(k.Store.LoadFile(l.ID))
-	if err != nil {
-		return nil, fmt.Errorf("the file of the load: %w", err)
-	}
+	by := cut.Cutting{By: cut.Lines}
 	if l.Format == "csv" {
-		return openCSV(f, l.Offset)
+		by.By = cut.CSV
 	}
-	if _, err := f.Seek(l.Offset, io.SeekStart); err != nil {
-		return nil, errors.Join(err, f.Close())
-	}
-	return &lineRecords{f: f, r: bufio.NewReaderSize(f, 256<<10), at: l.Offset}, nil
-}
-
-// lineRecords reads JSON lines: one JSON value a line.
-type lineRecords struct {
-	f  *os.File
-	r  *bufio.Reader
-	at int64
-}
-
-func (r *lineRecords) Close() error { return r.f.Close() }
-
-func (r *lineRecords) next() (record, error) {
-	for {
-		var line []byte
-		for {
-			some, err := r.r.ReadSlice('\n')
-			line = append(line, some...)
-			r.at += int64(len(some))
-			if len(line) > maxRecord {
-				return record{}, fmt.Errorf("a line has more than %d bytes", maxRecord)
-			}
-			if errors.Is(err, bufio.ErrBufferFull) {
-				continue
-			}
-			if err != nil && !errors.Is(err, io.EOF) {
-				return record{}, err
-			}
-			if errors.Is(err, io.EOF) && len(line) == 0 {
-				return record{}, io.EOF
-			}
-			break
+	r, err := cut.Open(func(offset int64) (io.ReadCloser, error) {
+		f, err := os.Open(k.Store.LoadFile(l.ID))
+		if err != nil {
+			return nil, fmt.Errorf("the file of the load: %w", err)
 		}
-		line = bytes.TrimSpace(bytes.TrimPrefix(line, []byte("\xEF\xBB\xBF")))
-		if len(line) > 0 {
-			return record{body: line, offset: r.at}, nil
+		if _, err := f.Seek(offset, io.SeekStart); err != nil {
+			return nil, errors.Join(err, f.Close())
 		}
-	}
-}
-
-// csvRecords reads CSV (RFC 4180) whose first row names the columns.
-type csvRecords struct {
-	f       *os.File
-	r       *csv.Reader
-	base    int64
-	columns []string
-}
-
-func openCSV(f *os.File, offset int64) (*csvRecords, error) {
-	head := csv.NewReader(f)
-	head.FieldsPerRecord = -1
-	columns, err := head.Read()
+		return f, nil
+	}, by, cut.Place{Offset: l.Offset, N: l.Read})
 	if err != nil {
-		if errors.Is(err, io.EOF) {
-			err = errors.New("it is empty; the first row names the columns")
-		}
-		return nil, errors.Join(err, f.Close())
+		return nil, plainly(err)
 	}
-	columns[0] = strings.TrimPrefix(columns[0], "\uFEFF")
-	seen := map[string]bool{}
-	for _, c := range columns {
-		if c == "" || seen[c] || !utf8.ValidString(c) {
-			return nil, errors.Join(
-				fmt.Errorf("the first row must name each column once, in UTF-8; %q does not", c),
-				f.Close(),
-			)
-		}
-		seen[c] = true
-	}
-	if offset == 0 {
-		offset = head.InputOffset()
-	}
-	if _, err := f.Seek(offset, io.SeekStart); err != nil {
-		return nil, errors.Join(err, f.Close())
-	}
-	r := csv.NewReader(bufio.NewReaderSize(f, 256<<10))
-	r.FieldsPerRecord, r.ReuseRecord = -1, true
-	return &csvRecords{f, r, offset, columns}, nil
+	return fileRecords{r}, nil
 }
 
-func (r *csvRecords) Close() error { return r.f.Close() }
+// fileRecords reads JSON lines, or CSV whose first row names the columns.
+type fileRecords struct{ cut.Reader }
 
-func (r *csvRecords) next() (record, error) {
-	fields, err := r.r.Read()
-	if err != nil {
-		return record{}, err
+func (r fileRecords) next() (record, error) {
+	one, err := r.Next()
+	return record{body: bytes.TrimSpace(one.Body), offset: one.Behind.Offset}, plainly(err)
+}
+
+// plainly leaves out where a file is broken: a load says that itself.
+func plainly(err error) error {
+	if broken := (*cut.BrokenError)(nil); errors.As(err, &broken) {
+		return errors.New(broken.Reason)
 	}
-	if len(fields) > len(r.columns) {
-		return record{}, fmt.Errorf(
-			"a row has %d fields, and the first row names %d columns",
-			len(fields),
-			len(r.columns),
-		)
-	}
-	members := make([]message.Member, len(fields))
-	for i, f := range fields {
-		members[i] = message.Member{Name: r.columns[i], Value: message.NewString(strings.ToValidUTF8(f, "\uFFFD"))}
-	}
-	return record{body: jsonfmt.Encode(message.NewMap(members...)), offset: r.base + r.r.InputOffset()}, nil
+	return err
 }
 
 // rowPage is how many rows of a query are read at once.

@@ -2634,6 +2634,8 @@ export interface components {
             body: components["schemas"]["Body"];
         };
         Queue: {
+            /** @description keys with which programs outside may take from it */
+            takers: string[];
             /** @description live flows that wait for replies in it */
             repliesFor: string[] | null;
             /** @description messages that may wait */

@@ -85,14 +85,17 @@ export default function QueuesPage() {
                           ))}
                           {q.depth > 0 && <span className="text-wait">what is here came too late, or twice</span>}
                         </>
-                      ) : q.readers.length === 0 ? (
+                      ) : q.readers.length + q.takers.length === 0 ? (
                         <b className="text-dead">nobody</b>
                       ) : (
-                        q.readers.map((r) => (
-                          <button key={r} type="button" className="btn-bare mr-3" onClick={() => go(`/flows/${r}`)}>
-                            {title(r)}
-                          </button>
-                        ))
+                        <>
+                          {q.readers.map((r) => (
+                            <button key={r} type="button" className="btn-bare mr-3" onClick={() => go(`/flows/${r}`)}>
+                              {title(r)}
+                            </button>
+                          ))}
+                          {q.takers.length > 0 && <span>outside, by the key {q.takers.join(", ")}</span>}
+                        </>
                       )}
                     </td>
                     <td className="text-right font-semibold">{number(q.depth)}</td>
