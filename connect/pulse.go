@@ -200,6 +200,8 @@ type Telling struct {
 	Flow   string               // that it receives for
 	Ready  func()               // it is connected, and has asked for messages
 	Behind func(messages int64) // so many wait at its source
+	// Trouble is something that it cannot take, while it goes on with the rest.
+	Trouble func(err error)
 }
 
 // WithTelling gives a receiver's context through which it tells how it is.
@@ -217,6 +219,13 @@ func FlowOf(ctx context.Context) string {
 func TellReady(ctx context.Context) {
 	if t, is := ctx.Value(tellingKey{}).(Telling); is && t.Ready != nil {
 		t.Ready()
+	}
+}
+
+// TellTrouble tells of something that a receiver cannot take, while it goes on.
+func TellTrouble(ctx context.Context, err error) {
+	if t, is := ctx.Value(tellingKey{}).(Telling); is && t.Trouble != nil {
+		t.Trouble(err)
 	}
 }
 

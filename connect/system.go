@@ -188,6 +188,7 @@ type Arrival struct {
 	Headers []message.Header
 	Body    []byte
 	Mark    []byte // where the source stands behind it; nil: that does not change
+	Refused string // why it is none that a flow can read; it is a dead letter at once
 }
 
 // Taken says what became of an arrival: it is stored.

@@ -84,6 +84,8 @@ func (f *Taker) take(_ context.Context, list []connect.Arrival) ([]connect.Taken
 		if a.Mark != nil {
 			f.mark = a.Mark
 		}
+	}
+	for _, a := range list {
 		if f.crash != nil && string(a.Body) == "stored" {
 			return nil, f.crash
 		}

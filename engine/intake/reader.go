@@ -107,7 +107,7 @@ const taken = 16
 // transaction. more tells that there may be others at once.
 func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 	f := c.Catalog.Flow(c.flow)
-	if f == nil || f.Live == nil || f.Paused || ctx.Err() != nil {
+	if !c.takes(f) || ctx.Err() != nil {
 		return false, nil
 	}
 	take := c.takeFromQueue
@@ -123,11 +123,27 @@ func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 		return false, err
 	}
 	err = c.Do(ctx, c.flow, func(s *journal.Session) (err error) {
-		more, err = take(s, f)
-		return err
+		now := c.Catalog.Flow(c.flow)
+		if more = c.takes(now); !more {
+			return nil
+		}
+		if more, err = take(s, now); err != nil || !more {
+			return err
+		}
+		// Whoever has paused the flow relies on it that nothing is begun behind that.
+		s.Then(func(*store.Tx, *journal.Notice) error {
+			if at := c.Catalog.Flow(c.flow); at == nil || at.Live != now.Live || at.Paused {
+				return journal.ErrStale
+			}
+			return nil
+		})
+		return nil
 	})
 	return more && err == nil, err
 }
+
+// takes tells whether a flow takes messages.
+func (c *consumer) takes(f *catalog.Flow) bool { return f != nil && f.Live != nil && !f.Paused }
 
 // atOnce is how many messages a session may take.
 func atOnce(s *journal.Session, free int) int {

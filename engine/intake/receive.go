@@ -115,6 +115,11 @@ func (r *receiver) receive(ctx context.Context) error {
 		Flow:   r.flow,
 		Ready:  func() { r.links.Pulses.Ready(r.conn.Name, connect.Inward, r.Now()) },
 		Behind: func(n int64) { r.links.Pulses.Behind(r.conn.Name, r.flow, n) },
+		Trouble: func(err error) {
+			r.Log.Error("receiving messages", "flow", r.flow, "error", err)
+			r.note(ctx, err)
+			r.links.Pulses.Failed(r.conn.Name, connect.Inward, err.Error(), false, r.Now())
+		},
 	}), in.Settings, mark, r.take)
 }
 
@@ -132,7 +137,8 @@ func (r *receiver) take(ctx context.Context, list []connect.Arrival) (taken []co
 			if err != nil {
 				return err
 			}
-			arrival := journal.Arrival{Headers: headers, Body: a.Body, Source: in.Kind + " " + r.conn.Name, ID: a.ID}
+			arrival := journal.Arrival{Headers: headers, Body: a.Body, Source: in.Kind + " " + r.conn.Name, ID: a.ID,
+				Refused: a.Refused}
 			if err := s.Take(r.of, arrival, nil, nil); err != nil {
 				return err
 			}

@@ -23,6 +23,7 @@ type Arrival struct {
 	Reference string // the one it had before
 	Source    string // in words
 	ID        string // of its system: a repeat is told by it, where the intake has no once; "" for none
+	Refused   string // why its system could not make a message of it; "" where it could
 }
 
 // Arrived is a message that an intake has taken in, or refused.
@@ -117,10 +118,13 @@ func (s *Session) Take(
 	}
 	var in *Arrived
 	var err error
-	if aside != nil { // it is not even read
+	if aside != nil || a.Refused != "" { // it is not even read
 		in, err = s.unread(f.Name, f.Version, a)
 	} else {
 		in, err = s.Receive(f.Name, f.Version, f.Live, a)
+	}
+	if err == nil && a.Refused != "" {
+		in.Refused = errors.New(a.Refused)
 	}
 	if err != nil {
 		return err
