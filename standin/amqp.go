@@ -80,7 +80,7 @@ func (b *amqpBroker) shape(d Definition) error {
 func (b *amqpBroker) inside() []Inside {
 	out := []Inside{}
 	for _, q := range b.Queues() {
-		out = append(out, Inside{q.Name, int64(q.Messages), q.Consumers})
+		out = append(out, Inside{Name: q.Name, Messages: int64(q.Messages), Consumers: q.Consumers})
 	}
 	return out
 }

@@ -81,8 +81,12 @@ func (s *Set) Remove(name string) error {
 		return ErrNotFound
 	}
 	s.changed()
-	if sys.speaker != nil {
-		return sys.speaker.close()
+	if sys.speaker == nil {
+		return nil
 	}
-	return nil
+	err := sys.speaker.close()
+	if f, keeps := sys.speaker.(forgotten); keeps {
+		err = errors.Join(err, f.forget())
+	}
+	return err
 }

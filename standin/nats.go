@@ -36,7 +36,8 @@ func newNATS(sys *System, now func() time.Time, changed func()) (speaker, error)
 	if err != nil {
 		return nil, err
 	}
-	s, err := server.NewServer(&server.Options{DontListen: true, JetStream: true, StoreDir: folder, NoSigs: true, NoLog: true,
+	s, err := server.NewServer(&server.Options{DontListen: true, JetStream: true, StoreDir: folder, NoSigs: true,
+		NoLog:              true,
 		JetStreamMaxMemory: 256 << 20, JetStreamMaxStore: 1 << 20, MaxPayload: 8 << 20})
 	if err != nil {
 		return nil, errors.Join(err, os.RemoveAll(folder))
@@ -72,7 +73,8 @@ func (b *natsBroker) shape(d Definition) error {
 		if len(words) < 2 {
 			return fmt.Errorf("%q is no stream; write its name and its subjects, such as RETURNS desk.returns.>", line)
 		}
-		_, err := b.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{Name: words[0], Subjects: words[1:], Storage: jetstream.MemoryStorage,
+		_, err := b.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{Name: words[0], Subjects: words[1:],
+			Storage: jetstream.MemoryStorage,
 			MaxMsgs: 10_000})
 		if err != nil {
 			return fmt.Errorf("%q: %w", line, err)
@@ -87,7 +89,7 @@ func (b *natsBroker) inside() []Inside {
 	out := []Inside{}
 	streams := b.js.ListStreams(ctx)
 	for s := range streams.Info() {
-		out = append(out, Inside{s.Config.Name, int64(s.State.Msgs), s.State.Consumers})
+		out = append(out, Inside{Name: s.Config.Name, Messages: int64(s.State.Msgs), Consumers: s.State.Consumers})
 	}
 	return out
 }

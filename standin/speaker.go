@@ -14,6 +14,10 @@ const (
 
 	KindStream = "stream"
 	KindNATS   = "nats"
+
+	KindFiles = "files"
+	KindSFTP  = "sftp"
+	KindFTP   = "ftp"
 )
 
 // speakers makes what stands behind each kind; Kinds lists them.
@@ -23,11 +27,18 @@ var speakers = map[string]func(sys *System, now func() time.Time, changed func()
 
 	KindStream: newStream,
 	KindNATS:   newNATS,
+
+	KindFiles: func(sys *System, now func() time.Time, changed func()) (speaker, error) {
+		return newShelf(sys, now,
+			changed)
+	},
+	KindSFTP: newSFTP,
+	KindFTP:  newFTP,
 }
 
 // Kinds are the kinds of stand-in besides those over HTTP, in the order in which people
 // are offered them.
-var Kinds = []string{KindMQTT, KindAMQP, KindStream, KindNATS}
+var Kinds = []string{KindMQTT, KindAMQP, KindStream, KindNATS, KindFiles, KindSFTP, KindFTP}
 
 // speaker is a server within the process that speaks something else than HTTP.
 type speaker interface {
@@ -42,16 +53,21 @@ type shaped interface{ shape(d Definition) error }
 // looked is a speaker with something within that people may look at.
 type looked interface{ inside() []Inside }
 
-// Inside is something within a stand-in: a queue, a topic.
+// forgotten is a speaker that keeps something until the stand-in is removed.
+type forgotten interface{ forget() error }
+
+// Inside is something within a stand-in: a queue, a topic, a file.
 type Inside struct {
 	Name      string `json:"name"`
 	Messages  int64  `json:"messages"`
 	Consumers int    `json:"consumers"`
+	Bytes     int64  `json:"bytes"` // of a file
+	Text      string `json:"text"`  // of a file, where it is short
 }
 
 // Message is what a person lets a stand-in send.
 type Message struct {
-	Topic    string            `json:"topic"` // or a routing key, a subject
+	Topic    string            `json:"topic"` // or a routing key, a subject, the name of a file
 	Exchange string            `json:"exchange"`
 	Key      string            `json:"key"` // of a record
 	Body     string            `json:"body"`

@@ -5,7 +5,7 @@
 // A stand-in is addressed as stand-in://name in a connection. Its behaviour is a
 // document of its own that a person, a sample or the interface changes while it
 // runs. People make, change and remove stand-ins as they need them. It keeps the last calls in memory, without limit of time but bounded in
-// number, and nothing on disk. All methods are safe for concurrent use.
+// number, and on disk only the files of those that have some. All methods are safe for concurrent use.
 package standin
 
 import (
@@ -111,6 +111,7 @@ type System struct {
 	gate      gate              // of one that gives tokens
 	conns     map[net.Conn]bool // to it, where it speaks
 	speaker   speaker           // of one that speaks something else than HTTP
+	folders   string            // where those with files have them
 }
 
 // Set is all stand-ins of an application. It is safe for concurrent use.
@@ -119,6 +120,9 @@ type Set struct {
 	systems map[string]*System
 	now     func() time.Time
 	changed func()
+	// Folders is where stand-ins with files have them, a folder each; it is set before the
+	// first is defined.
+	Folders string
 }
 
 // ErrNotFound tells that there is no stand-in of a name.
@@ -155,7 +159,7 @@ func (s *Set) Define(d Definition) error {
 		old.def = d
 		return nil
 	}
-	sys := &System{def: d, accepted: map[string]int{}}
+	sys := &System{def: d, accepted: map[string]int{}, folders: s.Folders}
 	if makes := speakers[d.Kind]; makes != nil {
 		var err error
 		if sys.speaker, err = makes(sys, s.now, s.changed); err != nil {
@@ -337,7 +341,8 @@ func (s *Set) Serve(w http.ResponseWriter, r *http.Request, name, path string) e
 }
 
 // behind answers for the gate of a stand-in that gives tokens, and tells whether it did.
-func (sys *System) behind(w http.ResponseWriter, r *http.Request, path string, body []byte, call *Call, now time.Time) bool {
+func (sys *System) behind(w http.ResponseWriter, r *http.Request, path string, body []byte, call *Call,
+	now time.Time) bool {
 	sys.mu.Lock()
 	t := sys.def.Tokens
 	sys.mu.Unlock()

@@ -46,7 +46,8 @@ func newStream(sys *System, now func() time.Time, changed func()) (speaker, erro
 		cluster.Close()
 		return nil, err
 	}
-	s := &streamLog{sys: sys, now: now, changed: changed, cluster: cluster, client: client, topics: map[string]int{}, names: map[kadm.TopicID]string{}}
+	s := &streamLog{sys: sys, now: now, changed: changed, cluster: cluster, client: client, topics: map[string]int{},
+		names: map[kadm.TopicID]string{}}
 	cluster.ControlKey(int16(kmsg.Produce), s.produced)
 	return s, nil
 }
@@ -171,7 +172,8 @@ func (s *streamLog) produced(r kmsg.Request) (kmsg.Response, error, bool) {
 			call.Path += " key " + strings.ToValidUTF8(string(one.Key), "\uFFFD")
 		}
 		for _, h := range one.Headers {
-			if call.Headers[h.Key] = strings.ToValidUTF8(string(h.Value), "\uFFFD"); strings.EqualFold(h.Key, "Idempotency-Key") {
+			if call.Headers[h.Key] = strings.ToValidUTF8(string(h.Value), "\uFFFD"); strings.EqualFold(h.Key,
+				"Idempotency-Key") {
 				call.Key = string(h.Value)
 			}
 		}

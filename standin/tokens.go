@@ -84,7 +84,8 @@ func (g *gate) room() {
 
 // answer says what the gate of a stand-in answers; done is false where the call goes on
 // to the stand-in itself.
-func (g *gate) answer(t *Tokens, r *http.Request, path string, body []byte, now time.Time) (status int, kind, text string, done bool) {
+func (g *gate) answer(t *Tokens, r *http.Request, path string, body []byte, now time.Time) (status int, kind,
+	text string, done bool) {
 	tokens, authorize := t.Path, t.Authorize
 	if tokens == "" {
 		tokens = "/token"
@@ -105,7 +106,8 @@ func (g *gate) answer(t *Tokens, r *http.Request, path string, body []byte, now 
 	}
 	given, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	if until, is := g.tokens[given]; !is || !now.Before(until) {
-		return http.StatusUnauthorized, "application/problem+json", `{"title":"The token is not known, or has ended","status":401}`, true
+		return http.StatusUnauthorized, "application/problem+json",
+			`{"title":"The token is not known, or has ended","status":401}`, true
 	}
 	return 0, "", "", false
 }

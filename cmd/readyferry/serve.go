@@ -26,14 +26,19 @@ import (
 	"readyferry/worker"
 )
 
+// filesAre says what --files is for.
+const filesAre = "folder that connections of kind files may reach, with what lies below it; as often as there are some"
+
 func serveCommand() *cobra.Command {
 	var data, listen string
+	var files []string
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the application", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return serve(c.Context(), data, listen, nil)
+			return serve(c.Context(), data, listen, files, nil)
 		},
 	}
+	c.Flags().StringSliceVar(&files, "files", nil, filesAre)
 	c.Flags().StringVar(&data, "data", "data", "folder for everything that is kept; made when absent")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8420", "address to listen on")
 	return c
@@ -41,6 +46,7 @@ func serveCommand() *cobra.Command {
 
 func demoCommand() *cobra.Command {
 	var data, listen string
+	var files []string
 	var fresh bool
 	var trickle time.Duration
 	c := &cobra.Command{
@@ -51,7 +57,7 @@ func demoCommand() *cobra.Command {
 					return err
 				}
 			}
-			return serve(c.Context(), data, listen, func(ctx context.Context, address string, load func() error) error {
+			return serve(c.Context(), data, listen, files, func(ctx context.Context, address string, load func() error) error {
 				if err := load(); err != nil {
 					return err
 				}
@@ -64,6 +70,7 @@ func demoCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&data, "data", "demo-data", "folder for everything that is kept; made when absent")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8420", "address to listen on")
+	c.Flags().StringSliceVar(&files, "files", nil, filesAre)
 	c.Flags().BoolVar(&fresh, "fresh", false, "forget what an earlier demo kept in the folder")
 	c.Flags().DurationVar(&trickle, "trickle", 2*time.Second, "about how often a made-up message comes; 0 for never")
 	return c
@@ -74,6 +81,7 @@ func demoCommand() *cobra.Command {
 func serve(
 	ctx context.Context,
 	data, listen string,
+	files []string,
 	ready func(ctx context.Context, address string, loadDemo func() error) error,
 ) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
@@ -99,6 +107,7 @@ func serve(
 			e.Watch.Events.Publish(journal.EventStandIns)
 		}
 	})
+	standIns.Folders = filepath.Join(standInDatabases(data), "files")
 	defer func() { _ = standIns.Close() }()
 	all, err := systems.All(
 		systems.Surroundings{
@@ -106,6 +115,8 @@ func serve(
 			Databases: standInDatabases(data),
 			Own:       filepath.Join(data, store.File),
 			StandIn:   standIns.Dial,
+			Files:     files,
+			Folders:   standIns.Folders,
 		},
 	)
 	if err != nil {

@@ -4,6 +4,7 @@ package connecttest
 
 import (
 	"context"
+	"encoding/json"
 	"io"
 	"net"
 	"strings"
@@ -70,7 +71,8 @@ func Receive(t testing.TB, l connect.Link, in string, mark []byte, crash error) 
 	t.Helper()
 	ctx, stop := context.WithCancel(context.Background())
 	f := &Taker{mark: mark, Failed: make(chan error, 1), Stop: stop, crash: crash}
-	ctx = connect.WithTelling(ctx, connect.Telling{Flow: "reader", Ready: func() { f.mu.Lock(); f.ready = true; f.mu.Unlock() }})
+	ctx = connect.WithTelling(ctx, connect.Telling{Flow: "reader",
+		Ready: func() { f.mu.Lock(); f.ready = true; f.mu.Unlock() }})
 	go func() { f.Failed <- l.(connect.Receiver).Receive(ctx, system.Schema(in), mark, f.take) }()
 	t.Cleanup(stop)
 	return f
@@ -187,9 +189,26 @@ func Says(t testing.TB, what string) string {
 	return door.Addr().String()
 }
 
+// Settings makes the settings of a connection.
+func Settings(of map[string]string) connect.Settings {
+	b, _ := json.Marshal(of)
+	return system.Schema(string(b))
+}
+
+// Pipe brings what comes from each of two connections to the other, until one ends.
+func Pipe(a, b net.Conn) {
+	for _, way := range [][2]net.Conn{{a, b}, {b, a}} {
+		go func() {
+			_, _ = io.Copy(way[0], way[1])
+			_, _ = a.Close(), b.Close()
+		}()
+	}
+}
+
 // Hostile tries a system against servers that mean no good: a delivery must not be called
 // delivered, and a receiver must end with an error.
-func Hostile(t *testing.T, s connect.System, c connect.Connection, address func(hostPort string) string, deliver, intake string, says map[string]string) {
+func Hostile(t *testing.T, s connect.System, c connect.Connection, address func(hostPort string) string, deliver,
+	intake string, says map[string]string) {
 	t.Helper()
 	for name, what := range says {
 		t.Run(name, func(t *testing.T) {

@@ -17,9 +17,9 @@ import (
 )
 
 // Folders tries what all systems with files must hold, at a place that lies in a folder of
-// this machine.
-func Folders(t *testing.T, l connect.Link, dir string) {
-	p := &place{t, l, dir}
+// this machine. links tells whether it tells links from what they lead to.
+func Folders(t *testing.T, l connect.Link, dir string, links bool) {
+	p := &place{t, l, dir, links}
 	t.Run("files are taken and moved", p.moved)
 	t.Run("a file comes again when the process dies behind the commit", p.again)
 	t.Run("lines go on where they stood", p.lines)
@@ -35,6 +35,8 @@ type place struct {
 	t    *testing.T
 	link connect.Link
 	dir  string
+
+	links bool
 }
 
 func (p *place) has(name, body string) {
@@ -256,6 +258,9 @@ func (p *place) within(t *testing.T) {
 			t.Errorf("%s: %v", settings, err)
 		}
 	}
+	if !p.links {
+		return
+	}
 	if err := os.Symlink(outside, filepath.Join(p.dir, "link")); err != nil {
 		t.Fatal(err)
 	}
@@ -316,5 +321,38 @@ func (p *place) told(t *testing.T) {
 	}
 	if left := p.names("told"); len(left) != 1 {
 		t.Errorf("%q", left)
+	}
+}
+
+// MisbehavingFolders tries a place with files whose server does not do as it is asked.
+// behave tells it to refuse so many writes with a status over HTTP that means the same; -1
+// breaks the connection off, -2 says nothing.
+func MisbehavingFolders(t *testing.T, s connect.System, c *connect.Connection, dir string, behave func(times,
+	with int), comes map[int]string) {
+	const settings = `{"folder":"in","name":"a.txt"}`
+	if err := os.Mkdir(filepath.Join(dir, "in"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for with, want := range comes {
+		one := *c
+		if with < 0 {
+			one.TimeLimit = 300 * time.Millisecond
+		}
+		p := &place{t: t, link: Open(t, s, &one), dir: dir}
+		behave(1, with)
+		if got := p.sends(settings, "1", "whole"); !strings.HasPrefix(got, want) {
+			t.Errorf("%d: %s", with, got)
+		}
+		behave(0, 0)
+		if p.holds("in/a.txt") != "-" {
+			t.Errorf("%d: the file is there", with)
+		}
+		p = &place{t: t, link: Open(t, s, c), dir: dir} // whatever became of the first
+		if got := p.sends(settings, "1", "whole"); got != "delivered written" || p.holds("in/a.txt") != "whole" {
+			t.Errorf("%d: the next try %s", with, got)
+		}
+		if err := os.Remove(filepath.Join(dir, "in/a.txt")); err != nil {
+			t.Fatal(err)
+		}
 	}
 }

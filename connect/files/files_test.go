@@ -23,7 +23,7 @@ func TestFiles(t *testing.T) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	connecttest.Folders(t, reaches(t, "file://"+dir, "/nowhere", filepath.Dir(dir)), dir)
+	connecttest.Folders(t, reaches(t, "file://"+dir, "/nowhere", filepath.Dir(dir)), dir, true)
 }
 
 // Only what lies below the folders that the operator names is reached.
@@ -41,8 +41,9 @@ func TestOnlyWhatTheOperatorNames(t *testing.T) {
 	for address, ok := range map[string]bool{
 		"file://" + allowed: true, "file://" + allowed + "/": true, "file://" + other: false,
 		"file://" + allowed + "/../allowed-not": false,
-		"file:///":                              false, "file://" + allowed + "/link": false, "file://" + allowed + "/nowhere": false,
-		"stand-in://x": false,
+		"file:///":                              false, "file://" + allowed + "/link": false,
+		"file://" + allowed + "/nowhere":            false,
+		"stand-in://x":                              false,
 		"file://" + allowed + "/%2e%2e/allowed-not": false,
 	} {
 		r, err := reaches(t, address, allowed).Check(context.Background())

@@ -32,7 +32,7 @@ const DeliverSchema = `{"required": ["name"], "properties": {
 	"folder": {"type": "string", "title": "Folder", "format": "template", "offers": true, "description":
 		"below the folder of the connection; that itself when empty", "examples": ["in/${body.branch}"]},
 	"name": {"type": "string", "title": "Name", "format": "template", "minLength": 1, "description":
-		"of the file, without slashes", "examples": ["manifest-${formatTime(now, 'yyyy-MM-dd')}.csv"]},
+		"of the file, without slashes", "examples": ["manifest-${strftime(now(), \"%Y-%m-%d\")}.csv"]},
 	"exists": {"enum": ["refuse", "replace", "append", "beside"], "title": "When it is there", "default": "refuse", "titles": {
 		"refuse": "a dead letter", "replace": "put in its place", "append": "written at its end",
 		"beside": "written beside it, with a number in the name"}},

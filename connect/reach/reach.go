@@ -140,7 +140,8 @@ func (d *Door) dialStandIn(name string, w *Way) (net.Conn, error) {
 		conn, err = d.StandIn(name)
 	}
 	if err != nil {
-		return nil, &Error{"reaching the stand-in " + name, err, "look at it under Stand-ins, or make one of this name and kind"}
+		return nil, &Error{"reaching the stand-in " + name, err,
+			"look at it under Stand-ins, or make one of this name and kind"}
 	}
 	w.Did("the stand-in %s is there", name)
 	return conn, nil
@@ -162,7 +163,8 @@ func DialAt(ctx context.Context, c *connect.Connection, at string, secure bool, 
 	}
 	plain, err := (&net.Dialer{Timeout: c.TimeLimit}).DialContext(ctx, "tcp", at)
 	if err != nil {
-		return nil, &Error{"connecting to " + at, inWords(err), "look whether it runs, listens there, and no firewall is between"}
+		return nil, &Error{"connecting to " + at, inWords(err),
+			"look whether it runs, listens there, and no firewall is between"}
 	}
 	w.Did("connected on port %s", port)
 	if !secure {

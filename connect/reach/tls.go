@@ -31,7 +31,8 @@ const SignInMTLS = "mtls"
 // "none" must be the first of them.
 func SignInProperty(ways ...string) string {
 	titles := map[string]string{connect.SignInBasic: "user and password", SignInMTLS: "client certificate",
-		connect.SignInBearer: "token", "scram-sha-256": "user and password, SCRAM-SHA-256", "scram-sha-512": "user and password, SCRAM-SHA-512"}
+		connect.SignInBearer: "token", "key": "private key", "scram-sha-256": "user and password, SCRAM-SHA-256",
+		"scram-sha-512": "user and password, SCRAM-SHA-512"}
 	withUser := slices.DeleteFunc(slices.Clone(ways), func(w string) bool {
 		return w == connect.SignInNone || w == connect.SignInBearer || w == SignInMTLS
 	})
@@ -47,7 +48,7 @@ func SignInProperty(ways ...string) string {
 		"user": {"type": "string", "title": "User", "when": {"kind": ` + list(withUser) + `}},
 		"certificate": {"type": "string", "title": "Our certificate", "format": "certificate", "maxLength": 100000,
 			"description": "PEM, with those between it and its authority", "when": {"kind": ["mtls"]}},
-		"secret": {"type": "string", "title": "Secret", "format": "secret", "description": "the password; with a certificate its private key, as PEM",
+		"secret": {"type": "string", "title": "Secret", "format": "secret", "description": "the password, or the private key as PEM",
 			"when": {"kind": ` + list(ways[1:]) + `}}}}`
 }
 
@@ -63,7 +64,8 @@ func CheckTLS(c *connect.Connection, found connect.Found) {
 	case pem == "":
 		found("/sign-in", "missing-key", "signing in with a certificate needs one", "add certificate:")
 	case !x509.NewCertPool().AppendCertsFromPEM(Lines(pem)):
-		found("/sign-in/certificate", "wrong-value", "it holds no certificate", "write it as PEM, from -----BEGIN CERTIFICATE----- on")
+		found("/sign-in/certificate", "wrong-value", "it holds no certificate",
+			"write it as PEM, from -----BEGIN CERTIFICATE----- on")
 	}
 }
 
@@ -128,7 +130,8 @@ func speakTLS(ctx context.Context, c *connect.Connection, plain net.Conn, host s
 	state := conn.ConnectionState()
 	if len(state.PeerCertificates) > 0 {
 		its := state.PeerCertificates[0]
-		w.Did("%s, %s, until %s, by %s", tls.VersionName(state.Version), config.ServerName, its.NotAfter.Format("2 January 2006"), its.Issuer.CommonName)
+		w.Did("%s, %s, until %s, by %s", tls.VersionName(state.Version), config.ServerName,
+			its.NotAfter.Format("2 January 2006"), its.Issuer.CommonName)
 	}
 	return conn, nil
 }

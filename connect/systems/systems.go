@@ -9,9 +9,12 @@ import (
 	"readyferry/connect/amqp"
 	"readyferry/connect/amqp1"
 	"readyferry/connect/caller"
+	"readyferry/connect/files"
+	"readyferry/connect/ftp"
 	"readyferry/connect/http"
 	"readyferry/connect/mqtt"
 	"readyferry/connect/nats"
+	"readyferry/connect/sftp"
 	"readyferry/connect/sql"
 	"readyferry/connect/stream"
 	"readyferry/core/system"
@@ -22,6 +25,10 @@ type Surroundings struct {
 	StandIns  string // base address of simulated systems over HTTP
 	Databases string // folder of simulated databases
 	Own       string // the application's own file, which no connection may open
+	// Files are the folders that the operator names, which connections may reach; Folders
+	// is the one of simulated folders.
+	Files   []string
+	Folders string
 	// StandIn reaches a simulated system of a kind by its name; nil: there are none.
 	StandIn func(kind, name string) (net.Conn, error)
 }
@@ -45,6 +52,9 @@ func All(s Surroundings, more ...connect.System) (*connect.Registry, error) {
 		stream.New(s.standIn(stream.Kind)),
 		nats.New(s.standIn(nats.Kind)),
 		amqp1.New(),
+		files.New(s.Files, s.Folders),
+		sftp.New(s.standIn(sftp.Kind)),
+		ftp.New(s.standIn(ftp.Kind)),
 		caller.System(),
 	}
 	return connect.NewRegistry(append(append(all, tests()...), more...)...)

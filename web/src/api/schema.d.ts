@@ -2943,7 +2943,7 @@ export interface components {
              * @description the protocol; empty or absent for HTTP
              * @enum {unknown}
              */
-            kind?: "" | "mqtt" | "amqp" | "stream" | "nats";
+            kind?: "" | "mqtt" | "amqp" | "stream" | "nats" | "files" | "sftp" | "ftp";
             title?: string;
             note?: string;
             /** @description 200 when absent */
@@ -3004,11 +3004,15 @@ export interface components {
         };
         StandInWhole: components["schemas"]["StandIn"] & {
             calls: components["schemas"]["StandInCall"][];
-            /** @description queues and topics, of one that has such */
+            /** @description queues, topics or files, of one that has such */
             inside: {
                 name: string;
                 messages: number;
                 consumers: number;
+                /** @description of a file */
+                bytes: number;
+                /** @description of a file, where it is short */
+                text: string;
             }[];
         };
         Reference: {

@@ -36,6 +36,26 @@ export const kinds: Record<Kind, { title: string; about: string; has?: string; e
     has: "a line each: a stream and its subjects",
     example: "RETURNS desk.returns.>",
   },
+  files: {
+    title: "a folder",
+    about: "A folder below the data folder: flows take files from it and write them there.",
+    has: "a line each: a folder within it",
+    example: "out",
+  },
+  sftp: {
+    title: "a server for SFTP",
+    about:
+      "A real server within the application, with a folder of its own. A status that it is told to answer a write with stands for what means the same: 403 is not permitted, 503 and 507 a failure.",
+    has: "a line each: a folder",
+    example: "outgoing",
+  },
+  ftp: {
+    title: "a server for FTP",
+    about:
+      "A real server within the application, with a folder of its own. A status that it is told to answer a write with stands for what means the same: 507 is a full disk, any other a refusal (550).",
+    has: "a line each: a folder",
+    example: "in",
+  },
 };
 
 const routes = (list: Definition["routes"]) =>

@@ -103,28 +103,37 @@ const readHeaders = (text: string) =>
   );
 
 /** What a message goes to, in the words of each protocol. */
-const places: Record<string, { label: string; placeholder: string; exchange?: boolean; key?: boolean }> = {
+const files = { label: "Name of the file", placeholder: "out/new.csv", file: true };
+const places: Record<
+  string,
+  { label: string; placeholder: string; exchange?: boolean; key?: boolean; file?: boolean }
+> = {
   mqtt: { label: "Publish to", placeholder: "branches/ELMS/shelves" },
   amqp: { label: "Routing key", placeholder: "returns.ELMS", exchange: true },
   stream: { label: "Topic", placeholder: "loans", key: true },
   nats: { label: "Subject", placeholder: "desk.returns.ELMS" },
+  files,
+  sftp: files,
+  ftp: files,
 };
 
-/** Lets a broker say something, so that a flow that receives is tried without any other tool. */
+/** Lets a broker say something, or a server have a file, so that a flow that receives is tried without any other tool. */
 function SendFrom({ name, kind }: { name: string; kind: string }) {
   const place = places[kind] ?? { label: "Publish to", placeholder: "" };
   const [topic, setTopic] = useState("");
   const [exchange, setExchange] = useState("");
   const [key, setKey] = useState("");
   const [more, setMore] = useState("");
-  const [body, setBody] = useState("{}");
+  const [body, setBody] = useState(place.file ? "" : "{}");
   const send = async () => {
     try {
       const json: Record<string, string> = /^\s*[{[]/.test(body) ? { "Content-Type": "application/json" } : {};
       await call(`/api/v1/stand-ins/${enc(name)}/send`, {
         body: { topic, exchange, key, body, headers: { ...json, ...readHeaders(more) }, qos: 1 },
       });
-      toast.success(`It is published to ${[exchange, topic].filter(Boolean).join(", ")}`);
+      toast.success(
+        place.file ? `${topic} is there` : `It is published to ${[exchange, topic].filter(Boolean).join(", ")}`,
+      );
       await queryClient.invalidateQueries({ queryKey: ["stand-ins", name] });
     } catch (e) {
       toast.error(says(e));
@@ -132,7 +141,7 @@ function SendFrom({ name, kind }: { name: string; kind: string }) {
   };
   return (
     <form
-      aria-label="Publish from here"
+      aria-label={place.file ? "Lay a file down" : "Publish from here"}
       className="flex shrink-0 items-end gap-2 border-b border-line px-4 pt-2"
       onSubmit={(e) => {
         e.preventDefault();
@@ -158,18 +167,50 @@ function SendFrom({ name, kind }: { name: string; kind: string }) {
           <Text mono label="Key" value={key} onChange={setKey} placeholder="none: spread" />
         </Setting>
       )}
-      <Setting inline label="Headers">
-        <Text mono label="Headers" value={more} onChange={setMore} placeholder="name: value; name: value" />
-      </Setting>
+      {!place.file && (
+        <Setting inline label="Headers">
+          <Text mono label="Headers" value={more} onChange={setMore} placeholder="name: value; name: value" />
+        </Setting>
+      )}
       <div className="flex-[2]">
-        <Setting inline label="The message">
-          <Text mono label="The message" value={body} onChange={setBody} />
+        <Setting inline label={place.file ? "What it holds" : "The message"}>
+          {place.file ? (
+            <textarea
+              aria-label="What it holds"
+              className="field data h-16 w-full"
+              value={body}
+              onChange={(e) => setBody(e.target.value)}
+            />
+          ) : (
+            <Text mono label="The message" value={body} onChange={setBody} />
+          )}
         </Setting>
       </div>
       <button type="submit" className="btn mb-2.5">
-        Publish
+        {place.file ? "Lay it down" : "Publish"}
       </button>
     </form>
+  );
+}
+
+/** The files of a stand-in that has some. */
+function Files({ of }: { of: StandInWhole["inside"] }) {
+  return (
+    <div className="max-h-[45%] shrink-0 overflow-auto border-b border-line bg-sheet" data-testid="files">
+      {of.map((f) => (
+        <details key={f.name} className="border-b border-line" data-file={f.name}>
+          <summary className="grid cursor-pointer grid-cols-[1fr_120px] gap-3 px-3 py-1.5">
+            <b className="data truncate">{f.name}</b>
+            <span className="text-right text-quiet">{number(f.bytes)} bytes</span>
+          </summary>
+          {f.text ? (
+            <Document body={{ format: "text", text: f.text }} />
+          ) : (
+            <p className="px-6 py-1 text-quiet">{f.bytes > 0 ? "it is too long to be shown here" : "it is empty"}</p>
+          )}
+        </details>
+      ))}
+    </div>
   );
 }
 
@@ -240,63 +281,72 @@ function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => v
               It answers at <span className="data">/stand-ins/{s.name}/…</span>
             </>
           )}
-          ; connections reach it as <span className="data">stand-in://{s.name}</span>. Now:{" "}
-          <b data-testid="doing">{doing(s.behaviour, now)}</b>
+          ; connections reach it as <span className="data">stand-in://{s.name}</span>.{" "}
+          {s.kind !== "files" && (
+            <>
+              Now: <b data-testid="doing">{doing(s.behaviour, now)}</b>
+            </>
+          )}
         </p>
-        <div className="mb-3 flex flex-wrap gap-2">
-          <button type="button" className="btn" onClick={() => behave({ ...usual, refuse: -1 })}>
-            Refuse every call
-          </button>
-          <button type="button" className="btn" onClick={() => behave({ ...usual, refuse: 3 })}>
-            Refuse three times
-          </button>
-          <button
-            type="button"
-            className="btn"
-            onClick={() => behave({ ...usual, outUntil: new Date(Date.now() + 120_000).toISOString() })}
-          >
-            Out for two minutes
-          </button>
-          <button type="button" className="btn" onClick={() => behave({ ...usual, refuse: -1, refuseWith: -2 })}>
-            Never answers
-          </button>
-          <button type="button" className="btn" onClick={() => behave({ ...usual, delay: 3000 })}>
-            Three seconds late
-          </button>
-          <button type="button" className="btn btn-go" onClick={() => behave(usual)}>
-            As defined
-          </button>
-        </div>
-        <details>
-          <summary className="head cursor-pointer">Set it exactly</summary>
-          <form
-            className="mt-2 flex items-end gap-2"
-            onSubmit={(e) => {
-              e.preventDefault();
-              behave(b);
-            }}
-          >
-            {field("status", "Answers", "status", String(s.status))}
-            {field("delay", "After", "milliseconds", String(s.delay ?? 0))}
-            {field("refuse", "Refuses", "calls, −1: all", "0")}
-            {field("refuseWith", "With", "status, −1: breaks off, −2: silence", "503")}
-            <Setting inline label="Body" hint="${n}: number of the call">
-              <Text
-                label="Body"
-                mono
-                value={b.body ?? ""}
-                placeholder={s.body}
-                onChange={(v) => setB({ ...b, body: v === "" ? null : v })}
-              />
-            </Setting>
-            <button type="submit" className="btn mb-7">
-              Set
-            </button>
-          </form>
-        </details>
+        {s.kind !== "files" && (
+          <>
+            <div className="mb-3 flex flex-wrap gap-2">
+              <button type="button" className="btn" onClick={() => behave({ ...usual, refuse: -1 })}>
+                Refuse every call
+              </button>
+              <button type="button" className="btn" onClick={() => behave({ ...usual, refuse: 3 })}>
+                Refuse three times
+              </button>
+              <button
+                type="button"
+                className="btn"
+                onClick={() => behave({ ...usual, outUntil: new Date(Date.now() + 120_000).toISOString() })}
+              >
+                Out for two minutes
+              </button>
+              <button type="button" className="btn" onClick={() => behave({ ...usual, refuse: -1, refuseWith: -2 })}>
+                Never answers
+              </button>
+              <button type="button" className="btn" onClick={() => behave({ ...usual, delay: 3000 })}>
+                Three seconds late
+              </button>
+              <button type="button" className="btn btn-go" onClick={() => behave(usual)}>
+                As defined
+              </button>
+            </div>
+            <details>
+              <summary className="head cursor-pointer">Set it exactly</summary>
+              <form
+                className="mt-2 flex items-end gap-2"
+                onSubmit={(e) => {
+                  e.preventDefault();
+                  behave(b);
+                }}
+              >
+                {field("status", "Answers", "status", String(s.status))}
+                {field("delay", "After", "milliseconds", String(s.delay ?? 0))}
+                {field("refuse", "Refuses", "calls, −1: all", "0")}
+                {field("refuseWith", "With", "status, −1: breaks off, −2: silence", "503")}
+                <Setting inline label="Body" hint="${n}: number of the call">
+                  <Text
+                    label="Body"
+                    mono
+                    value={b.body ?? ""}
+                    placeholder={s.body}
+                    onChange={(v) => setB({ ...b, body: v === "" ? null : v })}
+                  />
+                </Setting>
+                <button type="submit" className="btn mb-7">
+                  Set
+                </button>
+              </form>
+            </details>
+          </>
+        )}
       </section>
       {s.kind && <SendFrom name={s.name} kind={s.kind} />}
-      {s.inside.length > 0 && (
+      {s.inside.length > 0 && places[s.kind ?? ""]?.file && <Files of={s.inside} />}
+      {s.inside.length > 0 && !places[s.kind ?? ""]?.file && (
         <p className="flex shrink-0 flex-wrap gap-x-5 gap-y-1 border-b border-line px-4 py-1.5" data-testid="inside">
           {s.inside.map((q) => (
             <span key={q.name}>
@@ -316,61 +366,65 @@ function One({ s, now, onGone }: { s: StandInWhole; now: number; onGone: () => v
           {removing?.sure ? "Remove it all the same" : "Remove it"}
         </button>
       </Dialog>
-      <div className="pane-head">
-        <h2>Received</h2>
-        <span className="flex-1 text-quiet">
-          {number(s.received)} calls, {number(s.accepted)} accepted among the last {number(s.calls.length)}
-        </span>
-        <button
-          type="button"
-          className="btn-bare"
-          onClick={() =>
-            call(`/api/v1/stand-ins/${enc(s.name)}/calls`, { method: "DELETE" }).then(
-              () => queryClient.invalidateQueries({ queryKey: ["stand-ins"] }),
-              (e) => toast.error(says(e)),
-            )
-          }
-        >
-          forget them
-        </button>
-      </div>
-      <div className="min-h-0 flex-1 overflow-auto bg-sheet" data-testid="calls">
-        {s.calls.length === 0 && <p className="p-3 text-quiet">Nothing yet.</p>}
-        {s.calls.slice(0, 200).map((c) => (
-          <details
-            key={c.n}
-            className="border-b border-line"
-            data-key={c.key}
-            data-status={c.status}
-            data-copy={c.copy}
-          >
-            <summary className="grid cursor-pointer grid-cols-[50px_70px_minmax(150px,1fr)_170px_290px] items-center gap-3 px-3 py-1.5">
-              <span className="text-quiet">{c.n}</span>
-              <Time at={c.at} />
-              <span className="data truncate">
-                <b>{c.method}</b> {c.path}
-              </span>
-              <span className="flex items-center gap-1.5">
-                <Mark state={c.copy > 0 ? "delivered" : "turned away"} />
-                {c.gaveUp ? "the caller gave up" : c.status || "broke off"}
-                {c.copy > 1 && <b className="text-dead">copy {c.copy}</b>}
-              </span>
-              <span className="data truncate text-quiet" title="Idempotency-Key">
-                {c.key}
-              </span>
-            </summary>
-            <dl className="data grid grid-cols-[auto_1fr] gap-x-3 px-6 pt-1 text-quiet">
-              {Object.entries(c.headers).map(([k, v]) => (
-                <div key={k} className="contents">
-                  <dt>{k}</dt>
-                  <dd className="break-all">{v}</dd>
-                </div>
-              ))}
-            </dl>
-            <Document body={{ format: "json", text: c.body }} />
-          </details>
-        ))}
-      </div>
+      {s.kind !== "files" && (
+        <>
+          <div className="pane-head">
+            <h2>Received</h2>
+            <span className="flex-1 text-quiet">
+              {number(s.received)} calls, {number(s.accepted)} accepted among the last {number(s.calls.length)}
+            </span>
+            <button
+              type="button"
+              className="btn-bare"
+              onClick={() =>
+                call(`/api/v1/stand-ins/${enc(s.name)}/calls`, { method: "DELETE" }).then(
+                  () => queryClient.invalidateQueries({ queryKey: ["stand-ins"] }),
+                  (e) => toast.error(says(e)),
+                )
+              }
+            >
+              forget them
+            </button>
+          </div>
+          <div className="min-h-0 flex-1 overflow-auto bg-sheet" data-testid="calls">
+            {s.calls.length === 0 && <p className="p-3 text-quiet">Nothing yet.</p>}
+            {s.calls.slice(0, 200).map((c) => (
+              <details
+                key={c.n}
+                className="border-b border-line"
+                data-key={c.key}
+                data-status={c.status}
+                data-copy={c.copy}
+              >
+                <summary className="grid cursor-pointer grid-cols-[50px_70px_minmax(150px,1fr)_170px_290px] items-center gap-3 px-3 py-1.5">
+                  <span className="text-quiet">{c.n}</span>
+                  <Time at={c.at} />
+                  <span className="data truncate">
+                    <b>{c.method}</b> {c.path}
+                  </span>
+                  <span className="flex items-center gap-1.5">
+                    <Mark state={c.copy > 0 ? "delivered" : "turned away"} />
+                    {c.gaveUp ? "the caller gave up" : c.status || "broke off"}
+                    {c.copy > 1 && <b className="text-dead">copy {c.copy}</b>}
+                  </span>
+                  <span className="data truncate text-quiet" title="Idempotency-Key">
+                    {c.key}
+                  </span>
+                </summary>
+                <dl className="data grid grid-cols-[auto_1fr] gap-x-3 px-6 pt-1 text-quiet">
+                  {Object.entries(c.headers).map(([k, v]) => (
+                    <div key={k} className="contents">
+                      <dt>{k}</dt>
+                      <dd className="break-all">{v}</dd>
+                    </div>
+                  ))}
+                </dl>
+                <Document body={{ format: "json", text: c.body }} />
+              </details>
+            ))}
+          </div>
+        </>
+      )}
     </div>
   );
 }
