@@ -4,10 +4,15 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/connect/files"
+	"readyferry/connect/folder"
+	"readyferry/connect/ftp"
+	"readyferry/connect/sftp"
 	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/engine"
@@ -119,6 +124,13 @@ func (s *Server) sampleFromStandIn(in *flow.Intake, sample *catalog.Sample) (str
 				m.Headers[header] = value
 			}
 		}
+	}
+	if slices.Contains([]string{files.Kind, sftp.Kind, ftp.Kind}, conn.Kind) {
+		topic, file, err := folder.Whole(in.Settings, sample.Headers[folder.HeaderName], bodyOf(sample))
+		if err != nil {
+			return "", fmt.Errorf("%w: %w", engine.ErrDecision, err)
+		}
+		m.Topic, m.Body = topic, string(file)
 	}
 	if m.Topic == "" {
 		for _, setting := range []string{"topic", "queue", "filter", "subject"} {

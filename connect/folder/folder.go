@@ -173,7 +173,7 @@ func checkName(name string) error {
 	case len(name) > 255:
 		return errors.New("has a name of more than 255 bytes")
 	case !utf8.ValidString(name) || strings.ContainsFunc(name, func(r rune) bool {
-		return r < ' ' || r == 0x7F ||
+		return r < ' ' || r == 0x7F || r == '/' ||
 			r == '\\'
 	}):
 		return errors.New("has a character that no name has")
