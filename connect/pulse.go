@@ -2,10 +2,13 @@ package connect
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"sync"
 	"time"
+
+	"readyferry/core/message"
 )
 
 // Condition is how a connection is, as far as has been seen.
@@ -200,6 +203,8 @@ type Telling struct {
 	Flow   string               // that it receives for
 	Ready  func()               // it is connected, and has asked for messages
 	Behind func(messages int64) // so many wait at its source
+	// Answered takes one message whose sender waits for the answer of the flow.
+	Answered func(ctx context.Context, a Arrival, stored func()) (Answer, error)
 	// Trouble is something that it cannot take, while it goes on with the rest.
 	Trouble func(err error)
 }
@@ -220,6 +225,24 @@ func TellReady(ctx context.Context) {
 	if t, is := ctx.Value(tellingKey{}).(Telling); is && t.Ready != nil {
 		t.Ready()
 	}
+}
+
+// Answer is what a flow says to the sender of a message who waits.
+type Answer struct {
+	Status  int // over HTTP, or what means the same
+	Headers []message.Header
+	Body    []byte
+}
+
+// TakeAnswered takes one message whose sender waits: stored is called behind the commit
+// that stores it, and the answer is that of the flow. A message that is not stored has the
+// answer of its refusal; an error tells that nobody knows.
+func TakeAnswered(ctx context.Context, a Arrival, stored func()) (Answer, error) {
+	t, is := ctx.Value(tellingKey{}).(Telling)
+	if !is || t.Answered == nil {
+		return Answer{}, errors.New("nobody takes messages here")
+	}
+	return t.Answered(ctx, a, stored)
 }
 
 // TellTrouble tells of something that a receiver cannot take, while it goes on.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"strings"
 	"time"
 )
 
@@ -18,6 +19,7 @@ const (
 	KindFiles = "files"
 	KindSFTP  = "sftp"
 	KindFTP   = "ftp"
+	KindTCP   = "tcp"
 )
 
 // speakers makes what stands behind each kind; Kinds lists them.
@@ -34,11 +36,12 @@ var speakers = map[string]func(sys *System, now func() time.Time, changed func()
 	},
 	KindSFTP: newSFTP,
 	KindFTP:  newFTP,
+	KindTCP:  newTCP,
 }
 
 // Kinds are the kinds of stand-in besides those over HTTP, in the order in which people
 // are offered them.
-var Kinds = []string{KindMQTT, KindAMQP, KindStream, KindNATS, KindFiles, KindSFTP, KindFTP}
+var Kinds = []string{KindMQTT, KindAMQP, KindStream, KindNATS, KindFiles, KindSFTP, KindFTP, KindTCP}
 
 // speaker is a server within the process that speaks something else than HTTP.
 type speaker interface {
@@ -52,6 +55,9 @@ type shaped interface{ shape(d Definition) error }
 
 // looked is a speaker with something within that people may look at.
 type looked interface{ inside() []Inside }
+
+// inward is a speaker that sends by itself, to who is reached by its name with +in behind it.
+type inward interface{ serveInward(conn net.Conn) }
 
 // forgotten is a speaker that keeps something until the stand-in is removed.
 type forgotten interface{ forget() error }
@@ -78,14 +84,18 @@ type Message struct {
 
 // Dial reaches a stand-in that speaks a protocol, as a connection to a port would.
 func (s *Set) Dial(kind, name string) (net.Conn, error) {
+	name, takes := strings.CutSuffix(name, "+in")
 	sys := s.find(name)
 	if sys == nil {
 		return nil, ErrNotFound
 	}
 	b, out := sys.reached(s.now())
+	in, sends := b.(inward)
 	switch {
 	case b == nil || sys.def.Kind != kind:
 		return nil, fmt.Errorf("the stand-in %s does not speak %s", name, kind)
+	case takes && !sends:
+		return nil, fmt.Errorf("the stand-in %s sends nothing", name)
 	case out:
 		return nil, errors.New("the stand-in is out of order for a while")
 	}
@@ -93,7 +103,10 @@ func (s *Set) Dial(kind, name string) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	sys.hold(theirs, true)
+	if sys.hold(theirs, true); takes {
+		in.serveInward(theirs)
+		return ours, nil
+	}
 	go func() {
 		b.serve(theirs)
 		sys.hold(theirs, false)

@@ -142,6 +142,8 @@ func join(ctx context.Context, door *reach.Door, c *connect.Connection, w *reach
 	s := &session{ctx: ctx, c: c, door: door, way: w, all: map[*held]bool{}}
 	stop := context.AfterFunc(ctx, s.close)
 	defer stop()
+	// No time limit of the library: one that it sets behind a transfer counts for all that
+	// comes later. What takes too long is ended in connect/folder.
 	opts := []client.DialOption{client.DialWithDialFunc(s.dial), client.DialWithShutTimeout(c.TimeLimit),
 		client.DialWithContext(ctx)}
 	explicit := u.Scheme == "ftp" && c.Text("/auth-tls") == "true"

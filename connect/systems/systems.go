@@ -17,6 +17,7 @@ import (
 	"readyferry/connect/sftp"
 	"readyferry/connect/sql"
 	"readyferry/connect/stream"
+	"readyferry/connect/tcp"
 	"readyferry/core/system"
 )
 
@@ -55,6 +56,7 @@ func All(s Surroundings, more ...connect.System) (*connect.Registry, error) {
 		files.New(s.Files, s.Folders),
 		sftp.New(s.standIn(sftp.Kind)),
 		ftp.New(s.standIn(ftp.Kind)),
+		tcp.New(s.standIn(tcp.Kind)),
 		caller.System(),
 	}
 	return connect.NewRegistry(append(append(all, tests()...), more...)...)

@@ -157,14 +157,19 @@ func (k *Intakes) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer,
 		envelope: run.Envelope{ReceivedAt: k.Now(), Headers: headers, Params: in.Params, Query: c.Query, Body: c.Body},
 		source:   "webhook " + c.Method + " /in" + c.Path,
 	}
+	return t.accept(ctx, func() {})
+}
+
+// accept stores a message and gives what its caller gets. stored is called between the two.
+func (t *taking) accept(ctx context.Context, stored func()) (*step.Answer, error) {
 	t.envelope.ID = t.id.String()
-	leave, err := k.Enter(ctx, c.Body)
+	leave, err := t.Enter(ctx, t.envelope.Body)
 	if err != nil {
 		return nil, err
 	}
-	heard, forget := k.expect(t.id)
+	heard, forget := t.expect(t.id)
 	defer forget()
-	err = k.Do(ctx, in.Flow, t.take)
+	err = t.Do(ctx, t.in.Flow, t.take)
 	leave()
 	var refused *run.RefusedError
 	switch {
@@ -176,13 +181,14 @@ func (k *Intakes) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer,
 		return nil, err
 	case err != nil:
 		// A full disk or a locked file: nothing is promised, and the caller is told to come again.
-		k.Log.Error("storing a message", "flow", in.Flow, "error", err)
+		t.Log.Error("storing a message", "flow", t.in.Flow, "error", err)
 		return nil, &run.RefusedError{
 			Status: 503,
 			Title:  "The message was not stored",
 			Detail: "nothing of it was kept; send it again later",
 		}
 	}
+	stored()
 	return t.answered(ctx, heard)
 }
 
@@ -227,6 +233,7 @@ type taking struct {
 	id       store.ID
 	envelope run.Envelope
 	source   string
+	called   string // the id by which its system tells it from others; "" for none
 
 	duplicate *store.ID
 	answer    *step.Answer // what a step says before the first delivery; nil for none
@@ -246,6 +253,7 @@ func (t *taking) take(s *journal.Session) error {
 	if err != nil {
 		return err
 	}
+	arrived.Called(t.called)
 	if t.duplicate, err = s.Once(t.in.plan, arrived); t.duplicate != nil || err != nil {
 		return err
 	}

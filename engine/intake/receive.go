@@ -11,6 +11,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/message"
+	"readyferry/core/run"
 	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
@@ -112,9 +113,10 @@ func (r *receiver) receive(ctx context.Context) error {
 		return err
 	}
 	return from.Receive(connect.WithTelling(ctx, connect.Telling{
-		Flow:   r.flow,
-		Ready:  func() { r.links.Pulses.Ready(r.conn.Name, connect.Inward, r.Now()) },
-		Behind: func(n int64) { r.links.Pulses.Behind(r.conn.Name, r.flow, n) },
+		Flow:     r.flow,
+		Ready:    func() { r.links.Pulses.Ready(r.conn.Name, connect.Inward, r.Now()) },
+		Behind:   func(n int64) { r.links.Pulses.Behind(r.conn.Name, r.flow, n) },
+		Answered: r.answered,
 		Trouble: func(err error) {
 			r.Log.Error("receiving messages", "flow", r.flow, "error", err)
 			r.note(ctx, err)
@@ -165,6 +167,31 @@ func (r *receiver) take(ctx context.Context, list []connect.Arrival) (taken []co
 		r.links.Pulses.Through(r.conn.Name, connect.Inward, len(list), r.Now())
 	}
 	return taken, err
+}
+
+// answered takes one message whose sender waits, as a webhook does.
+func (r *receiver) answered(ctx context.Context, a connect.Arrival, stored func()) (connect.Answer, error) {
+	if err := r.stopping(); err != nil {
+		return connect.Answer{}, err
+	}
+	t := &taking{
+		Intakes: r.Intakes, in: &Intake{Flow: r.flow, version: r.of.Version, plan: r.of.Live}, id: store.NewID(), called: a.ID,
+		envelope: run.Envelope{ReceivedAt: r.Now(), Headers: orEmpty(a.Headers), Params: []message.Header{}, Query: []message.Header{},
+			Body: a.Body},
+		source: r.of.Live.Document.Intake.Kind + " " + r.conn.Name,
+	}
+	said, err := t.accept(ctx, func() {
+		r.links.Pulses.Through(r.conn.Name, connect.Inward, 1, r.Now())
+		stored()
+	})
+	var refused *run.RefusedError
+	if errors.As(err, &refused) {
+		said, err = run.RefusalAnswer(refused), nil
+	}
+	if err != nil {
+		return connect.Answer{}, err
+	}
+	return connect.Answer{Status: said.Status, Headers: said.Headers, Body: said.Body}, nil
 }
 
 func orEmpty(h []message.Header) []message.Header {

@@ -36,6 +36,9 @@ type Arrived struct {
 	id string // by which its system tells it from others
 }
 
+// Called says by which id its system tells an arrival from others; "" for none.
+func (a *Arrived) Called(id string) { a.id = id }
+
 // Receive makes the transaction of an arrival.
 func (j *Journal) Receive(flow string, version int, p *plan.Plan, a Arrival) (*Arrived, error) {
 	id := store.NewID()
