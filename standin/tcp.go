@@ -80,7 +80,8 @@ func (p *tcpPartner) serve(conn net.Conn) {
 			return
 		}
 		status, _, body, delay := p.sys.decide(p.now(), "MLLP", fieldOf(msg, 9))
-		call := Call{At: p.now(), Method: "MLLP", Path: fieldOf(msg, 9), Body: strings.ToValidUTF8(msg, "\uFFFD"), Key: fieldOf(msg, 10),
+		call := Call{At: p.now(), Method: "MLLP", Path: fieldOf(msg, 9), Body: strings.ToValidUTF8(msg, "\uFFFD"),
+			Key:    fieldOf(msg, 10),
 			Status: max(status, 0), Headers: map[string]string{"MSH-10": fieldOf(msg, 10)}}
 		p.sys.note(call)
 		p.changed()
@@ -112,7 +113,8 @@ func (p *tcpPartner) acknowledges(msg string, status int) string {
 	case status < 500:
 		code = "AE"
 	}
-	out := fmt.Sprintf("MSH|^~\\&|%s|%s|%s|%s|%s||ACK|%s|P|2.5.1\rMSA|%s|%s\r", fieldOf(msg, 5), fieldOf(msg, 6), fieldOf(msg, 3), fieldOf(msg, 4),
+	out := fmt.Sprintf("MSH|^~\\&|%s|%s|%s|%s|%s||ACK|%s|P|2.5.1\rMSA|%s|%s\r", fieldOf(msg, 5), fieldOf(msg, 6),
+		fieldOf(msg, 3), fieldOf(msg, 4),
 		p.now().UTC().Format("20060102150405"), p.now().UTC().Format("150405.000000"), code, of)
 	if code != "AA" {
 		out += "ERR|||207^Application internal error^HL70357|E||||refused by the stand-in\r"
@@ -146,7 +148,8 @@ func (p *tcpPartner) send(m Message) error {
 			answer, err = block(t.r)
 		}
 		if err == nil {
-			p.sys.note(Call{At: p.now(), Method: "ANSWER", Path: said(answer), Body: answer, Status: 200, Headers: map[string]string{}})
+			p.sys.note(Call{At: p.now(), Method: "ANSWER", Path: said(answer), Body: answer, Status: 200,
+				Headers: map[string]string{}})
 			return nil
 		}
 		_ = t.Close()

@@ -144,8 +144,7 @@ func join(ctx context.Context, door *reach.Door, c *connect.Connection, w *reach
 	defer stop()
 	// No time limit of the library: one that it sets behind a transfer counts for all that
 	// comes later. What takes too long is ended in connect/folder.
-	opts := []client.DialOption{client.DialWithDialFunc(s.dial), client.DialWithShutTimeout(c.TimeLimit),
-		client.DialWithContext(ctx)}
+	opts := []client.DialOption{client.DialWithDialFunc(s.dial), client.DialWithContext(ctx)}
 	explicit := u.Scheme == "ftp" && c.Text("/auth-tls") == "true"
 	if explicit || u.Scheme == "ftps" {
 		if s.tls, err = reach.Config(c, u.Hostname()); err != nil {

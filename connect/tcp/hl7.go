@@ -95,7 +95,8 @@ func (h *header) ack(code, text string, now time.Time) []byte {
 		}
 	}
 	id := now.UTC().Format("20060102150405.000000")
-	msh := []string{"MSH", encoding, h.field(5), h.field(6), h.field(3), h.field(4), now.UTC().Format("20060102150405") + "+0000", "", kind,
+	msh := []string{"MSH", encoding, h.field(5), h.field(6), h.field(3), h.field(4),
+		now.UTC().Format("20060102150405") + "+0000", "", kind,
 		strings.ReplaceAll(id, ".", ""), processing, version}
 	if set := h.field(18); set != "" {
 		msh = append(msh, "", "", "", "", "", set)
@@ -103,7 +104,8 @@ func (h *header) ack(code, text string, now time.Time) []byte {
 	lines := []string{strings.Join(msh, string(sep)), strings.Join([]string{"MSA", code, h.field(10)}, string(sep))}
 	if code != "AA" && code != "CA" {
 		lines = append(lines, strings.Join([]string{"ERR", "", "",
-			strings.Join([]string{"207", "Application internal error", "HL70357"}, component), "E", "", "", "", escaped(text, sep, encoding)}, string(sep)))
+			strings.Join([]string{"207", "Application internal error", "HL70357"}, component), "E", "", "", "", escaped(text,
+				sep, encoding)}, string(sep)))
 	}
 	return []byte(strings.Join(lines, "\r") + "\r")
 }
@@ -143,13 +145,13 @@ func (h *header) said(a connect.Answer, now time.Time) []byte {
 	return h.ack(codeOf(a.Status), reasonOf(a), now)
 }
 
-// codeOf gives the code of an acknowledgement: what is at fault in the message is AE, what
-// is not taken, whatever it holds, is AR.
+// codeOf gives the code of an acknowledgement: what a flow finds at fault is AE; what is not
+// taken, or cannot be read at all, is AR.
 func codeOf(status int) string {
 	switch {
 	case status < 300:
 		return "AA"
-	case status == 400, status == 409, status == 413, status == 422, status == 500:
+	case status == 409, status == 422, status == 500:
 		return "AE"
 	}
 	return "AR"

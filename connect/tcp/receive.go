@@ -32,7 +32,8 @@ func (l *link) Receive(
 	_ []byte,
 	_ func(context.Context, []connect.Arrival) ([]connect.Taken, error),
 ) error {
-	s := &listening{link: l, most: 100, idle: time.Hour, finished: setting(in, "answer") == "finished", open: map[net.Conn]bool{}}
+	s := &listening{link: l, most: 100, idle: time.Hour, finished: setting(in, "answer") == "finished",
+		open: map[net.Conn]bool{}}
 	if n := setting(in, "connections"); n != "" {
 		_, _ = fmt.Sscan(n, &s.most)
 	}
@@ -60,7 +61,8 @@ func (l *link) Receive(
 			return fmt.Errorf("listening on %s: %w", at, err)
 		}
 		if !s.enter(conn) {
-			connect.TellTrouble(ctx, fmt.Errorf("%s was turned away: %d connections are open, as many as may", conn.RemoteAddr(), s.most))
+			connect.TellTrouble(ctx, fmt.Errorf("%s was turned away: %d connections are open, as many as may",
+				conn.RemoteAddr(), s.most))
 			_ = conn.Close()
 			continue
 		}

@@ -195,7 +195,8 @@ func (l *link) acknowledged(body, answer []byte) (connect.Receipt, error) {
 		return connect.Receipt{}, err
 	}
 	if id := headerOf(body).field(10); id != "" && ack.of != id {
-		return connect.Receipt{}, fmt.Errorf("%s acknowledges %q, and the message is %q", l.c.Name, connect.HeaderText(ack.of), id)
+		return connect.Receipt{}, fmt.Errorf("%s acknowledges %q, and the message is %q", l.c.Name,
+			connect.HeaderText(ack.of), id)
 	}
 	outcome := retry.Never
 	switch ack.code {

@@ -64,8 +64,8 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 		},
 		Notes: []string{
 			"Who sends HL7 hears AA behind the commit that stores a message; with answer: finished what the flow came to: an " +
-				"acknowledgement that a step answers goes out as it is, else a status below 300 is AA, 400, 409, 413, 422 and 500 are " +
-				"AE, others AR. What cannot be read is AR with an ERR segment, and kept.",
+				"acknowledgement that a step answers goes out as it is, else a status below 300 is AA, 409, 422 and 500 are AE, others " +
+				"AR. What cannot be read is AR with an ERR segment, and kept.",
 			"A message that says in MSH-15 and MSH-16 which acknowledgements it wants gets those: CA, CE or CR when it is stored or " +
 				"not, then AA, AE or AR from the flow.",
 			"A repeat is told by MSH-3, MSH-4, MSH-7 and MSH-10. Lines and messages behind a length have no id: they are taken as " +
@@ -99,7 +99,8 @@ func outcomes() []connect.Meaning {
 	return []connect.Meaning{
 		{Code: "AA, CA", Words: "it is acknowledged (HL7 table 0008)", Comes: string(retry.Delivered)},
 		{Code: "AE, CE", Words: "what the message holds is at fault", Comes: connect.Comes(retry.Never, true)},
-		{Code: "AR, CR", Words: "it is not taken, whatever it holds: the receiver may be out of order", Comes: string(retry.Again)},
+		{Code: "AR, CR", Words: "it is not taken, whatever it holds: the receiver may be out of order",
+			Comes: string(retry.Again)},
 		{Code: "answered", Words: "something was answered, which is all that is asked for", Comes: string(retry.Delivered)},
 		{Code: "sent", Words: "it was sent, and nothing is waited for", Comes: string(retry.Delivered)},
 		{Code: "other", Words: "any other MSA-1", Comes: string(retry.Never)},

@@ -33,6 +33,7 @@ type Intake struct {
 	// long as Wait.
 	Finished bool
 	Wait     time.Duration
+	Awaited  bool   // who sends is told what becomes of it
 	Queue    string // queue: its name
 	Topic    string // topic: its name
 	// Subscription is the place in the topic that the flow reads at: by
@@ -162,7 +163,7 @@ func readIntake(s *Source) (Intake, []Finding) {
 		}
 		in.OnceFor = d
 	}
-	in.Finished, in.Wait = text(n, "answer") == "finished", DefaultWait
+	in.Finished, in.Wait, in.Awaited = text(n, "answer") == "finished", DefaultWait, in.Kind == "webhook"
 	if t := text(n, "wait"); t != "" {
 		d, err := Duration(t)
 		if err == nil && d > MaxWait {

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
 )
 
 func TestYAMLAndJSONAreOneTree(t *testing.T) {
@@ -115,6 +116,30 @@ func TestDurations(t *testing.T) {
 		}
 		if got != want {
 			t.Errorf("%q: %s, want %s", text, got, want)
+		}
+	}
+}
+
+// Whatever a text holds, what is written as YAML reads as it was.
+func TestTextsAreWrittenAsTheyAre(t *testing.T) {
+	for _, text := range []string{
+		"a\rb\r", "MSH|^~\\&|us\rMSA|AA|1\r", "a\r\nb", "a\nb\n", "\tx", "a\x00b", "\x7f", "é \u2028 x", "\ufeffx", `"'`,
+			"- a", "a: b", "#x", " x ", "\n", "a\n  b\n c", "", "\nabc", " x\ny", "a\n\n", "\ta\nb",
+		"a\n\tb", "a \nb", "~", "null", "1.50", "true", "2026-03-17", "a: |\n b", "%x", "@x", "a\tb", "…",
+	} {
+		src, err := Write(message.NewMap(message.Member{Name: "steps", Value: message.NewList(message.NewMap(
+			message.Member{Name: "text", Value: message.NewString(text)}, message.Member{Name: "z",
+				Value: message.NewNumber("1")}))}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		s, bad := Parse(src)
+		if bad != nil {
+			t.Errorf("%q is written %q: %v", text, src, bad)
+			continue
+		}
+		if got := s.Root.Get("steps").Items[0].Get("text").Text; got != text {
+			t.Errorf("%q comes back as %q, written %q", text, got, src)
 		}
 	}
 }

@@ -323,6 +323,11 @@ func plain(n *message.Node) any {
 	case message.Number:
 		return rawNumber(n.Text)
 	case message.String, message.Bytes:
+		lines := strings.Contains(n.Text, "\n")
+		if strings.ContainsFunc(n.Text, controls) || strings.Contains(n.Text, "\t") && !lines || strings.HasPrefix(n.Text,
+			"\t") || lines && strings.ContainsAny(n.Text[:1], " \n") {
+			return rawNumber(jsonfmt.Encode(n)) // a text in quotes of JSON is one of YAML
+		}
 		return n.Text
 	case message.List:
 		out := make([]any, len(n.Items))
@@ -338,6 +343,12 @@ func plain(n *message.Node) any {
 		return out
 	}
 	return nil
+}
+
+// controls tells of a character that a text of YAML without quotes does not keep: of line
+// ends it knows one alone.
+func controls(r rune) bool {
+	return r < ' ' && r != '\n' && r != '\t' || r == 0x7F || r == 0x85 || r == 0x2028 || r == 0x2029 || r == 0xFEFF
 }
 
 // rawNumber is written with the digits that it has.

@@ -142,6 +142,7 @@ func (r *Reader) intake(c *step.Compiler, d *flow.Document) {
 	if k, ok := r.systems.Find(d.Intake.Kind); ok && k.Intake != nil {
 		use := step.Use{Kind: step.UseConnection, Name: d.Intake.Of, Pointer: "/intake/of", As: step.AsIntake}
 		c.Uses = append(c.Uses, use)
+		d.Intake.Awaited = system.Property(k.Intake, "answer") != nil
 	}
 	if d.Intake.Kind != "webhook" {
 		return

@@ -148,13 +148,13 @@ type rehearsing struct {
 	w       *walker // nil where the intake did not take the message
 	end     progress
 	id      string
-	webhook bool
+	awaited bool
 	p       *plan.Plan
 	input   Input
 }
 
 func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual) *rehearsing {
-	r := &rehearsing{id: in.ID, webhook: p.Document.Intake.Kind == "webhook"}
+	r := &rehearsing{id: in.ID, awaited: p.Document.Intake.Awaited}
 	out := &r.out
 	*out = Rehearsal{Trace: []Entry{}, Deliveries: []Delivery{}, Notes: []step.Note{}, Findings: []flow.Finding{}}
 	received, err := arrive(p, in, &opt)
@@ -163,7 +163,7 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual
 		errors.As(err, &refused)
 		out.State, out.Reason = TurnedAway, &refused.Detail
 		out.Intake = ShownIntake{Outcome: refused.Title, Warnings: []string{}}
-		if r.webhook {
+		if r.awaited {
 			out.Answer = ShowAnswer(RefusalAnswer(refused))
 		} else {
 			out.State = DeadLetter
@@ -179,13 +179,13 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual
 	}
 	switch {
 	case opt.Origin != nil:
-		r.webhook = false
+		r.awaited = false
 		out.Intake.Outcome = fmt.Sprintf("part %d of %d", opt.Origin.State.Part.Index+1, opt.Origin.Count)
 	case opt.Letter != nil:
-		r.webhook = false
+		r.awaited = false
 		out.Intake.Outcome = "steps for a dead letter"
 	case opt.Resume != nil:
-		r.webhook = false
+		r.awaited = false
 		out.Intake.Outcome = fmt.Sprintf(
 			"group of %s, %s",
 			counted(len(opt.Resume.Group.Items), "member"),
@@ -264,7 +264,7 @@ func (r *rehearsing) finish() Rehearsal {
 	if r.input.Inline && r.input.Letter == nil && r.p.OnDead != nil {
 		r.tellDeaths(w.Failures)
 	}
-	if r.webhook {
+	if r.awaited {
 		answer := w.Answer
 		switch {
 		case answer != nil:

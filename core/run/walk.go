@@ -146,7 +146,7 @@ func newWalker(p *plan.Plan, in Input) *walker {
 		rules:   p.Rules,
 		memory:  message.NewMemory("the work on one message", walkMemory),
 		result:  &Result{},
-		awaited: p.Document.Intake.Kind == "webhook" && in.Origin == nil && in.Letter == nil,
+		awaited: p.Document.Intake.Awaited && in.Origin == nil && in.Letter == nil,
 	}
 	if k := p.Document.Intake; k.Kind == "subflow" || in.Called {
 		w.awaited = in.Origin == nil && in.Letter == nil
