@@ -82,6 +82,7 @@ var coreOrder = []string{
 	"format",
 	"cloudevents",
 	"records",
+	"mail",
 	"xpath",
 	"retry",
 	"script",

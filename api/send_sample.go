@@ -13,6 +13,7 @@ import (
 	"readyferry/connect/folder"
 	"readyferry/connect/ftp"
 	"readyferry/connect/sftp"
+	"readyferry/connect/tcp"
 	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/engine"
@@ -138,6 +139,9 @@ func (s *Server) sampleFromStandIn(in *flow.Intake, sample *catalog.Sample) (str
 				m.Topic = n.Text
 			}
 		}
+	}
+	if conn.Kind == tcp.Kind {
+		m.Topic = ""
 	}
 	if err := s.standIns.Send(name, m); err != nil {
 		return "", fmt.Errorf("%w: %w", engine.ErrDecision, err)

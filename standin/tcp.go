@@ -158,14 +158,21 @@ func (p *tcpPartner) send(m Message) error {
 	return errors.New("nobody takes messages from it; publish a flow that receives from a connection to it")
 }
 
-// said gives the code of an acknowledgement and what it says more.
+// said gives what an acknowledgement says: its code and whom it names, and behind a dash
+// what was at fault (ERR-8).
 func said(answer string) string {
+	out, why := "no acknowledgement", ""
 	for _, line := range strings.Split(answer, "\r") {
-		if strings.HasPrefix(line, "MSA") {
-			return line
+		switch fields := strings.Split(line, "|"); fields[0] {
+		case "MSA":
+			out = line
+		case "ERR":
+			if len(fields) > 8 {
+				why = " – " + fields[8]
+			}
 		}
 	}
-	return "no acknowledgement"
+	return out + why
 }
 
 // close implements speaker.

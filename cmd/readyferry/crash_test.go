@@ -44,9 +44,9 @@ func freeAddress(t *testing.T) string {
 	return l.Addr().String()
 }
 
-func launch(t *testing.T, file, data, address string) *server {
+func launch(t *testing.T, file, data, address string, more ...string) *server {
 	t.Helper()
-	cmd := exec.Command(file, "serve", "--data", data, "--listen", address)
+	cmd := exec.Command(file, append([]string{"serve", "--data", data, "--listen", address}, more...)...)
 	cmd.Stderr = os.Stderr
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)

@@ -31,6 +31,7 @@ import (
 // source is a broker outside of the program, which goes on while that is killed.
 type source struct {
 	address, intake string
+	says            string // more of the connection, as ,"name":"value"
 	put             func(n int) error
 	gone            func() error // nil where a broker sees by itself that the program has gone
 }
@@ -168,13 +169,20 @@ func natsSource(t *testing.T) source {
 // Kill the process again and again while it receives from four brokers: what they have
 // handed over and nobody has acknowledged comes again, and each message is inside once.
 func TestEachMessageOfABrokerIsInsideOnceWhenTheProcessIsKilled(t *testing.T) {
+	killedWhileReceiving(t, map[string]source{"mqtt": mqttSource(t), "amqp": amqpSource(t), "stream": streamSource(t),
+		"nats": natsSource(t)})
+}
+
+// killedWhileReceiving kills the process again and again while messages come and while
+// nobody is there, and wants each of them inside once at the end. more is said to the
+// program when it starts.
+func killedWhileReceiving(t *testing.T, sources map[string]source, more ...string) {
+	t.Helper()
 	file, data, address := program(t), filepath.Join(t.TempDir(), "data"), freeAddress(t)
-	sources := map[string]source{"mqtt": mqttSource(t), "amqp": amqpSource(t), "stream": streamSource(t),
-		"nats": natsSource(t)}
-	s := launch(t, file, data, address)
+	s := launch(t, file, data, address, more...)
 	for kind, from := range sources {
 		s.must("PUT", "/api/v1/connections/"+kind,
-			fmt.Sprintf(`{"readyferry":"connection/1","name":%q,"kind":%q,"address":%q}`, kind, kind, from.address))
+			fmt.Sprintf(`{"readyferry":"connection/1","name":%q,"kind":%q,"address":%q%s}`, kind, kind, from.address, from.says))
 		s.must("PUT", "/api/v1/flows/"+kind, fmt.Sprintf(
 			`{"readyferry":"flow/1","name":%q,"intake":%s,"steps":[{"id":"n","kind":"note","text":"x"}]}`, kind, from.intake))
 		s.must("POST", "/api/v1/flows/"+kind+"/publish", "")
@@ -215,7 +223,7 @@ func TestEachMessageOfABrokerIsInsideOnceWhenTheProcessIsKilled(t *testing.T) {
 				}
 			}
 		}
-		s = launch(t, file, data, address)
+		s = launch(t, file, data, address, more...)
 		time.Sleep(time.Duration(rand.IntN(400)) * time.Millisecond)
 	}
 	for kind, from := range sources {

@@ -173,7 +173,7 @@ func inWords(err error, limit time.Duration) error {
 // Send implements connect.Sender.
 func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, error) {
 	s := struct{ Answer string }{"acknowledged"}
-	if err := json.Unmarshal(r.Settings, &s); err != nil {
+	if err := readSettings(r.Settings, &s); err != nil {
 		return connect.Receipt{}, fmt.Errorf("%w: the settings of the delivery cannot be read", connect.ErrCannotSend)
 	}
 	answer, err := l.exchange(ctx, r.Body, s.Answer != "none")
@@ -186,6 +186,14 @@ func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, er
 		return heard(answer, "answered", retry.Delivered), nil
 	}
 	return l.acknowledged(r.Body, answer)
+}
+
+// readSettings reads what a step says, which may be nothing.
+func readSettings(b []byte, into any) error {
+	if len(b) == 0 {
+		return nil
+	}
+	return json.Unmarshal(b, into)
 }
 
 // acknowledged reads what an acknowledgement says of a message.

@@ -205,7 +205,7 @@ func TestDelivery(t *testing.T) {
 	if _, err := connecttest.Send(l, `{}`, "x", "a\x1Cb"); !errors.Is(err, connect.ErrBadData) {
 		t.Error(err)
 	}
-	if r, err := connecttest.Send(l, `{}`, "x", admit); err != nil || r.Outcome != retry.Delivered {
+	if r, err := connecttest.Send(l, "", "x", admit); err != nil || r.Outcome != retry.Delivered {
 		t.Errorf("%+v %v", r, err)
 	}
 }
@@ -241,7 +241,7 @@ func TestAConnectionThatWasClosed(t *testing.T) {
 	set, s := stood(t)
 	l := connecttest.Open(t, s, partner(10*time.Second))
 	for range 3 {
-		if r, err := connecttest.Send(l, `{}`, "x", admit); err != nil || r.Outcome != retry.Delivered {
+		if r, err := connecttest.Send(l, "", "x", admit); err != nil || r.Outcome != retry.Delivered {
 			t.Fatalf("%+v %v", r, err)
 		}
 		past := time.Now()

@@ -2943,7 +2943,7 @@ export interface components {
              * @description the protocol; empty or absent for HTTP
              * @enum {unknown}
              */
-            kind?: "" | "mqtt" | "amqp" | "stream" | "nats" | "files" | "sftp" | "ftp";
+            kind?: "" | "mqtt" | "amqp" | "stream" | "nats" | "files" | "sftp" | "ftp" | "tcp";
             title?: string;
             note?: string;
             /** @description 200 when absent */

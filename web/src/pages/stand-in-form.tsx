@@ -56,6 +56,11 @@ export const kinds: Record<Kind, { title: string; about: string; has?: string; e
     has: "a line each: a folder",
     example: "in",
   },
+  tcp: {
+    title: "a partner over MLLP",
+    about:
+      "It acknowledges the HL7 messages that it receives, and sends those that you let it send to the flow that receives from it. A status that it is told to answer with stands for what means the same: 4xx is AE, 409 an acknowledgement of another message, 5xx AR.",
+  },
 };
 
 const routes = (list: Definition["routes"]) =>

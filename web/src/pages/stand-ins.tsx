@@ -102,46 +102,81 @@ const readHeaders = (text: string) =>
       .map(([name, value]) => [name ?? "", value ?? ""]),
   );
 
-/** What a message goes to, in the words of each protocol. */
-const files = { label: "Name of the file", placeholder: "out/new.csv", file: true };
-const places: Record<
-  string,
-  { label: string; placeholder: string; exchange?: boolean; key?: boolean; file?: boolean }
-> = {
-  mqtt: { label: "Publish to", placeholder: "branches/ELMS/shelves" },
-  amqp: { label: "Routing key", placeholder: "returns.ELMS", exchange: true },
-  stream: { label: "Topic", placeholder: "loans", key: true },
-  nats: { label: "Subject", placeholder: "desk.returns.ELMS" },
+/** What a person can have a stand-in say, in the words of each protocol. */
+interface Place {
+  form: string;
+  go: string;
+  label?: string; // of what the message goes to
+  placeholder?: string;
+  exchange?: boolean;
+  key?: { label: string; placeholder: string };
+  headers?: boolean;
+  lines?: boolean; // the message has several
+  file?: boolean;
+  body?: string;
+}
+
+const broker = (label: string, placeholder: string, more: Partial<Place> = {}): Place => ({
+  form: "Publish from here",
+  go: "Publish",
+  label,
+  placeholder,
+  headers: true,
+  ...more,
+});
+
+const files: Place = {
+  form: "Lay a file down",
+  go: "Lay it down",
+  label: "Name of the file",
+  placeholder: "out/new.csv",
+  lines: true,
+  file: true,
+  body: "What it holds",
+};
+
+const places: Record<string, Place> = {
+  mqtt: broker("Publish to", "branches/ELMS/shelves"),
+  amqp: broker("Routing key", "returns.ELMS", { exchange: true }),
+  stream: broker("Topic", "loans", { key: { label: "Key", placeholder: "none: spread" } }),
+  nats: broker("Subject", "desk.returns.ELMS"),
   files,
   sftp: files,
   ftp: files,
+  tcp: { form: "Send an HL7 message", go: "Send it", lines: true, body: "The message, a line for each segment" },
 };
 
-/** Lets a broker say something, or a server have a file, so that a flow that receives is tried without any other tool. */
+/** What people are told when it was said. */
+function told(kind: string, exchange: string, topic: string): string {
+  if (places[kind]?.file) return `${topic} is there`;
+  if (kind === "tcp") return "It is answered; see what by, below";
+  return `It is published to ${[exchange, topic].filter(Boolean).join(", ")}`;
+}
+
+/** Lets a stand-in say something, or have a file, so that a flow that receives is tried without any other tool. */
 function SendFrom({ name, kind }: { name: string; kind: string }) {
-  const place = places[kind] ?? { label: "Publish to", placeholder: "" };
+  const place = places[kind] ?? broker("Publish to", "");
   const [topic, setTopic] = useState("");
   const [exchange, setExchange] = useState("");
   const [key, setKey] = useState("");
   const [more, setMore] = useState("");
-  const [body, setBody] = useState(place.file ? "" : "{}");
+  const [body, setBody] = useState(place.lines ? "" : "{}");
   const send = async () => {
     try {
       const json: Record<string, string> = /^\s*[{[]/.test(body) ? { "Content-Type": "application/json" } : {};
       await call(`/api/v1/stand-ins/${enc(name)}/send`, {
         body: { topic, exchange, key, body, headers: { ...json, ...readHeaders(more) }, qos: 1 },
       });
-      toast.success(
-        place.file ? `${topic} is there` : `It is published to ${[exchange, topic].filter(Boolean).join(", ")}`,
-      );
+      toast.success(told(kind, exchange, topic));
       await queryClient.invalidateQueries({ queryKey: ["stand-ins", name] });
     } catch (e) {
       toast.error(says(e));
     }
   };
+  const message = place.body ?? "The message";
   return (
     <form
-      aria-label={place.file ? "Lay a file down" : "Publish from here"}
+      aria-label={place.form}
       className="flex shrink-0 items-end gap-2 border-b border-line px-4 pt-2"
       onSubmit={(e) => {
         e.preventDefault();
@@ -159,35 +194,38 @@ function SendFrom({ name, kind }: { name: string; kind: string }) {
           />
         </Setting>
       )}
-      <Setting inline label={place.label}>
-        <Text mono label={place.label} value={topic} onChange={setTopic} placeholder={place.placeholder} />
-      </Setting>
-      {place.key && (
-        <Setting inline label="Key">
-          <Text mono label="Key" value={key} onChange={setKey} placeholder="none: spread" />
+      {place.label && (
+        <Setting inline label={place.label}>
+          <Text mono label={place.label} value={topic} onChange={setTopic} placeholder={place.placeholder} />
         </Setting>
       )}
-      {!place.file && (
+      {place.key && (
+        <Setting inline label={place.key.label}>
+          <Text mono label={place.key.label} value={key} onChange={setKey} placeholder={place.key.placeholder} />
+        </Setting>
+      )}
+      {place.headers && (
         <Setting inline label="Headers">
           <Text mono label="Headers" value={more} onChange={setMore} placeholder="name: value; name: value" />
         </Setting>
       )}
       <div className="flex-[2]">
-        <Setting inline label={place.file ? "What it holds" : "The message"}>
-          {place.file ? (
+        <Setting inline label={message}>
+          {place.lines ? (
             <textarea
-              aria-label="What it holds"
+              aria-label={message}
               className="field data h-16 w-full"
               value={body}
+              spellCheck={false}
               onChange={(e) => setBody(e.target.value)}
             />
           ) : (
-            <Text mono label="The message" value={body} onChange={setBody} />
+            <Text mono label={message} value={body} onChange={setBody} />
           )}
         </Setting>
       </div>
       <button type="submit" className="btn mb-2.5">
-        {place.file ? "Lay it down" : "Publish"}
+        {place.go}
       </button>
     </form>
   );

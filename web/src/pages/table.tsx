@@ -21,13 +21,22 @@ function typed(text: string, before: unknown): unknown {
   return text;
 }
 
+/** Versions that undoing and doing again lead back to, the next one last. */
+interface Past {
+  undo: number[];
+  redo: number[];
+}
+
 /** One table: its rows to edit, its versions, its definition. */
 export function OpenTable({ table, onClose }: { table: Table; onClose: () => void }) {
   const go = useNavigate();
   const [find, setFind] = useState("");
   const [pane, setPane] = useState<"" | "load" | "versions" | "definition">("");
-  const [undo, setUndo] = useState<number[]>([]);
-  const [redo, setRedo] = useState<number[]>([]);
+  const [past, setPast] = useState<Past>({ undo: [], redo: [] });
+  // What is done, is done one behind the other: each knows what the one before it came to.
+  const turn = useRef<Promise<unknown>>(Promise.resolve());
+  const is = useRef({ past, version: table.version });
+  is.current.version = Math.max(is.current.version, table.version);
   const [draft, setDraft] = useState<Record<string, unknown> | null>(null);
   const scroller = useRef<HTMLDivElement>(null);
   const list = useInfiniteQuery({
@@ -50,38 +59,49 @@ export function OpenTable({ table, onClose }: { table: Table; onClose: () => voi
   useEffect(() => {
     if (lastShown > rows.length - 30 && list.hasNextPage && !list.isFetchingNextPage) list.fetchNextPage();
   }, [lastShown, rows.length, list]);
-  const did = async (work: () => Promise<unknown>) => {
-    try {
-      await work();
-      await changed();
-      return true;
-    } catch (e) {
-      toast.error(says(e));
-      return false;
-    }
+  const passed = (past: Past) => {
+    is.current.past = past;
+    setPast(past);
   };
-  const edit = async (edits: { row?: number; value: Record<string, unknown> | null }[]) => {
-    const before = table.version;
-    const ok = await did(() =>
-      call(`/api/v1/tables/${enc(table.name)}/edit`, { body: { edits }, headers: { "If-Match": `"${before}"` } }),
-    );
-    if (ok) {
-      setUndo([...undo, before]);
-      setRedo([]);
-    }
-    return ok;
+  const after = (before: number) => passed({ undo: [...is.current.past.undo, before], redo: [] });
+  const did = (work: () => Promise<void>): Promise<boolean> => {
+    const mine = turn.current.then(async () => {
+      try {
+        await work();
+        await changed();
+        return true;
+      } catch (e) {
+        toast.error(says(e));
+        return false;
+      }
+    });
+    turn.current = mine;
+    return mine;
   };
-  const back = async (from: number[], into: number[], set: typeof setUndo, setOther: typeof setUndo) => {
-    const version = from.at(-1);
-    if (version === undefined) return;
-    const now = table.version;
-    if (await did(() => call(`/api/v1/tables/${enc(table.name)}/versions/${version}/restore`, { method: "POST" }))) {
-      set(from.slice(0, -1));
-      setOther([...into, now]);
-    }
-  };
-  const undoIt = () => back(undo, redo, setUndo, setRedo);
-  const redoIt = () => back(redo, undo, setRedo, setUndo);
+  const edit = (edits: { row?: number; value: Record<string, unknown> | null }[]) =>
+    did(async () => {
+      const before = is.current.version;
+      const { value } = await call<{ version: number }>(`/api/v1/tables/${enc(table.name)}/edit`, {
+        body: { edits },
+        headers: { "If-Match": `"${before}"` },
+      });
+      is.current.version = value.version;
+      after(before);
+    });
+  const back = (from: keyof Past, into: keyof Past) =>
+    did(async () => {
+      const to = is.current.past[from].at(-1);
+      if (to === undefined) return;
+      const now = is.current.version;
+      const { value } = await call<{ version: number }>(`/api/v1/tables/${enc(table.name)}/versions/${to}/restore`, {
+        method: "POST",
+      });
+      is.current.version = value.version;
+      const past = is.current.past;
+      passed({ ...past, [from]: past[from].slice(0, -1), [into]: [...past[into], now] });
+    });
+  const undoIt = () => back("undo", "redo");
+  const redoIt = () => back("redo", "undo");
   const keys = useRef({ undoIt, redoIt });
   keys.current = { undoIt, redoIt };
   useEffect(() => {
@@ -112,10 +132,10 @@ export function OpenTable({ table, onClose }: { table: Table; onClose: () => voi
           </>
         }
       >
-        <button type="button" className="btn" disabled={undo.length === 0} onClick={undoIt}>
+        <button type="button" className="btn" disabled={past.undo.length === 0} onClick={undoIt}>
           Undo
         </button>
-        <button type="button" className="btn" disabled={redo.length === 0} onClick={redoIt}>
+        <button type="button" className="btn" disabled={past.redo.length === 0} onClick={redoIt}>
           Redo
         </button>
         <button type="button" className="btn" onClick={() => setPane("versions")}>
@@ -217,22 +237,12 @@ export function OpenTable({ table, onClose }: { table: Table; onClose: () => voi
           table={table}
           onClose={() => setPane("")}
           onLoaded={(before) => {
-            setUndo([...undo, before]);
-            setRedo([]);
+            after(before);
             setPane("");
           }}
         />
       )}
-      {pane === "versions" && (
-        <VersionsDialog
-          table={table}
-          onClose={() => setPane("")}
-          onRestored={(before) => {
-            setUndo([...undo, before]);
-            setRedo([]);
-          }}
-        />
-      )}
+      {pane === "versions" && <VersionsDialog table={table} onClose={() => setPane("")} onRestored={after} />}
       {pane === "definition" && <DefinitionDialog table={table} onClose={() => setPane("")} onDeleted={onClose} />}
     </>
   );

@@ -83,7 +83,7 @@ export function IntakeForm(p: Props) {
         </Setting>
       </div>
       {part(all.filter((n) => ![...limiting, ...telling, ...clocked, "kind", "note", "methods"].includes(n)))}
-      {outside && <TakeSample flow={p.doc.name} />}
+      {outside && intake.kind !== "tcp" && <TakeSample flow={p.doc.name} />}
       {timed.includes(intake.kind) && (
         <>
           <TimingForm intake={intake} put={put} error={error} />
