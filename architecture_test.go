@@ -54,7 +54,7 @@ var mayImport = map[string][]string{
 	"worker":  {"core"},
 	"store":   {"core"},
 	"connect": {"core"},
-	"standin": {},
+	"standin": {"core"},
 	"engine":  {"store", "connect", "standin", "core"},
 	"web":     {},
 	"demo":    {"engine", "standin", "core"},

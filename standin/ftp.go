@@ -56,13 +56,7 @@ func (f *ftpServer) GetTLSConfig() (*tls.Config, error) {
 
 // serve implements speaker.
 func (f *ftpServer) serve(conn net.Conn) {
-	c := &ended{Conn: conn, end: make(chan struct{})}
-	select {
-	case f.comes.next <- c:
-		<-c.end
-	case <-f.comes.closed:
-		_ = conn.Close()
-	}
+	f.comes.hand(conn)
 }
 
 // close implements speaker.

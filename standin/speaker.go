@@ -20,6 +20,7 @@ const (
 	KindSFTP  = "sftp"
 	KindFTP   = "ftp"
 	KindTCP   = "tcp"
+	KindMail  = "mail"
 )
 
 // speakers makes what stands behind each kind; Kinds lists them.
@@ -37,11 +38,12 @@ var speakers = map[string]func(sys *System, now func() time.Time, changed func()
 	KindSFTP: newSFTP,
 	KindFTP:  newFTP,
 	KindTCP:  newTCP,
+	KindMail: newMail,
 }
 
 // Kinds are the kinds of stand-in besides those over HTTP, in the order in which people
 // are offered them.
-var Kinds = []string{KindMQTT, KindAMQP, KindStream, KindNATS, KindFiles, KindSFTP, KindFTP, KindTCP}
+var Kinds = []string{KindMQTT, KindAMQP, KindStream, KindNATS, KindFiles, KindSFTP, KindFTP, KindTCP, KindMail}
 
 // speaker is a server within the process that speaks something else than HTTP.
 type speaker interface {

@@ -12,6 +12,7 @@ import (
 	"readyferry/connect/files"
 	"readyferry/connect/ftp"
 	"readyferry/connect/http"
+	"readyferry/connect/mail"
 	"readyferry/connect/mqtt"
 	"readyferry/connect/nats"
 	"readyferry/connect/sftp"
@@ -56,6 +57,7 @@ func All(s Surroundings, more ...connect.System) (*connect.Registry, error) {
 		files.New(s.Files, s.Folders),
 		sftp.New(s.standIn(sftp.Kind)),
 		ftp.New(s.standIn(ftp.Kind)),
+		mail.New(s.standIn(mail.Kind)),
 		tcp.New(s.standIn(tcp.Kind)),
 		caller.System(),
 	}

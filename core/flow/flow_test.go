@@ -124,7 +124,7 @@ func TestDurations(t *testing.T) {
 func TestTextsAreWrittenAsTheyAre(t *testing.T) {
 	for _, text := range []string{
 		"a\rb\r", "MSH|^~\\&|us\rMSA|AA|1\r", "a\r\nb", "a\nb\n", "\tx", "a\x00b", "\x7f", "é \u2028 x", "\ufeffx", `"'`,
-			"- a", "a: b", "#x", " x ", "\n", "a\n  b\n c", "", "\nabc", " x\ny", "a\n\n", "\ta\nb",
+		"- a", "a: b", "#x", " x ", "\n", "a\n  b\n c", "", "\nabc", " x\ny", "a\n\n", "\ta\nb",
 		"a\n\tb", "a \nb", "~", "null", "1.50", "true", "2026-03-17", "a: |\n b", "%x", "@x", "a\tb", "…",
 	} {
 		src, err := Write(message.NewMap(message.Member{Name: "steps", Value: message.NewList(message.NewMap(

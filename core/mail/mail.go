@@ -8,6 +8,8 @@ package mail
 
 import (
 	"encoding/base64"
+	"errors"
+	"fmt"
 	"strconv"
 	"strings"
 	"time"
@@ -136,4 +138,50 @@ func (a *Attachment) IsText() bool {
 	texts := strings.HasPrefix(kind, "text/") || kind == "application/json" || kind == "application/xml" ||
 		strings.HasSuffix(kind, "+json") || strings.HasSuffix(kind, "+xml")
 	return texts && utf8.Valid(a.Body)
+}
+
+// FromTree makes a mail of a document as Tree gives it. What is not there is left out; an
+// error says what cannot be read.
+func FromTree(n *message.Node) (*Mail, error) {
+	if n == nil || n.Kind != message.Map {
+		return nil, errors.New("a mail is a map with from, to, subject, text and attachments")
+	}
+	text := func(n *message.Node, name string) string {
+		if v := n.Get(name); v != nil && v.Kind == message.String {
+			return v.Text
+		}
+		return ""
+	}
+	m := &Mail{Subject: text(n, "subject"), ID: text(n, "id"), Text: text(n, "text"), HTML: text(n, "html")}
+	m.Date, _ = time.Parse(time.RFC3339, text(n, "date"))
+	if from := n.Get("from"); from != nil {
+		m.From = []Address{{text(from, "name"), text(from, "address")}}
+	}
+	for name, into := range map[string]*[]Address{"to": &m.To, "cc": &m.Cc, "replyTo": &m.ReplyTo} {
+		if list := n.Get(name); list != nil {
+			for _, a := range list.Items {
+				*into = append(*into, Address{text(a, "name"), text(a, "address")})
+			}
+		}
+	}
+	for name, into := range map[string]*[]string{"inReplyTo": &m.InReplyTo, "references": &m.References} {
+		if list := n.Get(name); list != nil {
+			for _, id := range list.Items {
+				*into = append(*into, id.Text)
+			}
+		}
+	}
+	if list := n.Get("attachments"); list != nil {
+		for _, a := range list.Items {
+			file := Attachment{Name: text(a, "name"), Type: text(a, "type"), Body: []byte(text(a, "text"))}
+			if coded := text(a, "base64"); coded != "" {
+				var err error
+				if file.Body, err = base64.StdEncoding.DecodeString(coded); err != nil {
+					return nil, fmt.Errorf("the attachment %.80q: %w", file.Name, err)
+				}
+			}
+			m.Attachments = append(m.Attachments, file)
+		}
+	}
+	return m, nil
 }

@@ -59,7 +59,7 @@ export function SchemaForm(p: Props): ReactNode {
 }
 
 const ofType = (s: Property, type: string) => s.type === type || (Array.isArray(s.type) && s.type.includes(type));
-const coded = (s: Property) => ["expression", "template", "lines"].includes(s.format ?? "");
+const coded = (s: Property) => ["expression", "template", "html", "lines"].includes(s.format ?? "");
 const wide = (p: Props, [name, s]: [string, Property]) =>
   !!p.overrides?.[name] ||
   coded(s) ||
@@ -122,11 +122,12 @@ function Field(p: Props & { name: string; property: Property }) {
     );
   if (coded(s)) {
     const text = String(value ?? "");
-    const language = s.format === "expression" ? "expression" : s.format === "lines" ? "writing" : "template";
+    const tall = s.format === "lines" || s.lines;
+    const language = s.format === "expression" ? "expression" : tall ? "writing" : "template";
     return (
       <Setting label={label} hint={s.description} error={error}>
         <div
-          className={s.format === "lines" ? "h-40 border border-line" : undefined}
+          className={tall ? "h-40 border border-line" : undefined}
           onFocus={() => p.onFill?.((path) => put(s.format === "expression" ? path : `${text}\${${path}}`))}
         >
           <Code

@@ -6,6 +6,8 @@ export type Property = {
   default?: unknown;
   examples?: unknown[];
   format?: string;
+  /** A text of several lines. */
+  lines?: boolean;
   /** What is there can be asked of the connection. */
   offers?: boolean;
   enum?: (string | number)[];
