@@ -12,6 +12,7 @@ import (
 	"readyferry/connect/files"
 	"readyferry/connect/folder"
 	"readyferry/connect/ftp"
+	"readyferry/connect/mail"
 	"readyferry/connect/sftp"
 	"readyferry/connect/tcp"
 	"readyferry/core/flow"
@@ -140,7 +141,7 @@ func (s *Server) sampleFromStandIn(in *flow.Intake, sample *catalog.Sample) (str
 			}
 		}
 	}
-	if conn.Kind == tcp.Kind {
+	if conn.Kind == tcp.Kind || conn.Kind == mail.Kind {
 		m.Topic = ""
 	}
 	if err := s.standIns.Send(name, m); err != nil {
@@ -151,7 +152,7 @@ func (s *Server) sampleFromStandIn(in *flow.Intake, sample *catalog.Sample) (str
 
 // ofProtocol tells whether a header is a property that the system sets itself.
 func ofProtocol(header string) bool {
-	for _, begin := range []string{"mqtt-", "amqp-", "stream-", "nats-"} {
+	for _, begin := range []string{"mqtt-", "amqp-", "stream-", "nats-", "mail-"} {
 		if strings.HasPrefix(strings.ToLower(header), begin) {
 			return true
 		}

@@ -82,7 +82,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours",
 		"loan-changes", "member-load", "supplier-news", "shelf-readings",
 		"returned-items", "loan-reminders", "loan-statistics", "kiosk-payments",
-		"stack-requests", "nightly-catalogue", "home-visits"} {
+		"stack-requests", "nightly-catalogue", "home-visits", "mail-replies"} {
 		if e.Watch.IntakeOf(name) != nil {
 			continue
 		}

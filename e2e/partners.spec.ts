@@ -27,3 +27,31 @@ test("a partner over MLLP hears AA, AE and AR, and is told of the visit", async 
   await page.getByRole("button", { name: "Test", exact: true }).click();
   await expect(page.getByText("the partner is reached; it was sent nothing", { exact: true })).toBeVisible();
 });
+
+test("letters go out by mail with what is attached, and a reply becomes a ticket", async ({ page, goto, app }) => {
+  const list = "card,name,item,title,days\r\nLC 4417 203,quill,31408-20931-7,The Long Quay,9\r\n";
+  await page.request.post(`${app.base}/in/overdue`, {
+    headers: { "content-type": "text/csv", "x-api-key": "larkfield-demo-key", "request-id": "OD-M1" },
+    data: list,
+  });
+  await goto("/stand-ins?open=mail-server");
+  const letter = page.getByTestId("calls").locator("details").filter({ hasText: "card-LC4417203@patrons.example" });
+  await letter.locator("summary").click();
+  await expect(letter).toContainText("1 overdue: card LC4417203");
+  await expect(letter).toContainText("31408-20931-7;The Long Quay;9");
+  const form = page.getByRole("form", { name: "Let a mail come" });
+  await form.getByLabel("Subject").fill("Re: 1 overdue");
+  await form.getByLabel("From").fill("nobody");
+  await form.getByLabel("What it says").fill("It is on its way.");
+  await form.getByRole("button", { name: "Let it come" }).click();
+  await expect(page.getByText('"nobody" is no address that a mail is from')).toBeVisible();
+  await form.getByLabel("From").fill("Ottoline Quill <card-LC4417203@patrons.example>");
+  await form.getByRole("button", { name: "Let it come" }).click();
+  await expect(page.getByText("Re: 1 overdue is in the mailbox")).toBeVisible();
+  await expect(page.getByTestId("inside")).toContainText("Tickets 1 wait");
+  await goto("/transactions?flow=mail-replies");
+  await expect(page.getByRole("row", { name: /Re: 1 overdue/ })).toContainText("delivered");
+  await goto("/connections?open=mail-server");
+  await page.getByRole("button", { name: "Test", exact: true }).click();
+  await expect(page.getByText("mails can be sent and read", { exact: true })).toBeVisible();
+});

@@ -41,6 +41,10 @@ func served(t *testing.T, kind string) (at string, put func(n int) error) {
 	if err := set.Define(standin.Definition{Name: "partner", Kind: kind}); err != nil {
 		t.Fatal(err)
 	}
+	name := "partner"
+	if kind == standin.KindMail {
+		name += "+in" // the mailbox, not what sends
+	}
 	door, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -48,12 +52,15 @@ func served(t *testing.T, kind string) (at string, put func(n int) error) {
 	t.Cleanup(func() { _ = door.Close(); _ = set.Close() })
 	go func() {
 		for c, err := door.Accept(); err == nil; c, err = door.Accept() {
-			if to, err := set.Dial(kind, "partner"); err == nil {
+			if to, err := set.Dial(kind, name); err == nil {
 				go connecttest.Pipe(c, to)
 			}
 		}
 	}()
 	return door.Addr().String(), func(n int) error {
+		if kind == standin.KindMail {
+			return set.Send("partner", standin.Message{Topic: fmt.Sprint(n), Key: "quill@mail.example", Body: "x"})
+		}
 		return set.Send("partner", standin.Message{Topic: fmt.Sprint(n, ".json"), Body: fmt.Sprintf(`{"n":"%d"}`, n)})
 	}
 }
@@ -78,6 +85,14 @@ func ftpSource(t *testing.T) source {
 	t.Helper()
 	at, put := served(t, standin.KindFTP)
 	return source{address: "ftp://" + at, intake: intakeOfFiles("ftp"), put: put}
+}
+
+// mailSource is a mailbox that mails come into.
+func mailSource(t *testing.T) source {
+	t.Helper()
+	at, put := served(t, standin.KindMail)
+	return source{address: "imap://" + at, says: `,"starttls":"never"`,
+		intake: `{"kind":"mail","of":"mail","then":"move","every":"1s","reference":"body.subject"}`, put: put}
 }
 
 // mllpSource is a partner that says each message until it is acknowledged, and only then
@@ -133,5 +148,5 @@ func say(conn *net.Conn, at string, n int) (err error) {
 func TestEachFileAndEachFrameIsInsideOnceWhenTheProcessIsKilled(t *testing.T) {
 	dir := t.TempDir()
 	killedWhileReceiving(t, map[string]source{"files": filesSource(dir), "sftp": sftpSource(t), "ftp": ftpSource(t),
-		"tcp": mllpSource(t)}, "--files", dir)
+		"tcp": mllpSource(t), "mail": mailSource(t)}, "--files", dir)
 }

@@ -125,7 +125,9 @@ func (l *link) Check(ctx context.Context) (connect.Report, error) {
 			return w.Report(err, ""), nil
 		}
 		_ = s.Quit()
-		good = "mails can be sent; none was"
+		if speaks(l.c) == "smtp" {
+			good = "mails can be sent; none was"
+		}
 	}
 	if speaks(l.c) != "smtp" {
 		b, err := l.open(ctx, &w)

@@ -143,7 +143,8 @@ func (d *Door) dialStandIn(name string, w *Way) (net.Conn, error) {
 		return nil, &Error{"reaching the stand-in " + name, err,
 			"look at it under Stand-ins, or make one of this name and kind"}
 	}
-	w.Did("the stand-in %s is there", name)
+	shown, _, _ := strings.Cut(name, "+") // what is behind it says which side of it
+	w.Did("the stand-in %s is there", shown)
 	return conn, nil
 }
 

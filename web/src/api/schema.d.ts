@@ -2943,7 +2943,7 @@ export interface components {
              * @description the protocol; empty or absent for HTTP
              * @enum {unknown}
              */
-            kind?: "" | "mqtt" | "amqp" | "stream" | "nats" | "files" | "sftp" | "ftp" | "tcp";
+            kind?: "" | "mqtt" | "amqp" | "stream" | "nats" | "files" | "sftp" | "ftp" | "tcp" | "mail";
             title?: string;
             note?: string;
             /** @description 200 when absent */
@@ -2960,7 +2960,8 @@ export interface components {
             /**
              * @description what there is in one that speaks another protocol, a line for each; of amqp a queue, or
              *     queue exchange type key; of stream a topic and how many partitions it has;
-             *     of nats a stream and its subjects
+             *     of nats a stream and its subjects; of files, sftp and ftp a folder; of mail a folder, or an
+             *     address that mails are taken for
              */
             has?: string[];
             tokens?: null | components["schemas"]["StandInTokens"];

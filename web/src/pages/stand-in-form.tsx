@@ -61,6 +61,13 @@ export const kinds: Record<Kind, { title: string; about: string; has?: string; e
     about:
       "It acknowledges the HL7 messages that it receives, and sends those that you let it send to the flow that receives from it. A status that it is told to answer with stands for what means the same: 4xx is AE, 409 an acknowledgement of another message, 5xx AR.",
   },
+  mail: {
+    title: "a mail server",
+    about:
+      "Two real servers within the application, in memory: one takes mails (SMTP), the other shows a mailbox (IMAP) into which you let mails come. A status that it is told to answer with stands for what means the same: 403 is not permitted (550), 413 too large (552), 503 not now (451), 507 a full disk (452).",
+    has: "a line each: a folder, or an address that mails are taken for, and then for no other",
+    example: "quill@mail.example",
+  },
 };
 
 const routes = (list: Definition["routes"]) =>

@@ -143,12 +143,23 @@ const places: Record<string, Place> = {
   files,
   sftp: files,
   ftp: files,
+  mail: {
+    form: "Let a mail come",
+    go: "Let it come",
+    label: "Subject",
+    placeholder: "Re: 2 overdue",
+    key: { label: "From", placeholder: "quill@mail.example" },
+    headers: true,
+    lines: true,
+    body: "What it says",
+  },
   tcp: { form: "Send an HL7 message", go: "Send it", lines: true, body: "The message, a line for each segment" },
 };
 
 /** What people are told when it was said. */
 function told(kind: string, exchange: string, topic: string): string {
   if (places[kind]?.file) return `${topic} is there`;
+  if (kind === "mail") return `${topic || "A mail"} is in the mailbox`;
   if (kind === "tcp") return "It is answered; see what by, below";
   return `It is published to ${[exchange, topic].filter(Boolean).join(", ")}`;
 }
