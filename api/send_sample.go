@@ -134,15 +134,21 @@ func (s *Server) sampleFromStandIn(in *flow.Intake, sample *catalog.Sample) (str
 		}
 		m.Topic, m.Body = topic, string(file)
 	}
-	if m.Topic == "" {
+	if m.Topic == "" && conn.Kind != mail.Kind {
 		for _, setting := range []string{"topic", "queue", "filter", "subject"} {
 			if n := in.Settings.Get(setting); n != nil && m.Topic == "" {
 				m.Topic = n.Text
 			}
 		}
 	}
-	if conn.Kind == tcp.Kind || conn.Kind == mail.Kind {
+	switch conn.Kind {
+	case tcp.Kind:
 		m.Topic = ""
+	case mail.Kind:
+		m.Topic, m.Key = sample.Headers[mail.HeaderSubject], sample.Headers[mail.HeaderFrom]
+		if strings.HasPrefix(strings.TrimSpace(m.Body), "{") { // it says so itself
+			m.Topic, m.Key = "", ""
+		}
 	}
 	if err := s.standIns.Send(name, m); err != nil {
 		return "", fmt.Errorf("%w: %w", engine.ErrDecision, err)
