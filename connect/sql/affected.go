@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"readyferry/connect"
@@ -79,7 +80,7 @@ func past(text string, from int, mark string) int {
 
 // change makes a statement that gives no rows, and counts what it changed.
 func change(ctx context.Context, tx *sql.Tx, driver, text string, args []any) (int64, error) {
-	if driver == DriverPostgreSQL {
+	if driver != DriverSQLite {
 		done, err := tx.ExecContext(ctx, text, args...)
 		if err != nil {
 			return 0, err
@@ -103,3 +104,14 @@ func change(ctx context.Context, tx *sql.Tx, driver, text string, args []any) (i
 }
 
 var errMoreThanOne = fmt.Errorf("%w: it is more than one statement", connect.ErrCannotSend)
+
+// asksAlone tells of a statement whether it begins as a question does and writes into no
+// table of its own (SELECT … INTO); for databases in whose transactions that only read more
+// than reading can be done.
+func asksAlone(text string) bool {
+	all := words(text)
+	return len(all) > 0 && slices.Contains([]string{"SELECT", "WITH", "SHOW", "VALUES"}, all[0]) && !slices.Contains(all, "INTO") &&
+		!slices.Contains(all, "EXEC") && !slices.Contains(all, "EXECUTE")
+}
+
+var errReadOnly = errors.New("the connection allows reading alone")

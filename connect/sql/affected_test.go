@@ -3,6 +3,7 @@ package sql
 import (
 	"context"
 	"io"
+	"strings"
 	"testing"
 
 	"readyferry/connect"
@@ -64,6 +65,9 @@ func checkAffected(t *testing.T, s connect.System, c *connect.Connection, table 
 		{"UPDATE " + table + " SET name = 'y' WHERE id = 11 RETURNING name", "1", `[{"name":"y"}]`},
 		{"DELETE FROM " + table + " WHERE id > 10", "3", "[]"},
 	} {
+		if c.Text("/driver") == DriverMySQL && strings.Contains(step[0], "RETURNING") {
+			continue // MariaDB gives no rows back of an update
+		}
 		if n, rows := affected(t, s, c, step[0]); n != step[1] || rows != step[2] {
 			t.Errorf("%s: %s rows affected, %s", step[0], n, rows)
 		}

@@ -6,12 +6,15 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"slices"
 	"strings"
 
+	"github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/mattn/go-sqlite3"
+	mssql "github.com/microsoft/go-mssqldb"
 
 	"readyferry/connect"
 )
@@ -55,6 +58,28 @@ var sqliteCodes = map[sqlite3.ErrNo]verdict{
 	sqlite3.ErrConstraint: badData, sqlite3.ErrMismatch: badData, sqlite3.ErrTooBig: badData,
 }
 
+// mysqlCodes are those numbers of MySQL and MariaDB whose SQLSTATE says nothing (HY000) or
+// another thing (their manuals, error reference; from memory).
+var mysqlCodes = map[uint16]verdict{
+	1021: again, 1037: again, 1038: again, 1041: again, // disk full, no memory
+	1040: again, 1203: again, 1226: again, // too many connections, a quota
+	1053: again, 1205: again, 1290: again, 1836: again, // shutdown, lock wait, the server only reads
+	1969: again, 3024: again, 3572: again, // it took too long, a lock is held
+	1364: badData, 1366: badData, 1265: badData, 1261: badData, 1262: badData, 3819: badData, 4025: badData,
+}
+
+// sqlServerCodes are numbers of SQL Server (its documentation, database engine errors; from
+// memory). It gives no SQLSTATE to this driver.
+var sqlServerCodes = map[int32]verdict{
+	1205: again, 1222: again, 3960: again, // deadlock, lock timeout, snapshot conflict
+	701: again, 802: again, 1105: again, 9002: again, // memory, disk, log
+	4221: again, 10928: again, 10929: again, 40197: again, 40501: again, 40613: again, 49918: again, 49919: again, 49920: again,
+	6005: again, 17142: again, // shutdown, paused
+	515: badData, 547: badData, 2601: badData, 2627: badData, // null, check or foreign key, unique
+	220: badData, 241: badData, 242: badData, 245: badData, 248: badData, 295: badData, 517: badData, 8114: badData, 8115: badData,
+	8152: badData, 2628: badData, 8169: badData, 232: badData, 235: badData,
+}
+
 // judge tells what an error is worth. known is false for one that no database made.
 func judge(err error) (v verdict, code string, known bool) {
 	var pg *pgconn.PgError
@@ -67,6 +92,18 @@ func judge(err error) (v verdict, code string, known bool) {
 	var lite sqlite3.Error
 	if errors.As(err, &lite) {
 		return sqliteCodes[lite.Code], "", true
+	}
+	var my *mysql.MySQLError
+	if errors.As(err, &my) {
+		state := string(my.SQLState[:])
+		if v, is := mysqlCodes[my.Number]; is {
+			return v, state, true
+		}
+		return classes[state[:2]], state, true
+	}
+	var ms mssql.Error
+	if errors.As(err, &ms) {
+		return sqlServerCodes[ms.Number], fmt.Sprint(ms.Number), true
 	}
 	return refused, "", false
 }
@@ -108,6 +145,13 @@ func readOnly(err error) bool {
 	if errors.As(err, &pg) {
 		return pg.Code == "25006" // read_only_sql_transaction
 	}
+	var my *mysql.MySQLError
+	if errors.As(err, &my) {
+		return my.Number == 1792 // it is in a transaction that only reads
+	}
+	if errors.Is(err, errReadOnly) {
+		return true
+	}
 	var lite sqlite3.Error
 	return errors.As(err, &lite) && slices.Contains([]sqlite3.ErrNo{sqlite3.ErrReadonly, sqlite3.ErrAuth}, lite.Code)
 }
@@ -118,7 +162,7 @@ func unreachable(err error) bool {
 	var failed *pgconn.ConnectError
 	var lite sqlite3.Error
 	return errors.As(err, &lite) && lite.Code == sqlite3.ErrCantOpen || errors.As(err, &op) || errors.As(err, &failed) || errors.Is(err, sql.ErrConnDone) ||
-		errors.Is(err, driver.ErrBadConn) || strings.Contains(err.Error(), "conn closed") ||
+		errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) || strings.Contains(err.Error(), "conn closed") ||
 		strings.Contains(err.Error(), "unexpected EOF")
 }
 

@@ -1,7 +1,11 @@
-// Package sql is the system of databases: SQLite and PostgreSQL, each through its
-// standard driver for database/sql. One call is one statement in a transaction of its
-// own. Values are bound, never put into the text. Unless the connection allows
-// writing, the database itself is told to refuse it.
+// Package sql is the system of databases: SQLite, PostgreSQL, MySQL with MariaDB, and SQL
+// Server, each through its standard driver for database/sql. One call is one statement in a
+// transaction of its own. Values are bound, never put into the text. Unless the connection
+// allows writing, the database itself is told to refuse it; SQL Server knows no such
+// transaction, so there everything is rolled back.
+//
+// A delivery changes one row by its columns, or is a statement. How many rows it concerns is
+// looked at before it is committed: where it concerns others than it must, nothing is changed.
 package sql
 
 import (
@@ -13,7 +17,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -23,6 +26,7 @@ import (
 	"github.com/shopspring/decimal"
 
 	"readyferry/connect"
+	"readyferry/connect/reach"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/retry"
@@ -37,25 +41,19 @@ const maxAnswer = 4 << 20
 // Kind is the name of the system in documents.
 const Kind = "sql"
 
-// The drivers of databases.
-const (
-	DriverSQLite     = "sqlite"
-	DriverPostgreSQL = "postgresql"
-)
-
-const connectionSchema = `{
+var connectionSchema = `{
 	"required": ["address", "driver"],
 	"properties": {
-		"driver": {"enum": ["sqlite", "postgresql"], "title": "Database", "default": "sqlite", "titles": {"sqlite":
-			"SQLite", "postgresql": "PostgreSQL"}},
+		"driver": {"enum": ["sqlite", "postgresql", "mysql", "sqlserver"], "title": "Database", "default": "sqlite", "titles": {
+			"sqlite": "SQLite", "postgresql": "PostgreSQL", "mysql": "MySQL or MariaDB", "sqlserver": "SQL Server"}},
 		"write": {"type": "boolean", "title": "statements may change it; else it is told to refuse that"},
 		"address": {"type": "string", "title": "Base address", "default": "file:///", "description":
-			"postgresql://host:5432/database, file:///folder/file.db, or stand-in://name"},
-		"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
-				"kind": {"enum": ["none", "basic"], "title": "Sign-in", "default": "none", "titles": {"basic":
-					"user and password"}},
-				"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}}, "secret": {"type": "string", "title":
-					"Secret", "format": "secret", "when": {"kind": ["basic"]}}}}
+			"postgresql://host:5432/database, mysql://host:3306/database, sqlserver://host:1433/database, file:///folder/file.db, or stand-in://name"},
+		"encryption": {"enum": ["offered", "verified", "never"], "title": "Encryption", "default": "offered", "titles": {
+			"offered": "where the server offers it; nobody looks whose certificate it has", "verified": "with the certificate of the server's name",
+			"never": "never"}, "when": {"driver": ["postgresql", "mysql", "sqlserver"]}},
+		` + reach.SignInProperty(connect.SignInNone, connect.SignInBasic) + `,
+		` + reach.TLSProperty + `
 	}
 }`
 
@@ -66,7 +64,7 @@ func New(standIns, own string) connect.System {
 	return connect.System{
 		Kind: system.Kind{
 			Name: Kind, Title: "Database", Summary: "A database that is asked with SQL, or whose tables are polled.",
-			Sentence: "{of}", Ask: system.Schema(step.SQLQuestion),
+			Sentence: "{change} a row of {table} at {to}", Ask: system.Schema(step.SQLQuestion), Deliver: system.Schema(deliverSchema),
 		},
 		Outcomes: outcomes(), Connection: system.Schema(connectionSchema), Check: checkDatabase,
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) { return p.open(c) },
@@ -75,38 +73,30 @@ func New(standIns, own string) connect.System {
 
 // checkDatabase says what is wrong with the address of a database.
 func checkDatabase(c *connect.Connection, found connect.Found) {
+	reach.CheckTLS(c, found)
 	u, err := url.Parse(c.Address)
-	scheme, driver := "", c.Text("/driver")
-	if err == nil {
-		scheme = u.Scheme
+	if err != nil {
+		found("/address", "wrong-value", fmt.Sprintf("%q is no address", c.Address), "")
+		return
+	}
+	if u.User != nil {
+		found("/address", "secret-in-text", "the address holds a user or password", "take them out of the address and use sign-in")
+		return
+	}
+	driver := c.Text("/driver")
+	if of, is := servers[driver]; is {
+		known := u.Scheme == of.scheme || driver == DriverPostgreSQL && u.Scheme == "postgres"
+		if !known || u.Host == "" || len(u.Path) < 2 || strings.Contains(u.Path[1:], "/") {
+			found("/address", "wrong-value", fmt.Sprintf("%q is no address of a database of %s", c.Address, of.title),
+				fmt.Sprintf("write it as %s://host:%s/database", of.scheme, of.port))
+		}
+		return
 	}
 	switch {
-	case err != nil:
-		found("/address", "wrong-value", fmt.Sprintf("%q is no address", c.Address), "")
-	case u.User != nil:
-		found(
-			"/address",
-			"secret-in-text",
-			"the address holds a user or password",
-			"take them out of the address and use sign-in",
-		)
-	case driver == DriverPostgreSQL && (!slices.Contains([]string{"postgres", "postgresql"}, scheme) || u.Host == "" ||
-		len(u.Path) < 2):
-		found(
-			"/address",
-			"wrong-value",
-			fmt.Sprintf("%q is no address of a PostgreSQL database", c.Address),
-			"write it as postgresql://host:5432/database",
-		)
-	case driver == DriverSQLite && !(scheme == "file" && strings.HasPrefix(u.Path, "/")) && !(scheme == "stand-in" &&
-		u.Host != ""):
-		found(
-			"/address",
-			"wrong-value",
-			fmt.Sprintf("%q is no address of an SQLite file", c.Address),
-			"write it as file:///folder/file.db, or stand-in://name for one that ships with the application",
-		)
-	case driver == DriverSQLite && (u.RawQuery != "" || u.Fragment != ""):
+	case !(u.Scheme == "file" && strings.HasPrefix(u.Path, "/")) && !(u.Scheme == "stand-in" && u.Host != ""):
+		found("/address", "wrong-value", fmt.Sprintf("%q is no address of an SQLite file", c.Address),
+			"write it as file:///folder/file.db, or stand-in://name for one that ships with the application")
+	case u.RawQuery != "" || u.Fragment != "":
 		found("/address", "wrong-value", "the address must not hold a query or fragment", "remove it")
 	}
 }
@@ -125,47 +115,13 @@ type link struct {
 func (l *link) Close() error { return l.db.Close() }
 
 func (p *places) open(c *connect.Connection) (*link, error) {
-	driver, source, err := p.source(c)
+	db, err := p.database(c)
 	if err != nil {
-		return nil, err
-	}
-	var db *sql.DB
-	if driver == "sqlite3" {
-		db = sql.OpenDB(newGuarded(source, writes(c)))
-	} else if db, err = sql.Open(driver, source); err != nil {
 		return nil, fmt.Errorf("%w: %s cannot be opened: %w", connect.ErrCannotSend, c.Name, err)
 	}
 	db.SetMaxOpenConns(c.InFlight)
 	db.SetConnMaxIdleTime(time.Minute)
 	return &link{c, c.Text("/driver"), db}, nil
-}
-
-func (p *places) source(c *connect.Connection) (driver, source string, err error) {
-	if c.Text("/driver") == DriverPostgreSQL {
-		u, err := url.Parse(c.Address)
-		if err != nil {
-			return "", "", fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
-		}
-		if c.SignIn.Kind == connect.SignInBasic && len(c.SignIn.Secrets) > 0 {
-			u.User = url.UserPassword(c.SignIn.User, c.SignIn.Secrets[0])
-		}
-		return "pgx", u.String(), nil
-	}
-	path := strings.TrimPrefix(c.Address, "file://")
-	if name, ok := strings.CutPrefix(c.Address, "stand-in://"); ok {
-		if p.standIns == "" || name != filepath.Base(name) {
-			return "", "", fmt.Errorf("%w: there is no stand-in %q here", connect.ErrCannotSend, name)
-		}
-		path = filepath.Join(p.standIns, name)
-	}
-	if same(path, p.own) {
-		return "", "", fmt.Errorf("%w: that is the application's own file", connect.ErrCannotSend)
-	}
-	mode := "mode=ro&_query_only=true"
-	if writes(c) {
-		mode = "mode=rw&_txlock=immediate"
-	}
-	return "sqlite3", "file:" + (&url.URL{Path: path}).EscapedPath() + "?_busy_timeout=5000&" + mode, nil
 }
 
 func same(a, b string) bool {
@@ -193,7 +149,7 @@ func writes(c *connect.Connection) bool { return c.Text("/write") == "true" }
 
 // Check implements connect.Link.
 func (l *link) Check(ctx context.Context) (connect.Report, error) {
-	a, err := l.query(ctx, &want.Query{SQL: "SELECT 1 AS answer", Most: 1})
+	a, err := l.query(ctx, &want.Query{SQL: "SELECT 1 AS answer", Most: 1}, nil)
 	if err != nil {
 		return connect.Report{Detail: err.Error()}, nil
 	}
@@ -206,7 +162,7 @@ func (l *link) Ask(ctx context.Context, r connect.Request) (connect.Receipt, err
 	if r.Query == nil {
 		return connect.Receipt{}, fmt.Errorf("%w: a database is asked with a statement", connect.ErrCannotSend)
 	}
-	a, err := l.query(ctx, r.Query)
+	a, err := l.query(ctx, r.Query, nil)
 	if err != nil {
 		return connect.Receipt{}, err
 	}
@@ -219,10 +175,12 @@ func (l *link) Ask(ctx context.Context, r connect.Request) (connect.Receipt, err
 	}, nil
 }
 
-func (l *link) query(ctx context.Context, q *want.Query) (answer, error) {
+// query makes one statement. good looks at what it came to before that is committed; nil
+// for nothing.
+func (l *link) query(ctx context.Context, q *want.Query, good func(a *answer) error) (answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
 	defer cancel()
-	a, err := ask(ctx, l.db, l.c, q)
+	a, err := l.ask(ctx, q, good)
 	if err != nil {
 		return a, plainError(ctx, l.c, err)
 	}
@@ -236,30 +194,38 @@ type answer struct {
 	affected int64         // how many it did
 }
 
-func ask(ctx context.Context, db *sql.DB, c *connect.Connection, q *want.Query) (a answer, err error) {
-	driver := c.Text("/driver")
-	args, text, err := bind(driver, q)
+func (l *link) ask(ctx context.Context, q *want.Query, good func(a *answer) error) (a answer, err error) {
+	args, text, err := bind(l.driver, q)
 	if err != nil {
 		return a, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	}
-	tx, err := db.BeginTx(ctx, &sql.TxOptions{ReadOnly: !writes(c) && driver == DriverPostgreSQL})
+	changing, returning := changes(text)
+	// SQL Server has no transaction that only reads, and SQLite's driver sees to it itself.
+	readOnly := !writes(l.c) && l.driver != DriverSQLServer && l.driver != DriverSQLite
+	// MySQL ends a transaction before it makes or drops a table.
+	if (l.driver == DriverSQLServer || l.driver == DriverMySQL) && !writes(l.c) && (changing || !asksAlone(text)) {
+		return a, errReadOnly
+	}
+	tx, err := l.db.BeginTx(ctx, &sql.TxOptions{ReadOnly: readOnly})
 	if err != nil {
 		return a, err
 	}
 	defer func() { _ = tx.Rollback() }()
-	changing, returning := changes(text)
 	a.changed = changing
 	if changing && !returning {
 		a.rows = message.NewList()
-		a.affected, err = change(ctx, tx, driver, text, args)
+		a.affected, err = change(ctx, tx, l.driver, text, args)
 	} else {
 		a.rows, err = rowsOf(ctx, tx, text, args, q.Most)
 		if err == nil && changing {
 			a.affected = int64(len(a.rows.Items))
 		}
 	}
-	if err != nil {
-		return a, err
+	if err == nil && good != nil {
+		err = good(&a)
+	}
+	if err != nil || l.driver == DriverSQLServer && !writes(l.c) {
+		return a, err // rolled back
 	}
 	return a, tx.Commit()
 }
@@ -283,11 +249,7 @@ func rowsOf(ctx context.Context, tx *sql.Tx, text string, args []any, most int) 
 
 // bind gives the values of a statement in the order of its placeholders.
 func bind(driver string, q *want.Query) (args []any, text string, err error) {
-	place := func(int) string { return "?" }
-	if driver == DriverPostgreSQL {
-		place = func(n int) string { return fmt.Sprintf("$%d", n) }
-	}
-	text, names := step.BindNames(q.SQL, place)
+	text, names := step.BindNames(q.SQL, func(n int) string { return placeholder(driver, n) })
 	values := map[string]any{}
 	for _, p := range q.Params {
 		r, err := jsonfmt.Decode(p.Value)
@@ -387,6 +349,10 @@ func node(v any) *message.Node {
 		return message.NewNumber(string(b))
 	case time.Time:
 		return message.NewString(v.UTC().Format(time.RFC3339Nano))
+	case uint64:
+		return message.NewNumber(fmt.Sprint(v))
+	case float32:
+		return message.NewNumber(strconv.FormatFloat(float64(v), 'g', -1, 32))
 	case []byte:
 		if utf8.Valid(v) {
 			return message.NewString(string(v))

@@ -176,7 +176,22 @@ func compileAsk(c *Compiler, s *flow.Step) Runner {
 
 func (r *ask) compileQuery(c *Compiler, s *flow.Step) {
 	r.query = &want.Query{SQL: scalar(s.Settings.Get("sql")), Most: DefaultRows}
-	if strings.Contains(r.query.SQL, "${") {
+	if n := s.Settings.Get("most"); n != nil {
+		_, _ = fmt.Sscan(n.Text, &r.query.Most)
+	}
+	for _, m := range members(s.Settings.Get("params")) {
+		r.params = append(r.params, struct {
+			name  string
+			value *expr.Program
+		}{m.Name, c.Expression(s.Pointer+"/params"+pointer.Pointer{m.Name}.String(), scalar(m.Value))})
+	}
+	c.statement(s)
+}
+
+// statement checks that a statement has no holes, and that its parameters have values.
+func (c *Compiler) statement(s *flow.Step) {
+	text := scalar(s.Settings.Get("sql"))
+	if strings.Contains(text, "${") {
 		c.Find(
 			s.Pointer+"/sql",
 			flow.Error,
@@ -185,18 +200,11 @@ func (r *ask) compileQuery(c *Compiler, s *flow.Step) {
 			"write :name, and give params: {name: expression}",
 		)
 	}
-	if n := s.Settings.Get("most"); n != nil {
-		_, _ = fmt.Sscan(n.Text, &r.query.Most)
-	}
 	given := map[string]bool{}
+	_, names := BindNames(text, func(int) string { return "?" })
 	for _, m := range members(s.Settings.Get("params")) {
 		given[m.Name] = true
-		r.params = append(r.params, struct {
-			name  string
-			value *expr.Program
-		}{m.Name, c.Expression(s.Pointer+"/params"+pointer.Pointer{m.Name}.String(), scalar(m.Value))})
 	}
-	_, names := BindNames(r.query.SQL, func(int) string { return "?" })
 	for _, name := range names {
 		if !given[name] {
 			c.Find(
@@ -208,13 +216,13 @@ func (r *ask) compileQuery(c *Compiler, s *flow.Step) {
 			)
 		}
 	}
-	for _, p := range r.params {
-		if !slices.Contains(names, p.name) {
+	for _, p := range members(s.Settings.Get("params")) {
+		if !slices.Contains(names, p.Name) {
 			c.Find(
-				s.Pointer+"/params"+pointer.Pointer{p.name}.String(),
+				s.Pointer+"/params"+pointer.Pointer{p.Name}.String(),
 				flow.Warning,
 				"no-effect",
-				fmt.Sprintf("the statement does not name :%s", p.name),
+				fmt.Sprintf("the statement does not name :%s", p.Name),
 				"remove it, or use it",
 			)
 		}

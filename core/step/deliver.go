@@ -93,10 +93,53 @@ func (r *deliver) outside(c *Compiler, s *flow.Step) {
 	c.Uses = append(c.Uses, use)
 	if k, schema := c.spokenTo(use.Says, func(k system.Kind) *message.Node { return k.Deliver }); k != "" {
 		r.kind, r.own = k, c.ownSettings(s, schema)
+		if k == bySQL {
+			c.change(s)
+		}
 	}
 }
 
-// spokenTo gives the system other than HTTP and SQL that has all of what a step says,
+// change checks what a delivery to a database says: the change of a row, or a statement
+// with its parameters.
+func (c *Compiler) change(s *flow.Step) {
+	table, statement := scalar(s.Settings.Get("table")), s.Settings.Get("sql")
+	switch {
+	case statement != nil && table != "":
+		c.Find(s.Pointer+"/sql", flow.Error, "wrong-value", "a delivery to a database names either a table or a statement",
+			"remove one of the two")
+	case statement != nil:
+		c.statement(s)
+	case table == "":
+		c.Find(s.Pointer, flow.Error, "missing-key", "a delivery to a database names a table, or a statement", "add table:")
+	default:
+		c.changedRow(s)
+	}
+}
+
+// changedRow checks the change of a row: what a key and what columns it needs.
+func (c *Compiler) changedRow(s *flow.Step) {
+	how, columns := scalar(s.Settings.Get("change")), s.Settings.Get("columns")
+	if columns == nil || len(columns.Members) == 0 {
+		c.Find(s.Pointer, flow.Error, "missing-key", "the change of a row says which column gets what", "add columns: {name: expression}")
+		return
+	}
+	if how == "" || how == "insert" {
+		return
+	}
+	keys := s.Settings.Get("key")
+	if keys == nil || len(keys.Items) == 0 {
+		c.Find(s.Pointer, flow.Error, "missing-key", "to "+how+" a row, its key must be named", "add key: [column]")
+		return
+	}
+	for i, k := range keys.Items {
+		if !slices.ContainsFunc(columns.Members, func(m message.Member) bool { return strings.EqualFold(m.Name, k.Text) }) {
+			c.Find(fmt.Sprintf("%s/key/%d", s.Pointer, i), flow.Error, "wrong-value", fmt.Sprintf("the key %s is no column that gets a value",
+				k.Text), fmt.Sprintf("add it under columns, as %s: expression", k.Text))
+		}
+	}
+}
+
+// spokenTo gives the system other than HTTP that has all of what a step says,
 // with the schema of that; "" where what it says is said over HTTP.
 func (c *Compiler) spokenTo(says []string, of func(k system.Kind) *message.Node) (kind string, schema *message.Node) {
 	if !slices.ContainsFunc(says, func(name string) bool { return !httpSettings[name] }) {
@@ -104,7 +147,7 @@ func (c *Compiler) spokenTo(says []string, of func(k system.Kind) *message.Node)
 	}
 	for _, k := range c.Systems {
 		schema := of(k)
-		if schema != nil && k.Name != byHTTP && k.Name != bySQL && !slices.ContainsFunc(says, func(name string) bool {
+		if schema != nil && k.Name != byHTTP && !slices.ContainsFunc(says, func(name string) bool {
 			return system.Property(schema, name) == nil && name != "headers" && name != "body"
 		}) {
 			return k.Name, schema

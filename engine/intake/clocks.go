@@ -4,11 +4,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
-	"readyferry/connect"
-	"readyferry/connect/sql"
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
@@ -344,15 +341,4 @@ func (k *Intakes) SetMark(name string, mark json.RawMessage) error {
 		}
 	}
 	return nil
-}
-
-// quotedName quotes the name of a table or column for SQL; flows hold only
-// letters, digits and underscores there, and a dot between two names. SQLite
-// takes a name in double quotes that it does not know for a text.
-func quotedName(c *connect.Connection, name string) string {
-	quote := `"`
-	if c.Text("/driver") == sql.DriverSQLite {
-		quote = "`"
-	}
-	return quote + strings.ReplaceAll(name, ".", quote+"."+quote) + quote
 }

@@ -175,13 +175,13 @@ func (k *Intakes) noteMarks(f *catalog.Flow, m marks, ends []json.RawMessage, fi
 
 // readRows reads the next rows of a part, in order.
 func (k *Intakes) readRows(conn *connect.Connection, in *flow.Intake, s span) ([]polledRow, error) {
-	name, key, changed, most := in.Table, in.Key, in.Changed, in.Most
-	by := quotedName(conn, key)
+	name, key, changed, most, driver := in.Table, in.Key, in.Changed, in.Most, conn.Text("/driver")
+	by := sql.Quoted(driver, key)
 	q := &want.Query{Most: most + 1}
 	var where []string
 	order, at := by, by
 	if changed != "" {
-		at = quotedName(conn, changed)
+		at = sql.Quoted(driver, changed)
 		order = at + ", " + by
 	}
 	bound := func(condition, name string, value json.RawMessage) {
@@ -206,12 +206,12 @@ func (k *Intakes) readRows(conn *connect.Connection, in *flow.Intake, s span) ([
 		condition = " WHERE " + strings.Join(where, " AND ")
 	}
 	columns := "*"
-	if changed != "" && conn.Text("/driver") == sql.DriverSQLite {
+	if changed != "" && driver == sql.DriverSQLite {
 		// The driver makes a time of what is declared as one; the comparison needs
 		// the text as it is stored.
-		columns += ", CAST(" + quotedName(conn, changed) + " AS TEXT) AS " + storedText
+		columns += ", CAST(" + sql.Quoted(driver, changed) + " AS TEXT) AS " + storedText
 	}
-	q.SQL = fmt.Sprintf("SELECT %s FROM %s%s ORDER BY %s LIMIT %d", columns, quotedName(conn, name), condition, order, most)
+	q.SQL = fmt.Sprintf("SELECT %s FROM %s%s ORDER BY %s", columns, sql.QuotedTable(driver, name), condition, order) + sql.Limit(driver, most)
 	list, err := k.query(conn, q)
 	if err != nil {
 		return nil, err
@@ -327,24 +327,18 @@ func rowMessage(f *catalog.Flow, r polledRow) journal.Arrival {
 
 // pollDeleted looks for rows that were there and are gone.
 func (k *Intakes) pollDeleted(f *catalog.Flow, conn *connect.Connection) error {
-	in := &f.Live.Document.Intake
+	in, driver := &f.Live.Document.Intake, conn.Text("/driver")
 	there := map[string]bool{}
 	var after json.RawMessage
 	for {
 		q := &want.Query{
 			Most: 5001,
-			SQL: fmt.Sprintf(
-				"SELECT %[1]s AS k FROM %[2]s ORDER BY %[1]s LIMIT 5000",
-				quotedName(conn, in.Key),
-				quotedName(conn, in.Table),
-			),
+			SQL: fmt.Sprintf("SELECT %[1]s AS k FROM %[2]s ORDER BY %[1]s", sql.Quoted(driver, in.Key),
+				sql.QuotedTable(driver, in.Table)) + sql.Limit(driver, 5000),
 		}
 		if after != nil {
-			q.SQL = fmt.Sprintf(
-				"SELECT %[1]s AS k FROM %[2]s WHERE %[1]s > :after ORDER BY %[1]s LIMIT 5000",
-				quotedName(conn, in.Key),
-				quotedName(conn, in.Table),
-			)
+			q.SQL = fmt.Sprintf("SELECT %[1]s AS k FROM %[2]s WHERE %[1]s > :after ORDER BY %[1]s", sql.Quoted(driver, in.Key),
+				sql.QuotedTable(driver, in.Table)) + sql.Limit(driver, 5000)
 			q.Params = []want.QueryParameter{{Name: "after", Value: after}}
 		}
 		rows, err := k.query(conn, q)

@@ -156,8 +156,9 @@ func (r *rowRecords) read() error {
 	if conn == nil {
 		return fmt.Errorf("there is no connection named %s", r.l.Connection)
 	}
-	key, columns := quotedName(conn, r.l.Key), "loaded.*"
-	if conn.Text("/driver") == sql.DriverSQLite {
+	driver := conn.Text("/driver")
+	key, columns := sql.Quoted(driver, r.l.Key), "loaded.*"
+	if driver == sql.DriverSQLite {
 		// The driver makes a time of what is declared as one; the comparison needs the
 		// text as it is stored.
 		columns += ", CAST(" + key + " AS TEXT) AS " + storedText
@@ -173,7 +174,7 @@ func (r *rowRecords) read() error {
 		where = " WHERE " + key + compare + ":after"
 		q.Params = []want.QueryParameter{{Name: "after", Value: r.at.After}}
 	}
-	q.SQL = fmt.Sprintf("SELECT %s FROM (%s) AS loaded%s ORDER BY %s LIMIT %d", columns, r.l.SQL, where, key, most)
+	q.SQL = fmt.Sprintf("SELECT %s FROM (%s) AS loaded%s ORDER BY %s", columns, r.l.SQL, where, key) + sql.Limit(driver, most)
 	rows, err := r.k.query(conn, q)
 	if err != nil {
 		return err
