@@ -241,6 +241,8 @@ func (s *Server) routes() []route {
 		{"DELETE", v1 + "/connections/:name", s.deleteConnection},
 		{"POST", v1 + "/connections/:name/test", s.testConnection},
 		{"GET", v1 + "/connections/:name/offers", s.offers},
+		{"GET", v1 + "/connections/:name/tables/:table", s.describe},
+		{"POST", v1 + "/connections/:name/query", s.writeQuery},
 		{"POST", v1 + "/connections/:name/sign-in", s.beginSignIn},
 		{"GET", v1 + "/sign-in", s.endSignIn},
 

@@ -22,7 +22,8 @@ func TestReceivingFromAnyBroker(t *testing.T) {
 			}
 			connection := func(standIn string) {
 				w.ok("PUT", "/api/v1/connections/broker", fmt.Sprintf(
-					`{"readyferry":"connection/1","name":"broker","kind":%q,"address":"stand-in://%s","time-limit":"20s"}`, kind, standIn))
+					`{"readyferry":"connection/1","name":"broker","kind":%q,"address":"stand-in://%s","time-limit":"20s"}`, kind,
+					standIn))
 			}
 			connection("first")
 			w.live("in", fmt.Sprintf(`{"readyferry":"flow/1","name":"in","intake":{"kind":%q,"of":"broker",%s,"reference":"body.n"},
@@ -30,7 +31,8 @@ func TestReceivingFromAnyBroker(t *testing.T) {
 			w.eventually("/api/v1/connections/broker", `"is":"works"`)
 			send := func(from, body string) {
 				t.Helper()
-				w.ok("POST", "/api/v1/stand-ins/"+from+"/send", fmt.Sprintf(`{%s,"body":%q,"headers":{"Content-Type":"application/json"}}`, c.send, body))
+				w.ok("POST", "/api/v1/stand-ins/"+from+"/send",
+					fmt.Sprintf(`{%s,"body":%q,"headers":{"Content-Type":"application/json"}}`, c.send, body))
 			}
 			inside := func(reference string) {
 				t.Helper()
@@ -54,7 +56,8 @@ func TestReceivingFromAnyBroker(t *testing.T) {
 			inside("3")
 			// An outage is seen, and over when it is over.
 			if kind != "stream" { // whose brokers are dialled by addresses of their own
-				w.ok("PUT", "/api/v1/stand-ins/first/behaviour", `{"outUntil":"`+time.Now().Add(1500*time.Millisecond).UTC().Format(time.RFC3339Nano)+`"}`)
+				w.ok("PUT", "/api/v1/stand-ins/first/behaviour",
+					`{"outUntil":"`+time.Now().Add(1500*time.Millisecond).UTC().Format(time.RFC3339Nano)+`"}`)
 				w.eventually("/api/v1/connections/broker", `"is":"silent"`)
 				w.eventually("/api/v1/troubles", `"in"`)
 				w.eventually("/api/v1/connections/broker", `"is":"works"`)

@@ -23,14 +23,16 @@ func TestMailsSayWhatTheMessageDoes(t *testing.T) {
 	w.eventually("/api/v1/transactions?flow=letters", `"state":"delivered"`)
 	got := string(w.ok("GET", "/api/v1/stand-ins/box", ""))
 	got = strings.NewReplacer(`\\`, `\`, `\"`, `"`, `\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(got)
-	for _, want := range []string{`"text":"<b>&`, `<p title="&lt;b&gt;&amp;&quot;">&lt;b&gt;&amp;&quot;</p>`, `"name":"n.txt"`} {
+	for _, want := range []string{`"text":"<b>&`, `<p title="&lt;b&gt;&amp;&quot;">&lt;b&gt;&amp;&quot;</p>`,
+		`"name":"n.txt"`} {
 		if !strings.Contains(strings.ReplaceAll(got, `\`, ""), want) {
 			t.Errorf("%s\nhas no\n%s", got, want)
 		}
 	}
 	w.ok("PUT", "/api/v1/flows/replies/samples/one", `{"body":"I have lost it.","headers":{"content-type":"text/plain",
 		"mail-from":"quill@mail.example","mail-subject":"Re: lost"}}`)
-	if said := string(w.ok("POST", "/api/v1/flows/replies/samples/one/send", "")); !strings.Contains(said, "sent from the stand-in box") {
+	if said := string(w.ok("POST", "/api/v1/flows/replies/samples/one/send", "")); !strings.Contains(said,
+		"sent from the stand-in box") {
 		t.Error(said)
 	}
 	w.eventually("/api/v1/transactions?flow=replies&reference=Re:%20lost", `"state":"delivered"`)

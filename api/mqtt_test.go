@@ -44,7 +44,8 @@ func TestMessagesGoByABroker(t *testing.T) {
 		Calls []struct{ Method, Path, Body, Key string }
 	}
 	_ = json.Unmarshal(w.ok("GET", "/api/v1/stand-ins/shelves", ""), &one)
-	if len(one.Calls) != 2 || one.Calls[1].Method != "PUBLISH" || one.Calls[1].Path != "shelves/7" || one.Calls[1].Key == "" {
+	if len(one.Calls) != 2 || one.Calls[1].Method != "PUBLISH" || one.Calls[1].Path != "shelves/7" ||
+		one.Calls[1].Key == "" {
 		t.Errorf("%+v", one)
 	}
 	// A person lets the system say something.

@@ -20,18 +20,21 @@ func TestMessagesGoByStreams(t *testing.T) {
 	w.live("out", `{"readyferry":"flow/1","name":"out","intake":{"kind":"webhook","path":"/out"},
 		"steps":[{"id":"d","kind":"deliver","to":"desk","subject":"${body.to}"}]}`)
 	w.ok("POST", "/in/out", `{"to":"desk.returns.ELMS","n":"1"}`)
-	w.ok("POST", "/api/v1/stand-ins/desk/send", `{"topic":"desk.returns.QUAY","body":"{\"n\":\"2\"}","headers":{"Content-Type":"application/json"}}`)
+	w.ok("POST", "/api/v1/stand-ins/desk/send",
+		`{"topic":"desk.returns.QUAY","body":"{\"n\":\"2\"}","headers":{"Content-Type":"application/json"}}`)
 	for _, n := range []string{"1", "2"} {
 		w.eventually("/api/v1/transactions?flow=in&state=delivered", `"reference":"`+n+`"`)
 	}
 	w.eventually("/api/v1/stand-ins/desk", `"name":"RETURNS","messages":2,"consumers":1`)
-	if sample := string(w.ok("POST", "/api/v1/flows/in/take-sample", "")); !strings.Contains(sample, `"nats-sequence":"2"`) {
+	if sample := string(w.ok("POST", "/api/v1/flows/in/take-sample", "")); !strings.Contains(sample,
+		`"nats-sequence":"2"`) {
 		t.Error(sample)
 	}
 	w.ok("POST", "/in/out", `{"to":"nobody.there"}`)
 	w.eventually("/api/v1/dead-letters?flow=out", "no stream takes the subject nobody.there")
 	for behaviour, want := range map[string]string{
-		`{"status":403}`: "does not permit publishing", `{"status":413}`: "larger than the stream takes", `{"status":422}`: "such headers",
+		`{"status":403}`: "does not permit publishing", `{"status":413}`: "larger than the stream takes",
+		`{"status":422}`: "such headers",
 	} {
 		w.ok("PUT", "/api/v1/stand-ins/desk/behaviour", behaviour)
 		w.ok("POST", "/in/out", `{"to":"desk.returns.X"}`)

@@ -296,9 +296,11 @@ func TestPartnersTakeFromATopic(t *testing.T) {
 		key, path, body string
 		status          int
 	}{
-		{"X-None: x", "/out/topics/news/take", `{"subscription":"a"}`, 401}, {key, "/out/topics/other/take", `{"subscription":"a"}`, 403},
+		{"X-None: x", "/out/topics/news/take", `{"subscription":"a"}`, 401}, {key, "/out/topics/other/take",
+			`{"subscription":"a"}`, 403},
 		{key, "/out/topics/news/take", `{}`, 400}, {key, "/out/topics/news/take", `{"subscription":"a/b"}`, 400},
-		{key, "/out/topics/news/take", `{"subscription":"a","begin":"now"}`, 400}, {key, "/out/queues/news/take", `{"subscription":"a"}`, 403},
+		{key, "/out/topics/news/take", `{"subscription":"a","begin":"now"}`, 400}, {key, "/out/queues/news/take",
+			`{"subscription":"a"}`, 403},
 		{key, "/out/topics/news/leases/nothing/done", "", 404},
 	} {
 		if a := w.call("POST", c.path, c.body, c.key); a.status != c.status {

@@ -65,7 +65,8 @@ func TestTokensAreGotInEachWay(t *testing.T) {
 		w.ok("PUT", "/api/v1/stand-ins/cloud", `{"tokens":{"seconds":3600,"key":`+jsonText(public)+`}}`)
 		w.call("POST", "/in/"+name, `{}`)
 		w.delivered(name, 21)
-		if calls := string(w.ok("GET", "/api/v1/stand-ins/cloud", "")); !strings.Contains(calls, `"status":401`) || strings.Count(calls, `"path":"/token"`) != 1 {
+		if calls := string(w.ok("GET", "/api/v1/stand-ins/cloud", "")); !strings.Contains(calls, `"status":401`) ||
+			strings.Count(calls, `"path":"/token"`) != 1 {
 			t.Errorf("%s: %s", name, calls)
 		}
 		var tested struct {
@@ -103,7 +104,8 @@ func TestAPersonSignsInOnce(t *testing.T) {
 		"authorize-address":"stand-in://cloud/authorize"}}`)
 	w.live("out", `{"readyferry":"flow/1","name":"out","intake":{"kind":"webhook","path":"/out"},
 		"steps":[{"id":"d","kind":"deliver","to":"cloud","path":"/x"}]}`)
-	if tested := string(w.ok("POST", "/api/v1/connections/cloud/test", "")); !strings.Contains(tested, "nobody has signed in yet") {
+	if tested := string(w.ok("POST", "/api/v1/connections/cloud/test", "")); !strings.Contains(tested,
+		"nobody has signed in yet") {
 		t.Error(tested)
 	}
 	signIn := func() *http.Response {

@@ -21,7 +21,8 @@ func TestMessagesGoByAPartitionedLog(t *testing.T) {
 	w.live("out", `{"readyferry":"flow/1","name":"out","intake":{"kind":"webhook","path":"/loans"},
 		"steps":[{"id":"d","kind":"deliver","to":"log","topic":"${body.topic}","key":"card ${body.n}"}]}`)
 	w.ok("POST", "/in/loans", `{"topic":"loans","n":"7"}`)
-	w.ok("POST", "/api/v1/stand-ins/log/send", `{"topic":"loans","key":"k","body":"{\"n\":\"8\"}","headers":{"Content-Type":"application/json"}}`)
+	w.ok("POST", "/api/v1/stand-ins/log/send",
+		`{"topic":"loans","key":"k","body":"{\"n\":\"8\"}","headers":{"Content-Type":"application/json"}}`)
 	w.problem(400, "there is no topic", "POST", "/api/v1/stand-ins/log/send", `{"topic":"nobody"}`)
 	for _, name := range []string{"changes", "overdue"} {
 		for _, n := range []string{"7", "8"} {
@@ -39,14 +40,16 @@ func TestMessagesGoByAPartitionedLog(t *testing.T) {
 	w.ok("POST", "/in/loans", `{"topic":"nobody","n":"9"}`)
 	w.eventually("/api/v1/dead-letters?flow=out", "the topic is not there")
 	for behaviour, want := range map[string]string{
-		`{"status":403}`: "do not permit it for this topic", `{"status":413}`: "larger than the topic takes", `{"status":422}`: "does not take such a record",
+		`{"status":403}`: "do not permit it for this topic", `{"status":413}`: "larger than the topic takes",
+		`{"status":422}`: "does not take such a record",
 	} {
 		w.ok("PUT", "/api/v1/stand-ins/log/behaviour", behaviour)
 		w.ok("POST", "/in/loans", `{"topic":"loans-overdue","n":"1"}`)
 		w.eventually("/api/v1/dead-letters?flow=out", want)
 	}
 	tested := string(w.ok("POST", "/api/v1/connections/log/test", ""))
-	if !strings.Contains(tested, "changes: the topic loans is there, partitions: 3") || !strings.Contains(tested, `"ok":true`) {
+	if !strings.Contains(tested, "changes: the topic loans is there, partitions: 3") || !strings.Contains(tested,
+		`"ok":true`) {
 		t.Error(tested)
 	}
 }

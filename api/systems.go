@@ -182,6 +182,28 @@ func (s *Server) offers(c *gin.Context) error {
 	return reply(c, list)
 }
 
+// describe tells how a table of a connection is made.
+func (s *Server) describe(c *gin.Context) error {
+	t, err := s.engine.Design.Describe(c.Request.Context(), c.Param("name"), c.Param("table"))
+	if err != nil {
+		return err
+	}
+	return reply(c, t)
+}
+
+// writeQuery writes the statement of a selection.
+func (s *Server) writeQuery(c *gin.Context) error {
+	var in connect.Selection
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	text, params, err := s.engine.Design.Query(c.Request.Context(), c.Param("name"), &in)
+	if err != nil {
+		return err
+	}
+	return reply(c, gin.H{"sql": text, "params": append([]string{}, params...)})
+}
+
 func (s *Server) standInList(c *gin.Context) error { return reply(c, s.standIns.List()) }
 
 func (s *Server) standIn(c *gin.Context) error {

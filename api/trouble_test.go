@@ -12,7 +12,8 @@ func TestStandInsAreMadeChangedAndRemoved(t *testing.T) {
 	w.furnish()
 	w.ok("PUT", "/api/v1/stand-ins/desk", `{"title":"Desk","status":201,"body":"${n}","headers":{"X-A":"b"},
 		"falters":{"every":2,"status":502},"routes":[{"method":"GET","path":"/m/{id}","status":0,"body":"${id}"}]}`)
-	if a := w.call("POST", "/stand-ins/desk/x", `{}`); a.status != 201 || string(a.body) != "1" || a.header.Get("X-A") != "b" {
+	if a := w.call("POST", "/stand-ins/desk/x", `{}`); a.status != 201 || string(a.body) != "1" ||
+		a.header.Get("X-A") != "b" {
 		t.Errorf("%d %s %v", a.status, a.body, a.header)
 	}
 	if a := w.call("POST", "/stand-ins/desk/x", `{}`); a.status != 502 {

@@ -201,35 +201,6 @@ type Lister interface {
 	List(ctx context.Context, what string) ([]string, error)
 }
 
-// Describer tells how the tables of a database are made.
-type Describer interface {
-	Describe(ctx context.Context, table string) (*Table, error)
-}
-
-// Table is a table or view.
-type Table struct {
-	Name       string      `json:"name"`
-	Columns    []Column    `json:"columns"`
-	References []Reference `json:"references"` // both ways
-}
-
-// Column is a column of a table.
-type Column struct {
-	Name    string `json:"name"`
-	Type    string `json:"type"`    // as the database says it
-	Null    bool   `json:"null"`    // it may be null
-	Key     bool   `json:"key"`     // it belongs to the primary key
-	Default bool   `json:"default"` // it has a value where none is given
-}
-
-// Reference is a foreign key from a table to another, or to it from another.
-type Reference struct {
-	Inward  bool     `json:"inward"`  // from the other table
-	Columns []string `json:"columns"` // of this table
-	Table   string   `json:"table"`   // the other
-	To      []string `json:"to"`      // the other's columns, in the same order
-}
-
 // Peeker takes one message as a sample, without consuming it.
 type Peeker interface {
 	Peek(ctx context.Context, in Settings) (*Arrival, error)

@@ -142,7 +142,8 @@ func MariaDB(t testing.TB) (address, user, secret string) {
 		"GRANT ALL ON test.* TO 'readyferry'@'%';\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	d.run("/usr/bin/mariadb-install-db", "--no-defaults", "--datadir="+data, "--skip-test-db", "--auth-root-authentication-method=normal")
+	d.run("/usr/bin/mariadb-install-db", "--no-defaults", "--datadir="+data, "--skip-test-db",
+		"--auth-root-authentication-method=normal")
 	d.start("127.0.0.1:"+p, server, "--no-defaults", "--datadir="+data, "--port="+p, "--bind-address=127.0.0.1",
 		"--socket="+filepath.Join(d.dir, "s"), "--init-file="+begin, "--skip-name-resolve")
 	return "mysql://127.0.0.1:" + p + "/test", "readyferry", "secret"

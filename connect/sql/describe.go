@@ -131,7 +131,8 @@ func (l *link) List(ctx context.Context, what string) ([]string, error) {
 }
 
 // about asks the database about itself; more rows than most are left out.
-func (l *link) about(ctx context.Context, text string, most int, params ...want.QueryParameter) ([]*message.Node, error) {
+func (l *link) about(ctx context.Context, text string, most int, params ...want.QueryParameter) ([]*message.Node,
+	error) {
 	a, err := l.query(ctx, &want.Query{SQL: text, Most: 100_000, Params: params}, nil)
 	if err != nil {
 		return nil, err
@@ -172,7 +173,8 @@ func (l *link) Describe(ctx context.Context, table string) (*connect.Table, erro
 	}
 	out := &connect.Table{Name: table, Columns: []connect.Column{}, References: []connect.Reference{}}
 	for _, c := range columns {
-		one := connect.Column{Name: c.Get("name").Text, Type: strings.ToLower(c.Get("type").Text), Null: c.Get("nullable").Text == "YES",
+		one := connect.Column{Name: c.Get("name").Text, Type: strings.ToLower(c.Get("type").Text),
+			Null:    c.Get("nullable").Text == "YES",
 			Default: c.Get("dflt").Kind != message.Null}
 		one.Key = slices.ContainsFunc(keys, func(k *message.Node) bool { return k.Get("name").Text == one.Name })
 		out.Columns = append(out.Columns, one)
@@ -187,7 +189,8 @@ func (l *link) references(out *connect.Table, rows []*message.Node) {
 	for _, r := range rows {
 		if id := r.Get("id").Text; id != last || last == "" {
 			last = id
-			out.References = append(out.References, connect.Reference{Inward: r.Get("inward").Text == "1", Table: r.Get("other").Text})
+			out.References = append(out.References, connect.Reference{Inward: r.Get("inward").Text == "1",
+				Table: r.Get("other").Text})
 		}
 		one := &out.References[len(out.References)-1]
 		one.Columns = append(one.Columns, r.Get("col").Text)
@@ -215,7 +218,8 @@ func (l *link) Inspect(ctx context.Context, u connect.Use) connect.Step {
 				Repair: "name one of those that it has"}
 		}
 	}
-	return connect.Step{OK: true, Detail: fmt.Sprintf("%s: the table %s is there, with %d columns", u.Flow, table.Name, len(table.Columns))}
+	return connect.Step{OK: true, Detail: fmt.Sprintf("%s: the table %s is there, with %d columns", u.Flow, table.Name,
+		len(table.Columns))}
 }
 
 func namedColumns(s connect.Settings) (out []string) {

@@ -74,10 +74,12 @@ func statement(driver, change, table string, columns, keys []string) string {
 	for i, k := range keys {
 		found[i] = fmt.Sprintf("%s = :k%d", q(k), i)
 	}
-	insert := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", QuotedTable(driver, table), strings.Join(names, ", "), strings.Join(values, ", "))
+	insert := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", QuotedTable(driver, table), strings.Join(names, ", "),
+		strings.Join(values, ", "))
 	switch change {
 	case updateRow:
-		return fmt.Sprintf("UPDATE %s SET %s WHERE %s", QuotedTable(driver, table), strings.Join(sets, ", "), strings.Join(found, " AND "))
+		return fmt.Sprintf("UPDATE %s SET %s WHERE %s", QuotedTable(driver, table), strings.Join(sets, ", "),
+			strings.Join(found, " AND "))
 	case deleteRow:
 		return fmt.Sprintf("DELETE FROM %s WHERE %s", QuotedTable(driver, table), strings.Join(found, " AND "))
 	case upsertRow:
@@ -110,7 +112,8 @@ func upsert(driver, insert, table string, columns, keys, others []string) string
 		if len(others) == 0 {
 			others = keys[:1] // what stays as it is
 		}
-		return insert + " ON DUPLICATE KEY UPDATE " + each(others, func(c string) string { return q(c) + " = VALUES(" + q(c) + ")" })
+		return insert + " ON DUPLICATE KEY UPDATE " + each(others,
+			func(c string) string { return q(c) + " = VALUES(" + q(c) + ")" })
 	case DriverSQLServer:
 		values := make([]string, len(columns))
 		for i, c := range columns {
@@ -120,7 +123,8 @@ func upsert(driver, insert, table string, columns, keys, others []string) string
 		for _, k := range keys {
 			on = append(on, "t."+q(k)+" = s."+q(k))
 		}
-		out := fmt.Sprintf("MERGE INTO %s WITH (HOLDLOCK) AS t USING (SELECT %s) AS s ON %s", QuotedTable(driver, table), strings.Join(values, ", "),
+		out := fmt.Sprintf("MERGE INTO %s WITH (HOLDLOCK) AS t USING (SELECT %s) AS s ON %s", QuotedTable(driver, table),
+			strings.Join(values, ", "),
 			strings.Join(on, " AND "))
 		if len(others) > 0 {
 			out += " WHEN MATCHED THEN UPDATE SET " + each(others, func(c string) string { return "t." + q(c) + " = s." + q(c) })

@@ -131,7 +131,8 @@ func overMySQL(c *connect.Connection, u *url.URL, user, secret string, config *t
 }
 
 func overSQLServer(c *connect.Connection, u *url.URL, user, secret string, config *tls.Config) *sql.DB {
-	m := msdsn.Config{Host: u.Hostname(), Port: 1433, User: user, Password: secret, Database: strings.TrimPrefix(u.Path, "/"),
+	m := msdsn.Config{Host: u.Hostname(), Port: 1433, User: user, Password: secret,
+		Database:    strings.TrimPrefix(u.Path, "/"),
 		DialTimeout: c.TimeLimit, ConnTimeout: c.TimeLimit, AppName: "readyferry", Encryption: msdsn.EncryptionOff,
 		Protocols: []string{"tcp"}, TrustServerCertificate: true}
 	if n, err := strconv.ParseUint(u.Port(), 10, 16); err == nil {
@@ -143,7 +144,8 @@ func overSQLServer(c *connect.Connection, u *url.URL, user, secret string, confi
 	case c.Text("/encryption") == encryptedNever:
 		m.Encryption = msdsn.EncryptionDisabled
 	default: // the server says whether all is encrypted; signing in always is
-		m.TLSConfig = &tls.Config{ServerName: u.Hostname(), InsecureSkipVerify: true, MinVersion: tls.VersionTLS12} // as its title says
+		m.TLSConfig = &tls.Config{ServerName: u.Hostname(), InsecureSkipVerify: true,
+			MinVersion: tls.VersionTLS12} // as its title says
 	}
 	return sql.OpenDB(mssql.NewConnectorConfig(m))
 }

@@ -73,10 +73,12 @@ var mysqlCodes = map[uint16]verdict{
 var sqlServerCodes = map[int32]verdict{
 	1205: again, 1222: again, 3960: again, // deadlock, lock timeout, snapshot conflict
 	701: again, 802: again, 1105: again, 9002: again, // memory, disk, log
-	4221: again, 10928: again, 10929: again, 40197: again, 40501: again, 40613: again, 49918: again, 49919: again, 49920: again,
-	6005: again, 17142: again, // shutdown, paused
+	4221: again, 10928: again, 10929: again, 40197: again, 40501: again, 40613: again, 49918: again, 49919: again,
+	49920: again,
+	6005:  again, 17142: again, // shutdown, paused
 	515: badData, 547: badData, 2601: badData, 2627: badData, // null, check or foreign key, unique
-	220: badData, 241: badData, 242: badData, 245: badData, 248: badData, 295: badData, 517: badData, 8114: badData, 8115: badData,
+	220: badData, 241: badData, 242: badData, 245: badData, 248: badData, 295: badData, 517: badData, 8114: badData,
+	8115: badData,
 	8152: badData, 2628: badData, 8169: badData, 232: badData, 235: badData,
 }
 
@@ -161,8 +163,10 @@ func unreachable(err error) bool {
 	var op *net.OpError
 	var failed *pgconn.ConnectError
 	var lite sqlite3.Error
-	return errors.As(err, &lite) && lite.Code == sqlite3.ErrCantOpen || errors.As(err, &op) || errors.As(err, &failed) || errors.Is(err, sql.ErrConnDone) ||
-		errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) || strings.Contains(err.Error(), "conn closed") ||
+	return errors.As(err, &lite) && lite.Code == sqlite3.ErrCantOpen || errors.As(err, &op) || errors.As(err,
+		&failed) || errors.Is(err, sql.ErrConnDone) ||
+		errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) ||
+		strings.Contains(err.Error(), "conn closed") ||
 		strings.Contains(err.Error(), "unexpected EOF")
 }
 

@@ -45,6 +45,7 @@ func testServer(t *testing.T, address, user, secret, driver string) {
 	testDatabase(t, s, to(address, user, secret, driver, false), "readyferry_members")
 	checkAffected(t, s, to(address, user, secret, driver, true), "readyferry_members")
 	testChanges(t, s, to(address, user, secret, driver, true), opened.(*link).db)
+	testSelections(t, s, to(address, user, secret, driver, true), opened.(*link).db)
 	scheme, _, _ := strings.Cut(address, "://")
 	wrong := to(scheme+"://127.0.0.1:1/test", user, secret, driver, false)
 	wrong.TimeLimit = 2 * time.Second
@@ -98,32 +99,39 @@ func testChanges(t *testing.T, s connect.System, c *connect.Connection, db *sql.
 		{card("insert", `,"columns":{"card":"LC1","name":"again"}`), "does not take the values"},
 		{card("insert", `,"columns":{"card":"LC2"}`), "does not take the values"},
 		{card("upsert", `,"key":["card"],"columns":{"card":"LC1","name":"Maud"},"expect":"one"`), "delivered 1 row"},
-		{card("upsert", `,"key":["card"],"columns":{"card":"LC1","name":"Maud"},"expect":"one"`), "delivered 1 row"}, // as it is
+		{card("upsert", `,"key":["card"],"columns":{"card":"LC1","name":"Maud"},"expect":"one"`), "delivered 1 row"},
+		// as it is
 		{card("upsert", `,"key":["card"],"columns":{"card":"LC2","name":"'; DROP TABLE readyferry_cards; --"},"expect":"one"`), "delivered 1 row"},
 		{loan("insert", `,"columns":{"branch":"ELMS","loan":1,"card":"LC1","fee":0.1000}`), "delivered 1 row"},
 		{loan("insert", `,"columns":{"branch":"ELMS","loan":2,"card":"nobody"}`), "does not take the values"},
 		{loan("upsert", `,"key":["branch","loan"],"columns":{"branch":"ELMS","loan":1,"card":null,"fee":123456789012345.6789}`), "delivered 1 row"},
-		{loan("update", `,"key":["branch","loan"],"columns":{"branch":"ELMS","loan":1,"card":"LC2"},"expect":"one"`), "delivered 1 row"},
+		{loan("update", `,"key":["branch","loan"],"columns":{"branch":"ELMS","loan":1,"card":"LC2"},"expect":"one"`),
+			"delivered 1 row"},
 		{loan("update", `,"key":["branch","loan"],"columns":{"branch":"ELMS","loan":9,"card":"LC2"},"expect":"one"`),
 			"0 rows are concerned, and exactly one must be; nothing was changed"},
 		{loan("update", `,"key":["branch","loan"],"columns":{"branch":"ELMS","loan":9,"card":"LC2"}`), "delivered 0 rows"},
-		{loan("update", `,"key":["branch","loan"],"columns":{"branch":"ELMS","loan":null,"card":"LC2"}`), "the key loan is null"},
-		{loan("update", `,"key":["branch"],"columns":{"branch":"NONE","card":"LC2"},"expect":"some"`), "at least one must be"},
+		{loan("update", `,"key":["branch","loan"],"columns":{"branch":"ELMS","loan":null,"card":"LC2"}`),
+			"the key loan is null"},
+		{loan("update", `,"key":["branch"],"columns":{"branch":"NONE","card":"LC2"},"expect":"some"`),
+			"at least one must be"},
 		{loan("insert", `,"columns":{"branch":"ELMS","loan":3},"id-column":"delivery"`), "delivered 1 row"},
-		{loan("insert", `,"columns":{"branch":"ELMS","loan":3},"id-column":"delivery"`), "delivered 1 row"}, // a repeat, told by its id
+		{loan("insert", `,"columns":{"branch":"ELMS","loan":3},"id-column":"delivery"`), "delivered 1 row"},
+		// a repeat, told by its id
 		{loan("insert", `,"columns":{"branch":"ELMS","loan":4}`), "delivered 1 row"},
 		{`{"sql":"UPDATE readyferry_loans SET card = :card WHERE branch = :branch","params":{"card":"LC1","branch":"ELMS"},"expect":"one"}`,
 			"3 rows are concerned, and exactly one must be; nothing was changed"},
 		{`{"sql":"UPDATE readyferry_loans SET card = :card WHERE loan = :loan","params":{"card":"LC1","loan":4},"expect":"one"}`,
 			"delivered 1 row"},
 		{loan("delete", `,"key":["branch","loan"],"columns":{"branch":"ELMS","loan":3},"expect":"one"`), "delivered 1 row"},
-		{loan("delete", `,"key":["branch","loan"],"columns":{"branch":"ELMS","loan":3},"expect":"one"`), "0 rows are concerned"},
+		{loan("delete", `,"key":["branch","loan"],"columns":{"branch":"ELMS","loan":3},"expect":"one"`),
+			"0 rows are concerned"},
 		{loan("insert", `,"columns":{"branch":"too long for it","loan":5,"fee":"no number"}`), "does not take the values"},
 		{`{"table":"nowhere","columns":{"a":1}}`, "refuses the statement"},
 		{`{"table":"x; DROP TABLE readyferry_cards","columns":{"a":1}}`, "is no name"},
 		{loan("delete", `,"columns":{"branch":"ELMS"}`), "say by which columns"},
 	} {
-		if c.Text("/driver") == DriverSQLite && (strings.Contains(one.settings, "too long") || strings.Contains(one.settings, "nobody")) {
+		if c.Text("/driver") == DriverSQLite && (strings.Contains(one.settings, "too long") ||
+			strings.Contains(one.settings, "nobody")) {
 			continue // it has no lengths, and looks at foreign keys only where it is told to
 		}
 		if got := send(one.settings); !strings.Contains(got, one.want) {
@@ -178,7 +186,8 @@ func testDescribed(t *testing.T, l connect.Link) {
 	if err != nil || fmt.Sprint(cards.References) != "[{true [card] readyferry_loans [card]}]" {
 		t.Errorf("%+v %v", cards, err)
 	}
-	if _, err := l.(connect.Describer).Describe(context.Background(), "nowhere'"); err == nil || !strings.Contains(err.Error(), "no table or view") {
+	if _, err := l.(connect.Describer).Describe(context.Background(), "nowhere'"); err == nil ||
+		!strings.Contains(err.Error(), "no table or view") {
 		t.Error(err)
 	}
 	for settings, want := range map[string]string{
@@ -212,8 +221,9 @@ func TestStatements(t *testing.T) {
 	if Limit(DriverSQLServer, 5) != " OFFSET 0 ROWS FETCH NEXT 5 ROWS ONLY" || Limit(DriverMySQL, 5) != " LIMIT 5" {
 		t.Error(Limit(DriverSQLServer, 5), Limit(DriverMySQL, 5))
 	}
-	for text, good := range map[string]bool{"SELECT 1": true, "WITH a AS (SELECT 1 AS b) SELECT * FROM a": true, "SELECT * INTO t FROM u": false,
-		"EXEC p": false, "SELECT 1; EXEC p": false, "DROP TABLE t": false, "": false} {
+	for text, good := range map[string]bool{"SELECT 1": true, "WITH a AS (SELECT 1 AS b) SELECT * FROM a": true,
+		"SELECT * INTO t FROM u": false,
+		"EXEC p":                 false, "SELECT 1; EXEC p": false, "DROP TABLE t": false, "": false} {
 		if asksAlone(text) != good {
 			t.Errorf("%q", text)
 		}

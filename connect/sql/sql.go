@@ -64,7 +64,8 @@ func New(standIns, own string) connect.System {
 	return connect.System{
 		Kind: system.Kind{
 			Name: Kind, Title: "Database", Summary: "A database that is asked with SQL, or whose tables are polled.",
-			Sentence: "{change} a row of {table} at {to}", Ask: system.Schema(step.SQLQuestion), Deliver: system.Schema(deliverSchema),
+			Sentence: "{change} a row of {table} at {to}", Ask: system.Schema(step.SQLQuestion),
+			Deliver: system.Schema(deliverSchema),
 		},
 		Outcomes: outcomes(), Connection: system.Schema(connectionSchema), Check: checkDatabase,
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) { return p.open(c) },
@@ -80,7 +81,8 @@ func checkDatabase(c *connect.Connection, found connect.Found) {
 		return
 	}
 	if u.User != nil {
-		found("/address", "secret-in-text", "the address holds a user or password", "take them out of the address and use sign-in")
+		found("/address", "secret-in-text", "the address holds a user or password",
+			"take them out of the address and use sign-in")
 		return
 	}
 	driver := c.Text("/driver")

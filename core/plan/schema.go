@@ -275,11 +275,9 @@ func withSystems(
 	properties *message.Node, systems system.Kinds, of func(k system.Kind) *message.Node,
 ) *message.Node {
 	for _, k := range systems {
-		if k.Name == "sql" {
-			continue // the step knows it itself
-		}
 		for _, m := range system.Properties(of(k)) {
 			switch had := properties.Get(m.Name); {
+			case had != nil && k.Name == "sql" && properties.Get("of") != nil: // the question knows it itself
 			case had == nil:
 				properties = properties.With(m.Name, spoken(m.Value))
 			case k.Name != "http" && string(jsonfmt.Encode(had)) != string(jsonfmt.Encode(m.Value)):
@@ -293,7 +291,7 @@ func withSystems(
 // spoken lets a setting that is an expression be written as a bare number or
 // boolean, too.
 func spoken(property *message.Node) *message.Node {
-	if system.Format(property) != "expression" {
+	if of := property.Get("type"); system.Format(property) != "expression" || of == nil || of.Text != "string" {
 		return property
 	}
 	return property.With("type", must(`["string", "number", "boolean"]`))

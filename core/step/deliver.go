@@ -120,7 +120,8 @@ func (c *Compiler) change(s *flow.Step) {
 func (c *Compiler) changedRow(s *flow.Step) {
 	how, columns := scalar(s.Settings.Get("change")), s.Settings.Get("columns")
 	if columns == nil || len(columns.Members) == 0 {
-		c.Find(s.Pointer, flow.Error, "missing-key", "the change of a row says which column gets what", "add columns: {name: expression}")
+		c.Find(s.Pointer, flow.Error, "missing-key", "the change of a row says which column gets what",
+			"add columns: {name: expression}")
 		return
 	}
 	if how == "" || how == "insert" {
@@ -133,8 +134,9 @@ func (c *Compiler) changedRow(s *flow.Step) {
 	}
 	for i, k := range keys.Items {
 		if !slices.ContainsFunc(columns.Members, func(m message.Member) bool { return strings.EqualFold(m.Name, k.Text) }) {
-			c.Find(fmt.Sprintf("%s/key/%d", s.Pointer, i), flow.Error, "wrong-value", fmt.Sprintf("the key %s is no column that gets a value",
-				k.Text), fmt.Sprintf("add it under columns, as %s: expression", k.Text))
+			c.Find(fmt.Sprintf("%s/key/%d", s.Pointer, i), flow.Error, "wrong-value",
+				fmt.Sprintf("the key %s is no column that gets a value",
+					k.Text), fmt.Sprintf("add it under columns, as %s: expression", k.Text))
 		}
 	}
 }

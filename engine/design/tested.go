@@ -166,5 +166,46 @@ func (g *Designs) Offers(ctx context.Context, name, what string) ([]string, erro
 	return append([]string{}, list[:min(len(list), mostOffered)]...), nil
 }
 
+// Describe tells how a table of a connection is made.
+func (g *Designs) Describe(ctx context.Context, name, table string) (*connect.Table, error) {
+	d, err := g.describer(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	out, err := d.Describe(ctx, table)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", journal.ErrDecision, err)
+	}
+	return out, nil
+}
+
+// Query writes the statement that gives what is selected of a connection's tables.
+func (g *Designs) Query(ctx context.Context, name string, s *connect.Selection) (sql string, params []string, err error) {
+	d, err := g.describer(ctx, name)
+	if err != nil {
+		return "", nil, err
+	}
+	if sql, params, err = d.Query(s); err != nil {
+		return "", nil, fmt.Errorf("%w: %w", journal.ErrDecision, err)
+	}
+	return sql, params, nil
+}
+
+func (g *Designs) describer(ctx context.Context, name string) (connect.Describer, error) {
+	c := g.Catalog.Connection(name)
+	if c == nil {
+		return nil, journal.ErrNotFound
+	}
+	link, err := g.links.Link(ctx, c)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", journal.ErrDecision, err)
+	}
+	d, can := link.(connect.Describer)
+	if !can {
+		return nil, fmt.Errorf("%w: a connection of kind %s has no tables", journal.ErrDecision, c.Kind)
+	}
+	return d, nil
+}
+
 // mostOffered is how many things a form offers.
 const mostOffered = 1000

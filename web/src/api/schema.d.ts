@@ -1512,6 +1512,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/connections/{name}/tables/{table}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                /** @description with its schema before a dot where it is not the usual one */
+                table: string;
+            };
+            cookie?: never;
+        };
+        /** Tells how a table of a database is made: columns, keys, references both ways */
+        get: operations["describeTable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{name}/query": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes the statement that gives what is selected of the tables of a database */
+        post: operations["writeQuery"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flows/{name}/clock": {
         parameters: {
             query?: never;
@@ -2965,6 +3005,59 @@ export interface components {
              */
             has?: string[];
             tokens?: null | components["schemas"]["StandInTokens"];
+        };
+        OutsideTable: {
+            name: string;
+            columns: {
+                name: string;
+                /** @description as the database says it */
+                type: string;
+                /** @description it may be null */
+                null: boolean;
+                /** @description it belongs to the primary key */
+                key: boolean;
+                /** @description it has a value where none is given */
+                default: boolean;
+            }[];
+            references: {
+                /** @description from the other table */
+                inward: boolean;
+                columns: string[];
+                /** @description the other */
+                table: string;
+                /** @description the columns of the other, in the same order */
+                to: string[];
+            }[];
+        };
+        Selection: {
+            /** @description the first, and those that are joined */
+            tables: {
+                table: string;
+                /** @description all of the first where no table names any */
+                columns?: string[];
+                /** @description the place in tables of the one that it is joined to */
+                with?: number;
+                /** @description columns of this table */
+                on?: string[];
+                /** @description columns of the other, in the same order */
+                to?: string[];
+                /** @description rows of the other that have none here stay */
+                missing?: boolean;
+            }[];
+            /** @description all of them hold */
+            where?: {
+                table?: number;
+                column: string;
+                /** @enum {unknown} */
+                is: "=" | "<>" | "<" | "<=" | ">" | ">=" | "like" | "null" | "not null";
+            }[];
+            order?: {
+                table?: number;
+                column: string;
+                down?: boolean;
+            }[];
+            /** @description rows; 0: all */
+            most?: number;
         };
         /** @description over HTTP it gives access tokens (OAuth 2.0), and takes nothing without one */
         StandInTokens: {
@@ -5928,6 +6021,70 @@ export interface operations {
             400: components["responses"]["BadRequest"];
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    describeTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                /** @description with its schema before a dot where it is not the usual one */
+                table: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the table */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutsideTable"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    writeQuery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Selection"];
+            };
+        };
+        responses: {
+            /** @description the statement, with the names of its parameters */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        sql: string;
+                        params: string[];
+                    };
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            413: components["responses"]["TooLarge"];
             422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };

@@ -1,0 +1,98 @@
+package api
+
+import (
+	"database/sql"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	_ "github.com/mattn/go-sqlite3"
+)
+
+// database makes a file with two tables, and a connection to it that may write.
+func (w *world) database() *sql.DB {
+	w.t.Helper()
+	file := filepath.Join(w.t.TempDir(), "circ.db")
+	db, err := sql.Open("sqlite3", file)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.t.Cleanup(func() { _ = db.Close() })
+	if _, err := db.Exec(`CREATE TABLE cards (card TEXT PRIMARY KEY, name TEXT NOT NULL, blocked INTEGER DEFAULT 0);
+		CREATE TABLE loans (loan INTEGER PRIMARY KEY, card TEXT REFERENCES cards (card));
+		INSERT INTO cards VALUES ('LC1', 'maud', 0)`); err != nil {
+		w.t.Fatal(err)
+	}
+	w.ok("PUT", "/api/v1/connections/circ", `{"readyferry":"connection/1","name":"circ","kind":"sql","driver":"sqlite","write":true,"address":"file://`+
+		file+`"}`)
+	return db
+}
+
+// Rows are changed by their columns; how many they concern decides.
+func TestRowsAreChangedByTheirColumns(t *testing.T) {
+	w := start(t)
+	db := w.database()
+	flow := func(name, deliver string) string {
+		return `{"readyferry":"flow/1","name":"` + name + `","intake":{"kind":"webhook","path":"/` + name + `","reference":"body.card"},"steps":[
+			{"id":"d","kind":"deliver","to":"circ",` + deliver + `},{"id":"n","kind":"note","text":"${replies.d.headers[\"affected-rows\"]}"}]}`
+	}
+	w.live("cards", flow("cards", `"table":"cards","change":"upsert","key":["card"],"columns":{"card":"body.card","name":"nameCase(body.name)"},"expect":"one"`))
+	w.live("block", flow("block", `"table":"cards","change":"update","key":["card"],"columns":{"card":"body.card","blocked":"1"},"expect":"one"`))
+	for _, body := range []string{`{"card":"LC1","name":"o'neil, maud"}`,
+		`{"card":"LC2","name":"'; DROP TABLE cards; --"}`} {
+		w.call("POST", "/in/cards", body)
+	}
+	w.eventually("/api/v1/transactions?flow=cards&reference=LC1", `"state":"delivered"`)
+	w.eventually("/api/v1/transactions?flow=cards&reference=LC2", `"state":"delivered"`)
+	w.call("POST", "/in/block", `{"card":"LC2"}`)
+	w.call("POST", "/in/block", `{"card":"LC9"}`)
+	w.eventually("/api/v1/transactions?flow=block&reference=LC2", `"state":"delivered"`)
+	w.eventually("/api/v1/transactions?flow=block&reference=LC9",
+		"0 rows are concerned, and exactly one must be; nothing was changed")
+	var n, blocked int
+	if err := db.QueryRow("SELECT COUNT(*), SUM(blocked) FROM cards").Scan(&n, &blocked); err != nil || n != 2 ||
+		blocked != 1 {
+		t.Error(n, blocked, err)
+	}
+	for says, deliver := range map[string]string{
+		"a delivery to a database names a table, or a statement": `"columns":{"a":"1"}`,
+		"names either a table or a statement":                    `"table":"cards","sql":"DELETE FROM cards","columns":{"a":"1"}`,
+		"says which column gets what":                            `"table":"cards","change":"insert"`,
+		"its key must be named":                                  `"table":"cards","change":"update","columns":{"a":"1"}`,
+		"the key b is no column that gets a value":               `"table":"cards","change":"update","key":["b"],"columns":{"a":"1"}`,
+		"which has no value":                                     `"sql":"DELETE FROM cards WHERE card = :card"`,
+		"a statement has no holes":                               `"sql":"DELETE FROM cards WHERE card = '${body.card}'"`,
+	} {
+		got := string(w.call("POST", "/api/v1/flows/wrong/check", flow("wrong", deliver)).body)
+		if !strings.Contains(got, says) {
+			t.Errorf("%s\nis not found: %s\n%s", says, deliver, got)
+		}
+	}
+}
+
+// People are told how tables are made, and a query is written for them.
+func TestAQueryIsWritten(t *testing.T) {
+	w := start(t)
+	w.database()
+	if got := string(w.ok("GET", "/api/v1/connections/circ/offers?what=table", "")); got != `["cards","loans"]` {
+		t.Error(got)
+	}
+	if got := string(w.ok("GET", "/api/v1/connections/circ/tables/loans", "")); !strings.Contains(got,
+		`{"inward":false,"columns":["card"],"table":"cards","to":["card"]}`) ||
+		!strings.Contains(got, `{"name":"loan","type":"integer","null":true,"key":true,"default":false}`) {
+		t.Error(got)
+	}
+	w.problem(422, "there is no table or view nowhere", "GET", "/api/v1/connections/circ/tables/nowhere", "")
+	w.problem(404, "", "GET", "/api/v1/connections/nobody/tables/loans", "")
+	got := string(w.ok("POST", "/api/v1/connections/circ/query", `{"tables":[{"table":"loans","columns":["loan"]},
+		{"table":"cards","columns":["name"],"with":0,"on":["card"],"to":["card"]}],"where":[{"table":1,"column":"blocked","is":"="}],"most":5}`))
+	want := "SELECT `loans`.`loan`, `cards`.`name`\\nFROM `loans` AS `loans`\\nJOIN `cards` AS `cards` ON `cards`.`card` = `loans`.`card`" +
+		"\\nWHERE `cards`.`blocked` = :blocked\\nLIMIT 5"
+	if !strings.Contains(got, want) || !strings.Contains(got, `"params":["blocked"]`) {
+		t.Errorf("%s\nwant %s", got, want)
+	}
+	w.problem(422, "tables: there is none", "POST", "/api/v1/connections/circ/query", `{"tables":[]}`)
+	w.problem(400, "", "POST", "/api/v1/connections/circ/query", `{"nothing":1}`)
+	w.ok("PUT", "/api/v1/connections/web", `{"readyferry":"connection/1","name":"web","kind":"http","address":"http://127.0.0.1:1"}`)
+	w.problem(422, "has no tables", "GET", "/api/v1/connections/web/tables/loans", "")
+}
