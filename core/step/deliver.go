@@ -12,6 +12,7 @@ import (
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
+	"readyferry/core/format"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/pointer"
@@ -416,7 +417,11 @@ func (r *deliver) Run(c *Call) (Result, error) {
 	if err := r.address(c, req); err != nil {
 		return Result{}, err
 	}
-	typed(req, ContentType(&c.State.Message))
+	if r.kind == bySQL { // the settings say it all
+		req.Format, req.Body = format.Text, nil
+	} else {
+		typed(req, ContentType(&c.State.Message))
+	}
 	var err error
 	if req.Settings, err = say(r.own, c); err != nil {
 		return Result{}, err
@@ -481,6 +486,9 @@ func (r *deliver) done(c *Call) Result {
 	id := c.Path[strings.LastIndexByte(c.Path, '/')+1:]
 	st.Replies = st.Replies.With(id, reply(c.Effect))
 	st.Answered, st.Replied = true, st.Message.Body
+	if r.own != nil {
+		return Result{State: st, Outcome: "delivered"}
+	}
 	return Result{State: st, Outcome: fmt.Sprint(c.Effect.Status)}
 }
 

@@ -4,7 +4,7 @@ INSERT INTO patrons VALUES
  ('LC2090118', 'Adeyemi, Tunde', 'STOW', 0),
  ('LC8821530', 'Brandt, Ilse', 'ELMB', 1),
  ('LC1177042', 'Okafor, Ngozi', 'QUAY', 0);
-CREATE TABLE loans (loan INTEGER PRIMARY KEY, card TEXT NOT NULL, item TEXT NOT NULL, state TEXT NOT NULL, changed TEXT NOT NULL);
+CREATE TABLE loans (loan INTEGER PRIMARY KEY, card TEXT NOT NULL REFERENCES patrons (card), item TEXT NOT NULL, state TEXT NOT NULL, changed TEXT NOT NULL);
 INSERT INTO loans VALUES
  (1, 'LC4417203', '31408209317', 'out', '2026-03-16T15:04:00Z'),
  (2, 'LC2090118', '31408551204', 'out', '2026-03-16T16:20:00Z'),
@@ -12,3 +12,5 @@ INSERT INTO loans VALUES
 CREATE TABLE hours (branch TEXT NOT NULL, weekday INTEGER NOT NULL, opens TEXT NOT NULL, closes TEXT NOT NULL, PRIMARY KEY (branch, weekday));
 INSERT INTO hours SELECT b.column1, d.column1, CASE d.column1 WHEN 6 THEN '10:00' ELSE '09:00' END, CASE d.column1 WHEN 6 THEN '13:00' ELSE '19:00' END
  FROM (VALUES ('MARL'), ('STOW'), ('ELMB'), ('HART'), ('QUAY')) b, (VALUES (1), (2), (3), (4), (5), (6)) d;
+CREATE TABLE titles (number TEXT PRIMARY KEY, title TEXT NOT NULL, binding TEXT NOT NULL, added TEXT NOT NULL);
+INSERT INTO titles VALUES ('T-5001', 'The long quay', 'cloth', '2026-02-03');

@@ -28,6 +28,7 @@ export type Table = Schemas["Table"];
 export type TableChange = Schemas["TableChange"];
 export type Imported = Schemas["Imported"];
 export type Tested = Schemas["Tested"];
+export type OutsideTable = Schemas["OutsideTable"];
 export type StandIn = Schemas["StandIn"];
 export type StandInWhole = Schemas["StandInWhole"];
 export type Behaviour = Schemas["Behaviour"];

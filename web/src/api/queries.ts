@@ -109,6 +109,14 @@ export const useOffers = (connection: string | undefined, what: string) =>
     staleTime: 60_000,
     queryFn: () => get<string[]>(`/api/v1/connections/${enc(connection ?? "")}/offers?what=${enc(what)}`),
   }).data ?? [];
+export const useDescribed = (connection: string, table: string) =>
+  useQuery({
+    queryKey: ["connections", connection, "tables", table],
+    enabled: connection !== "" && table !== "",
+    retry: false,
+    staleTime: 60_000,
+    queryFn: () => get<T.OutsideTable>(`/api/v1/connections/${enc(connection)}/tables/${enc(table)}`),
+  });
 export const useStandIns = () =>
   useQuery({ queryKey: ["stand-ins"], queryFn: () => get<T.StandIn[]>("/api/v1/stand-ins") });
 export const useStandIn = (name: string) =>

@@ -93,12 +93,18 @@ export function Sent({ rehearsal, path }: { rehearsal: Rehearsal | undefined; pa
             </dd>
           </div>
         )}
-        {Object.entries(d.request.settings ?? {}).map(([k, v]) => (
-          <div key={k} className="contents">
-            <dt>{k}</dt>
-            <dd className="break-all">{String(v)}</dd>
-          </div>
-        ))}
+        {Object.entries(d.request.settings ?? {})
+          .flatMap(([k, v]): [string, unknown][] =>
+            typeof v === "object" && v !== null && !Array.isArray(v)
+              ? Object.entries(v).map(([name, one]) => [`${k} ${name}`, one])
+              : [[k, v]],
+          )
+          .map(([k, v]) => (
+            <div key={k} className="contents">
+              <dt>{k}</dt>
+              <dd className="whitespace-pre-wrap break-all">{v === null ? "null" : String(v)}</dd>
+            </div>
+          ))}
         {Object.entries(d.request.headers).map(([k, v]) => (
           <div key={k} className="contents">
             <dt>{k}</dt>
@@ -106,7 +112,7 @@ export function Sent({ rehearsal, path }: { rehearsal: Rehearsal | undefined; pa
           </div>
         ))}
       </dl>
-      <Document body={d.request} />
+      {d.kind !== "sql" && <Document body={d.request} />}
     </div>
   );
 }

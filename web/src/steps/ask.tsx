@@ -1,3 +1,4 @@
+import { useState } from "react";
 import { useSystems } from "../systems";
 import { SchemaForm } from "../systems/form";
 import { settingsOf, type Value } from "../systems/schema";
@@ -16,7 +17,9 @@ import {
   type StepView,
   withSetting,
 } from "./kit";
+import { QueryBuilder } from "./query-builder";
 import { StepRetry } from "./retry";
+import { fitting } from "./table-columns";
 
 const kindOf = (s: FormProps["step"]) => (s.sql !== undefined ? "sql" : typeof s.of === "object" ? "queue" : "http");
 
@@ -34,6 +37,7 @@ const common = ["id", "kind", "title", "note", "when", "off", "else", "of", "ret
 
 function Form(p: FormProps) {
   const others = useOthers();
+  const [building, setBuilding] = useState(false);
   const own = typeof p.step.of === "string" ? ownOf(p.step as Value, others) : undefined;
   const kind = own?.kind ?? kindOf(p.step);
   const of = p.step.of as string | { queue: string; "reply-to"?: string };
@@ -115,6 +119,22 @@ function Form(p: FormProps) {
       </div>
       {kind === "sql" && (
         <>
+          {building && (
+            <QueryBuilder
+              connection={String(of)}
+              onClose={() => setBuilding(false)}
+              onWritten={(sql, names) => {
+                const had = (p.step.params ?? {}) as Record<string, unknown>;
+                const params = Object.fromEntries(names.map((n) => [n, had[n] ?? fitting(n, p.completions) ?? '""']));
+                const { params: _, ...rest } = p.step;
+                p.change({ ...rest, sql, ...(names.length ? { params } : {}) } as FormProps["step"], "");
+                setBuilding(false);
+              }}
+            />
+          )}
+          <button type="button" className="btn-bare float-right" onClick={() => setBuilding(true)}>
+            choose tables and columns
+          </button>
           <Setting label="Statement" hint=":name stands for a parameter; values are bound" error={errorAt(p, "sql")}>
             <Code
               key={`${p.pointer}/sql`}

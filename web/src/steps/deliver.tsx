@@ -1,10 +1,11 @@
 import { useConnections } from "../api/queries";
 import { useSystems } from "../systems";
-import { SchemaForm } from "../systems/form";
+import { type Override, SchemaForm } from "../systems/form";
 import { sentence, settingsOf, type Value } from "../systems/schema";
 import { Select, Setting, Text } from "../ui/parts";
 import { Chip, errorAt, type FormProps, Pairs, type StepView, withSetting } from "./kit";
 import { StepRetry } from "./retry";
+import { Columns, FoundBy } from "./table-columns";
 
 function Form(p: FormProps) {
   const inside = typeof p.step.to === "object" && p.step.to !== null;
@@ -112,10 +113,20 @@ function SystemSettings(p: FormProps & { target: string }) {
         completions={p.completions}
         onFill={p.onFill}
         offersOf={String(p.step.to ?? "")}
+        overrides={system.kind === "sql" ? overTables(p) : undefined}
       />
       <StepRetry {...p} />
     </>
   );
+}
+
+/** The settings of a database for which its tables are looked at. */
+function overTables(p: FormProps): Record<string, Override> {
+  const of = { connection: String(p.step.to ?? ""), table: String(p.step.table ?? "") };
+  return {
+    columns: (q) => <Columns {...of} {...q} completions={p.completions} onFill={p.onFill} />,
+    key: (q) => <FoundBy {...of} {...q} />,
+  };
 }
 
 /** A delivery to a connection as a sentence, as its system has it. */
