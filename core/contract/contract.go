@@ -43,6 +43,10 @@ type Made struct {
 	Sample []byte   // a made-up message in the format
 	Format string   // json, xml or form
 	Notes  []string // what was left out, by name, and what to know
+	// Prefixes are those that names have in the schema, by prefix; nil where there are none.
+	Prefixes map[string]string
+	// Of a service over SOAP.
+	SOAP *Operation
 }
 
 // Read reads a contract, in JSON, YAML or XML. The error says what it is not.
@@ -169,7 +173,7 @@ func readXML(src []byte) (*Contract, error) {
 		switch {
 		case e.Type != xml.Element:
 		case e.Space == xsdSpace && e.Local == "schema":
-			return readXSD(XSD, []*xml.Node{e}, nil)
+			return readXSD([]*xml.Node{e})
 		case e.Space == wsdlSpace && e.Local == "definitions":
 			return readWSDL(e)
 		case e.Local == "description" && strings.HasSuffix(e.Space, "/ns/wsdl"):

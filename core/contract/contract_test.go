@@ -186,10 +186,11 @@ func TestContracts(t *testing.T) {
 			`"friend":{"card":"text"}},"count":1,"note":"text"}`, "discriminator"},
 		{asyncAPI, AsyncAPI, "returns/scanned Scan Old", "returns/scanned", "json",
 			`{"item":"11111","at":"2026-03-17T09:41:07Z"}`, "headers"},
-		{xsdText, XSD, "order", "order", "xml", `<order id="1" kind="new"><line><sku>AA-1</sku><price ` +
+		{xsdText, XSD, "order", "order", "xml", `<t:order xmlns:t="urn:larkfield" id="1" kind="new"><line><sku>AA-1</sku><price ` +
 			`cur="text">1.50</price></line><when>2026-03-17T09:41:07Z</when><note>text</note><cash>1.50</cash><card>` +
-			`text</card></order>`, "include more.xsd is not followed"},
-		{wsdlText, WSDL, "Ask", "Ask", "xml", `<Ask><item>1</item></Ask>`, "SOAP envelope"},
+			`text</card></t:order>`, "include more.xsd is not followed"},
+		{wsdlText, WSDL, "Ask", "Ask", "xml", `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/" xmlns:t="urn:s">` +
+			`<soap:Body><t:Ask><item>1</item></t:Ask></soap:Body></soap:Envelope>`, ""},
 		{`{"title":"T","type":"object","properties":{"a":{"type":"boolean"}}}`, JSONSchema, "schema", "schema", "json",
 			`{"a":true}`, ""},
 	} {
@@ -224,7 +225,7 @@ func TestContracts(t *testing.T) {
 			t.Errorf("%s: %q", c.kind, m.Notes)
 		}
 		// What was made up is read and fits.
-		d, err := format.Decode(m.Format, m.Sample, message.Layout{}, format.Limits{})
+		d, err := format.Decode(m.Format, m.Sample, message.Layout{Prefixes: m.Prefixes}, format.Limits{})
 		if err != nil {
 			t.Fatal(err)
 		}

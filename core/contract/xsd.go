@@ -2,24 +2,105 @@ package contract
 
 import (
 	"fmt"
+	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"readyferry/core/format"
+	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/format/xml"
 	"readyferry/core/message"
+	"readyferry/core/schema"
 )
 
 const xsdSpace = "http://www.w3.org/2001/XMLSchema"
 
 // xsd turns elements of an XML Schema (W3C, part 1 and 2) into JSON Schemas of
 // the tree that XML is read into: texts everywhere, attributes as @name.
+//
+// Names have the prefixes that the flow's intake gives them: those of the first namespace
+// none, those of others n1, n2 and so on. So a document is known whatever prefixes its sender
+// writes.
 type xsd struct {
-	elements, types, groups, attributes map[string]*xml.Node
+	elements, types, groups, attributes map[qname]*xml.Node
 	defs                                map[string]*message.Node
 	order                               []string
 	notes                               []string
-	space                               string // target namespace
+	prefixes                            map[string]string // by namespace
+}
+
+// qname is a name in a namespace.
+type qname struct{ space, local string }
+
+const xsiSpace = "http://www.w3.org/2001/XMLSchema-instance"
+
+// schemaOf gives the schema that a part of it stands in.
+func schemaOf(n *xml.Node) *xml.Node {
+	for n.Parent != nil && !(n.Space == xsdSpace && n.Local == "schema") {
+		n = n.Parent
+	}
+	return n
+}
+
+// resolve gives what a QName means where it stands (W3C XML Schema part 2, 3.2.18).
+func resolve(at *xml.Node, name string) qname {
+	prefix, local, both := strings.Cut(name, ":")
+	if !both {
+		prefix, local = "", prefix
+	}
+	uri, _ := at.Lookup(prefix)
+	return qname{uri, local}
+}
+
+// find looks a name up; one whose namespace nobody declared is found by its local name, as
+// it stands in schemas that were put together.
+func find(in map[qname]*xml.Node, q qname) (qname, *xml.Node) {
+	if n := in[q]; n != nil {
+		return q, n
+	}
+	var found []qname
+	for other := range in {
+		if other.local == q.local {
+			found = append(found, other)
+		}
+	}
+	if len(found) != 1 {
+		return q, nil
+	}
+	return found[0], in[found[0]]
+}
+
+// written gives the name of an element or attribute as the tree has it.
+func (x *xsd) written(q qname) string {
+	if q.space == "" {
+		return q.local
+	}
+	if q.space == "http://www.w3.org/XML/1998/namespace" {
+		return "xml:" + q.local
+	}
+	prefix, known := x.prefixes[q.space]
+	if !known {
+		prefix = fmt.Sprint("n", len(x.prefixes))
+		x.prefixes[q.space] = prefix
+	}
+	if prefix == "" {
+		return q.local
+	}
+	return prefix + ":" + q.local
+}
+
+// own gives the name of an element or attribute that is declared where it is used.
+func own(n *xml.Node, formDefault string) qname {
+	s := schemaOf(n)
+	form := attr(n, "form")
+	if form == "" {
+		form = attr(s, formDefault)
+	}
+	if form == "qualified" {
+		return qname{attr(s, "targetNamespace"), attr(n, "name")}
+	}
+	return qname{"", attr(n, "name")}
 }
 
 // xml elements of one namespace.
@@ -42,85 +123,167 @@ func attr(n *xml.Node, name string) string {
 	return ""
 }
 
-func local(name string) string { return name[strings.IndexByte(name, ':')+1:] }
-
 func (x *xsd) note(text string) {
 	if !slices.Contains(x.notes, text) {
 		x.notes = append(x.notes, text)
 	}
 }
 
-func readXSD(kind string, schemas []*xml.Node, only []string) (*Contract, error) {
-	x := &xsd{
-		elements:   map[string]*xml.Node{},
-		types:      map[string]*xml.Node{},
-		groups:     map[string]*xml.Node{},
-		attributes: map[string]*xml.Node{},
-	}
-	c := &Contract{Kind: kind}
+func newXSD(schemas []*xml.Node) *xsd {
+	x := &xsd{elements: map[qname]*xml.Node{}, types: map[qname]*xml.Node{}, groups: map[qname]*xml.Node{},
+		attributes: map[qname]*xml.Node{}, prefixes: map[string]string{}}
+	within := map[string]bool{}
 	for _, s := range schemas {
-		if x.space == "" {
-			x.space = attr(s, "targetNamespace")
+		within[attr(s, "targetNamespace")] = true
+	}
+	for _, s := range schemas {
+		space := attr(s, "targetNamespace")
+		if len(x.prefixes) == 0 && space != "" {
+			x.prefixes[space] = ""
 		}
 		for _, e := range children(s) {
-			name := attr(e, "name")
+			name := qname{space, attr(e, "name")}
 			switch e.Local {
 			case "element":
 				x.elements[name] = e
-				if only == nil || slices.Contains(only, name) {
-					c.Choices = append(c.Choices, Choice{name, "element " + name})
-				}
 			case "complexType", "simpleType":
 				x.types[name] = e
 			case "group", "attributeGroup":
-				x.groups[e.Local+" "+name] = e
+				x.groups[qname{space, e.Local + " " + name.local}] = e
 			case "attribute":
 				x.attributes[name] = e
-			case "import", "include", "redefine", "override":
-				x.note(
-					e.Local + " " + attr(
-						e,
-						"schemaLocation",
-					) + " is not followed: nothing is fetched, so put that part into the document",
-				)
+			case "import":
+				if !within[attr(e, "namespace")] {
+					x.note("import " + attr(e, "schemaLocation") + " is not followed: nothing is fetched, so put that part into the document")
+				}
+			case "include", "redefine", "override":
+				x.note(e.Local + " " + attr(e, "schemaLocation") + " is not followed: nothing is fetched, so put that part into the document")
 			case "annotation":
 			default:
 				x.note("xs:" + e.Local + " was left out")
 			}
 		}
 	}
+	return x
+}
+
+func readXSD(schemas []*xml.Node) (*Contract, error) {
+	x := newXSD(schemas)
+	c := &Contract{Kind: XSD}
+	for _, s := range schemas {
+		for _, e := range children(s, "element") {
+			name := attr(e, "name")
+			c.Choices = append(c.Choices, Choice{name, "element " + name})
+		}
+	}
 	if c.Choices == nil {
-		return nil, fmt.Errorf("the %s declares no element", kind)
+		return nil, fmt.Errorf("the %s declares no element", XSD)
 	}
 	c.make = func(name string) (Made, error) {
-		y := *x
-		y.defs, y.order, y.notes = map[string]*message.Node{}, nil, slices.Clone(x.notes)
-		root, err := y.element(y.elements[name], 0)
-		if err != nil {
-			return Made{}, err
-		}
-		out := message.NewMap(
-			message.Member{Name: "$schema", Value: message.NewString(Dialect)},
-			message.Member{Name: "type", Value: message.NewString("object")},
-			message.Member{Name: "required", Value: texts([]string{name})},
-			message.Member{Name: "properties", Value: message.NewMap(message.Member{Name: name, Value: root})},
-		)
-		if y.order != nil {
-			var defs []message.Member
-			for _, d := range y.order {
-				defs = append(defs, message.Member{Name: d, Value: y.defs[d]})
-			}
-			out = out.With("$defs", message.NewMap(defs...))
-		}
-		if y.space != "" {
-			y.note(
-				"the schema is for elements without a prefix; a sender that writes the namespace " + y.space +
-					" with one needs it in the names",
-			)
-		}
-		return finish(out, format.XML, name, y.notes)
+		return x.made(func(y *xsd) (*message.Node, error) {
+			q, e := find(y.elements, qname{attr(schemas[0], "targetNamespace"), name})
+			root, err := y.element(e, 0)
+			return map1(y.written(q), root), err
+		})
 	}
 	return c, nil
+}
+
+// made makes a schema and a sample of it. The sample's names have prefixes where they have
+// namespaces, so it is written with a prefix for each.
+func (x *xsd) made(build func(y *xsd) (*message.Node, error)) (Made, error) {
+	y := x.anew()
+	schemaOf, err := build(y)
+	if err != nil {
+		return Made{}, err
+	}
+	out := Made{Schema: y.document(schemaOf), Format: format.XML, Notes: y.notes, Prefixes: y.shown()}
+	compiled, err := schema.Compile(out.Schema, nil)
+	if err != nil {
+		return Made{}, fmt.Errorf("the schema does not compile: %w", err)
+	}
+	if out.Sample, err = x.sample(build); err != nil {
+		out.Notes = append(out.Notes, "no sample could be made up: "+err.Error())
+		return out, nil
+	}
+	read, err := xml.DecodeNamed(out.Sample, xml.Limits{}, out.Prefixes)
+	if err != nil {
+		return Made{}, err
+	}
+	if f, err := compiled.Validate(read); err == nil && len(f) > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("the made-up sample does not fit the schema at %q, which %s; correct it by hand",
+			f[0].Pointer, f[0].Reason))
+	}
+	return out, nil
+}
+
+// sample writes a made-up document.
+func (x *xsd) sample(build func(y *xsd) (*message.Node, error)) ([]byte, error) {
+	z := x.anew()
+	for uri, prefix := range z.prefixes {
+		if prefix == "" {
+			z.prefixes[uri] = "t"
+		}
+	}
+	of, err := build(z)
+	if err != nil {
+		return nil, err
+	}
+	tree := Sample(z.document(of))
+	if tree.Kind != message.Map || len(tree.Members) != 1 {
+		return nil, fmt.Errorf("it has no element")
+	}
+	root := tree.Members[0].Value
+	text := string(jsonfmt.Encode(tree))
+	var declared []message.Member
+	for _, uri := range slices.Sorted(maps.Keys(z.prefixes)) {
+		if prefix := z.prefixes[uri]; strings.Contains(text, `"`+prefix+":") || strings.Contains(text, `"@`+prefix+":") {
+			declared = append(declared, message.Member{Name: "@xmlns:" + prefix, Value: message.NewString(uri)})
+		}
+	}
+	if len(declared) > 0 {
+		if root.Kind != message.Map {
+			root = message.NewMap(message.Member{Name: "#text", Value: root})
+		}
+		root = message.NewMap(append(declared, root.Members...)...)
+	}
+	return format.Encode(format.XML, message.NewMap(message.Member{Name: tree.Members[0].Name, Value: root}), message.Layout{})
+}
+
+// anew gives the same declarations with nothing made of them yet.
+func (x *xsd) anew() *xsd {
+	y := *x
+	y.defs, y.order, y.notes, y.prefixes = map[string]*message.Node{}, nil, slices.Clone(x.notes), maps.Clone(x.prefixes)
+	return &y
+}
+
+// shown gives the prefixes by which the intake is told to name things.
+func (x *xsd) shown() map[string]string {
+	out := map[string]string{}
+	for uri, prefix := range x.prefixes {
+		out[prefix] = uri
+	}
+	return out
+}
+
+// map1 is the schema of a map with one required member.
+func map1(name string, of *message.Node) *message.Node {
+	return message.NewMap(message.Member{Name: "type", Value: message.NewString("object")},
+		message.Member{Name: "required", Value: texts([]string{name})},
+		message.Member{Name: "properties", Value: message.NewMap(message.Member{Name: name, Value: of})})
+}
+
+// document gives a schema with what it refers to.
+func (x *xsd) document(of *message.Node) *message.Node {
+	out := prepend(of, "$schema", message.NewString(Dialect))
+	if x.order == nil {
+		return out
+	}
+	var defs []message.Member
+	for _, d := range x.order {
+		defs = append(defs, message.Member{Name: d, Value: x.defs[d]})
+	}
+	return out.With("$defs", message.NewMap(defs...))
 }
 
 // element gives the schema of what an element holds.
@@ -128,13 +291,16 @@ func (x *xsd) element(e *xml.Node, depth int) (*message.Node, error) {
 	if depth > 60 {
 		return nil, fmt.Errorf("the types of the schema nest too deep")
 	}
+	if e == nil {
+		return message.NewMap(), nil
+	}
 	if ref := attr(e, "ref"); ref != "" {
-		target := x.elements[local(ref)]
+		q, target := find(x.elements, resolve(e, ref))
 		if target == nil {
 			x.note("the element " + ref + " is not declared here; anything is taken for it")
 			return message.NewMap(), nil
 		}
-		return x.define("element-"+local(ref), func() (*message.Node, error) { return x.element(target, depth+1) })
+		return x.define("element-"+x.def(q), func() (*message.Node, error) { return x.element(target, depth+1) })
 	}
 	if attr(e, "substitutionGroup") != "" || attr(e, "abstract") == "true" {
 		x.note("substitution groups are not followed: " + attr(e, "name"))
@@ -151,6 +317,9 @@ func (x *xsd) element(e *xml.Node, depth int) (*message.Node, error) {
 	return message.NewMap(), nil
 }
 
+// def names what is kept under $defs.
+func (x *xsd) def(q qname) string { return strings.ReplaceAll(x.written(q), ":", "-") }
+
 // define keeps a schema under $defs, so that types that hold themselves end.
 func (x *xsd) define(name string, f func() (*message.Node, error)) (*message.Node, error) {
 	ref := message.NewMap(message.Member{Name: "$ref", Value: message.NewString("#/$defs/" + name)})
@@ -165,70 +334,16 @@ func (x *xsd) define(name string, f func() (*message.Node, error)) (*message.Nod
 }
 
 func (x *xsd) named(at *xml.Node, name string, depth int) (*message.Node, error) {
-	prefix, _, both := strings.Cut(name, ":")
-	if !both {
-		prefix = ""
+	q := resolve(at, name)
+	if q.space == xsdSpace {
+		return x.builtin(q.local), nil
 	}
-	if uri, _ := at.Lookup(prefix); uri == xsdSpace {
-		return x.builtin(local(name)), nil
-	}
-	t := x.types[local(name)]
+	q, t := find(x.types, q)
 	if t == nil {
 		x.note("the type " + name + " is not declared here; anything is taken for it")
 		return message.NewMap(), nil
 	}
-	return x.define(local(name), func() (*message.Node, error) { return x.typ(t, depth+1) })
-}
-
-// builtins are the types of part 2 as patterns of their texts.
-var builtins = map[string]string{
-	"boolean": "^(true|false|1|0)$", "decimal": `^[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)$`, "integer": "^[+-]?[0-9]+$",
-	"nonNegativeInteger": `^\+?[0-9]+$`, "positiveInteger": `^\+?0*[1-9][0-9]*$`, "negativeInteger": "^-0*[1-9][0-9]*$",
-	"nonPositiveInteger": "^(-[0-9]+|0+)$",
-	"float":              `^([+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?|-?INF|NaN)$`,
-	"date":               `^[0-9]{4}-[0-9]{2}-[0-9]{2}(Z|[+-][0-9]{2}:[0-9]{2})?$`,
-	"time": `^[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-` +
-		`9]+)?(Z|[+-][0-9]{2}:[0-9]{2})?$`,
-	"dateTime": `^[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]+)?(Z|[+-][0-9]{2}:[0-9]{2})?$`,
-	"duration": "^-?P[0-9YMDTHS.]+$", "gYear": "^[0-9]{4}$", "hexBinary": "^([0-9A-Fa-f]{2})*$",
-}
-
-// made are values for the patterns whose own would mean nothing.
-var made = map[string]string{
-	"integer":            "1",
-	"nonNegativeInteger": "1",
-	"positiveInteger":    "1",
-	"negativeInteger":    "-1",
-	"nonPositiveInteger": "0",
-	"boolean":            "true",
-	"decimal":            "1.50",
-	"float":              "1.5",
-	"date":               "2026-03-17",
-	"time":               "09:41:07Z",
-	"dateTime":           "2026-03-17T09:41:07Z",
-	"duration":           "P1D",
-	"gYear":              "2026",
-}
-
-func (x *xsd) builtin(name string) *message.Node {
-	switch name {
-	case "int", "long", "short", "byte":
-		name = "integer"
-	case "unsignedInt", "unsignedLong", "unsignedShort", "unsignedByte":
-		name = "nonNegativeInteger"
-	case "double":
-		name = "float"
-	case "anyType":
-		return message.NewMap()
-	}
-	out := message.NewMap(message.Member{Name: "type", Value: message.NewString("string")})
-	if p := builtins[name]; p != "" {
-		out = out.With("pattern", message.NewString(p))
-	}
-	if v := made[name]; v != "" {
-		out = out.With("examples", message.NewList(message.NewString(v)))
-	}
-	return out
+	return x.define(x.def(q), func() (*message.Node, error) { return x.typ(t, depth+1) })
 }
 
 func (x *xsd) typ(t *xml.Node, depth int) (*message.Node, error) {
@@ -240,75 +355,10 @@ func (x *xsd) typ(t *xml.Node, depth int) (*message.Node, error) {
 		x.note("mixed text stands under #text, in front of the elements")
 		o.property("#text", message.NewMap(message.Member{Name: "type", Value: message.NewString("string")}), false)
 	}
-	if err := o.content(t, depth, true); err != nil {
+	if err := o.content(t, depth, true, false); err != nil {
 		return nil, err
 	}
 	return o.schema(), nil
-}
-
-// simple gives the schema of a text.
-func (x *xsd) simple(t *xml.Node, depth int) (*message.Node, error) {
-	for _, r := range children(t) {
-		switch r.Local {
-		case "restriction":
-			return x.restricted(r, depth)
-		case "list", "union":
-			x.note("xs:" + r.Local + " is taken as any text")
-			return message.NewMap(message.Member{Name: "type", Value: message.NewString("string")}), nil
-		}
-	}
-	return message.NewMap(message.Member{Name: "type", Value: message.NewString("string")}), nil
-}
-
-func (x *xsd) restricted(r *xml.Node, depth int) (*message.Node, error) {
-	var base *message.Node
-	var err error
-	if name := attr(r, "base"); name != "" {
-		if base, err = x.named(r, name, depth); err != nil {
-			return nil, err
-		}
-	}
-	var out []message.Member
-	var values []string
-	for _, f := range children(r) {
-		v := attr(f, "value")
-		switch f.Local {
-		case "enumeration":
-			values = append(values, v)
-		case "pattern":
-			out = append(out, message.Member{Name: "pattern", Value: message.NewString("^(?:" + v + ")$")})
-		case "length":
-			out = append(
-				out,
-				message.Member{Name: "minLength", Value: message.NewNumber(v)},
-				message.Member{Name: "maxLength", Value: message.NewNumber(v)},
-			)
-		case "minLength", "maxLength":
-			out = append(out, message.Member{Name: f.Local, Value: message.NewNumber(v)})
-		case "simpleType", "annotation", "whiteSpace":
-		default:
-			x.note("the facet " + f.Local + " bounds a number, which in XML is a text, and was left out")
-		}
-	}
-	if values != nil {
-		return message.NewMap(message.Member{Name: "enum", Value: texts(values)}), nil
-	}
-	own := message.NewMap(out...)
-	switch {
-	case base == nil:
-		return own, nil
-	case len(out) == 0:
-		return base, nil
-	}
-	if base.Get("$ref") == nil && own.Get("pattern") != nil && base.Get("pattern") == nil {
-		for _, m := range base.Without("examples").Members {
-			if own.Get(m.Name) == nil {
-				own = own.With(m.Name, m.Value)
-			}
-		}
-		return own, nil
-	}
-	return message.NewMap(message.Member{Name: "allOf", Value: message.NewList(base, own)}), nil
 }
 
 // object gathers the elements and attributes of a complex type.
@@ -345,7 +395,9 @@ func (o *object) schema() *message.Node {
 	return out.With("properties", message.NewMap(o.members...))
 }
 
-func (o *object) content(n *xml.Node, depth int, needed bool) error {
+// content takes in what a type holds. needed tells whether it must be there, many whether it
+// may be there more than once.
+func (o *object) content(n *xml.Node, depth int, needed, many bool) error {
 	if depth > 60 {
 		return fmt.Errorf("the types of the schema nest too deep")
 	}
@@ -353,16 +405,17 @@ func (o *object) content(n *xml.Node, depth int, needed bool) error {
 		var err error
 		switch c.Local {
 		case "sequence", "all":
-			err = o.content(c, depth+1, needed && attr(c, "minOccurs") != "0")
+			err = o.content(c, depth+1, needed && attr(c, "minOccurs") != "0", many || severalOf(c))
 		case "choice":
-			err = o.content(c, depth+1, false)
+			err = o.content(c, depth+1, false, many || severalOf(c))
 		case "element":
-			err = o.element(c, depth, needed)
+			err = o.element(c, depth, needed, many)
 		case "attribute":
 			err = o.attribute(c, depth)
 		case "group", "attributeGroup":
-			if g := o.x.groups[c.Local+" "+local(attr(c, "ref"))]; g != nil {
-				err = o.content(g, depth+1, needed && attr(c, "minOccurs") != "0")
+			q := resolve(c, attr(c, "ref"))
+			if _, g := find(o.x.groups, qname{q.space, c.Local + " " + q.local}); g != nil {
+				err = o.content(g, depth+1, needed && attr(c, "minOccurs") != "0", many || severalOf(c))
 			}
 		case "complexContent", "simpleContent":
 			for _, e := range children(c, "extension", "restriction") {
@@ -386,42 +439,75 @@ func (o *object) derived(content, e *xml.Node, depth int) error {
 			return err
 		}
 		o.property("#text", base, false)
-	} else if base := o.x.types[local(attr(e, "base"))]; base != nil && e.Local == "extension" {
-		if err := o.content(base, depth+1, true); err != nil {
+	} else if _, base := find(o.x.types, resolve(e, attr(e, "base"))); base != nil && e.Local == "extension" {
+		if err := o.content(base, depth+1, true, false); err != nil {
 			return err
 		}
 	}
-	return o.content(e, depth+1, true)
+	return o.content(e, depth+1, true, false)
 }
 
-func (o *object) element(e *xml.Node, depth int, needed bool) error {
-	name := attr(e, "name")
-	if name == "" {
-		name = local(attr(e, "ref"))
+// severalOf tells whether something may stand more than once.
+func severalOf(n *xml.Node) bool {
+	most := attr(n, "maxOccurs")
+	return most != "" && most != "1" && most != "0"
+}
+
+func (o *object) element(e *xml.Node, depth int, needed, many bool) error {
+	q, target := own(e, "elementFormDefault"), e
+	if ref := attr(e, "ref"); ref != "" {
+		q = resolve(e, ref)
+		if at, is := find(o.x.elements, q); is != nil {
+			q, target = at, is
+		}
+	}
+	if attr(e, "maxOccurs") == "0" {
+		return nil
 	}
 	s, err := o.x.element(e, depth+1)
 	if err != nil {
 		return err
 	}
-	if attr(e, "nillable") == "true" {
-		s = message.NewMap(message.Member{Name: "anyOf", Value: message.NewList(s, message.NewMap())})
+	if attr(target, "nillable") == "true" {
+		s = any1(s, map1("@"+o.x.written(qname{space: xsiSpace, local: "nil"}), message.NewMap(message.Member{Name: "enum",
+			Value: texts([]string{"true", "1"})})))
 	}
-	if most := attr(e, "maxOccurs"); most != "" && most != "1" && most != "0" {
-		// One alone is no list in the tree.
-		s = message.NewMap(message.Member{Name: "anyOf", Value: message.NewList(s, message.NewMap(
-			message.Member{Name: "type", Value: message.NewString("array")}, message.Member{Name: "items", Value: s}))})
+	if many || severalOf(e) {
+		s = o.several(e, s, many)
 	}
-	o.property(name, s, needed && attr(e, "minOccurs") != "0")
+	o.property(o.x.written(q), s, needed && attr(e, "minOccurs") != "0")
 	return nil
 }
 
+// any1 is a schema that what fits one of these fits.
+func any1(list ...*message.Node) *message.Node {
+	return message.NewMap(message.Member{Name: "anyOf", Value: message.NewList(list...)})
+}
+
+// several is the schema of an element that may stand more than once: one alone is no list
+// in the tree.
+func (o *object) several(e *xml.Node, s *message.Node, many bool) *message.Node {
+	list := message.NewMap(message.Member{Name: "type", Value: message.NewString("array")},
+		message.Member{Name: "items", Value: s})
+	least, _ := strconv.Atoi(attr(e, "minOccurs"))
+	if least > 2 {
+		list = list.With("minItems", message.NewNumber(strconv.Itoa(least)))
+	}
+	if most, err := strconv.Atoi(attr(e, "maxOccurs")); err == nil && !many {
+		list = list.With("maxItems", message.NewNumber(strconv.Itoa(most)))
+	}
+	if least >= 2 {
+		return list
+	}
+	return any1(s, list)
+}
+
 func (o *object) attribute(a *xml.Node, depth int) error {
-	name := attr(a, "name")
-	target := a
-	if name == "" {
-		name = local(attr(a, "ref"))
-		if target = o.x.attributes[name]; target == nil {
-			target = a
+	q, target := own(a, "attributeFormDefault"), a
+	if ref := attr(a, "ref"); ref != "" {
+		q = resolve(a, ref)
+		if at, is := find(o.x.attributes, q); is != nil {
+			q, target = at, is
 		}
 	}
 	var s *message.Node
@@ -439,6 +525,6 @@ func (o *object) attribute(a *xml.Node, depth int) error {
 	if err != nil {
 		return err
 	}
-	o.property("@"+name, s, attr(a, "use") == "required")
+	o.property("@"+o.x.written(q), s, attr(a, "use") == "required")
 	return nil
 }

@@ -240,7 +240,20 @@ func Layout(n *message.Node) message.Layout {
 		Quote:     one("quote"),
 		Header:    flag(n, "header"),
 		Root:      text(n, "root"),
+		Prefixes:  prefixes(n.Get("prefixes")),
 	}
+}
+
+// prefixes reads the prefixes that names of XML are to have.
+func prefixes(n *message.Node) map[string]string {
+	if n == nil || n.Kind != message.Map {
+		return nil
+	}
+	out := map[string]string{}
+	for _, m := range n.Members {
+		out[m.Name] = m.Value.Text
+	}
+	return out
 }
 
 // Steps takes a list of steps apart; nested ones stay in their Settings.

@@ -100,11 +100,11 @@ var formats = []Format{
 		"elements by name, attributes as @name, text as #text where both occur; elements of one name are a list",
 		"application/xml",
 		[]string{"application/xml", "text/xml"},
-		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
-			n, err := xml.Decode(src, xml.Limits{MaxDepth: l.Depth, MaxNodes: l.Nodes})
+		func(src []byte, how message.Layout, l Limits) (Decoded, error) {
+			n, err := xml.DecodeNamed(src, xml.Limits{MaxDepth: l.Depth, MaxNodes: l.Nodes}, how.Prefixes)
 			return Decoded{Root: n}, err
 		},
-		func(n *message.Node, l message.Layout) ([]byte, error) { return xml.Encode(n, l.Root) },
+		func(n *message.Node, l message.Layout) ([]byte, error) { return xml.EncodeNamed(n, l.Root, l.Prefixes) },
 	},
 	{
 		CSV,
@@ -209,7 +209,7 @@ func Decode(name string, src []byte, l message.Layout, limits Limits) (Decoded, 
 	if err != nil {
 		return Decoded{}, err
 	}
-	if d.Layout == (message.Layout{}) {
+	if d.Layout.IsZero() {
 		d.Layout = l
 	}
 	return d, nil

@@ -36,6 +36,15 @@ type Layout struct {
 	LineEnd          string // of CSV
 	Root             string // XML: the element that a value without one is put into
 	Charset          string // of text, as the Content-Type names it
+	// Prefixes are those that names of XML have, by prefix, whatever the document has; nil:
+	// its own.
+	Prefixes map[string]string
+}
+
+// IsZero tells whether nothing is said.
+func (l *Layout) IsZero() bool {
+	return l.Delimiter == 0 && l.Quote == 0 && !l.Header && !l.NoHeader && l.LineEnd == "" && l.Root == "" && l.Charset == "" &&
+		l.Prefixes == nil
 }
 
 // Header is one header field of a message or a request.

@@ -52,7 +52,7 @@ const flowSchema = `{
 				"limit": {"title": "Largest body", "default": 1048576, "type": "integer", "minimum": 1, "maximum": 67108864,
 					"description": "largest body in bytes, 1048576 by default"},
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
-					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -67,7 +67,7 @@ const flowSchema = `{
 					"description": "messages that wait for another try of a delivery give their place to others; with so many of ` +
 	`them the reader pauses, 10000 by default"},
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
-					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -92,7 +92,7 @@ const flowSchema = `{
 					"description": "messages that wait for another try of a delivery give their place to others; with so many of ` +
 	`them the reader pauses, 10000 by default"},
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
-					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -101,7 +101,7 @@ const flowSchema = `{
 				"kind": true, "note": {"type": "string"},
 				
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
-					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -110,7 +110,7 @@ const flowSchema = `{
 				"kind": true, "note": {"type": "string"},
 				
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
-					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -176,6 +176,9 @@ const flowSchema = `{
 			"maxLength": 1, "description": "CSV: what parts fields, a comma by default"},
 		"quote": {"title": "Quote", "when": {"format": ["csv"]}, "type": "string", "minLength": 1, "maxLength": 1,
 			"description": "CSV: what stands around a field, \" by default"},
+		"prefixes": {"title": "Prefixes", "when": {"format": ["xml"]}, "type": "object", "format": "template", "additionalProperties": {"type":
+			"string"}, "description":
+			"XML: prefix: namespace; names have these prefixes, whatever the sender writes; an empty prefix is none"},
 		"limits": {"title": "Limits", "type": "object", "additionalProperties": false, "description":
 			"how large a document may be, besides its bytes", "properties": {
 			"depth": {"title": "Nesting", "default": 512, "type": "integer", "minimum": 1, "maximum": 10000, "description":
@@ -303,7 +306,7 @@ const inFlow = `{
 	"of": {"type": "string", "title": "Connection", "format": "connection", "minLength": 1, "description":
 		"name of the connection"},
 	"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
-		"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+		"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 	"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 	"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 	"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}`

@@ -61,6 +61,9 @@ func ContentType(m *message.Message) string {
 // read again at once, so that later steps see what will leave. The error says
 // what the format cannot hold.
 func become(m *message.Message, name string, l message.Layout, body *message.Node) error {
+	if m.Format == name && l.Prefixes == nil {
+		l.Prefixes = m.Layout.Prefixes // names mean what they did
+	}
 	m.Format, m.Layout, m.Body, m.Raw, m.ContentType = name, l, body, nil, ""
 	if name == format.JSON {
 		return nil

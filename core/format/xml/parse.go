@@ -56,7 +56,8 @@ type Node struct {
 	Offset               int    // byte at which it began
 	Order                int    // position in document order
 
-	bound bool // its prefix means what it means where the element is written
+	hidden bool // a declaration that the tree does not show, since the reader has named the prefix
+	bound  bool // its prefix means what it means where the element is written
 }
 
 // Name gives the name as it is written.

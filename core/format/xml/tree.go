@@ -1,6 +1,7 @@
 package xml
 
 import (
+	"slices"
 	"strings"
 
 	"readyferry/core/message"
@@ -41,7 +42,8 @@ func element(e *Node) *message.Node {
 			elements++
 		}
 	}
-	if elements == 0 && len(e.Attrs) == 0 && len(e.Declared) == 0 {
+	shown := slices.ContainsFunc(e.Declared, func(d *Node) bool { return !d.hidden })
+	if elements == 0 && len(e.Attrs) == 0 && !shown {
 		return &message.Node{Kind: message.String, Offset: e.Offset, Text: text.String(), Native: e}
 	}
 	n := &message.Node{Kind: message.Map, Offset: e.Offset, Native: e}
@@ -50,6 +52,9 @@ func element(e *Node) *message.Node {
 	}
 	str := func(s string) *message.Node { return &message.Node{Kind: message.String, Offset: e.Offset, Text: s} }
 	for _, d := range e.Declared {
+		if d.hidden {
+			continue
+		}
 		name := "@xmlns"
 		if d.Local != "" {
 			name += ":" + d.Local
