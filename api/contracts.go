@@ -90,13 +90,47 @@ func (s *Server) contract(c *gin.Context) error {
 		if err != nil {
 			return fmt.Errorf("%w: %w", engine.ErrDecision, err)
 		}
-		out["made"] = gin.H{
-			"schema": json.RawMessage(
-				jsonfmt.Encode(m.Schema),
-			), "sample": string(m.Sample), "format": m.Format, "notes": append([]string{}, m.Notes...),
+		made := gin.H{
+			"schema": json.RawMessage(jsonfmt.Encode(m.Schema)), "sample": string(m.Sample), "format": m.Format,
+			"notes": append([]string{}, m.Notes...),
 		}
+		if len(m.Prefixes) > 0 {
+			made["prefixes"] = m.Prefixes
+		}
+		if o := m.SOAP; o != nil {
+			made["soap"] = gin.H{"operation": o.Name, "version": o.Version, "action": o.Action, "address": o.Address,
+				"contentType": o.ContentType, "answer": string(o.Answer)}
+		}
+		out["made"] = made
+	}
+	if p := read.Partner(); len(p.Operations) > 0 {
+		out["partner"] = partner(&p)
 	}
 	return reply(c, out)
+}
+
+// mostOperations is how many operations of a partner are offered.
+const mostOperations = 500
+
+// partner says what a delivery can do with a partner, as the connection's document keeps it.
+func partner(p *contract.Partner) gin.H {
+	servers, operations := []gin.H{}, []gin.H{}
+	for _, s := range p.Servers {
+		servers = append(servers, gin.H{"kind": s.Kind, "address": s.Address, "title": s.Title})
+	}
+	for i, o := range p.Operations {
+		if i == mostOperations {
+			p.Notes = append(p.Notes, fmt.Sprintf("it has %d operations; the first %d are offered", len(p.Operations),
+				mostOperations))
+			break
+		}
+		one := gin.H{"name": o.Name, "title": o.Title, "settings": json.RawMessage(jsonfmt.Encode(o.Settings))}
+		if len(o.Sample) > 0 {
+			one["sample"], one["format"] = string(o.Sample), o.Format
+		}
+		operations = append(operations, one)
+	}
+	return gin.H{"servers": servers, "operations": operations, "notes": append([]string{}, p.Notes...)}
 }
 
 // infer makes a schema that the samples of a flow fit.
@@ -104,11 +138,13 @@ func (s *Server) infer(c *gin.Context) error {
 	var in struct {
 		Samples []string `json:"samples"`
 		Enums   bool     `json:"enums"`
+		Formats bool     `json:"formats"`
 	}
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	schema, left, err := s.engine.Design.InferSchema(c.Param("name"), in.Samples, in.Enums)
+	schema, left, err := s.engine.Design.InferSchema(c.Param("name"), in.Samples, contract.Inferring{Enums: in.Enums,
+		Formats: in.Formats})
 	if err != nil {
 		return err
 	}

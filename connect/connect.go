@@ -115,6 +115,11 @@ const (
 				"failures in a row"},
 			"probe": {"type": "string", "title": "Probe every", "format": "duration", "default": "30s", "description":
 				"while it is paused"}}},
+		"operations": {"type": "array", "title": "Operations", "maxItems": 500, "description":
+			"what deliveries are offered, from the partner's contract", "items": {"type": "object", "additionalProperties": false,
+				"required": ["name", "settings"], "properties": {
+				"name": {"type": "string", "maxLength": 500}, "title": {"type": "string", "maxLength": 1000},
+				"settings": {"type": "object"}, "sample": {"type": "string", "maxLength": 200000}, "format": {"type": "string"}}}},
 		"retry": ` + step.RetrySchema + `}`
 )
 

@@ -163,3 +163,68 @@ test("a text is written and converted, and examples of functions are run", async
   await shown.getByRole("button", { name: "Evaluate" }).click();
   await expect(shown.getByRole("status")).toContainText("ends before it is complete");
 });
+
+const openapi = `openapi: 3.1.0
+info: {title: Rooms, version: '1'}
+servers: [{url: 'https://rooms.example/v2'}]
+paths:
+  /rooms/{room}/bookings:
+    post:
+      summary: Book a room
+      requestBody: {content: {application/json: {schema: {type: object, required: [hours], properties: {hours: {type: integer}}}}}}
+  /rooms: {get: {summary: List rooms}}
+`;
+
+test("a connection has the operations of its partner's contract, and a delivery is offered them", async ({ page, goto, app }) => {
+  await goto("/connections?open=%2Bhttp");
+  await page.getByLabel("Name", { exact: true }).fill("rooms");
+  await page.getByText("From the partner's contract").click();
+  await page.getByLabel("Contract", { exact: true }).fill("{");
+  await page.getByRole("button", { name: "Read it" }).click();
+  await expect(page.getByText(/cannot be read/)).toBeVisible();
+  await page.getByLabel("Contract", { exact: true }).fill(openapi);
+  await page.getByRole("button", { name: "Read it" }).click();
+  await expect(page.getByText("2 operations of the partner's contract")).toBeVisible();
+  await expect(page.getByLabel("Base address")).toHaveValue("https://rooms.example/v2");
+  await page.getByRole("button", { name: "Save" }).click();
+  await expect(page.getByText("rooms is saved")).toBeVisible();
+  await page.request.put(`${app.base}/api/v1/flows/booking`, {
+    headers: { "content-type": "application/yaml" },
+    data: "readyferry: flow/1\nname: booking\nintake: {kind: webhook, path: /booking}\nsteps: [{id: d, kind: deliver, to: rooms}]\n",
+  });
+  await goto("/flows/booking");
+  await cell(page, "d", -1).click();
+  await page.getByLabel("Operation").selectOption("POST /rooms/{room}/bookings");
+  await expect(page.getByTestId("sheet").locator("[data-path=d]")).toContainText("/rooms/${body.room}/bookings");
+  await page.getByText("What it takes, made up").click();
+  await expect(page.getByText('{"hours":1}')).toBeVisible();
+});
+
+test("a flow that a WSDL describes answers envelopes, and refuses with faults", async ({ page, goto, app }) => {
+  const wsdl = `<definitions targetNamespace="urn:desk" xmlns:tns="urn:desk" xmlns="http://schemas.xmlsoap.org/wsdl/"><types>
+   <x:schema xmlns:x="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:desk" elementFormDefault="qualified">
+   <x:element name="Lend"><x:complexType><x:sequence><x:element name="days" type="x:int"/></x:sequence></x:complexType></x:element>
+   <x:element name="Lent" type="x:string"/></x:schema></types>
+   <message name="In"><part name="p" element="tns:Lend"/></message><message name="Out"><part name="p" element="tns:Lent"/></message>
+   <portType name="T"><operation name="Lend"><input message="tns:In"/><output message="tns:Out"/></operation></portType></definitions>`;
+  await goto("/flows");
+  await page.getByRole("button", { name: "Start a flow" }).click();
+  await page.getByLabel("Title").fill("Lending");
+  await page.getByText("From a contract: a schema and a sample come with it").click();
+  await page.getByLabel("Contract", { exact: true }).fill(wsdl);
+  await page.getByRole("button", { name: "Read it" }).click();
+  await expect(page.getByTestId("made")).toContainText("<soap:Envelope");
+  await page.getByRole("button", { name: "Start", exact: true }).click();
+  await expect(cell(page, "valid", 0)).toHaveText("valid");
+  await page.getByRole("button", { name: "Publish version 1" }).click();
+  await expect(page.getByText("Version 1 is live", { exact: true })).toBeVisible();
+  const say = (days: string) =>
+    page.request.post(`${app.base}/in/lending`, {
+      headers: { "content-type": "text/xml" },
+      data: `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><d:Lend xmlns:d="urn:desk"><d:days>${days}</d:days></d:Lend></e:Body></e:Envelope>`,
+    });
+  expect(await (await say("3")).text()).toContain("Lent");
+  const refused = await say("soon");
+  expect(refused.status()).toBe(500);
+  expect(await refused.text()).toContain("<faultcode>soap:Client</faultcode>");
+});

@@ -34,8 +34,9 @@ func readOpenAPI(root *message.Node) (*Contract, error) {
 			}
 		}
 	}
-	if c.Choices == nil {
-		return nil, fmt.Errorf("the OpenAPI document has no operation with a request body")
+	c.partner = ofOpenAPI(c, root)
+	if c.Choices == nil && len(c.Partner().Operations) == 0 {
+		return nil, fmt.Errorf("the OpenAPI document has no operation")
 	}
 	c.make = func(name string) (Made, error) {
 		body, err := follow(root, bodies[name])
@@ -107,6 +108,7 @@ func readAsyncAPI(root *message.Node) (*Contract, error) {
 	if c.Choices == nil {
 		return nil, fmt.Errorf("the AsyncAPI document has no messages")
 	}
+	c.partner = ofAsyncAPI(c, root)
 	c.make = func(name string) (Made, error) {
 		m, err := follow(root, found[name])
 		if err != nil {

@@ -28,7 +28,8 @@ type Contract struct {
 	Kind    string
 	Choices []Choice // what in it can become a schema
 
-	make func(name string) (Made, error)
+	make    func(name string) (Made, error)
+	partner func() Partner // nil where it says nothing of who takes messages
 }
 
 // Choice is a message that a contract describes.
@@ -100,11 +101,8 @@ func readSchema(root *message.Node) (*Contract, error) {
 	if t := root.Get("title"); t != nil && t.Kind == message.String {
 		title = t.Text
 	}
-	return &Contract{
-		JSONSchema,
-		[]Choice{{"schema", title}},
-		func(string) (Made, error) { return finish(root, format.JSON, "", nil) },
-	}, nil
+	return &Contract{Kind: JSONSchema, Choices: []Choice{{"schema", title}},
+		make: func(string) (Made, error) { return finish(root, format.JSON, "", nil) }}, nil
 }
 
 // finish compiles a schema, makes up a sample and tells when that does not fit.

@@ -42,7 +42,7 @@ func TestInferred(t *testing.T) {
 		), tree(t, `{"id":2,"state":"open","p":1.5,"lines":[{"sku":"b","x":true}],"n":"s"}`), tree(t,
 			`{"id":3,"state":"shut","p":2,"lines":[],"n":null}`), tree(t, `{"id":4,"state":"shut","p":2,"lines":[]}`),
 	}
-	plain := Infer(samples, false)
+	plain := Infer(samples, Inferring{})
 	want := `{"$schema":"https://json-schema.org/draft/2020-12/schema","type":"object","required":["id","state",` +
 		`"p","lines"],"properties":{"id":{"type":"integer"},"state":{"type":"string"},"p":{"type":"number"},` +
 		`"lines":{"type":"array","items":{"type":"object","required":["sku"],` +
@@ -50,19 +50,59 @@ func TestInferred(t *testing.T) {
 	if got := string(jsonfmt.Encode(plain)); got != want {
 		t.Errorf("%s\nwant\n%s", got, want)
 	}
-	if got := string(jsonfmt.Encode(Infer(samples, true))); !strings.Contains(
+	if got := string(jsonfmt.Encode(Infer(samples, Inferring{Enums: true}))); !strings.Contains(
 		got,
 		`"state":{"type":"string","enum":["open","shut"]}`,
 	) ||
 		strings.Contains(got, `"enum":["a"`) {
 		t.Error(got)
 	}
-	for _, s := range []*message.Node{plain, Infer(samples, true)} {
+	for _, s := range []*message.Node{plain, Infer(samples, Inferring{Enums: true})} {
 		for _, n := range samples {
 			if f := fits(t, s, n); len(f) > 0 {
 				t.Errorf("a sample does not fit what was inferred from it: %+v", f)
 			}
 		}
+	}
+}
+
+// What is inferred from XML takes one and many, and no sender's declarations.
+func TestInferredFromXML(t *testing.T) {
+	read := func(src string) *message.Node {
+		d, err := format.Decode(format.XML, []byte(src), message.Layout{}, format.Limits{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d.Root
+	}
+	many := read(`<o xmlns="urn:o" xmlns:x="urn:x"><l><s>a</s></l><l><s>b</s><p/></l><d>2026-03-17</d></o>`)
+	s := Infer([]*message.Node{many}, Inferring{XML: true})
+	for src, want := range map[string]bool{
+		`<o><l><s>a</s></l><d>x</d></o>`: true, `<o><l><s>a</s></l><l><s>a</s></l><l><s>a</s></l><d/></o>`: true,
+		`<o><l><p/></l><d>x</d></o>`: false, `<o><d>x</d></o>`: false,
+	} {
+		if f := fits(t, s, read(src)); (len(f) == 0) != want {
+			t.Errorf("%s: %+v\n%s", src, f, jsonfmt.Encode(s))
+		}
+	}
+	if got := string(jsonfmt.Encode(s)); strings.Contains(got, `"format"`) || strings.Contains(got,
+		`"required":["@xmlns`) {
+		t.Error(got)
+	}
+	for src, want := range map[string]string{
+		`{"a":"2026-03-17T06:00:00Z"}`: "date-time", `{"a":"2026-03-17"}`: "date",
+		`{"a":"desk@larkfield.example"}`: "email", `{"a":"x"}`: "",
+		`{"a":"2026-02-30"}`: "",
+	} {
+		got := Infer([]*message.Node{tree(t, src)}, Inferring{Formats: true}).Get("properties").Get("a").Get("format")
+		if (got == nil) != (want == "") || got != nil && got.Text != want {
+			t.Errorf("%s: %v", src, got)
+		}
+	}
+	if got := string(jsonfmt.Encode(Infer([]*message.Node{tree(t, `{"a":"x"}`), tree(t, `{"a":null}`)},
+		Inferring{Enums: true}))); !strings.Contains(got,
+		`"a":{"type":["null","string"]}`) {
+		t.Error(got)
 	}
 }
 
@@ -85,7 +125,8 @@ func TestWhatIsInferredFits(t *testing.T) {
 			continue
 		}
 		for _, enums := range []bool{false, true} {
-			if f := fits(t, Infer([]*message.Node{r.Root, r.Root}, enums), r.Root); len(f) > 0 {
+			if f := fits(t, Infer([]*message.Node{r.Root, r.Root}, Inferring{Enums: enums, Formats: enums}),
+				r.Root); len(f) > 0 {
 				t.Errorf("%s: %+v", c.Data, f)
 			}
 		}
@@ -268,7 +309,7 @@ func TestXSDTellsDocumentsApart(t *testing.T) {
 func TestWhatIsNotSupportedIsNamed(t *testing.T) {
 	for src, want := range map[string]string{
 		`{"swagger":"2.0"}`: "OpenAPI 2.0 is not read here", `{"asyncapi":"2.6.0"}`: "AsyncAPI 2.6.0 is not read here",
-		`{"openapi":"3.1.0"}`: "no operation with a request body", `{"x":1}`: "no contract that is known here",
+		`{"openapi":"3.1.0"}`: "has no operation", `{"x":1}`: "no contract that is known here",
 		`[1]`: "a contract is a map", `<a/>`: "the XML document a is no contract", `{`: "cannot be read",
 		`<w:description xmlns:w="http://www.w3.org/ns/wsdl"/>`:     "WSDL 2.0",
 		`<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"/>`: "declares no element",
@@ -282,6 +323,9 @@ func TestWhatIsNotSupportedIsNamed(t *testing.T) {
 	} {
 		c, err := Read([]byte(src))
 		if err == nil {
+			if len(c.Choices) == 0 {
+				t.Fatal(src)
+			}
 			_, err = c.Make(c.Choices[0].Name)
 		}
 		if err == nil || !strings.Contains(err.Error(), want) {

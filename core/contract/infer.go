@@ -5,8 +5,11 @@
 package contract
 
 import (
+	"maps"
+	"net/mail"
 	"sort"
 	"strings"
+	"time"
 
 	"readyferry/core/message"
 )
@@ -14,15 +17,22 @@ import (
 // Dialect is the JSON Schema draft of every schema that is made here.
 const Dialect = "https://json-schema.org/draft/2020-12/schema"
 
-// Infer makes a schema that all samples fit: the types that were seen, members
-// that every map had as required, and with enums the values of a text when few
-// different ones came up again and again.
-func Infer(samples []*message.Node, enums bool) *message.Node {
+// Inferring says what is inferred besides types and required members.
+type Inferring struct {
+	Enums   bool // the values of a text, when few different ones came up again and again
+	Formats bool // date-time, date and email, where every text is one
+	XML     bool // samples are of XML: one element of a name is none of a list, several are one
+}
+
+// Infer makes a schema that all samples fit: the types that were seen, null beside others,
+// and members that every map had as required. Declarations of namespaces never are, as each
+// sender writes its own.
+func Infer(samples []*message.Node, how Inferring) *message.Node {
 	s := &seen{}
 	for _, n := range samples {
 		s.add(n)
 	}
-	out := s.schema(enums)
+	out := s.schema(how)
 	return prepend(out, "$schema", message.NewString(Dialect))
 }
 
@@ -103,7 +113,55 @@ const (
 	leastSeen = 2
 )
 
-func (s *seen) schema(enums bool) *message.Node {
+// merged takes in what was seen of another place.
+func (s *seen) merged(o *seen) {
+	if o == nil {
+		return
+	}
+	if s.types == nil {
+		s.types, s.members, s.texts = map[string]bool{}, map[string]*member{}, map[string]int{}
+	}
+	for t := range o.types {
+		s.types[t] = true
+	}
+	s.maps, s.n = s.maps+o.maps, s.n+o.n
+	for _, name := range o.names {
+		if s.members[name] == nil {
+			s.members[name] = &member{seen: &seen{}}
+			s.names = append(s.names, name)
+		}
+		s.members[name].in += o.members[name].in
+		s.members[name].merged(o.members[name].seen)
+	}
+	for t, n := range o.texts {
+		s.texts[t] += n
+	}
+	if o.items != nil {
+		if s.items == nil {
+			s.items = &seen{}
+		}
+		s.items.merged(o.items)
+	}
+}
+
+// either is the schema of an element that stood several times somewhere: one or a list.
+func (s *seen) either(how Inferring) *message.Node {
+	one := &seen{}
+	alone := *s
+	alone.types, alone.items = maps.Clone(s.types), nil
+	delete(alone.types, "array")
+	one.merged(&alone)
+	one.merged(s.items)
+	of := one.schema(how)
+	return any1(of, message.NewMap(message.Member{Name: "type", Value: message.NewString("array")},
+		message.Member{Name: "items", Value: of}))
+}
+
+func (s *seen) schema(how Inferring) *message.Node {
+	if how.XML && s.types["array"] {
+		return s.either(how)
+	}
+	enums := how.Enums
 	var names []string
 	for t := range s.types {
 		if t == "integer" && s.types["number"] {
@@ -126,10 +184,10 @@ func (s *seen) schema(enums bool) *message.Node {
 		var properties []message.Member
 		for _, name := range s.names {
 			m := s.members[name]
-			if m.in == s.maps {
+			if m.in == s.maps && !isDeclaration(name) {
 				required = append(required, name)
 			}
-			properties = append(properties, message.Member{Name: name, Value: m.schema(enums)})
+			properties = append(properties, message.Member{Name: name, Value: m.schema(how)})
 		}
 		if required != nil {
 			put("required", texts(required))
@@ -137,7 +195,7 @@ func (s *seen) schema(enums bool) *message.Node {
 		put("properties", message.NewMap(properties...))
 	}
 	if s.items != nil {
-		put("items", s.items.schema(enums))
+		put("items", s.items.schema(how))
 	}
 	if enums && len(names) == 1 && names[0] == "string" && len(s.texts) <= mostEnum && s.n >= leastSeen*len(s.texts) &&
 		s.n > 1 {
@@ -148,7 +206,40 @@ func (s *seen) schema(enums bool) *message.Node {
 		sort.Strings(values)
 		put("enum", texts(values))
 	}
+	if f := s.format(); how.Formats && len(names) == 1 && names[0] == "string" && f != "" {
+		put("format", message.NewString(f))
+	}
 	return message.NewMap(out...)
+}
+
+// isDeclaration tells whether a member declares a namespace.
+func isDeclaration(name string) bool { return name == "@xmlns" || strings.HasPrefix(name, "@xmlns:") }
+
+// textFormats are those that are told from texts (JSON Schema validation 7.3).
+var textFormats = []struct {
+	name string
+	is   func(text string) bool
+}{
+	{"date-time", func(t string) bool { _, err := time.Parse(time.RFC3339Nano, t); return err == nil }},
+	{"date", func(t string) bool { _, err := time.Parse(time.DateOnly, t); return err == nil }},
+	{"email", func(t string) bool {
+		a, err := mail.ParseAddress(t)
+		return err == nil && a.Address == t && strings.Contains(t, ".")
+	}},
+}
+
+// format gives the format that every text has, or "".
+func (s *seen) format() string {
+	for _, f := range textFormats {
+		all := len(s.texts) > 0
+		for t := range s.texts {
+			all = all && f.is(t)
+		}
+		if all {
+			return f.name
+		}
+	}
+	return ""
 }
 
 func texts(list []string) *message.Node {

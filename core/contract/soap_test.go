@@ -82,9 +82,11 @@ func TestOperationsOfAService(t *testing.T) {
 			`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/" xmlns:n2="urn:data" xmlns:t="urn:stock"><soap:Body><t:Order>` +
 				`<t:symbol>text</t:symbol><t:lot kind="text"><n>1</n></t:lot><t:limit>1.50</t:limit><n2:note>text</n2:note></t:Order></soap:Body></soap:Envelope>`,
 			`<t:Ordered><t:number>1</t:number></t:Ordered>`},
-		{"Order, SOAP 1.2", "urn:stock/Order", "http://stock.example/soap12", `application/soap+xml; charset=utf-8; action="urn:stock/Order"`,
+		{"Order, SOAP 1.2", "urn:stock/Order", "http://stock.example/soap12",
+			`application/soap+xml; charset=utf-8; action="urn:stock/Order"`,
 			`xmlns:soap="http://www.w3.org/2003/05/soap-envelope"`, `xmlns:soap="http://www.w3.org/2003/05/soap-envelope"`},
-		{"Price", "urn:stock/Price", "", "text/xml; charset=utf-8", `<soap:Body><t:Price><symbol>text</symbol><lots>1</lots></t:Price></soap:Body>`,
+		{"Price", "urn:stock/Price", "", "text/xml; charset=utf-8",
+			`<soap:Body><t:Price><symbol>text</symbol><lots>1</lots></t:Price></soap:Body>`,
 			`<t:PriceResponse><price>1.50</price></t:PriceResponse>`},
 	} {
 		m := operation(t, one.name)
@@ -116,13 +118,14 @@ func TestEnvelopesOfManySenders(t *testing.T) {
 		`<Order xmlns="urn:stock"><symbol>A</symbol><lot><n xmlns="">1</n></lot><limit>1</limit></Order>`:                     true,
 		`<o:Order xmlns:o="urn:stock" xmlns:d="urn:data"><o:symbol>A</o:symbol><o:lot><n>1</n></o:lot><o:lot kind="x"><n>2</n></o:lot>` +
 			`<o:limit>1</o:limit><d:note>x</d:note></o:Order>`: true,
-		`<Order xmlns="urn:stock"><symbol>A</symbol><limit xmlns:i="http://www.w3.org/2001/XMLSchema-instance" i:nil="true"/></Order>`:          true,
-		`<Order xmlns="urn:stock"><symbol>A</symbol><limit/></Order>`:                                                                           false,
-		`<Order xmlns="urn:stock"><symbol>A</symbol></Order>`:                                                                                   false,
-		`<Order xmlns="urn:other"><symbol>A</symbol><limit>1</limit></Order>`:                                                                   false,
-		`<Order xmlns="urn:stock"><limit>1</limit></Order>`:                                                                                     false,
-		`<o:Order xmlns:o="urn:stock"><o:symbol>A</o:symbol><o:lot><n>x</n></o:lot><o:limit>1</o:limit></o:Order>`:                              false,
-		`<o:Order xmlns:o="urn:stock"><o:symbol>A</o:symbol>` + strings.Repeat(`<o:lot><n>1</n></o:lot>`, 4) + `<o:limit>1</o:limit></o:Order>`: false,
+		`<Order xmlns="urn:stock"><symbol>A</symbol><limit xmlns:i="http://www.w3.org/2001/XMLSchema-instance" i:nil="true"/></Order>`: true,
+		`<Order xmlns="urn:stock"><symbol>A</symbol><limit/></Order>`:                                                                  false,
+		`<Order xmlns="urn:stock"><symbol>A</symbol></Order>`:                                                                          false,
+		`<Order xmlns="urn:other"><symbol>A</symbol><limit>1</limit></Order>`:                                                          false,
+		`<Order xmlns="urn:stock"><limit>1</limit></Order>`:                                                                            false,
+		`<o:Order xmlns:o="urn:stock"><o:symbol>A</o:symbol><o:lot><n>x</n></o:lot><o:limit>1</o:limit></o:Order>`:                     false,
+		`<o:Order xmlns:o="urn:stock"><o:symbol>A</o:symbol>` + strings.Repeat(`<o:lot><n>1</n></o:lot>`,
+			4) + `<o:limit>1</o:limit></o:Order>`: false,
 		``: false,
 	} {
 		d, err := format.Decode(format.XML, []byte(envelope(order)), message.Layout{Prefixes: m.Prefixes}, format.Limits{})
@@ -144,6 +147,40 @@ func TestWhatIsNotSaidLiterallyIsNamed(t *testing.T) {
 	m, err := c.Make("Order")
 	if err != nil || !strings.Contains(strings.Join(m.Notes, "\n"), "the operation Price is encoded") {
 		t.Errorf("%q %v", m.Notes, err)
+	}
+}
+
+// What partners take, as a delivery says it.
+func TestWhatPartnersTake(t *testing.T) {
+	for name, c := range map[string]struct{ src, servers, operations string }{
+		"OpenAPI": {openAPI + "servers: [{url: 'https://{env}.example/v1/', variables: {env: {default: test}}}, {url: /x}]\n",
+			"http https://test.example/v1", `POST /holds/{id} {"method":"POST","path":"/holds/${body.id}"} json, ` +
+				`GET /holds/{id} {"method":"GET","path":"/holds/${body.id}"}`},
+		"AsyncAPI": {asyncAPI + "servers: {a: {host: 'b.example:1883', protocol: mqtt}}\n",
+			"mqtt mqtt://b.example:1883", `returns/scanned {"topic":"returns"} json`},
+		"WSDL": {stockWSDL, "http http://stock.example/soap, http http://stock.example/soap12",
+			`Order {"method":"POST","headers":{"content-type":"text/xml; charset=utf-8","soapaction":"\"urn:stock/Order\""}} xml, ` +
+				`Order, SOAP 1.2 {"method":"POST","headers":{"content-type":"application/soap+xml; charset=utf-8; action=\"urn:stock/Order\""}} xml, ` +
+				`Price {"method":"POST","headers":{"content-type":"text/xml; charset=utf-8","soapaction":"\"urn:stock/Price\""}} xml`},
+	} {
+		read, err := Read([]byte(c.src))
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := read.Partner()
+		var servers, operations []string
+		for _, s := range p.Servers {
+			servers = append(servers, s.Kind+" "+s.Address)
+		}
+		for _, o := range p.Operations {
+			operations = append(operations, strings.TrimSpace(o.Name+" "+string(jsonfmt.Encode(o.Settings))+" "+o.Format))
+		}
+		if got := strings.Join(servers, ", "); got != c.servers {
+			t.Errorf("%s: %s", name, got)
+		}
+		if got := strings.Join(operations, ", "); got != c.operations {
+			t.Errorf("%s\n%s\nwant\n%s", name, got, c.operations)
+		}
 	}
 }
 

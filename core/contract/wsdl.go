@@ -23,8 +23,8 @@ const (
 	SOAP12 = "1.2"
 )
 
-// envelopes are the namespaces of envelopes (SOAP 1.1, section 4; SOAP 1.2 part 1, 5.1).
-var envelopes = map[string]string{SOAP11: "http://schemas.xmlsoap.org/soap/envelope/",
+// Envelopes are the namespaces of envelopes (SOAP 1.1, section 4; SOAP 1.2 part 1, 5.1).
+var Envelopes = map[string]string{SOAP11: "http://schemas.xmlsoap.org/soap/envelope/",
 	SOAP12: "http://www.w3.org/2003/05/soap-envelope"}
 
 // Operation is an operation of a service over SOAP.
@@ -95,6 +95,7 @@ func readWSDL(root *xml.Node) (*Contract, error) {
 		c.Choices = append(c.Choices, Choice{name, fmt.Sprintf("operation %s, SOAP %s", o.name, o.version)})
 	}
 	c.make = func(name string) (Made, error) { return w.make(by[name]) }
+	c.partner = func() Partner { return w.partner(c, by) }
 	return c, nil
 }
 
@@ -239,8 +240,8 @@ func (w *wsdl) make(o *bound) (Made, error) {
 
 // envelope gives the schema of an envelope around a message.
 func (w *wsdl) envelope(y *xsd, o *bound, s said, wrapper string) (*message.Node, error) {
-	y.prefixes[envelopes[o.version]] = "soap"
-	soap := func(local string) string { return y.written(qname{envelopes[o.version], local}) }
+	y.prefixes[Envelopes[o.version]] = "soap"
+	soap := func(local string) string { return y.written(qname{Envelopes[o.version], local}) }
 	body, err := w.body(y, o, s, wrapper)
 	if err != nil {
 		return nil, err
@@ -264,7 +265,8 @@ func (w *wsdl) body(y *xsd, o *bound, s said, wrapper string) (*message.Node, er
 	all := message.NewMap(message.Member{Name: "type", Value: texts([]string{"object", "string"})})
 	if len(names) > 0 {
 		all = message.NewMap(message.Member{Name: "type", Value: message.NewString("object")},
-			message.Member{Name: "required", Value: texts(names)}, message.Member{Name: "properties", Value: message.NewMap(members...)})
+			message.Member{Name: "required", Value: texts(names)}, message.Member{Name: "properties",
+				Value: message.NewMap(members...)})
 	}
 	if o.style != "rpc" {
 		return all, nil

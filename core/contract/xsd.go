@@ -247,7 +247,8 @@ func (x *xsd) sample(build func(y *xsd) (*message.Node, error)) ([]byte, error) 
 		}
 		root = message.NewMap(append(declared, root.Members...)...)
 	}
-	return format.Encode(format.XML, message.NewMap(message.Member{Name: tree.Members[0].Name, Value: root}), message.Layout{})
+	return format.Encode(format.XML, message.NewMap(message.Member{Name: tree.Members[0].Name, Value: root}),
+		message.Layout{})
 }
 
 // anew gives the same declarations with nothing made of them yet.

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"fmt"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -33,6 +34,7 @@ type Intake struct {
 	// long as Wait.
 	Finished bool
 	Wait     time.Duration
+	Faults   string // webhook: the version of SOAP in whose faults callers are refused, or ""
 	Awaited  bool   // who sends is told what becomes of it
 	Queue    string // queue: its name
 	Topic    string // topic: its name
@@ -126,6 +128,7 @@ func readIntake(s *Source) (Intake, []Finding) {
 		Once: text(n, "once"), Reference: text(n, "reference"), Order: text(n, "order"),
 		InFlight: number(n, "in-flight", DefaultInFlight), Waiting: number(n, "waiting", DefaultWaiting), Limit: number(n, "limit", DefaultLimit),
 		Strict: flag(n, "strict"), OnceFor: DefaultOnceFor, Layout: Layout(n),
+		Faults: strings.TrimPrefix(text(n, "faults"), "soap-"),
 		Limits: format.Limits{Depth: number(n.Get("limits"), "depth", 0), Nodes: number(n.Get("limits"), "values", 0)},
 	}
 	if in.Format == "" && (in.Kind == "schedule" || in.Kind == "poll" || in.Kind == "table") {

@@ -49,6 +49,9 @@ const flowSchema = `{
 				"wait": {"title": "Kept waiting", "format": "duration", "default": "30s", "when": {"answer": ["finished"]},
 					"type": "string", "description":
 						"finished: how long the caller is kept waiting, 30s by default and 5m at most; then it gets 202"},
+				"faults": {"title": "Refused by", "default": "problem", "titles": {"problem": "problem documents (RFC 9457)", "soap-1.1":
+					"faults of SOAP 1.1", "soap-1.2": "faults of SOAP 1.2"}, "enum": ["problem", "soap-1.1", "soap-1.2"], "description":
+						"what callers get who are refused: a problem document (default), or a fault of SOAP"},
 				"limit": {"title": "Largest body", "default": 1048576, "type": "integer", "minimum": 1, "maximum": 67108864,
 					"description": "largest body in bytes, 1048576 by default"},
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":

@@ -164,7 +164,7 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual
 		out.State, out.Reason = TurnedAway, &refused.Detail
 		out.Intake = ShownIntake{Outcome: refused.Title, Warnings: []string{}}
 		if r.awaited {
-			out.Answer = ShowAnswer(RefusalAnswer(refused))
+			out.Answer = ShowAnswer(Faulted(p.Document.Intake.Faults, RefusalAnswer(refused)))
 		} else {
 			out.State = DeadLetter
 		}
@@ -273,7 +273,7 @@ func (r *rehearsing) finish() Rehearsal {
 		default:
 			answer = StoredAnswer(r.id)
 		}
-		r.out.Answer = ShowAnswer(answer)
+		r.out.Answer = ShowAnswer(Faulted(r.p.Document.Intake.Faults, answer))
 	} else if w.Answer != nil {
 		r.out.Answer = ShowAnswer(w.Answer)
 	}

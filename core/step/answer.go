@@ -22,7 +22,7 @@ var answerKind = Kind{
 		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number",
 			"null"]}},
 		"text": {"type": "string", "description":
-			"template of the answer's body; without it the present message is answered. A text that begins with { or [ is JSON, and its holes are escaped for that"}
+			"template of the answer's body; without it the present message is answered. A text that begins with { or [ is JSON, and its holes are escaped for that; so is one that begins with < and whose content-type says xml"}
 	}`,
 	compile: compileAnswer,
 }
@@ -53,10 +53,22 @@ func compileAnswer(c *Compiler, s *flow.Step) Runner {
 		r.format = "text"
 		if t := strings.TrimSpace(scalar(n)); strings.HasPrefix(t, "{") || strings.HasPrefix(t, "[") {
 			place, r.format = expr.JSONText, "json"
+		} else if strings.HasPrefix(t, "<") && saysXML(s) {
+			place, r.format = expr.XMLText, "xml"
 		}
 		r.text = c.Template(s.Pointer+"/text", scalar(n), place)
 	}
 	return r
+}
+
+// saysXML tells whether the headers of an answer say that it is XML.
+func saysXML(s *flow.Step) bool {
+	for _, h := range members(s.Settings.Get("headers")) {
+		if strings.EqualFold(h.Name, "content-type") && strings.Contains(strings.ToLower(h.Value.Text), "xml") {
+			return true
+		}
+	}
+	return false
 }
 
 func (r *answer) Run(c *Call) (Result, error) {

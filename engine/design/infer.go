@@ -6,6 +6,7 @@ import (
 
 	"readyferry/core/contract"
 	"readyferry/core/expr"
+	"readyferry/core/format"
 	"readyferry/core/message"
 	"readyferry/core/run"
 	"readyferry/engine/journal"
@@ -16,7 +17,7 @@ func (g *Designs) Env() *expr.Env { return g.Catalog.Reader().Env() }
 
 // InferSchema makes a schema that samples of a flow fit: the named ones, or all.
 // left names those that cannot be read.
-func (g *Designs) InferSchema(name string, only []string, enums bool) (schema *message.Node, left []string, err error) {
+func (g *Designs) InferSchema(name string, only []string, how contract.Inferring) (schema *message.Node, left []string, err error) {
 	f, err := g.Store.Flow(name)
 	if err != nil {
 		return nil, nil, err
@@ -44,9 +45,10 @@ func (g *Designs) InferSchema(name string, only []string, enums bool) (schema *m
 			continue
 		}
 		bodies = append(bodies, r.Message.Body)
+		how.XML = how.XML || r.Message.Format == format.XML
 	}
 	if bodies == nil {
 		return nil, left, fmt.Errorf("%w: there is no sample that can be read; add one first", journal.ErrDecision)
 	}
-	return contract.Infer(bodies, enums), left, nil
+	return contract.Infer(bodies, how), left, nil
 }

@@ -129,6 +129,21 @@ func match(pattern string, segments []string) (params []message.Header, shape st
 // disk and the answer is what its caller gets. A *run.RefusedError says why a
 // message is not taken; then nothing is kept.
 func (k *Intakes) Accept(ctx context.Context, in *Intake, c Call) (*step.Answer, error) {
+	a, err := k.answered(ctx, in, c)
+	if in.plan == nil || in.plan.Document.Intake.Faults == "" {
+		return a, err
+	}
+	var refused *run.RefusedError
+	if errors.As(err, &refused) {
+		a, err = run.RefusalAnswer(refused), nil
+	}
+	if a != nil {
+		a = run.Faulted(in.plan.Document.Intake.Faults, a)
+	}
+	return a, err
+}
+
+func (k *Intakes) answered(ctx context.Context, in *Intake, c Call) (*step.Answer, error) {
 	if err := k.stopping(); err != nil {
 		return nil, err
 	}

@@ -53,7 +53,8 @@ func EncodeNamed(n *message.Node, root string, prefixes map[string]string) ([]by
 	if value.Kind != message.Map {
 		value = message.NewMap(message.Member{Name: textName, Value: value})
 	}
-	return Encode(message.NewMap(message.Member{Name: top.Name, Value: message.NewMap(append(declared, value.Members...)...)}), root)
+	return Encode(message.NewMap(message.Member{Name: top.Name, Value: message.NewMap(append(declared,
+		value.Members...)...)}), root)
 }
 
 // names collects the prefixes that a tree uses.
@@ -131,5 +132,6 @@ func declare(e *Node, prefix, uri string) {
 			return
 		}
 	}
-	e.Declared = append(e.Declared, &Node{Type: Namespace, Parent: e, Local: prefix, Data: uri, Offset: e.Offset, Order: e.Order, hidden: true})
+	e.Declared = append(e.Declared, &Node{Type: Namespace, Parent: e, Local: prefix, Data: uri, Offset: e.Offset,
+		Order: e.Order, hidden: true})
 }

@@ -40,7 +40,8 @@ func TestNamesHavePrefixesOfOurs(t *testing.T) {
 		}
 	}
 	// What has no namespace has no prefix, also within what has one and none is shown.
-	n, err := DecodeNamed([]byte(`<x:Ask xmlns:x="urn:s"><item k="1" x:l="2"><z:o xmlns:z="urn:z"/></item></x:Ask>`), Limits{}, prefixes)
+	n, err := DecodeNamed([]byte(`<x:Ask xmlns:x="urn:s"><item k="1" x:l="2"><z:o xmlns:z="urn:z"/></item></x:Ask>`),
+		Limits{}, prefixes)
 	if err != nil {
 		t.Fatal(err)
 	}

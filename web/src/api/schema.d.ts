@@ -3163,7 +3163,43 @@ export interface components {
                 format: string;
                 /** @description what was left out and what to know */
                 notes: string[];
+                /** @description those that names have in the schema, for the intake */
+                prefixes?: {
+                    [key: string]: string;
+                };
+                /** @description of an operation over SOAP */
+                soap?: {
+                    operation: string;
+                    /** @enum {unknown} */
+                    version: "1.1" | "1.2";
+                    action: string;
+                    address: string;
+                    contentType: string;
+                    /** @description a made-up one; empty where there is none */
+                    answer: string;
+                };
             };
+            /** @description what a delivery can do with the partner; absent where the contract says nothing of that */
+            partner?: {
+                servers: {
+                    kind: string;
+                    address: string;
+                    title: string;
+                }[];
+                operations: components["schemas"]["PartnerOperation"][];
+                notes: string[];
+            };
+        };
+        PartnerOperation: {
+            name: string;
+            title: string;
+            /** @description of a delivery */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** @description what it takes, made up */
+            sample?: string;
+            format?: string;
         };
         Schedule: {
             tries: {
@@ -3977,6 +4013,8 @@ export interface operations {
                     samples?: string[];
                     /** @description list the values of texts of which few came up */
                     enums?: boolean;
+                    /** @description tell texts that are dates, times or mail addresses */
+                    formats?: boolean;
                 };
             };
         };

@@ -5,6 +5,7 @@ import { type Connection, call, enc, type Finding, ProblemError, type Tested } f
 import { queryClient, useOffers } from "../api/queries";
 import type { System } from "../systems";
 import { type Override, SchemaForm } from "../systems/form";
+import { FromPartner } from "../systems/operations";
 import { RetryForm } from "../systems/retry";
 import { settingsOf, type Value } from "../systems/schema";
 import { Document } from "../ui/document";
@@ -118,7 +119,24 @@ export function ConnectionDesk({
             onChange={setD}
             error={at}
             omit={["name", "title", "kind", "readyferry", "note"]}
-            overrides={{ retry: Retry }}
+            overrides={{
+              retry: Retry,
+              operations: ({ value }) => (
+                <FromPartner
+                  kind={system.kind}
+                  value={value}
+                  onRead={(operations, address) => {
+                    const { operations: _, ...rest } = d;
+                    const unset = !d.address || d.address === system.connection.properties?.address?.default;
+                    setD({
+                      ...rest,
+                      ...(unset && address ? { address } : {}),
+                      ...(operations ? { operations } : {}),
+                    });
+                  }}
+                />
+              ),
+            }}
             secretSet={connection?.secretSet}
             columns={2}
           />

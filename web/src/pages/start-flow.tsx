@@ -47,8 +47,21 @@ export function StartFlow({ open, onClose }: { open: boolean; onClose: () => voi
       load: { kind, format: "json" },
       subflow: { kind, format },
     };
-    const intake = begins[kind] ?? { kind, [kind]: where || name, format };
-    const steps = made ? [{ id: "valid", kind: "validate", schema: made.schema, else: { answer: 422 } }] : [];
+    const soap = kind === "webhook" ? made?.soap : undefined;
+    const intake = {
+      ...(begins[kind] ?? { kind, [kind]: where || name, format }),
+      ...(made?.prefixes && kind !== "load" ? { prefixes: made.prefixes } : {}),
+      ...(soap ? { answer: "finished", faults: `soap-${soap.version}` } : {}),
+    };
+    const steps: object[] = made ? [{ id: "valid", kind: "validate", schema: made.schema, else: { answer: 422 } }] : [];
+    if (soap?.answer)
+      steps.push({
+        id: "reply",
+        kind: "answer",
+        status: 200,
+        headers: { "content-type": soap.contentType.replace(/; action=.*/, "") },
+        text: soap.answer.replaceAll("${", "$${"),
+      });
     try {
       await call(`/api/v1/flows/${enc(name)}`, {
         method: "PUT",
@@ -58,7 +71,15 @@ export function StartFlow({ open, onClose }: { open: boolean; onClose: () => voi
       if (made)
         await call(`/api/v1/flows/${enc(name)}/samples/${enc("made up")}`, {
           method: "PUT",
-          body: { body: made.sample, headers: { "content-type": types[format] ?? "application/json" } },
+          body: {
+            body: made.sample,
+            headers: made.soap
+              ? {
+                  "content-type": made.soap.contentType,
+                  ...(made.soap.version === "1.1" ? { soapaction: `"${made.soap.action}"` } : {}),
+                }
+              : { "content-type": types[format] ?? "application/json" },
+          },
         });
       onClose();
       go(`/flows/${name}`);

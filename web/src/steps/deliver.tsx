@@ -1,6 +1,7 @@
 import { useConnections } from "../api/queries";
 import { useSystems } from "../systems";
 import { type Override, SchemaForm } from "../systems/form";
+import { ChooseOperation, type Operation } from "../systems/operations";
 import { sentence, settingsOf, type Value } from "../systems/schema";
 import { Select, Setting, Text } from "../ui/parts";
 import { Chip, errorAt, type FormProps, Pairs, type StepView, withSetting } from "./kit";
@@ -101,10 +102,19 @@ function QueueSettings(p: FormProps) {
 /** What is said to the system of a connection, by its schema. */
 function SystemSettings(p: FormProps & { target: string }) {
   const systems = useSystems().data;
+  const connection = useConnections().data?.find((c) => c.name === p.target);
   const system = systems?.find((s) => s.kind === p.names.kinds[p.target]) ?? systems?.find((s) => s.deliver);
   if (!system?.deliver) return null;
+  const operations = (connection?.document as { operations?: Operation[] } | undefined)?.operations ?? [];
   return (
     <>
+      {operations.length > 0 && (
+        <ChooseOperation
+          operations={operations}
+          step={p.step as Value}
+          onChoose={(settings) => p.change({ ...p.step, ...settings } as typeof p.step, "")}
+        />
+      )}
       <SchemaForm
         schema={system.deliver}
         value={p.step as Value}

@@ -29,10 +29,10 @@ function Form(p: FormProps) {
       setBad(says(e));
     }
   };
-  const infer = async (enums: boolean) => {
+  const infer = async (how: { enums?: boolean; formats?: boolean }) => {
     try {
       const { value } = await call<{ schema: Schema; left: string[] }>(`/api/v1/flows/${enc(p.names.flow)}/infer`, {
-        body: { enums },
+        body: how,
       });
       edit(JSON.stringify(value.schema, null, 2));
       if (value.left.length) setBad(`not read and left out: ${value.left.join(", ")}`);
@@ -53,11 +53,14 @@ function Form(p: FormProps) {
         </div>
       </Setting>
       <div className="flex items-center gap-4">
-        <button type="button" className="btn-bare" onClick={() => infer(false)}>
+        <button type="button" className="btn-bare" onClick={() => infer({})}>
           infer it from the samples
         </button>
-        <button type="button" className="btn-bare" onClick={() => infer(true)}>
+        <button type="button" className="btn-bare" onClick={() => infer({ enums: true })}>
           with lists of values
+        </button>
+        <button type="button" className="btn-bare" onClick={() => infer({ formats: true })}>
+          with dates and mail addresses
         </button>
       </div>
       {schema.$ref && !schema.$ref.startsWith("#") && (
