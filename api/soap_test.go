@@ -7,8 +7,10 @@ import (
 )
 
 const desk = `<definitions targetNamespace="urn:desk" xmlns:tns="urn:desk" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/"
-  xmlns:x="http://www.w3.org/2001/XMLSchema" xmlns="http://schemas.xmlsoap.org/wsdl/"><types><x:schema targetNamespace="urn:desk" elementFormDefault="qualified">
-  <x:element name="Lend"><x:complexType><x:sequence><x:element name="card" type="x:string"/><x:element name="days" type="x:int"/></x:sequence></x:complexType></x:element>
+  xmlns:x="http://www.w3.org/2001/XMLSchema" xmlns="http://schemas.xmlsoap.org/wsdl/"><types>
+  <x:schema targetNamespace="urn:desk" elementFormDefault="qualified">
+  <x:element name="Lend"><x:complexType><x:sequence>
+   <x:element name="card" type="x:string"/><x:element name="days" type="x:int"/></x:sequence></x:complexType></x:element>
   <x:element name="Lent"><x:complexType><x:sequence><x:element name="loan" type="x:string"/></x:sequence></x:complexType></x:element></x:schema></types>
  <message name="In"><part name="p" element="tns:Lend"/></message><message name="Out"><part name="p" element="tns:Lent"/></message>
  <portType name="T"><operation name="Lend"><input message="tns:In"/><output message="tns:Out"/></operation></portType>

@@ -41,10 +41,11 @@ const stockWSDL = `<?xml version="1.0"?>
  </portType>
  <portType name="PriceType"><operation name="Price"><input message="tns:PriceIn"/><output message="tns:PriceOut"/></operation></portType>
  <binding name="Stock11" type="tns:StockType"><soap:binding style="document" transport="http://schemas.xmlsoap.org/soap/http"/>
-  <operation name="Order"><soap:operation soapAction="urn:stock/Order"/><input><soap:body use="literal"/></input><output><soap:body use="literal"/></output>
-   <fault name="f"><soap:fault name="f" use="literal"/></fault></operation></binding>
+  <operation name="Order"><soap:operation soapAction="urn:stock/Order"/><input><soap:body use="literal"/></input>
+   <output><soap:body use="literal"/></output><fault name="f"><soap:fault name="f" use="literal"/></fault></operation></binding>
  <binding name="Stock12" type="tns:StockType"><soap12:binding style="document" transport="http://schemas.xmlsoap.org/soap/http"/>
-  <operation name="Order"><soap12:operation soapAction="urn:stock/Order"/><input><soap12:body use="literal"/></input><output><soap12:body use="literal"/></output></operation></binding>
+  <operation name="Order"><soap12:operation soapAction="urn:stock/Order"/><input><soap12:body use="literal"/></input>
+   <output><soap12:body use="literal"/></output></operation></binding>
  <binding name="Price11" type="tns:PriceType"><soap:binding style="rpc" transport="http://schemas.xmlsoap.org/soap/http"/>
   <operation name="Price"><soap:operation soapAction="urn:stock/Price"/><input><soap:body use="literal" namespace="urn:stock"/></input>
    <output><soap:body use="literal" namespace="urn:stock"/></output></operation></binding>

@@ -22,7 +22,8 @@ var answerKind = Kind{
 		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number",
 			"null"]}},
 		"text": {"type": "string", "description":
-			"template of the answer's body; without it the present message is answered. A text that begins with { or [ is JSON, and its holes are escaped for that; so is one that begins with < and whose content-type says xml"}
+			"template of the answer's body; without it the present message is answered. A text that begins with { or [ is ` +
+	`JSON, and its holes are escaped for that; so is one that begins with < and whose content-type says xml"}
 	}`,
 	compile: compileAnswer,
 }
