@@ -2,6 +2,7 @@ package api
 
 import (
 	"database/sql"
+	"encoding/json"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -95,4 +96,62 @@ func TestAQueryIsWritten(t *testing.T) {
 	w.problem(400, "", "POST", "/api/v1/connections/circ/query", `{"nothing":1}`)
 	w.ok("PUT", "/api/v1/connections/web", `{"readyferry":"connection/1","name":"web","kind":"http","address":"http://127.0.0.1:1"}`)
 	w.problem(422, "has no tables", "GET", "/api/v1/connections/web/tables/loans", "")
+}
+
+// A load begins by itself when its time has come; one that is repeated goes on behind where
+// it stood.
+func TestLoadsBeginByThemselves(t *testing.T) {
+	w := start(t)
+	db := w.database()
+	w.live("members", `{"readyferry":"flow/1","name":"members","intake":{"kind":"load","format":"json","reference":"body.card"},"steps":[{"id":"n","kind":"note","text":"x"}]}`)
+	const sql = "Content-Type: application/sql"
+	for query, says := range map[string]string{
+		"&at=yesterday": "is no time", "&cron=nonsense": "fields",
+		"&cron=0+6+*+*+*&at=2026-03-17T06:00:00Z": "either when it begins",
+		"&cron=0+6+31+4+*":                        "never due",
+	} {
+		if a := w.call("POST", "/api/v1/loads?flow=members&format=query&connection=circ&key=card"+query,
+			"SELECT card FROM cards", sql); a.status < 400 ||
+			!strings.Contains(string(a.body), says) {
+			t.Errorf("%s: %d %s", query, a.status, a.body)
+		}
+	}
+	if a := w.call("POST", "/api/v1/loads?flow=members&format=jsonl&cron=0+6+*+*+*", `{"card":"F1"}`,
+		"Content-Type: text/plain"); a.status != 422 {
+		t.Errorf("%d %s", a.status, a.body)
+	}
+	w.call("POST", "/api/v1/loads?flow=members&format=jsonl&at=2026-03-17T06:00:00Z", `{"card":"F1"}`,
+		"Content-Type: text/plain")
+	w.eventually("/api/v1/transactions?flow=members&reference=F1", `"state":"delivered"`)
+	later := w.call("POST", "/api/v1/loads?flow=members&format=jsonl&at=2100-01-01T00:00:00Z", `{"card":"F2"}`,
+		"Content-Type: text/plain")
+	var one struct{ ID string }
+	if err := json.Unmarshal(later.body, &one); err != nil || later.status != 201 {
+		t.Fatal(err, string(later.body))
+	}
+	w.eventually("/api/v1/loads/"+one.ID, `"state":"scheduled"`)
+	w.ok("POST", "/api/v1/loads/"+one.ID+"/start", "") // a person need not wait
+	w.eventually("/api/v1/transactions?flow=members&reference=F2", `"state":"delivered"`)
+	w.eventually("/api/v1/loads/"+one.ID, `"state":"done"`)
+
+	again := w.call("POST", "/api/v1/loads?flow=members&format=query&connection=circ&key=card&cron=*+*+*+*+*+*",
+		"SELECT card FROM cards", sql)
+	if err := json.Unmarshal(again.body, &one); err != nil || again.status != 201 {
+		t.Fatal(err, string(again.body))
+	}
+	w.eventually("/api/v1/transactions?flow=members&reference=LC1", `"state":"delivered"`)
+	w.eventually("/api/v1/loads/"+one.ID, `"state":"scheduled"`)
+	if _, err := db.Exec("INSERT INTO cards VALUES ('LC2', 'tunde', 0)"); err != nil {
+		t.Fatal(err)
+	}
+	w.eventually("/api/v1/transactions?flow=members&reference=LC2", `"state":"delivered"`)
+	w.eventually("/api/v1/loads/"+one.ID, `"taken":2`)
+	if got := string(w.ok("GET", "/api/v1/transactions?flow=members&reference=LC1", "")); strings.Count(got,
+		`"reference":"LC1"`) != 1 {
+		t.Error(got)
+	}
+	w.ok("POST", "/api/v1/loads/"+one.ID+"/stop", "")
+	if a := w.call("GET", "/api/v1/loads?flow=members&limit=1", ""); a.header.Get("Total-Count") != "3" {
+		t.Error(a.header)
+	}
 }

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"fmt"
 	"io"
 	"net/http"
 	"time"
@@ -27,6 +28,9 @@ type loadView struct {
 	Error      string     `json:"error"`
 	CreatedAt  time.Time  `json:"createdAt"`
 	FinishedAt *time.Time `json:"finishedAt"`
+	Cron       string     `json:"cron"`
+	Zone       string     `json:"zone"`
+	NextAt     *time.Time `json:"nextAt"`
 }
 
 func viewLoad(l watch.Load) loadView {
@@ -46,6 +50,9 @@ func viewLoad(l watch.Load) loadView {
 		l.Error,
 		l.CreatedAt,
 		l.FinishedAt,
+		l.Cron,
+		l.Zone,
+		l.NextAt,
 	}
 }
 
@@ -62,6 +69,11 @@ func (s *Server) loads(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	total, err := s.engine.Watch.CountLoads(c.Query("flow"))
+	if err != nil {
+		return err
+	}
+	c.Header("Total-Count", fmt.Sprint(total))
 	out := make([]loadView, len(rows))
 	for i, r := range rows {
 		out[i] = viewLoad(r)
@@ -78,6 +90,14 @@ func (s *Server) addLoad(c *gin.Context) error {
 		Filter:     c.Query("filter"),
 		Connection: c.Query("connection"),
 		Key:        c.Query("key"),
+		Cron:       c.Query("cron"),
+		Zone:       c.Query("zone"),
+	}
+	if at := c.Query("at"); at != "" {
+		var err error
+		if n.At, err = time.Parse(time.RFC3339, at); err != nil {
+			return bad("at: %q is no time; write it as 2026-03-17T06:00:00Z", at)
+		}
 	}
 	content := http.MaxBytesReader(c.Writer, c.Request.Body, intake.MaxLoadFile+1)
 	if n.Format == "query" {

@@ -13,11 +13,13 @@ type LoadState string
 const (
 	LoadCounting LoadState = "counting" // its records are counted; nothing is loaded
 	LoadReady    LoadState = "ready"    // a person may begin it
-	LoadRunning  LoadState = "running"
-	LoadPaused   LoadState = "paused"
-	LoadDone     LoadState = "done"
-	LoadStopped  LoadState = "stopped" // given up by a person
-	LoadFailed   LoadState = "failed"
+	// LoadScheduled waits for the time at which it begins, the first one or the next one.
+	LoadScheduled LoadState = "scheduled"
+	LoadRunning   LoadState = "running"
+	LoadPaused    LoadState = "paused"
+	LoadDone      LoadState = "done"
+	LoadStopped   LoadState = "stopped" // given up by a person
+	LoadFailed    LoadState = "failed"
 )
 
 // Load is a bulk load: many records that become messages of one flow.
@@ -40,6 +42,8 @@ type Load struct {
 	Offset     int64  // bytes of the file
 	Last       []byte // JSON of the key of the last row
 	Error      string
+	Cron, Zone string     // of one that begins again and again, behind where it stood; "" for once
+	NextAt     *time.Time `gorm:"serializer:micros;type:integer"` // when it begins by itself
 	CreatedAt  time.Time  `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
 	FinishedAt *time.Time `gorm:"serializer:micros;type:integer"`
 }
@@ -67,6 +71,23 @@ func (v View) Loads(flow string, after *ID, limit int) ([]Load, error) {
 func (v View) OpenLoads() ([]Load, error) {
 	var out []Load
 	return out, v.db.Where("state IN ?", []LoadState{LoadCounting, LoadRunning}).Find(&out).Error
+}
+
+// DueLoads lists the loads that begin by themselves, the next one first.
+func (v View) DueLoads(limit int) ([]Load, error) {
+	var out []Load
+	return out, v.db.Where("next_at IS NOT NULL AND state IN ?", []LoadState{LoadScheduled, LoadFailed}).
+		Order("next_at").Limit(limit).Find(&out).Error
+}
+
+// CountLoads counts the loads of a flow, or all.
+func (v View) CountLoads(flow string) (int64, error) {
+	q := v.db.Model(&Load{})
+	if flow != "" {
+		q = q.Where("flow = ?", flow)
+	}
+	var n int64
+	return n, q.Count(&n).Error
 }
 
 // FailedLoads lists the loads that stopped over an error, the oldest first, at most a

@@ -247,6 +247,16 @@ func migrate(db *gorm.DB) error {
 		{ID: "0016 leases, and keys for programs", Migrate: func(db *gorm.DB) error {
 			return db.AutoMigrate(&Lease{}, &Lapse{}, &Key{})
 		}},
+		{ID: "0017 loads that begin by themselves", Migrate: func(db *gorm.DB) error {
+			if err := addColumns(db, []column{
+				{&Load{}, "Cron", "ALTER TABLE loads ADD COLUMN cron text NOT NULL DEFAULT ''"},
+				{&Load{}, "Zone", "ALTER TABLE loads ADD COLUMN zone text NOT NULL DEFAULT ''"},
+				{&Load{}, "NextAt", "ALTER TABLE loads ADD COLUMN next_at integer"},
+			}); err != nil {
+				return err
+			}
+			return db.Exec("CREATE INDEX IF NOT EXISTS loads_due ON loads (next_at) WHERE next_at IS NOT NULL").Error
+		}},
 	}).Migrate()
 }
 

@@ -29,6 +29,7 @@ type Intakes struct {
 	expected  map[store.ID][]chan *step.Answer // callers who wait for a transaction to be finished
 	bulk      map[store.ID]bool                // bulk loads that are worked on
 	clocks    chan struct{}                    // wakes the timekeeper
+	loads     chan struct{}                    // wakes who begins loads
 	troubles  map[string]trouble               // what was noted last of each source
 	refused   refusals
 	gate      *gate
@@ -40,7 +41,7 @@ func New(j *journal.Journal, links *connect.Links) *Intakes {
 	k := &Intakes{
 		Journal: j, links: links, consumers: map[string]*consumer{}, receivers: map[string]*receiver{},
 		expected: map[store.ID][]chan *step.Answer{},
-		bulk:     map[store.ID]bool{}, clocks: make(chan struct{}, 1),
+		bulk:     map[store.ID]bool{}, clocks: make(chan struct{}, 1), loads: make(chan struct{}, 1),
 		gate: newGate(), troubles: map[string]trouble{}, refused: refusals{counts: map[string]int64{}},
 	}
 	j.Listen(k.heard)
@@ -56,6 +57,7 @@ func (k *Intakes) Start() error {
 		return err
 	}
 	k.Life.Go(k.timekeeper)
+	k.Life.Go(k.keepLoads)
 	loads, err := k.Store.OpenLoads()
 	if err != nil {
 		return err

@@ -29,6 +29,8 @@ type NewLoad struct {
 	Flow, Title, Format  string // csv or jsonl with a file, or query
 	Connection, SQL, Key string
 	Filter               string
+	At                   time.Time // it begins by itself then; zero: when a person begins it
+	Cron, Zone           string    // a query begins again and again, each time behind where it stood
 	File                 io.Reader // nil for a query
 }
 
@@ -53,6 +55,10 @@ func (k *Intakes) AddLoad(ctx context.Context, n NewLoad) (*store.Load, error) {
 	if _, err := k.filter(n.Filter); err != nil {
 		return nil, wrong("filter: %w", err)
 	}
+	next, err := k.firstLoad(&n)
+	if err != nil {
+		return nil, wrong("%w", err)
+	}
 	l := &store.Load{
 		ID:         store.NewID(),
 		Flow:       n.Flow,
@@ -63,6 +69,9 @@ func (k *Intakes) AddLoad(ctx context.Context, n NewLoad) (*store.Load, error) {
 		Key:        n.Key,
 		Filter:     n.Filter,
 		State:      store.LoadCounting,
+		Cron:       n.Cron,
+		Zone:       n.Zone,
+		NextAt:     next,
 		CreatedAt:  k.Now(),
 	}
 	switch n.Format {
@@ -130,8 +139,10 @@ func passes(filter *expr.Program, body []byte) (bool, error) {
 // SetLoad begins, pauses, resumes or stops a load.
 func (k *Intakes) SetLoad(ctx context.Context, id store.ID, do string) error {
 	from := map[string][]store.LoadState{
-		"start": {store.LoadReady}, "pause": {store.LoadRunning}, "resume": {store.LoadPaused, store.LoadFailed},
-		"stop": {store.LoadCounting, store.LoadReady, store.LoadRunning, store.LoadPaused, store.LoadFailed},
+		"start": {store.LoadReady, store.LoadScheduled}, "pause": {store.LoadRunning}, "resume": {store.LoadPaused,
+			store.LoadFailed},
+		"stop": {store.LoadCounting, store.LoadReady, store.LoadScheduled, store.LoadRunning, store.LoadPaused,
+			store.LoadFailed},
 	}[do]
 	to := map[string]store.LoadState{"start": store.LoadRunning, "pause": store.LoadPaused, "resume": store.LoadRunning,
 		"stop": store.LoadStopped}[do]
@@ -146,7 +157,10 @@ func (k *Intakes) SetLoad(ctx context.Context, id store.ID, do string) error {
 		l.State, l.Error, l.FinishedAt = to, "", nil
 		if to == store.LoadStopped {
 			now := k.Now()
-			l.FinishedAt = &now
+			l.FinishedAt, l.NextAt = &now, nil
+		}
+		if to == store.LoadRunning && l.Cron == "" {
+			l.NextAt = nil
 		}
 		return tx.SaveLoad(&l)
 	})
@@ -275,11 +289,14 @@ func (k *Intakes) count(l *store.Load) error {
 			}
 			now.Total, now.Matching = total, matching
 			if ended {
-				now.State = store.LoadReady
+				if now.State = store.LoadReady; now.NextAt != nil {
+					now.State = store.LoadScheduled
+				}
 			}
 			return tx.SaveLoad(&now)
 		})
 		if err != nil || ended || !counting {
+			k.wakeLoads()
 			return err
 		}
 		k.Announce(journal.EventLoads)
@@ -336,6 +353,7 @@ func (k *Intakes) loadAll(l *store.Load) error {
 			k.Announce(journal.EventLoads)
 		}
 		if ended {
+			k.wakeLoads()
 			return k.dropLoadFile(l.ID)
 		}
 		if !running {
@@ -372,6 +390,9 @@ func (k *Intakes) takeRecords(
 	}
 	if ended && taken == len(batch) {
 		now.State, now.FinishedAt = store.LoadDone, &s.At
+		if next := nextLoad(now, s.At); next != nil { // it keeps its place for the next time
+			now.State, now.NextAt, now.Total = store.LoadScheduled, next, now.Read
+		}
 	}
 	s.Then(func(tx *store.Tx, _ *journal.Notice) error {
 		present, err := tx.Load(now.ID)

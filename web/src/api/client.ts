@@ -59,7 +59,10 @@ type Options = {
 };
 
 /** Calls the server. A body is sent as JSON, a text as YAML. */
-export async function call<T>(path: string, o: Options = {}): Promise<{ value: T; etag: string | null }> {
+export async function call<T>(
+  path: string,
+  o: Options = {},
+): Promise<{ value: T; etag: string | null; total?: number }> {
   const headers: Record<string, string> = { Accept: "application/json", ...o.headers };
   let body: string | undefined;
   if (o.text !== undefined) {
@@ -101,7 +104,12 @@ export async function call<T>(path: string, o: Options = {}): Promise<{ value: T
       p.findings ?? [],
     );
   }
-  return { value: (text === "" ? undefined : JSON.parse(text)) as T, etag: res.headers.get("ETag") };
+  const total = res.headers.get("Total-Count");
+  return {
+    value: (text === "" ? undefined : JSON.parse(text)) as T,
+    etag: res.headers.get("ETag"),
+    ...(total === null ? {} : { total: Number(total) }), // of a list of which only a part came
+  };
 }
 
 /** The value alone. */

@@ -2798,13 +2798,21 @@ export interface components {
         };
         Load: {
             id: components["schemas"]["Id"];
+            /** @description when it begins again, behind where it stood; empty for once */
+            cron: string;
+            zone: string;
+            /**
+             * Format: date-time
+             * @description when it begins by itself
+             */
+            nextAt: string | null;
             flow: string;
             title: string;
             /** @enum {string} */
             format: "csv" | "jsonl" | "query";
             filter: string;
             /** @enum {string} */
-            state: "counting" | "ready" | "running" | "paused" | "done" | "stopped" | "failed";
+            state: "counting" | "ready" | "scheduled" | "running" | "paused" | "done" | "stopped" | "failed";
             /** @description records */
             total: number;
             /** @description records that the filter lets pass */
@@ -6259,6 +6267,8 @@ export interface operations {
             /** @description loads */
             200: {
                 headers: {
+                    /** @description how many there are in all */
+                    "Total-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6282,6 +6292,12 @@ export interface operations {
                 connection?: string;
                 /** @description of a query: the column by which rows are read in order */
                 key?: string;
+                /** @description it begins by itself then */
+                at?: string;
+                /** @description of a query: it begins again and again, each time behind where it stood */
+                cron?: string;
+                /** @description of cron, UTC when absent */
+                zone?: string;
             };
             header?: never;
             path?: never;

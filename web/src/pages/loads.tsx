@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
-import { call, enc, get, type Schemas } from "../api/client";
+import { call, enc, type Schemas } from "../api/client";
 import { queryClient, useConnections } from "../api/queries";
 import { Dialog, Select, Setting, says, Text, Trouble } from "../ui/parts";
 import { number, Time } from "../ui/time";
@@ -14,7 +14,7 @@ export function LoadsDialog({ flow, onClose }: { flow: string; onClose: () => vo
   const loads = useQuery({
     queryKey: ["loads", flow],
     refetchInterval: 2000,
-    queryFn: () => get<Load[]>(`/api/v1/loads?flow=${enc(flow)}&limit=20`),
+    queryFn: () => call<Load[]>(`/api/v1/loads?flow=${enc(flow)}&limit=20`),
   });
   const connections = useConnections();
   const [format, setFormat] = useState("csv");
@@ -23,6 +23,9 @@ export function LoadsDialog({ flow, onClose }: { flow: string; onClose: () => vo
   const [connection, setConnection] = useState("");
   const [sql, setSQL] = useState("");
   const [key, setKey] = useState("id");
+  const [begins, setBegins] = useState("");
+  const [at, setAt] = useState("");
+  const [cron, setCron] = useState("0 6 * * *");
   const [error, setError] = useState<unknown>();
   const [busy, setBusy] = useState(false);
   const databases = (connections.data ?? []).filter((c) => c.kind === "sql").map((c) => c.name);
@@ -37,6 +40,11 @@ export function LoadsDialog({ flow, onClose }: { flow: string; onClose: () => vo
         title: query ? `query of ${connection || databases[0]}` : (file?.name ?? "records"),
       });
       if (filter) where.set("filter", filter);
+      if (begins === "at" && at) where.set("at", new Date(at).toISOString());
+      if (begins === "cron" && query) {
+        where.set("cron", cron);
+        where.set("zone", Intl.DateTimeFormat().resolvedOptions().timeZone);
+      }
       if (query) {
         where.set("connection", connection || (databases[0] ?? ""));
         where.set("key", key);
@@ -61,6 +69,7 @@ export function LoadsDialog({ flow, onClose }: { flow: string; onClose: () => vo
       toast.error(says(e));
     }
   };
+  const list = loads.data?.value ?? [];
   return (
     <Dialog open wide onClose={onClose} title="Load in bulk">
       <p className="mb-3 text-quiet">
@@ -120,17 +129,52 @@ export function LoadsDialog({ flow, onClose }: { flow: string; onClose: () => vo
           placeholder='record.status == "active"'
         />
       </Setting>
+      <div className="flex gap-2">
+        <Setting inline label="Begins">
+          <Select
+            label="Begins"
+            value={begins}
+            onChange={setBegins}
+            options={[
+              ["", "when you say so"],
+              ["at", "by itself at a time"],
+              ...(query ? ([["cron", "again and again, behind where it stood"]] as [string, string][]) : []),
+            ]}
+          />
+        </Setting>
+        {begins === "at" && (
+          <Setting inline label="At">
+            <input
+              type="datetime-local"
+              aria-label="At"
+              className="field"
+              value={at}
+              onChange={(e) => setAt(e.target.value)}
+            />
+          </Setting>
+        )}
+        {begins === "cron" && query && (
+          <Setting inline label="Cron: minute hour day month weekday" hint="in the time zone of this browser">
+            <Text mono label="Cron: minute hour day month weekday" value={cron} onChange={setCron} />
+          </Setting>
+        )}
+      </div>
       {error !== undefined && <Trouble error={error} />}
       <button
         type="button"
         className="btn btn-go"
-        disabled={busy || (query ? !sql || databases.length === 0 : !file)}
+        disabled={busy || (begins === "at" && !at) || (query ? !sql || databases.length === 0 : !file)}
         onClick={add}
       >
         {busy ? "Reading…" : "Count them"}
       </button>
       <div className="mt-4 max-h-[34vh] overflow-auto">
-        {loads.data && loads.data.length > 0 && (
+        {(loads.data?.total ?? 0) > list.length && (
+          <p className="mb-1 text-quiet">
+            the last {number(list.length)} of {number(loads.data?.total ?? 0)} loads
+          </p>
+        )}
+        {list.length > 0 && (
           <table className="grid-table" aria-label="Loads">
             <thead>
               <tr>
@@ -141,7 +185,7 @@ export function LoadsDialog({ flow, onClose }: { flow: string; onClose: () => vo
               </tr>
             </thead>
             <tbody>
-              {loads.data.map((l) => (
+              {list.map((l) => (
                 <tr key={l.id} data-load={l.state}>
                   <td>
                     {l.title}
@@ -150,7 +194,15 @@ export function LoadsDialog({ flow, onClose }: { flow: string; onClose: () => vo
                       {l.filter && <span className="chip ml-1">{l.filter}</span>}
                     </div>
                   </td>
-                  <td>{l.state}</td>
+                  <td>
+                    {l.state}
+                    {l.nextAt && l.state !== "stopped" && (
+                      <div className="text-quiet">
+                        {l.cron ? `${l.cron}, next ` : "begins "}
+                        <Time at={l.nextAt} withDate />
+                      </div>
+                    )}
+                  </td>
                   <td>
                     <Progress load={l} />
                     {l.error && <p className="text-dead">{l.error}</p>}
@@ -178,6 +230,10 @@ const actions: Record<string, [string, string][]> = {
     ["start", "load them"],
     ["stop", "give up"],
   ],
+  scheduled: [
+    ["start", "begin now"],
+    ["stop", "give up"],
+  ],
   running: [
     ["pause", "pause"],
     ["stop", "stop"],
@@ -193,7 +249,7 @@ const actions: Record<string, [string, string][]> = {
 };
 
 function Progress({ load: l }: { load: Load }) {
-  if (l.state === "counting" || l.state === "ready")
+  if (l.state === "counting" || l.state === "ready" || (l.state === "scheduled" && l.read === 0))
     return (
       <>
         {number(l.total)} records{l.filter && `, ${number(l.matching)} of them would be loaded`}
