@@ -103,7 +103,8 @@ func TestAQueryIsWritten(t *testing.T) {
 func TestLoadsBeginByThemselves(t *testing.T) {
 	w := start(t)
 	db := w.database()
-	w.live("members", `{"readyferry":"flow/1","name":"members","intake":{"kind":"load","format":"json","reference":"body.card"},"steps":[{"id":"n","kind":"note","text":"x"}]}`)
+	w.live("members", `{"readyferry":"flow/1","name":"members","intake":{"kind":"load","format":"json","reference":"body.card"},
+		"steps":[{"id":"n","kind":"note","text":"x"}]}`)
 	const sql = "Content-Type: application/sql"
 	for query, says := range map[string]string{
 		"&at=yesterday": "is no time", "&cron=nonsense": "fields",

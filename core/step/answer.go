@@ -23,7 +23,7 @@ var answerKind = Kind{
 			"null"]}},
 		"text": {"type": "string", "description":
 			"template of the answer's body; without it the present message is answered. A text that begins with { or [ is ` +
-	`JSON, and its holes are escaped for that; so is one that begins with < and whose content-type says xml"}
+		`JSON, and its holes are escaped for that; so is one that begins with < and whose content-type says xml"}
 	}`,
 	compile: compileAnswer,
 }
