@@ -13,6 +13,7 @@ import (
 	"readyferry/connect/folder"
 	"readyferry/connect/ftp"
 	"readyferry/connect/mail"
+	"readyferry/connect/objects"
 	"readyferry/connect/sftp"
 	"readyferry/connect/tcp"
 	"readyferry/core/flow"
@@ -127,7 +128,7 @@ func (s *Server) sampleFromStandIn(in *flow.Intake, sample *catalog.Sample) (str
 			}
 		}
 	}
-	if slices.Contains([]string{files.Kind, sftp.Kind, ftp.Kind}, conn.Kind) {
+	if slices.Contains([]string{files.Kind, sftp.Kind, ftp.Kind, objects.Kind}, conn.Kind) {
 		topic, file, err := folder.Whole(in.Settings, sample.Headers[folder.HeaderName], bodyOf(sample))
 		if err != nil {
 			return "", fmt.Errorf("%w: %w", engine.ErrDecision, err)

@@ -15,6 +15,9 @@ test("a file that is laid down becomes messages, and an order is written into th
   await expect(page.getByRole("row", { name: /T-91/ })).toContainText("delivered");
   await goto("/transactions?flow=nightly-catalogue&reference=T-92");
   await expect(page.getByRole("row", { name: /T-92/ })).toContainText("The tide mills is bound in cloth");
+  await goto("/stand-ins?open=catalogue-archive");
+  await page.locator("[data-file='titles/T-92.json']").click();
+  await expect(page.locator("[data-file='titles/T-92.json']")).toContainText("The tide mills");
   await goto("/stand-ins?open=bindery");
   const order = page.locator("[data-file^='orders/orders-']");
   await order.click();

@@ -16,11 +16,12 @@ const (
 	KindStream = "stream"
 	KindNATS   = "nats"
 
-	KindFiles = "files"
-	KindSFTP  = "sftp"
-	KindFTP   = "ftp"
-	KindTCP   = "tcp"
-	KindMail  = "mail"
+	KindFiles   = "files"
+	KindSFTP    = "sftp"
+	KindFTP     = "ftp"
+	KindTCP     = "tcp"
+	KindMail    = "mail"
+	KindObjects = "objects"
 )
 
 // speakers makes what stands behind each kind; Kinds lists them.
@@ -39,11 +40,13 @@ var speakers = map[string]func(sys *System, now func() time.Time, changed func()
 	KindFTP:  newFTP,
 	KindTCP:  newTCP,
 	KindMail: newMail,
+
+	KindObjects: newObjects,
 }
 
 // Kinds are the kinds of stand-in besides those over HTTP, in the order in which people
 // are offered them.
-var Kinds = []string{KindMQTT, KindAMQP, KindStream, KindNATS, KindFiles, KindSFTP, KindFTP, KindTCP, KindMail}
+var Kinds = []string{KindMQTT, KindAMQP, KindStream, KindNATS, KindFiles, KindSFTP, KindFTP, KindTCP, KindMail, KindObjects}
 
 // speaker is a server within the process that speaks something else than HTTP.
 type speaker interface {

@@ -87,6 +87,12 @@ func ftpSource(t *testing.T) source {
 	return source{address: "ftp://" + at, intake: intakeOfFiles("ftp"), put: put}
 }
 
+func objectsSource(t *testing.T) source {
+	t.Helper()
+	at, put := served(t, standin.KindObjects)
+	return source{address: "http://" + at + "/partner", intake: intakeOfFiles("objects"), put: put}
+}
+
 // mailSource is a mailbox that mails come into.
 func mailSource(t *testing.T) source {
 	t.Helper()
@@ -148,5 +154,5 @@ func say(conn *net.Conn, at string, n int) (err error) {
 func TestEachFileAndEachFrameIsInsideOnceWhenTheProcessIsKilled(t *testing.T) {
 	dir := t.TempDir()
 	killedWhileReceiving(t, map[string]source{"files": filesSource(dir), "sftp": sftpSource(t), "ftp": ftpSource(t),
-		"tcp": mllpSource(t), "mail": mailSource(t)}, "--files", dir)
+		"tcp": mllpSource(t), "mail": mailSource(t), "objects": objectsSource(t)}, "--files", dir)
 }

@@ -30,6 +30,16 @@ func Folders(t *testing.T, l connect.Link, dir string, links bool) {
 	t.Run("people are told what is there", p.told)
 }
 
+// Objects tries what Folders does of taking, where folders are but parts of names.
+func Objects(t *testing.T, l connect.Link, dir string) {
+	p := &place{t, l, dir, false}
+	t.Run("objects are taken and moved", p.moved)
+	t.Run("an object comes again when the process dies behind the commit", p.again)
+	t.Run("lines go on where they stood", p.lines)
+	t.Run("an object that cannot be cut is kept", p.broken)
+	t.Run("objects are renamed or removed", p.then)
+}
+
 // place is a place with files.
 type place struct {
 	t    *testing.T

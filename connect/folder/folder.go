@@ -54,6 +54,12 @@ type Tree interface {
 	io.Closer
 }
 
+// Putter is a Tree on which a file is there at once and whole, so that it needs no other
+// name before.
+type Putter interface {
+	Put(name string, body []byte) error
+}
+
 // Refused is what a system answers that does not do as it is asked.
 type Refused struct {
 	Code    string // the system's own word, or one of ours

@@ -162,3 +162,26 @@ func (l *Link) Peek(ctx context.Context, settings connect.Settings) (*connect.Ar
 	}
 	return out, nil
 }
+
+// Read reads a whole file, as large as a message may be. Errors are as those of a Tree.
+func (l *Link) Read(ctx context.Context, name string) (body []byte, err error) {
+	at, err := Below(name)
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("%w: %w", connect.ErrCannotSend, err), connect.ErrBadData)
+	}
+	err = l.with(ctx, func(t Tree) error {
+		f, err := t.Open(at, 0)
+		if err != nil {
+			return err
+		}
+		body, err = io.ReadAll(io.LimitReader(f, records.Largest+1))
+		if err = errors.Join(err, f.Close()); err == nil && len(body) > records.Largest {
+			err = fmt.Errorf("%w: the file %s has more than %d bytes", connect.ErrCannotSend, name, records.Largest)
+		}
+		return err
+	})
+	return body, err
+}
+
+// ContentType says what a file is by the ending of its name.
+func ContentType(name string) string { return contentType(name, "file") }

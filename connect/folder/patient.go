@@ -46,6 +46,13 @@ func (p *patience) Stat(name string) (out Info, err error) {
 	return p.Tree.Stat(name)
 }
 
+// Put implements Putter where the tree does.
+func (p *patience) Put(name string, body []byte) (err error) {
+	_, done := p.begin()
+	defer done(&err)
+	return p.Tree.(Putter).Put(name, body)
+}
+
 // Rename implements Tree.
 func (p *patience) Rename(from, to string) (err error) {
 	_, done := p.begin()

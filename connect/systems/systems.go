@@ -15,6 +15,7 @@ import (
 	"readyferry/connect/mail"
 	"readyferry/connect/mqtt"
 	"readyferry/connect/nats"
+	"readyferry/connect/objects"
 	"readyferry/connect/sftp"
 	"readyferry/connect/sql"
 	"readyferry/connect/stream"
@@ -57,6 +58,7 @@ func All(s Surroundings, more ...connect.System) (*connect.Registry, error) {
 		files.New(s.Files, s.Folders),
 		sftp.New(s.standIn(sftp.Kind)),
 		ftp.New(s.standIn(ftp.Kind)),
+		objects.New(s.standIn(objects.Kind)),
 		mail.New(s.standIn(mail.Kind)),
 		tcp.New(s.standIn(tcp.Kind)),
 		caller.System(),

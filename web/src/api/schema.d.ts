@@ -2991,7 +2991,7 @@ export interface components {
              * @description the protocol; empty or absent for HTTP
              * @enum {unknown}
              */
-            kind?: "" | "mqtt" | "amqp" | "stream" | "nats" | "files" | "sftp" | "ftp" | "tcp" | "mail";
+            kind?: "" | "mqtt" | "amqp" | "stream" | "nats" | "files" | "sftp" | "ftp" | "tcp" | "mail" | "objects";
             title?: string;
             note?: string;
             /** @description 200 when absent */

@@ -61,6 +61,13 @@ export const kinds: Record<Kind, { title: string; about: string; has?: string; e
     about:
       "It acknowledges the HL7 messages that it receives, and sends those that you let it send to the flow that receives from it. A status that it is told to answer with stands for what means the same: 4xx is AE, 409 an acknowledgement of another message, 5xx AR.",
   },
+  objects: {
+    title: "object storage",
+    about:
+      "A real server of the S3 interface within the application, with one bucket of its own name. A status that it is told to answer a write with stands for what means the same: 403 is AccessDenied, 413 too large, 503 SlowDown, 507 full.",
+    has: "a line each: a folder",
+    example: "incoming",
+  },
   mail: {
     title: "a mail server",
     about:

@@ -143,6 +143,7 @@ const places: Record<string, Place> = {
   files,
   sftp: files,
   ftp: files,
+  objects: { ...files, label: "Name of the object" },
   mail: {
     form: "Let a mail come",
     go: "Let it come",
