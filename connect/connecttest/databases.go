@@ -90,6 +90,18 @@ func (d *daemon) start(at, program string, args ...string) {
 	d.t.Fatalf("%s does not listen at %s\n%s", filepath.Base(program), at, said)
 }
 
+// until waits until a program says that the server takes questions: it listens before.
+func (d *daemon) until(program string, args ...string) {
+	d.t.Helper()
+	for range 1200 {
+		if d.command(program, args...).Run() == nil {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	d.t.Fatalf("%s never says that the server is ready", filepath.Base(program))
+}
+
 // port gives a port of this machine on which nobody listens.
 func port(t testing.TB) string {
 	t.Helper()
@@ -126,6 +138,7 @@ func PostgreSQL(t testing.TB) (address, user, secret string) {
 	data := filepath.Join(d.dir, "data")
 	d.run(filepath.Join(filepath.Dir(postgres), "initdb"), "-D", data, "-A", "trust", "-U", "readyferry", "--no-sync")
 	d.start("127.0.0.1:"+p, postgres, "-D", data, "-h", "127.0.0.1", "-p", p, "-k", d.dir, "-F")
+	d.until(filepath.Join(filepath.Dir(postgres), "pg_isready"), "-h", "127.0.0.1", "-p", p)
 	return "postgresql://127.0.0.1:" + p + "/postgres", "readyferry", "x"
 }
 
