@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -50,6 +51,7 @@ type counterpart struct {
 	putAside        func(n int)   // to what the bare client receives
 	putOut          func(n int)   // to what the flow delivers to
 	heard           *atomic.Int64 // what the bare client has received and acknowledged
+	target          string        // the same of the one that is delivered to; "" where it is one
 }
 
 // measure gives messages a second into a flow, beside a bare client that acknowledges
@@ -61,9 +63,20 @@ func measure(b *testing.B, c counterpart) {
 		[]byte("readyferry: connection/1\nname: broker\n"+c.connection+"\n"), nil); err != nil {
 		b.Fatal(err)
 	}
-	publish(b, e, "in", "readyferry: flow/1\nname: in\nintake: {of: broker, format: json, "+c.intake+"}\nsteps: [{id: n, kind: note, text: x}]\n")
+	to := "broker"
+	if c.target != "" {
+		to = "target"
+		if _, err := e.Design.SaveConnection(context.Background(), to,
+			[]byte("readyferry: connection/1\nname: target\n"+c.target+"\n"), nil); err != nil {
+			b.Fatal(err)
+		}
+	}
+	if !strings.Contains(c.intake, "format:") {
+		c.intake += ", format: json"
+	}
+	publish(b, e, "in", "readyferry: flow/1\nname: in\nintake: {of: broker, "+c.intake+"}\nsteps: [{id: n, kind: note, text: x}]\n")
 	publish(b, e, "out", "readyferry: flow/1\nname: out\nintake: {kind: webhook, path: /out}\n"+
-		"steps: [{id: d, kind: deliver, to: broker, "+c.deliver+"}]\n")
+		"steps: [{id: d, kind: deliver, to: "+to+", "+c.deliver+"}]\n")
 	done := func(flow string) int {
 		all, err := s.Totals()
 		if err != nil {

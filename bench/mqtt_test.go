@@ -60,5 +60,5 @@ func BenchmarkMQTT(b *testing.B) {
 		}
 	}
 	measure(b, counterpart{"kind: mqtt\naddress: mqtt://" + door.Address(), "kind: mqtt, filter: in/#, at-once: 1000", "topic: out/x",
-		to("in/x"), to("bare/x"), to("out/x"), &heard})
+		to("in/x"), to("bare/x"), to("out/x"), &heard, ""})
 }

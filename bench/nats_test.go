@@ -55,5 +55,5 @@ func BenchmarkNATS(b *testing.B) {
 		}
 	}
 	measure(b, counterpart{"kind: nats\naddress: nats://" + s.Addr().String(), "kind: nats, stream: in, begin: all, at-once: 1000", "subject: out",
-		to("in"), to("bare"), to("out"), &heard})
+		to("in"), to("bare"), to("out"), &heard, ""})
 }

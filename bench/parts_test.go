@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"os"
 	"runtime"
 	"strings"
 	"syscall"
@@ -71,7 +72,7 @@ func reaching(b *testing.B, opener connect.Opener) (*engine.Engine, *store.Store
 	if err != nil {
 		b.Fatal(err)
 	}
-	all, err := systems.All(systems.Surroundings{})
+	all, err := systems.All(systems.Surroundings{Files: []string{os.TempDir()}})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -18,6 +18,7 @@ import (
 // The answers of servers (RFC 959, 4.2.1) that say more than their first digit.
 const (
 	codeNotThere = 550
+	codeNoName   = 553 // what some servers say of a file in a folder that is not there
 	codeFull     = 552
 	codeNoRoom   = 452
 )
@@ -65,7 +66,30 @@ func (t *tree) List(dir string, most int) ([]folder.Info, error) {
 			out = append(out, info(e))
 		}
 	}
+	t.exactly(dir, out)
 	return out, nil
+}
+
+// mostExact is how many files of a folder are asked for their times one by one.
+const mostExact = 500
+
+// exactly asks for the times of files where the list of a server has them to the day or
+// minute alone, and the server tells them (MDTM, RFC 3659, 3). Where it does not, they stay
+// as the list has them.
+func (t *tree) exactly(dir string, list []folder.Info) {
+	if t.c.IsTimePreciseInList() || !t.c.IsGetTimeSupported() || len(list) > mostExact {
+		return
+	}
+	for i := range list {
+		if list[i].Dir {
+			continue
+		}
+		at, err := t.c.GetTime(t.at(path.Join(dir, list[i].Name)))
+		if err != nil {
+			return
+		}
+		list[i].Modified = at
+	}
 }
 
 func info(e *client.Entry) folder.Info {
@@ -158,7 +182,9 @@ func (w *writing) Write(p []byte) (int, error) {
 func (w *writing) Close() error {
 	_ = w.PipeWriter.Close()
 	err := <-w.done
-	if dir := path.Dir(w.name); isNotThere(err) && dir != "." {
+	var no *textproto.Error
+	missed := isNotThere(err) || errors.As(err, &no) && no.Code == codeNoName
+	if dir := path.Dir(w.name); missed && dir != "." {
 		if _, missing := w.of.Stat(dir); errors.Is(missing, fs.ErrNotExist) {
 			return missing
 		}
