@@ -65,5 +65,6 @@ func BenchmarkAMQP1(b *testing.B) {
 		}
 	}
 	measure(b, counterpart{"kind: amqp1\nsign-in: {kind: basic, user: guest, secret: guest}\naddress: " + strings.TrimSuffix(address, "/"),
-		"kind: amqp1, source: " + queue + "in, at-once: 1000", "target: " + queue + "out", to("in"), to("bare"), to("out"), &heard, ""})
+		"kind: amqp1, source: " + queue + "in, at-once: 1000", "target: " + queue + "out", to("in"), to("bare"),
+		to("out"), &heard, ""})
 }

@@ -60,6 +60,7 @@ func BenchmarkAMQP(b *testing.B) {
 			})
 		}
 	}
-	measure(b, counterpart{"kind: amqp\naddress: amqp://" + door.Addr().String(), "kind: amqp, queue: in, at-once: 1000", "routing-key: out",
+	measure(b, counterpart{"kind: amqp\naddress: amqp://" + door.Addr().String(),
+		"kind: amqp, queue: in, at-once: 1000", "routing-key: out",
 		to("in"), to("bare"), to("out"), &heard, ""})
 }

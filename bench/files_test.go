@@ -48,7 +48,8 @@ func BenchmarkFiles(b *testing.B) {
 			heard.Add(1)
 		}
 	}
-	measure(b, counterpart{connection: "kind: files\naddress: file://" + dir, intake: "kind: files, folder: in, settled: 1ms, every: 1s",
+	measure(b, counterpart{connection: "kind: files\naddress: file://" + dir,
+		intake:  "kind: files, folder: in, settled: 1ms, every: 1s",
 		deliver: "folder: out, name: '${body.n}.json', exists: replace", put: func(n int) { write("in", n) }, putAside: aside,
 		putOut: func(n int) { write("bare", n) }, heard: &heard})
 }

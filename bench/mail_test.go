@@ -90,12 +90,17 @@ func BenchmarkMail(b *testing.B) {
 		b.Fatal(err)
 	}
 	sender := smtp.NewClient(out)
-	measure(b, counterpart{connection: "kind: mail\nstarttls: never\naddress: imap://" + ported(b, set, standin.KindMail, "box+in"),
+	measure(b, counterpart{connection: "kind: mail\nstarttls: never\naddress: imap://" + ported(b, set,
+		standin.KindMail, "box+in"),
 		target: "kind: mail\nstarttls: never\nfrom: a@a.example\naddress: smtp://" + ported(b, set, standin.KindMail, "box"),
-		intake: "kind: mail, every: 1s", deliver: "recipients: b@b.example, subject: s", put: func(n int) { put("box", n) }, putAside: aside,
+		intake: "kind: mail, every: 1s", deliver: "recipients: b@b.example, subject: s", put: func(n int) {
+			put("box",
+				n)
+		}, putAside: aside,
 		putOut: func(n int) {
 			for range n {
-				if err := sender.SendMail("a@a.example", []string{"b@b.example"}, strings.NewReader("Subject: s\r\n\r\nx\r\n")); err != nil {
+				if err := sender.SendMail("a@a.example", []string{"b@b.example"},
+					strings.NewReader("Subject: s\r\n\r\nx\r\n")); err != nil {
 					b.Fatal(err)
 				}
 			}

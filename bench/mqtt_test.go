@@ -22,9 +22,11 @@ func bare(b *testing.B, address, id string, came func()) *paho.Client {
 	if err != nil {
 		b.Fatal(err)
 	}
-	c := paho.NewClient(paho.ClientConfig{ClientID: id, Conn: conn, OnPublishReceived: []func(paho.PublishReceived) (bool, error){
-		func(paho.PublishReceived) (bool, error) { came(); return true, nil }}})
-	if _, err := c.Connect(context.Background(), &paho.Connect{ClientID: id, CleanStart: true, KeepAlive: 300}); err != nil {
+	c := paho.NewClient(paho.ClientConfig{ClientID: id, Conn: conn,
+		OnPublishReceived: []func(paho.PublishReceived) (bool, error){
+			func(paho.PublishReceived) (bool, error) { came(); return true, nil }}})
+	if _, err := c.Connect(context.Background(), &paho.Connect{ClientID: id, CleanStart: true,
+		KeepAlive: 300}); err != nil {
 		b.Fatal(err)
 	}
 	b.Cleanup(func() { _ = c.Disconnect(&paho.Disconnect{}) })
@@ -59,6 +61,7 @@ func BenchmarkMQTT(b *testing.B) {
 			})
 		}
 	}
-	measure(b, counterpart{"kind: mqtt\naddress: mqtt://" + door.Address(), "kind: mqtt, filter: in/#, at-once: 1000", "topic: out/x",
+	measure(b, counterpart{"kind: mqtt\naddress: mqtt://" + door.Address(), "kind: mqtt, filter: in/#, at-once: 1000",
+		"topic: out/x",
 		to("in/x"), to("bare/x"), to("out/x"), &heard, ""})
 }

@@ -13,7 +13,8 @@ import (
 )
 
 func BenchmarkNATS(b *testing.B) {
-	s, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: -1, JetStream: true, StoreDir: b.TempDir(), NoSigs: true, NoLog: true})
+	s, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: -1, JetStream: true, StoreDir: b.TempDir(),
+		NoSigs: true, NoLog: true})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -28,12 +29,14 @@ func BenchmarkNATS(b *testing.B) {
 	js, _ := jetstream.New(conn)
 	ctx := context.Background()
 	for _, name := range []string{"in", "bare", "out"} {
-		if _, err := js.CreateStream(ctx, jetstream.StreamConfig{Name: name, Subjects: []string{name}, Storage: jetstream.MemoryStorage}); err != nil {
+		if _, err := js.CreateStream(ctx, jetstream.StreamConfig{Name: name, Subjects: []string{name},
+			Storage: jetstream.MemoryStorage}); err != nil {
 			b.Fatal(err)
 		}
 	}
 	var heard atomic.Int64
-	consumer, err := js.CreateConsumer(ctx, "bare", jetstream.ConsumerConfig{Durable: "bare", AckPolicy: jetstream.AckExplicitPolicy})
+	consumer, err := js.CreateConsumer(ctx, "bare", jetstream.ConsumerConfig{Durable: "bare",
+		AckPolicy: jetstream.AckExplicitPolicy})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -54,6 +57,7 @@ func BenchmarkNATS(b *testing.B) {
 			})
 		}
 	}
-	measure(b, counterpart{"kind: nats\naddress: nats://" + s.Addr().String(), "kind: nats, stream: in, begin: all, at-once: 1000", "subject: out",
+	measure(b, counterpart{"kind: nats\naddress: nats://" + s.Addr().String(),
+		"kind: nats, stream: in, begin: all, at-once: 1000", "subject: out",
 		to("in"), to("bare"), to("out"), &heard, ""})
 }

@@ -48,6 +48,7 @@ func BenchmarkStream(b *testing.B) {
 			})
 		}
 	}
-	measure(b, counterpart{"kind: stream\naddress: stream://" + log.ListenAddrs()[0], "kind: stream, topic: in, begin: earliest", "topic: out",
+	measure(b, counterpart{"kind: stream\naddress: stream://" + log.ListenAddrs()[0],
+		"kind: stream, topic: in, begin: earliest", "topic: out",
 		to("in"), to("bare"), to("out"), &heard, ""})
 }

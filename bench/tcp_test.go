@@ -98,5 +98,6 @@ func BenchmarkMLLP(b *testing.B) {
 	bare := mllpAcks(b, &heard)
 	in, aside := &mllpClient{b: b, at: at}, &mllpClient{b: b, at: bare}
 	measure(b, counterpart{connection: "kind: tcp\naddress: listen://" + at, target: "kind: tcp\naddress: tcp://" + bare,
-		intake: "kind: tcp, format: hl7", deliver: "answer: acknowledged", put: in.say, putAside: aside.say, putOut: aside.say, heard: &heard})
+		intake: "kind: tcp, format: hl7", deliver: "answer: acknowledged", put: in.say, putAside: aside.say,
+		putOut: aside.say, heard: &heard})
 }

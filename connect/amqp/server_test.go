@@ -55,7 +55,8 @@ func TestServerBringsAgainWhatIsNotAcknowledged(t *testing.T) {
 			t.Errorf("message %d came %d times", i, n)
 		}
 	}
-	if a := second.Find(t, "stored"); connecttest.Header(a, "amqp-redelivered") != "true" || connecttest.Header(a, "x-shelf") != "F 12" {
+	if a := second.Find(t, "stored"); connecttest.Header(a, "amqp-redelivered") != "true" || connecttest.Header(a,
+		"x-shelf") != "F 12" {
 		t.Errorf("%+v", a)
 	}
 }
@@ -75,7 +76,8 @@ func TestServerSaysWhatIsMapped(t *testing.T) {
 			t.Errorf("%s: %+v %v", settings, r, err)
 		}
 	}
-	s := l.(connect.Inspector).Inspect(context.Background(), connect.Use{Flow: "f", Intake: true, Settings: system.Schema(`{"queue": "` + queue + `"}`)})
+	s := l.(connect.Inspector).Inspect(context.Background(), connect.Use{Flow: "f", Intake: true,
+		Settings: system.Schema(`{"queue": "` + queue + `"}`)})
 	if s.OK || !strings.Contains(s.Detail, "is not there") {
 		t.Errorf("%+v", s)
 	}
@@ -90,7 +92,8 @@ func TestServerBringsEachAnswerToWhoAsked(t *testing.T) {
 		for seen := 0; ctx.Err() == nil; time.Sleep(time.Millisecond) {
 			got, _ := desk.Got()
 			for _, a := range got[seen:] {
-				r := connecttest.Request(`{"routing-key": "`+connecttest.Header(a, "amqp-reply-to")+`"}`, "", "answer to "+string(a.Body))
+				r := connecttest.Request(`{"routing-key": "`+connecttest.Header(a, "amqp-reply-to")+`"}`, "",
+					"answer to "+string(a.Body))
 				for _, h := range a.Headers {
 					if h.Name == headerCorrelation {
 						r.Headers = append(r.Headers, h)

@@ -34,7 +34,8 @@ func TestServerBringsAgainWhatIsNotAccepted(t *testing.T) {
 	l, queue := server(t)
 	in, to := `{"source": "`+queue+`", "at-once": 8}`, `{"target": "`+queue+`"}`
 	first := connecttest.Receive(t, l, in, nil, errors.New("killed")).Ready(t)
-	if r, err := connecttest.Send(l, to, "stored", "stored"); err != nil || r.Outcome != retry.Delivered || r.Code != "accepted" {
+	if r, err := connecttest.Send(l, to, "stored", "stored"); err != nil || r.Outcome != retry.Delivered ||
+		r.Code != "accepted" {
 		t.Fatalf("%+v %v", r, err)
 	}
 	if err := <-first.Failed; err == nil || !strings.Contains(err.Error(), "killed") {
@@ -67,16 +68,19 @@ func TestServerSaysWhatIsThere(t *testing.T) {
 	if err != nil || !r.OK || !strings.Contains(r.Steps[len(r.Steps)-1].Detail, "signed in as guest") {
 		t.Fatalf("%+v %v", r, err)
 	}
-	for settings, want := range map[string]bool{`{"target": "` + queue + `"}`: true, `{"target": "/exchange/nowhere"}`: false} {
+	for settings, want := range map[string]bool{`{"target": "` + queue + `"}`: true,
+		`{"target": "/exchange/nowhere"}`: false} {
 		s := l.(connect.Inspector).Inspect(context.Background(), connect.Use{Flow: "f", Settings: system.Schema(settings)})
 		if s.OK != want {
 			t.Errorf("%s: %+v", settings, s)
 		}
 	}
-	if r, err := connecttest.Send(l, `{"target": "/exchange/nowhere"}`, "x", "{}"); err == nil && r.Outcome == retry.Delivered {
+	if r, err := connecttest.Send(l, `{"target": "/exchange/nowhere"}`, "x", "{}"); err == nil &&
+		r.Outcome == retry.Delivered {
 		t.Errorf("%+v %v", r, err)
 	}
-	if r, err := connecttest.Send(l, `{"target": "`+queue+`"}`, "sample", "one"); err != nil || r.Outcome != retry.Delivered {
+	if r, err := connecttest.Send(l, `{"target": "`+queue+`"}`, "sample", "one"); err != nil ||
+		r.Outcome != retry.Delivered {
 		t.Errorf("a link that was refused leaves the next one: %+v %v", r, err)
 	}
 	for range 2 { // nobody misses it
@@ -96,7 +100,8 @@ func TestServerBringsEachAnswerToWhoAsked(t *testing.T) {
 		for seen := 0; ctx.Err() == nil; time.Sleep(time.Millisecond) {
 			got, _ := desk.Got()
 			for _, a := range got[seen:] {
-				r := connecttest.Request(`{"target": "`+connecttest.Header(a, "amqp-reply-to")+`"}`, "", "answer to "+string(a.Body))
+				r := connecttest.Request(`{"target": "`+connecttest.Header(a, "amqp-reply-to")+`"}`, "",
+					"answer to "+string(a.Body))
 				for _, h := range a.Headers {
 					if h.Name == headerCorrelation {
 						r.Headers = append(r.Headers, h)

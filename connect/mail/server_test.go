@@ -56,7 +56,8 @@ func TestServer(t *testing.T) {
 	in := connecttest.Receive(t, l, `{"take":"text","every":"30s"}`, nil, nil)
 	in.Until(t, 2)
 	put("three") // the server tells of it (IDLE)
-	if got := in.Until(t, 3); connecttest.Header(got[2], "mail-subject") != "three" || strings.TrimSpace(string(got[2].Body)) != "hello" {
+	if got := in.Until(t, 3); connecttest.Header(got[2], "mail-subject") != "three" ||
+		strings.TrimSpace(string(got[2].Body)) != "hello" {
 		t.Errorf("%+v", got)
 	}
 	in.Stop()

@@ -66,7 +66,8 @@ func TestServerTakesEveryQualityAndAnswers(t *testing.T) {
 	in.Ready(t)
 	for _, qos := range []string{"0", "1", "2"} {
 		r, err := l.(connect.Sender).Send(context.Background(),
-			connecttest.Request(`{"topic": "branches/ELMS/shelves", "retain": true, "qos": `+qos+`, "expires": "90s"}`, "id-"+qos, "{}"))
+			connecttest.Request(`{"topic": "branches/ELMS/shelves", "retain": true, "qos": `+qos+`, "expires": "90s"}`,
+				"id-"+qos, "{}"))
 		if err != nil || r.Outcome != retry.Delivered {
 			t.Errorf("%s: %+v %v", qos, r, err)
 		}
@@ -79,7 +80,8 @@ func TestServerTakesEveryQualityAndAnswers(t *testing.T) {
 		t.Errorf("%+v %v", a, err)
 	}
 	// Nobody subscribes where it is asked.
-	r, err := l.(connect.Asker).Ask(context.Background(), connecttest.Request(`{"topic": "nobody/there", "qos": 1}`, "x", "{}"))
+	r, err := l.(connect.Asker).Ask(context.Background(), connecttest.Request(`{"topic": "nobody/there", "qos": 1}`,
+		"x", "{}"))
 	if err != nil || r.Outcome != retry.Again || r.Code != "0x10" {
 		t.Errorf("%+v %v", r, err)
 	}
