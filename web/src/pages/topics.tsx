@@ -291,7 +291,14 @@ export function InsideTopic({ name, topic }: { name: string; topic?: Topic }) {
   return (
     <section aria-label={`Messages of ${name}`} className="flex h-[46%] shrink-0 flex-col border-t-2 border-deep">
       <h2 className="pane-head">
-        {name} <span className="font-normal text-quiet">its log, the newest first</span>
+        {name}{" "}
+        <span className="font-normal text-quiet">
+          its log, the newest first
+          {topic &&
+            messages.data &&
+            messages.data.length > 0 &&
+            `: the last ${number(messages.data.length)} of ${number(topic.messages)}`}
+        </span>
       </h2>
       <div className="min-h-0 flex-1 overflow-auto bg-sheet">
         {messages.data?.length === 0 && <p className="p-3 text-quiet">The topic is empty.</p>}
