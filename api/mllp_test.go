@@ -72,6 +72,7 @@ func TestAPartnerSendsOverMLLP(t *testing.T) {
 		{message("ADT^A01", "1", "Dray^Maud"), "MSA|AA|1\r"},
 		{message("ADT^A01", "2", ""), "MSA|AA|2\r"}, // turned away is accepted: there is nothing to do
 		{message("QRY^Q01", "3", "Dray"), "MSH|^~\\&|us|||\rMSA|AA|3\rQAK|1"},
+		{"MSH|^~\\&|WARD|EAST|DESK|LK|20260317060000||ADT^A01|L1|P|2.5||||||8859/1\rPID|1||77||M\xFCller\r", "|8859/1\rMSA|AA|L1"},
 		{"nothing of the kind", "MSA|AR|\rERR|||207^"},
 		{"MSH|^~\\&|WARD|EAST|||1||ADT|4|P|2.5\r\x0Bx|\r", "MSA|AR|4\rERR|||207^"},
 	} {

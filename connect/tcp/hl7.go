@@ -107,7 +107,11 @@ func (h *header) ack(code, text string, now time.Time) []byte {
 			strings.Join([]string{"207", "Application internal error", "HL70357"}, component), "E", "", "", "", escaped(text,
 				sep, encoding)}, string(sep)))
 	}
-	return []byte(strings.Join(lines, "\r") + "\r")
+	out := strings.Join(lines, "\r") + "\r"
+	if in, err := hl7.Bytes(out); err == nil {
+		return in
+	}
+	return []byte(out) // what it says has a letter that the sender's character set has not
 }
 
 // escaped writes a text so that none of its characters is a separator (HL7 2.5.1, 2.7.1).
@@ -182,7 +186,7 @@ type acknowledged struct{ code, of, text string }
 
 // readAck reads an acknowledgement.
 func readAck(msg []byte) (acknowledged, error) {
-	m, err := hl7.Parse(msg)
+	m, err := hl7.Parse(hl7.Text(msg))
 	if err != nil {
 		return acknowledged{}, fmt.Errorf("the answer is no acknowledgement: %w", err)
 	}

@@ -20,7 +20,7 @@ func Encode(n *message.Node) ([]byte, error) {
 	}
 	var b strings.Builder
 	m.write(&b)
-	return []byte(b.String()), nil
+	return Bytes(b.String())
 }
 
 func (m *Message) write(b *strings.Builder) {

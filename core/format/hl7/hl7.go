@@ -68,6 +68,7 @@ func header(name string) bool { return name == "MSH" || name == "BHS" || name ==
 // Decode reads a message or a batch. The error is a *message.SyntaxError that
 // names the segment.
 func Decode(src []byte, l Limits) (*message.Node, error) {
+	src = Text(src)
 	m, err := Parse(src)
 	if err != nil {
 		return nil, err

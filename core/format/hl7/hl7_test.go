@@ -403,3 +403,38 @@ func FuzzDecode(f *testing.F) {
 		}
 	})
 }
+
+// MSH-18 names the character set of a message, both ways (HL7 table 0211, from memory).
+func TestCharacterSets(t *testing.T) {
+	head := func(set string) string { return "MSH|^~\\&|A||B||1||ADT|1|P|2.5||||||" + set + "\r" }
+	for _, c := range []struct{ set, name string }{
+		{"8859/1", "M\xFCller"}, {"8859/1~UNICODE UTF-8", "M\xFCller"}, {"8859/15", "M\xFCller"}, {"UNICODE UTF-8", "Müller"}, {"", "Müller"},
+		{"GB 18030-2000", "M\xA8\xB9ller"}, {"nothing known", "Müller"},
+	} {
+		src := head(c.set) + "PID|1||||" + c.name + "\r"
+		n, err := Decode([]byte(src), Limits{})
+		if err != nil {
+			t.Errorf("%s: %v", c.set, err)
+			continue
+		}
+		if got := n.Get("PID").Get("5").Text; got != "Müller" {
+			t.Errorf("%s: %q", c.set, got)
+		}
+		changed := n.With("NTE", message.NewMap(message.Member{Name: "1", Value: message.NewString("x")}))
+		out, err := Encode(changed)
+		if err != nil || !strings.Contains(string(out), c.name) {
+			t.Errorf("%s: %q %v", c.set, out, err)
+		}
+	}
+	n, err := Decode([]byte(head("8859/1")+"PID|1\r"), Limits{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Encode(n.With("PID", message.NewMap(message.Member{Name: "5", Value: message.NewString("Łucja")}))); err == nil ||
+		!strings.Contains(err.Error(), `8859/1, which has no 'Ł'`) {
+		t.Error(err)
+	}
+	if _, err := Decode([]byte(head("")+"PID|1||||M\xFCller\r"), Limits{}); err == nil || !strings.Contains(err.Error(), "not UTF-8") {
+		t.Error(err)
+	}
+}
