@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	client "github.com/Azure/go-amqp"
 
@@ -143,18 +144,31 @@ func (l *link) Receive(
 	if err != nil {
 		return err
 	}
-	defer j.close()
+	defer func() {
+		if j != nil {
+			j.close()
+		}
+	}()
 	from, err := l.receiver(ctx, j, source, int32(atOnce))
 	if err != nil {
 		return fmt.Errorf("receiving from %s: %w", source, inWords(err))
 	}
 	connect.TellReady(ctx)
 	for {
-		m, err := from.Receive(ctx, nil)
-		if err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
+		m, err := awaits(ctx, from)
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case errors.Is(err, context.DeadlineExceeded):
+			j.close() // the whole connection: what is stuck answers to nothing
+			if j, err = l.join(ctx, nil); err != nil {
+				return err
 			}
+			if from, err = l.receiver(ctx, j, source, int32(atOnce)); err != nil {
+				return fmt.Errorf("receiving from %s: %w", source, inWords(err))
+			}
+			continue
+		case err != nil:
 			return l.broke(err)
 		}
 		list := []*client.Message{m}
@@ -168,6 +182,16 @@ func (l *link) Receive(
 			return err
 		}
 	}
+}
+
+// quiet is how long nothing comes before a receiver connects anew: some brokers lose count of
+// what they may hand over, and hand nothing over any more. What was on its way comes again.
+var quiet = 5 * time.Minute
+
+func awaits(ctx context.Context, from *client.Receiver) (*client.Message, error) {
+	ctx, cancel := context.WithTimeout(ctx, quiet)
+	defer cancel()
+	return from.Receive(ctx, nil)
 }
 
 // batch is how many messages one commit takes at most.

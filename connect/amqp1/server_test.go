@@ -24,6 +24,9 @@ func server(t *testing.T) (connect.Link, string) {
 	if address == "" {
 		t.Skip("READYFERRY_AMQP1 names no broker, so none is asked")
 	}
+	usual := quiet
+	quiet = 10 * time.Second // this broker is one of those
+	t.Cleanup(func() { quiet = usual })
 	queue := fmt.Sprintf("/queue/test-%d", time.Now().UnixNano())
 	c := connection(address)
 	c.Settings = system.Schema(`{"reply-to": "` + queue + `-answers"}`) // this one names none by itself
@@ -60,6 +63,21 @@ func TestServerBringsAgainWhatIsNotAccepted(t *testing.T) {
 		connecttest.Header(a, "content-type") != "application/json" {
 		t.Errorf("%+v", a)
 	}
+}
+
+// A receiver that has heard nothing for a while asks anew, and misses nothing.
+func TestServerIsAskedAnew(t *testing.T) {
+	l, queue := server(t)
+	quiet = 20 * time.Millisecond
+	in := connecttest.Receive(t, l, `{"source": "`+queue+`", "at-once": 2}`, nil, nil).Ready(t)
+	for i := range 20 {
+		if r, err := connecttest.Send(l, `{"target": "`+queue+`"}`, fmt.Sprint(i), "x"); err != nil || r.Outcome != retry.Delivered {
+			t.Fatalf("%+v %v", r, err)
+		}
+		in.Find(t, fmt.Sprint(i))
+		time.Sleep(quiet * time.Duration(i%3)) // so that some come while it asks
+	}
+	in.Stop()
 }
 
 func TestServerSaysWhatIsThere(t *testing.T) {
