@@ -1,8 +1,6 @@
 package step
 
 import (
-	"encoding/json"
-	"errors"
 	"fmt"
 	"net/textproto"
 	"regexp"
@@ -13,9 +11,7 @@ import (
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/format"
-	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
-	"readyferry/core/pointer"
 	"readyferry/core/retry"
 	"readyferry/core/system"
 	"readyferry/core/want"
@@ -100,48 +96,6 @@ func (r *deliver) outside(c *Compiler, s *flow.Step) {
 	}
 }
 
-// change checks what a delivery to a database says: the change of a row, or a statement
-// with its parameters.
-func (c *Compiler) change(s *flow.Step) {
-	table, statement := scalar(s.Settings.Get("table")), s.Settings.Get("sql")
-	switch {
-	case statement != nil && table != "":
-		c.Find(s.Pointer+"/sql", flow.Error, "wrong-value", "a delivery to a database names either a table or a statement",
-			"remove one of the two")
-	case statement != nil:
-		c.statement(s)
-	case table == "":
-		c.Find(s.Pointer, flow.Error, "missing-key", "a delivery to a database names a table, or a statement", "add table:")
-	default:
-		c.changedRow(s)
-	}
-}
-
-// changedRow checks the change of a row: what a key and what columns it needs.
-func (c *Compiler) changedRow(s *flow.Step) {
-	how, columns := scalar(s.Settings.Get("change")), s.Settings.Get("columns")
-	if columns == nil || len(columns.Members) == 0 {
-		c.Find(s.Pointer, flow.Error, "missing-key", "the change of a row says which column gets what",
-			"add columns: {name: expression}")
-		return
-	}
-	if how == "" || how == "insert" {
-		return
-	}
-	keys := s.Settings.Get("key")
-	if keys == nil || len(keys.Items) == 0 {
-		c.Find(s.Pointer, flow.Error, "missing-key", "to "+how+" a row, its key must be named", "add key: [column]")
-		return
-	}
-	for i, k := range keys.Items {
-		if !slices.ContainsFunc(columns.Members, func(m message.Member) bool { return strings.EqualFold(m.Name, k.Text) }) {
-			c.Find(fmt.Sprintf("%s/key/%d", s.Pointer, i), flow.Error, "wrong-value",
-				fmt.Sprintf("the key %s is no column that gets a value",
-					k.Text), fmt.Sprintf("add it under columns, as %s: expression", k.Text))
-		}
-	}
-}
-
 // spokenTo gives the system other than HTTP that has all of what a step says,
 // with the schema of that; "" where what it says is said over HTTP.
 func (c *Compiler) spokenTo(says []string, of func(k system.Kind) *message.Node) (kind string, schema *message.Node) {
@@ -163,94 +117,6 @@ func (c *Compiler) spokenTo(says []string, of func(k system.Kind) *message.Node)
 var stepSettings = []string{"id", "kind", "title", "note", "when", "off", "else", "to", "retry"}
 
 var httpSettings = map[string]bool{"method": true, "path": true, "headers": true, "body": true}
-
-// ownSetting is a setting of a system other than HTTP.
-type ownSetting struct {
-	name     string
-	value    *expr.Program
-	template *expr.Template
-	constant *message.Node
-	members  []ownSetting // of one that is values by name; the others are nil then
-}
-
-// ownSettings compiles what a step says by the schema of its system, and takes
-// defaults for what it does not say.
-func (c *Compiler) ownSettings(s *flow.Step, schema *message.Node) (out []ownSetting) {
-	for _, p := range system.Properties(schema) {
-		if p.Name == "headers" {
-			continue
-		}
-		ptr, given := s.Pointer+pointer.Pointer{p.Name}.String(), s.Settings.Get(p.Name)
-		if given == nil {
-			if given = p.Value.Get("default"); given == nil {
-				continue
-			}
-		}
-		out = append(out, c.ownSetting(p.Name, ptr, given, system.Format(p.Value)))
-	}
-	return out
-}
-
-// ownSetting compiles one setting as its schema means it, or each value of a map.
-func (c *Compiler) ownSetting(name, ptr string, given *message.Node, format string) ownSetting {
-	one := ownSetting{name: name, constant: given}
-	if given.Kind == message.Map && format != "" {
-		one.members = []ownSetting{}
-		for _, m := range given.Members {
-			one.members = append(one.members, c.ownSetting(m.Name, ptr+pointer.Pointer{m.Name}.String(), m.Value, format))
-		}
-		return one
-	}
-	switch format {
-	case "expression":
-		one.value = c.Expression(ptr, scalar(given))
-	case "template":
-		one.template = c.Template(ptr, scalar(given), expr.PlainText)
-	case "html":
-		one.template = c.Template(ptr, scalar(given), expr.XMLText)
-	}
-	return one
-}
-
-// say fills the settings of a system in for a message.
-func say(own []ownSetting, c *Call) (json.RawMessage, error) {
-	if own == nil {
-		return nil, nil
-	}
-	out, err := filled(own, c)
-	if err != nil {
-		return nil, err
-	}
-	return jsonfmt.Encode(out), nil
-}
-
-func filled(own []ownSetting, c *Call) (*message.Node, error) {
-	out := message.NewMap()
-	for _, s := range own {
-		value := s.constant
-		var err error
-		switch {
-		case s.members != nil:
-			value, err = filled(s.members, c)
-		case s.value != nil:
-			value, err = s.value.Eval(c.Scope())
-		case s.template != nil:
-			var text string
-			text, err = s.template.Eval(c.Scope())
-			value = message.NewString(text)
-		}
-		if err != nil {
-			var inner *Failure
-			if errors.As(err, &inner) {
-				inner.Phase = s.name + "/" + inner.Phase
-				return nil, inner
-			}
-			return nil, fail(s.name, err)
-		}
-		out = out.With(s.name, value)
-	}
-	return out, nil
-}
 
 var queueName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
