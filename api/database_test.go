@@ -94,6 +94,17 @@ func TestAQueryIsWritten(t *testing.T) {
 	}
 	w.problem(422, "tables: there is none", "POST", "/api/v1/connections/circ/query", `{"tables":[]}`)
 	w.problem(400, "", "POST", "/api/v1/connections/circ/query", `{"nothing":1}`)
+	if got := string(w.ok("POST", "/api/v1/connections/circ/test", "")); !strings.Contains(got,
+		`"there are 2 tables and views"`) ||
+		!strings.Contains(got, `"statements may change it"`) {
+		t.Error(got)
+	}
+	w.live("polled", `{"readyferry":"flow/1","name":"polled","intake":{"kind":"table","of":"circ","table":"cards","key":"card","every":"1h"},
+		"steps":[{"id":"n","kind":"note","text":"x"}]}`)
+	if got := string(w.ok("POST", "/api/v1/flows/polled/take-sample", "")); !strings.Contains(got,
+		`\"event\":\"created\",\"key\":\"LC1\"`) {
+		t.Error(got)
+	}
 	w.ok("PUT", "/api/v1/connections/web", `{"readyferry":"connection/1","name":"web","kind":"http","address":"http://127.0.0.1:1"}`)
 	w.problem(422, "has no tables", "GET", "/api/v1/connections/web/tables/loans", "")
 }

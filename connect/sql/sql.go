@@ -149,15 +149,6 @@ func same(a, b string) bool {
 // writes tells whether statements may change the database.
 func writes(c *connect.Connection) bool { return c.Text("/write") == "true" }
 
-// Check implements connect.Link.
-func (l *link) Check(ctx context.Context) (connect.Report, error) {
-	a, err := l.query(ctx, &want.Query{SQL: "SELECT 1 AS answer", Most: 1}, nil)
-	if err != nil {
-		return connect.Report{Detail: err.Error()}, nil
-	}
-	return connect.Report{OK: true, Detail: "it answers with 200", Code: "200", Answer: jsonfmt.Encode(a.rows)}, nil
-}
-
 // Ask implements connect.Asker: the answer's body is the list of rows as JSON, and
 // where rows were changed a header says how many.
 func (l *link) Ask(ctx context.Context, r connect.Request) (connect.Receipt, error) {

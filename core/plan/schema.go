@@ -152,7 +152,7 @@ const flowSchema = `{
 				"zone": {"$ref": "#/$defs/zone"},
 				"of": {"title": "SQL connection", "format": "connection", "type": "string", "minLength": 1, "description":
 					"name of an SQL connection"},
-				"table": {"title": "Table or view", "type": "string", "pattern":
+				"table": {"title": "Table or view", "offers": true, "type": "string", "pattern":
 					"^[A-Za-z_][A-Za-z0-9_]*(\\.[A-Za-z_][A-Za-z0-9_]*)?$", "description": "name of the table or view"},
 				"key": {"title": "Key", "type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
 					"column that tells rows apart; without changed, it must increase"},

@@ -66,7 +66,7 @@ export function IntakeForm(p: Props) {
         omit={all.filter((n) => !names.includes(n))}
         completions={p.completions}
         connections={p.connections.filter((c) => c.kind !== "caller").map((c) => c.name)}
-        offersOf={outside ? String(intake.of ?? "") : undefined}
+        offersOf={outside || intake.kind === "table" ? String(intake.of ?? "") : undefined}
         overrides={intake.kind === "topic" ? { callers: Callers, begin: BeginAt } : { callers: Callers }}
       />
     );
@@ -83,7 +83,7 @@ export function IntakeForm(p: Props) {
         </Setting>
       </div>
       {part(all.filter((n) => ![...limiting, ...telling, ...clocked, "kind", "note", "methods"].includes(n)))}
-      {outside && intake.kind !== "tcp" && <TakeSample flow={p.doc.name} />}
+      {((outside && intake.kind !== "tcp") || intake.kind === "table") && <TakeSample flow={p.doc.name} />}
       {timed.includes(intake.kind) && (
         <>
           <TimingForm intake={intake} put={put} error={error} />
