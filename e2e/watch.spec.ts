@@ -144,6 +144,9 @@ test("what the help says is there", async ({ page, goto }) => {
     await expect(page.getByRole("heading", { name: kind, exact: true })).toBeVisible();
   }
   await expect(page.getByText("parseJson(string) → any")).toBeVisible();
+  for (const part of ["Contracts of partners, and SOAP", "Databases", "Mail mail", "TCP and MLLP tcp", "Object storage objects"]) {
+    await expect(page.getByRole("heading", { name: part, exact: true })).toBeVisible();
+  }
   await page.getByRole("link", { name: "Flows", exact: true }).click();
   await page.keyboard.press("?");
   await expect(page.getByRole("dialog")).toContainText("find a flow");

@@ -246,7 +246,34 @@ export default function HelpPage() {
               A bulk load counts the records of a CSV file, a file of JSON lines or a query, and what the filter lets
               pass; then it makes one message of each. It can be paused, and goes on with the next record, also after a
               crash: none is missing and none comes twice. A line that is no JSON, and a last line that was cut off, are
-              dead letters; a CSV row with too many fields stops the load there.
+              dead letters; a CSV row with too many fields stops the load there. A load may begin by itself at a time;
+              that of a query also again and again, by a cron expression, each time behind the row where it stood.
+            </p>
+          </section>
+          <section id="contracts">
+            <h2 className="mb-1 text-[17px]">Contracts of partners, and SOAP</h2>
+            <p className="mb-1">
+              A flow that starts from a WSDL takes envelopes of SOAP 1.1 or 1.2, checks what is in them, and answers
+              with one; who is refused gets a fault (<span className="data">faults</span> of the webhook). Each sender
+              writes namespaces with prefixes of its own; <span className="data">prefixes</span> of the intake gives
+              them those that the flow uses, an empty one for none, so that{" "}
+              <span className="data">body["soap:Envelope"]["soap:Body"].Order</span> is the same element from everybody.
+              XSD, OpenAPI, AsyncAPI and JSON Schema start flows as well.
+            </p>
+            <p>
+              A connection that is made from a WSDL, OpenAPI or AsyncAPI document has the partner's operations: a
+              delivery chooses one, which fills in method, path, headers or topic, and shows what the partner takes.
+            </p>
+          </section>
+          <section id="databases">
+            <h2 className="mb-1 text-[17px]">Databases</h2>
+            <p>
+              A delivery inserts, upserts, updates or deletes a row by its columns, or makes a statement; values are
+              bound. How many rows it concerns is looked at before it is committed: where{" "}
+              <span className="data">expect</span> says one or some, and it is another number, nothing is changed and it
+              is a dead letter. An insert that is tried again may be there twice unless a unique index keeps it out:
+              name a column for the id of the delivery, or upsert. The form offers the columns of the table; a question
+              is written from chosen tables and columns, joined over foreign keys.
             </p>
           </section>
           <section id="steps">
