@@ -11,32 +11,18 @@
 package api
 
 import (
-	"bytes"
-	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
-	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
-	"readyferry/core/flow"
-	"readyferry/core/run"
 	"readyferry/engine"
-	"readyferry/engine/catalog"
-	"readyferry/engine/design"
-	"readyferry/engine/watch"
 	"readyferry/standin"
 )
-
-// maxDocument is the largest body that the interface reads, in bytes.
-const maxDocument = 4 << 20
 
 // Server answers requests.
 type Server struct {
@@ -333,165 +319,4 @@ func localHost(host string) bool {
 	}
 	ip := net.ParseIP(strings.Trim(name, "[]"))
 	return name == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-// Problem is an error as RFC 9457 has it.
-type Problem struct {
-	Type     string         `json:"type"`
-	Title    string         `json:"title"`
-	Status   int            `json:"status"`
-	Detail   string         `json:"detail"`
-	Findings []flow.Finding `json:"findings,omitempty"`
-}
-
-func problem(c *gin.Context, status int, title, detail string, findings []flow.Finding) {
-	body, _ := json.Marshal(Problem{"about:blank", title, status, detail, findings})
-	c.Data(status, "application/problem+json", body)
-}
-
-// fail answers an error of the engine or the store.
-func (s *Server) fail(c *gin.Context, err error) {
-	if errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil {
-		return // whoever asked has gone
-	}
-	if errors.Is(err, context.Canceled) || errors.Is(err, engine.ErrClosed) {
-		err = &run.RefusedError{
-			Status: http.StatusServiceUnavailable,
-			Title:  "The application stops",
-			Detail: "it was not done; ask again after the next start",
-		}
-	}
-	var refused *run.RefusedError
-	var findings *design.FindingsError
-	var tooLarge *http.MaxBytesError
-	switch {
-	case errors.As(err, &refused):
-		switch refused.Status {
-		case http.StatusServiceUnavailable:
-			c.Header("Retry-After", "60")
-		case http.StatusTooManyRequests:
-			c.Header("Retry-After", "2")
-		}
-		if refused.Status == http.StatusUnauthorized {
-			c.Header("WWW-Authenticate", "Key")
-		}
-		problem(c, refused.Status, refused.Title, refused.Detail, nil)
-	case errors.As(err, &findings):
-		problem(c, http.StatusUnprocessableEntity, upper(findings.What), findings.Error(), findings.Findings)
-	case errors.Is(err, catalog.ErrNoKey):
-		problem(c, http.StatusUnauthorized, "No key was given that is known here",
-			"send one as Authorization: Bearer key, or as X-Api-Key; keys are made on the page Connections", nil)
-	case errors.Is(err, catalog.ErrNotPermitted):
-		problem(c, http.StatusForbidden, "The key does not permit this", err.Error(), nil)
-	case errors.Is(err, engine.ErrNotFound), errors.Is(err, standin.ErrNotFound):
-		problem(c, http.StatusNotFound, "There is nothing here", "no such thing: "+c.Request.URL.Path, nil)
-	case errors.Is(err, engine.ErrConflict):
-		problem(
-			c,
-			http.StatusPreconditionFailed,
-			"It has changed since it was read",
-			"read it again and repeat the change: "+err.Error(),
-			nil,
-		)
-	case errors.Is(err, engine.ErrInUse):
-		problem(c, http.StatusConflict, "It is still in use", err.Error(), nil)
-	case errors.Is(err, engine.ErrDecision):
-		problem(c, http.StatusUnprocessableEntity, "This cannot be done", err.Error(), nil)
-	case errors.As(err, &tooLarge):
-		problem(
-			c,
-			http.StatusRequestEntityTooLarge,
-			"The body is too large",
-			fmt.Sprintf("at most %d bytes are read here", tooLarge.Limit),
-			nil,
-		)
-	case errors.Is(err, errSlow):
-		c.Header("Connection", "close")
-		problem(c, http.StatusRequestTimeout, "The body came too slowly", err.Error(), nil)
-	case errors.Is(err, errBadRequest):
-		problem(c, http.StatusBadRequest, "The request cannot be read", err.Error(), nil)
-	default:
-		s.log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
-		problem(c, http.StatusInternalServerError, "The request failed", err.Error(), nil)
-	}
-}
-
-var errBadRequest = errors.New("the request is not as expected")
-
-func bad(format string, args ...any) error {
-	return fmt.Errorf("%w: %w", errBadRequest, fmt.Errorf(format, args...))
-}
-
-func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
-
-// body reads a request's body up to a limit.
-func body(c *gin.Context, limit int64) ([]byte, error) {
-	return io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
-}
-
-// input reads a JSON body whose members are all known.
-func input(c *gin.Context, into any) error {
-	content, err := body(c, maxDocument)
-	if err != nil {
-		return err
-	}
-	d := json.NewDecoder(bytes.NewReader(content))
-	d.DisallowUnknownFields()
-	if err := d.Decode(into); errors.Is(err, io.EOF) {
-		return nil
-	} else if err != nil {
-		return bad("the JSON body: %s", plainJSON(err))
-	}
-	if _, err := d.Token(); !errors.Is(err, io.EOF) {
-		return bad("the JSON body: something stands behind its end, at byte %d", d.InputOffset())
-	}
-	return nil
-}
-
-// change reads a document and the revision over which it was made.
-func change(c *gin.Context) (document []byte, seen *int64, err error) {
-	if document, err = body(c, maxDocument); err != nil {
-		return nil, nil, err
-	}
-	seen, err = revision(c)
-	return document, seen, err
-}
-
-// revision reads the entity tag that a client saw: nil when it sent none.
-func revision(c *gin.Context) (*int64, error) {
-	if c.GetHeader("If-None-Match") == "*" {
-		zero := int64(0)
-		return &zero, nil
-	}
-	tag := strings.TrimPrefix(c.GetHeader("If-Match"), "W/")
-	if tag == "" || tag == "*" {
-		return nil, nil
-	}
-	n, err := strconv.ParseInt(strings.Trim(tag, `"`), 10, 64)
-	if err != nil {
-		return nil, bad("If-Match holds %s, which is no entity tag of this application", tag)
-	}
-	return &n, nil
-}
-
-func etag(c *gin.Context, revision int64) { c.Header("ETag", fmt.Sprintf(`"%d"`, revision)) }
-
-func id(c *gin.Context) (watch.ID, error) {
-	id, err := watch.ParseID(c.Param("id"))
-	if err != nil {
-		return id, engine.ErrNotFound
-	}
-	return id, nil
-}
-
-func limit(c *gin.Context, otherwise, most int) (int, error) {
-	text := c.Query("limit")
-	if text == "" {
-		return otherwise, nil
-	}
-	n, err := strconv.Atoi(text)
-	if err != nil || n < 1 || n > most {
-		return 0, bad("limit must be a number from 1 to %d, not %q", most, text)
-	}
-	return n, nil
 }

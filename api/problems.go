@@ -1,0 +1,108 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/flow"
+	"readyferry/core/run"
+	"readyferry/engine"
+	"readyferry/engine/catalog"
+	"readyferry/engine/design"
+	"readyferry/standin"
+)
+
+// Problem is an error as RFC 9457 has it.
+type Problem struct {
+	Type     string         `json:"type"`
+	Title    string         `json:"title"`
+	Status   int            `json:"status"`
+	Detail   string         `json:"detail"`
+	Findings []flow.Finding `json:"findings,omitempty"`
+}
+
+func problem(c *gin.Context, status int, title, detail string, findings []flow.Finding) {
+	body, _ := json.Marshal(Problem{"about:blank", title, status, detail, findings})
+	c.Data(status, "application/problem+json", body)
+}
+
+// fail answers an error of the engine or the store.
+func (s *Server) fail(c *gin.Context, err error) {
+	if errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil {
+		return // whoever asked has gone
+	}
+	if errors.Is(err, context.Canceled) || errors.Is(err, engine.ErrClosed) {
+		err = &run.RefusedError{
+			Status: http.StatusServiceUnavailable,
+			Title:  "The application stops",
+			Detail: "it was not done; ask again after the next start",
+		}
+	}
+	var refused *run.RefusedError
+	var findings *design.FindingsError
+	var tooLarge *http.MaxBytesError
+	switch {
+	case errors.As(err, &refused):
+		switch refused.Status {
+		case http.StatusServiceUnavailable:
+			c.Header("Retry-After", "60")
+		case http.StatusTooManyRequests:
+			c.Header("Retry-After", "2")
+		}
+		if refused.Status == http.StatusUnauthorized {
+			c.Header("WWW-Authenticate", "Key")
+		}
+		problem(c, refused.Status, refused.Title, refused.Detail, nil)
+	case errors.As(err, &findings):
+		problem(c, http.StatusUnprocessableEntity, upper(findings.What), findings.Error(), findings.Findings)
+	case errors.Is(err, catalog.ErrNoKey):
+		problem(c, http.StatusUnauthorized, "No key was given that is known here",
+			"send one as Authorization: Bearer key, or as X-Api-Key; keys are made on the page Connections", nil)
+	case errors.Is(err, catalog.ErrNotPermitted):
+		problem(c, http.StatusForbidden, "The key does not permit this", err.Error(), nil)
+	case errors.Is(err, engine.ErrNotFound), errors.Is(err, standin.ErrNotFound):
+		problem(c, http.StatusNotFound, "There is nothing here", "no such thing: "+c.Request.URL.Path, nil)
+	case errors.Is(err, engine.ErrConflict):
+		problem(
+			c,
+			http.StatusPreconditionFailed,
+			"It has changed since it was read",
+			"read it again and repeat the change: "+err.Error(),
+			nil,
+		)
+	case errors.Is(err, engine.ErrInUse):
+		problem(c, http.StatusConflict, "It is still in use", err.Error(), nil)
+	case errors.Is(err, engine.ErrDecision):
+		problem(c, http.StatusUnprocessableEntity, "This cannot be done", err.Error(), nil)
+	case errors.As(err, &tooLarge):
+		problem(
+			c,
+			http.StatusRequestEntityTooLarge,
+			"The body is too large",
+			fmt.Sprintf("at most %d bytes are read here", tooLarge.Limit),
+			nil,
+		)
+	case errors.Is(err, errSlow):
+		c.Header("Connection", "close")
+		problem(c, http.StatusRequestTimeout, "The body came too slowly", err.Error(), nil)
+	case errors.Is(err, errBadRequest):
+		problem(c, http.StatusBadRequest, "The request cannot be read", err.Error(), nil)
+	default:
+		s.log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
+		problem(c, http.StatusInternalServerError, "The request failed", err.Error(), nil)
+	}
+}
+
+var errBadRequest = errors.New("the request is not as expected")
+
+func bad(format string, args ...any) error {
+	return fmt.Errorf("%w: %w", errBadRequest, fmt.Errorf(format, args...))
+}
+
+func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
