@@ -1,0 +1,119 @@
+import { useSystems } from "../systems";
+import { type Schema, settingsOf } from "../systems/schema";
+
+/** How programs outside put and take. */
+export function Outside() {
+  return (
+    <section id="outside">
+      <h2 className="mb-1 text-[17px]">Programs that put and take over HTTP</h2>
+      <p className="mb-1">
+        A key, made on Connections, says what a program may: send, take, read or manage, on queues, topics and flows. It
+        comes as <code className="data">Authorization: Bearer …</code> or <code className="data">X-Api-Key</code>.
+      </p>
+      <dl className="grid grid-cols-[330px_1fr] gap-y-0.5">
+        {[
+          [
+            "POST /out/queues/{name}",
+            "puts a message, or CloudEvents: binary, structured or as a batch. A repeat is told by Idempotency-Key, or by source and id.",
+          ],
+          [
+            "POST /out/queues/{name}/take",
+            '{"max": 10, "wait": "30s", "lease": "1m"} gives messages, each with a lease; it waits for the first.',
+          ],
+          [
+            "POST /out/queues/{name}/leases/{lease}/done",
+            "the message is gone. back in place of done gives it to somebody else. A lease that ends without a word does too; the fifth makes it a dead letter, and a resend puts it into the queue anew.",
+          ],
+          ["GET /out/queues/{name}/messages", "looks, and takes nothing; pause and resume are there, too."],
+          ["POST /out/topics/{name}", "publishes."],
+          [
+            "POST /out/topics/{name}/take",
+            '{"subscription": "partner", "begin": "earliest"} and the rest as with a queue; each subscription has every message, and its leases end at /out/topics/{name}/leases/….',
+          ],
+          [
+            "GET /out/topics/{name}/events",
+            "server-sent events from latest, earliest or an offset on; Last-Event-ID goes on behind the one seen last.",
+          ],
+          ["POST /in/…", "a webhook that asks who calls takes a key with send on flow:name as well."],
+        ].map(([what, says]) => (
+          <div key={what} className="contents">
+            <dt className="data">{what}</dt>
+            <dd>{says}</dd>
+          </div>
+        ))}
+      </dl>
+    </section>
+  );
+}
+
+/** What may be said to each kind of outside system, from its schemas. */
+export function Systems() {
+  const systems = useSystems();
+  return (
+    <section id="systems">
+      <h2 className="mb-1 text-[17px]">Outside systems</h2>
+      {systems.data?.map((s) => (
+        <div key={s.kind} className="mb-4">
+          <h3 className="font-bold">
+            {s.title} <span className="chip">{s.kind}</span>
+          </h3>
+          <p className="mb-1">{s.summary}</p>
+          {s.notes.map((note) => (
+            <p key={note} className="mb-1 text-quiet">
+              {note}
+            </p>
+          ))}
+          <SettingsTable what="Connection" schema={s.connection} omit={["readyferry", "kind"]} />
+          <SettingsTable what="Intake" schema={s.intake} />
+          <SettingsTable what="Delivery" schema={s.deliver} />
+          <SettingsTable what="Question" schema={s.ask} />
+          {s.outcomes.length > 0 && (
+            <details className="mb-1">
+              <summary className="head cursor-pointer">What its answers come to</summary>
+              <table className="grid-table mt-1">
+                <thead>
+                  <tr>
+                    <th>It says</th>
+                    <th>That means</th>
+                    <th>The delivery</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {s.outcomes.map((o) => (
+                    <tr key={o.code + o.words}>
+                      <td className="data">{o.code || "·"}</td>
+                      <td>{o.words}</td>
+                      <td className="whitespace-nowrap">{o.comes}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </details>
+          )}
+        </div>
+      ))}
+    </section>
+  );
+}
+
+function SettingsTable({ what, schema, omit = [] }: { what: string; schema: Schema | null; omit?: string[] }) {
+  const rows = settingsOf(schema).filter(([name]) => !omit.includes(name));
+  if (!rows.length) return null;
+  return (
+    <details className="mb-1">
+      <summary className="head cursor-pointer">{what}</summary>
+      <dl className="mt-1 grid grid-cols-[140px_1fr] gap-y-0.5">
+        {rows.map(([name, s]) => (
+          <div key={name} className="contents">
+            <dt className="data">{name}</dt>
+            <dd>
+              {[s.title, s.description].filter(Boolean).join(": ")}
+              {s.enum && ` (${s.enum.join(", ")})`}
+              {s.default !== undefined && typeof s.default !== "object" && `; ${String(s.default)} by default`}
+            </dd>
+          </div>
+        ))}
+      </dl>
+    </details>
+  );
+}
