@@ -1,16 +1,7 @@
-import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
-import {
-  type Checked,
-  call,
-  type Draft,
-  enc,
-  type Finding,
-  ProblemError,
-  type Sample,
-  type SampleRehearsal,
-} from "../api/client";
+import { type Checked, call, type Draft, enc, ProblemError, type Sample } from "../api/client";
 import { queryClient, useConnections, useQueues, useReference, useSamples, useTables, useTopics } from "../api/queries";
 import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from "../model/edit";
 import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../model/model";
@@ -25,10 +16,8 @@ import { viewOf } from "../steps";
 import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
 import { PageHead, says, Trouble } from "../ui/parts";
+import { useFollowed, useSaved, type Version } from "./draft";
 import { LoadsDialog } from "./loads";
-
-/** A draft: the document, and its text where a person wrote it as YAML. */
-type Version = { doc: FlowDocument; text: string | null };
 
 export default function FlowPage() {
   const { name = "" } = useParams();
@@ -56,23 +45,16 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const topics = useTopics();
   const tables = useTables();
   const reference = useReference();
-  const [findings, setFindings] = useState<Finding[]>(first.findings);
-  const [text, setText] = useState(first.text);
-  const [rehearsals, setRehearsals] = useState<SampleRehearsal[]>([]);
-  const [flow, setFlow] = useState(first);
+  const { flow, setFlow, notSaved, filesKey, save, writeFile, edited } = useSaved(name, first, etag, present);
   const [focus, setFocus] = useState<Focus>({ row: 0, column: 0 });
   const [asYAML, setAsYAML] = useState(false);
-  const [notSaved, setNotSaved] = useState<unknown>();
   const [adding, setAdding] = useState(false);
   const [history, setHistory] = useState(false);
   const [loading, setLoading] = useState(false);
   const [files, setFiles] = useState(false);
-  const [filesKey, setFilesKey] = useState(0); // counts changes to the files
   const [sample, setSample] = useState<Sample | "new" | null>(null);
   const [trouble, setTrouble] = useState<ProblemError | null>(null);
   const [left, setLeft] = useState<LeftBehind | null>(null);
-  const tag = useRef(etag);
-  const saved = useRef<Version>(present);
   const sheet = useRef<HTMLDivElement>(null);
   const go = useNavigate();
   const rows = useMemo(() => rowsOf(doc), [doc]);
@@ -81,86 +63,13 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   }, []);
   const row: Row | undefined = rows[Math.min(focus.row, rows.length - 1)];
 
-  // What the document does to the samples, computed by the server on every edit.
-  const sampleKey = JSON.stringify(samples.data);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: sampleKey stands for the samples, filesKey for the files
-  useEffect(() => {
-    const stop = new AbortController();
-    const t = setTimeout(async () => {
-      const body = present.text === null ? { body: doc } : { text: present.text };
-      const base = `/api/v1/flows/${enc(name)}`;
-      const [checked, done] = await Promise.allSettled([
-        call<Checked>(`${base}/check`, { ...body, method: "POST", signal: stop.signal }),
-        call<SampleRehearsal[]>(`${base}/rehearse`, { body: { document: present.text ?? doc }, signal: stop.signal }),
-      ]);
-      if (stop.signal.aborted) return;
-      if (checked.status === "fulfilled") {
-        setFindings(checked.value.value.findings);
-        setText(checked.value.value.text);
-      }
-      if (done.status === "fulfilled") setRehearsals(done.value.value);
-    }, 60);
-    return () => {
-      clearTimeout(t);
-      stop.abort();
-    };
-  }, [present, sampleKey, filesKey, name]);
-
-  // Saves follow one another, so that each is based on the one before.
-  const saving = useRef<Promise<boolean>>(Promise.resolve(true));
-  const save = useCallback(
-    (v: Version): Promise<boolean> => {
-      const one = async () => {
-        if (saved.current === v) return true;
-        try {
-          const { value, etag } = await call<Draft>(`/api/v1/flows/${enc(name)}`, {
-            method: "PUT",
-            headers: tag.current ? { "If-Match": tag.current } : {},
-            ...(v.text === null ? { body: v.doc } : { text: v.text }),
-          });
-          tag.current = etag;
-          saved.current = v;
-          setFlow(value);
-          setNotSaved(undefined);
-          return true;
-        } catch (e) {
-          setNotSaved(e);
-          return false;
-        }
-      };
-      saving.current = saving.current.then(one);
-      return saving.current;
-    },
-    [name],
+  const { findings, setFindings, text, rehearsals } = useFollowed(
+    name,
+    first,
+    present,
+    JSON.stringify(samples.data),
+    filesKey,
   );
-  const writeFile = async (file: string, content: string | null) => {
-    if (!(await save(present))) throw new Error("The draft is not saved, so its files are not either");
-    const { etag } = await call(`/api/v1/flows/${enc(name)}/files/${file.split("/").map(enc).join("/")}`, {
-      method: content === null ? "DELETE" : "PUT",
-      headers: { ...(tag.current ? { "If-Match": tag.current } : {}), "Content-Type": "text/plain" },
-      ...(content === null ? {} : { text: content }),
-    });
-    tag.current = etag;
-    setFilesKey((k) => k + 1);
-    setFlow((await call<Draft>(`/api/v1/flows/${enc(name)}`)).value);
-  };
-  useEffect(() => {
-    const t = setTimeout(() => save(present), 500);
-    return () => clearTimeout(t);
-  }, [present, save]);
-  // Whoever leaves the page leaves nothing unsaved behind.
-  const latest = useRef(present);
-  latest.current = present;
-  useEffect(() => {
-    const leave = () => {
-      save(latest.current);
-    };
-    window.addEventListener("pagehide", leave);
-    return () => {
-      window.removeEventListener("pagehide", leave);
-      leave();
-    };
-  }, [save]);
 
   const put = (next: FlowDocument, mark = "") => change({ doc: next, text: null }, mark);
   const goTo = (next: FlowDocument, place: (string | number)[]) =>
@@ -286,7 +195,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const differs = rehearsals.filter((r) => r.expected === "differs").length;
   const expected = rehearsals.filter((r) => r.expected !== "none").length;
   const errors = findings.filter((f) => f.level === "error").length;
-  const edits = flow.edits + (saved.current === present ? 0 : 1);
+  const edits = flow.edits + (edited ? 1 : 0);
   const status = flow.live
     ? `${edits ? `draft, ${edits} ${edits === 1 ? "edit" : "edits"} since version ${flow.live}` : `live: version ${flow.live}`}${flow.paused ? ", paused" : ""}`
     : "draft, never published; messages that come in are kept as samples";
