@@ -3,6 +3,8 @@ package connect
 import (
 	"strings"
 	"unicode/utf8"
+
+	"readyferry/core/message"
 )
 
 // HeaderText gives a text that can stand in a header, whatever an outside system sent: what
@@ -17,4 +19,25 @@ func HeaderText(s string) string {
 		}
 		return r
 	}, s)
+}
+
+// mostWords is how much of what a system says is shown to people, in bytes.
+const mostWords = 250
+
+// ShortText gives the beginning of what an outside system said, as HeaderText has it.
+func ShortText(s string) string {
+	s = HeaderText(strings.TrimSpace(s))
+	if len(s) > mostWords {
+		s = strings.ToValidUTF8(s[:mostWords], "") + "…"
+	}
+	return s
+}
+
+// SettingText gives one of the settings of an intake or delivery as its text: "" where it is
+// not there, or is a map.
+func SettingText(in Settings, name string) string {
+	if n := in.Get(name); n != nil && n.Kind != message.Map {
+		return n.Text
+	}
+	return ""
 }

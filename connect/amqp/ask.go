@@ -26,7 +26,8 @@ func (l *link) OnLate(told func(id string, r connect.Receipt)) {
 }
 
 func answered(d *client.Delivery) connect.Receipt {
-	return connect.Receipt{Outcome: retry.Delivered, Code: "answered", Headers: headersOf(d), Answer: bytes.NewReader(d.Body)}
+	return connect.Receipt{Outcome: retry.Delivered, Code: "answered", Headers: headersOf(d),
+		Answer: bytes.NewReader(d.Body)}
 }
 
 // Ask implements connect.Asker: a question is published, and the first answer with its

@@ -15,7 +15,6 @@ import (
 	"readyferry/connect"
 	"readyferry/connect/reach"
 	"readyferry/core/flow"
-	"readyferry/core/message"
 )
 
 // link is one connection to a broker: one that publishes and asks, made when it is needed
@@ -67,7 +66,8 @@ func (l *link) join(ctx context.Context, part string, w *reach.Way) (*client.Con
 	made, err := client.Open(&reach.Guarded{Conn: conn, Patience: l.c.TimeLimit, Look: new(guarded).look}, config)
 	if err != nil {
 		_ = conn.Close()
-		return nil, &reach.Error{Step: "signing in" + as(l.c), Err: inWords(err), Repair: "look at the user, the password and the virtual host"}
+		return nil, &reach.Error{Step: "signing in" + as(l.c), Err: inWords(err),
+			Repair: "look at the user, the password and the virtual host"}
 	}
 	_ = conn.SetReadDeadline(time.Time{})
 	w.Did("signed in%s, %s", as(l.c), strings.TrimSpace("virtual host "+config.Vhost))
@@ -167,11 +167,12 @@ func (l *link) look(ctx context.Context, w *reach.Way, do func(ch *client.Channe
 
 // Inspect implements connect.Inspector: it looks whether a queue or an exchange is there.
 func (l *link) Inspect(ctx context.Context, u connect.Use) connect.Step {
-	what, name, passive := "exchange", text(u.Settings, "exchange"), (*client.Channel).ExchangeDeclarePassive
+	what, name, passive := "exchange", connect.SettingText(u.Settings, "exchange"),
+		(*client.Channel).ExchangeDeclarePassive
 	if u.Intake {
-		what, name = "queue", text(u.Settings, "queue")
+		what, name = "queue", connect.SettingText(u.Settings, "queue")
 	} else if name == "" {
-		what, name = "queue", text(u.Settings, "routing-key")
+		what, name = "queue", connect.SettingText(u.Settings, "routing-key")
 	}
 	if strings.Contains(name, "${") {
 		return connect.Step{OK: true, Detail: fmt.Sprintf("%s: the %s depends on the message", u.Flow, what)}
@@ -189,8 +190,9 @@ func (l *link) Inspect(ctx context.Context, u connect.Use) connect.Step {
 	switch {
 	case err == nil:
 		return connect.Step{OK: true, Detail: fmt.Sprintf("%s: the %s %s is there%s", u.Flow, what, name, said)}
-	case code == 404 && u.Intake && text(u.Settings, "make") == "true":
-		return connect.Step{OK: true, Detail: fmt.Sprintf("%s: the queue %s is not there yet; the flow makes it", u.Flow, name)}
+	case code == 404 && u.Intake && connect.SettingText(u.Settings, "make") == "true":
+		return connect.Step{OK: true, Detail: fmt.Sprintf("%s: the queue %s is not there yet; the flow makes it", u.Flow,
+			name)}
 	case code == 404 && u.Intake:
 		return connect.Step{Detail: fmt.Sprintf("%s: the queue %s is not there", u.Flow, name),
 			Repair: "look at how it is written and at the virtual host, or let the flow make it"}
@@ -198,15 +200,8 @@ func (l *link) Inspect(ctx context.Context, u connect.Use) connect.Step {
 		return connect.Step{Detail: fmt.Sprintf("%s: the %s %s is not there", u.Flow, what, name),
 			Repair: "look at how it is written and at the virtual host"}
 	}
-	return connect.Step{Detail: fmt.Sprintf("%s: %v", u.Flow, inWords(err)), Repair: "look at what the broker permits the user"}
-}
-
-// text reads a setting.
-func text(in connect.Settings, name string) string {
-	if n := in.Get(name); n != nil && n.Kind != message.Map {
-		return n.Text
-	}
-	return ""
+	return connect.Step{Detail: fmt.Sprintf("%s: %v", u.Flow, inWords(err)),
+		Repair: "look at what the broker permits the user"}
 }
 
 // broke says that a connection ended.

@@ -26,7 +26,7 @@ func (l *link) Receive(
 	_ []byte,
 	take func(context.Context, []connect.Arrival) ([]connect.Taken, error),
 ) error {
-	conn, err := l.join(ctx, " "+text(in, "queue"), nil)
+	conn, err := l.join(ctx, " "+connect.SettingText(in, "queue"), nil)
 	if err != nil {
 		return err
 	}
@@ -38,12 +38,12 @@ func (l *link) Receive(
 	ended := ch.NotifyClose(make(chan *client.Error, 1))
 	came, err := consume(ch, in)
 	if err != nil {
-		return fmt.Errorf("taking from the queue %s: %w", text(in, "queue"), inWords(err))
+		return fmt.Errorf("taking from the queue %s: %w", connect.SettingText(in, "queue"), inWords(err))
 	}
 	connect.TellReady(ctx)
 	look := time.NewTicker(looks)
 	defer look.Stop()
-	backlog(ctx, conn, text(in, "queue"))
+	backlog(ctx, conn, connect.SettingText(in, "queue"))
 	for {
 		select {
 		case <-ctx.Done():
@@ -54,7 +54,7 @@ func (l *link) Receive(
 			}
 			return l.broke(why)
 		case <-look.C:
-			backlog(ctx, conn, text(in, "queue"))
+			backlog(ctx, conn, connect.SettingText(in, "queue"))
 		case d, open := <-came:
 			if !open {
 				return errors.New("the broker takes the queue away, or ends the reception")
@@ -74,17 +74,17 @@ func (l *link) Receive(
 
 // consume asks for the messages of a queue.
 func consume(ch *client.Channel, in connect.Settings) (<-chan client.Delivery, error) {
-	queue, atOnce := text(in, "queue"), 64
-	if n := text(in, "at-once"); n != "" {
+	queue, atOnce := connect.SettingText(in, "queue"), 64
+	if n := connect.SettingText(in, "at-once"); n != "" {
 		_, _ = fmt.Sscan(n, &atOnce)
 	}
-	if text(in, "make") == "true" {
+	if connect.SettingText(in, "make") == "true" {
 		if _, err := ch.QueueDeclare(queue, true, false, false, false, nil); err != nil {
 			return nil, err
 		}
 	}
-	if bind := in.Get("bind"); bind != nil && text(bind, "exchange") != "" {
-		if err := ch.QueueBind(queue, text(bind, "pattern"), text(bind, "exchange"), false, nil); err != nil {
+	if bind := in.Get("bind"); bind != nil && connect.SettingText(bind, "exchange") != "" {
+		if err := ch.QueueBind(queue, connect.SettingText(bind, "pattern"), connect.SettingText(bind, "exchange"), false, nil); err != nil {
 			return nil, err
 		}
 	}
@@ -95,7 +95,8 @@ func consume(ch *client.Channel, in connect.Settings) (<-chan client.Delivery, e
 }
 
 // store has messages stored and acknowledges them.
-func store(ctx context.Context, list []client.Delivery, take func(context.Context, []connect.Arrival) ([]connect.Taken, error)) error {
+func store(ctx context.Context, list []client.Delivery, take func(context.Context,
+	[]connect.Arrival) ([]connect.Taken, error)) error {
 	arrivals := make([]connect.Arrival, len(list))
 	for i := range list {
 		arrivals[i] = connect.Arrival{ID: list[i].MessageId, Headers: headersOf(&list[i]), Body: list[i].Body}
@@ -127,12 +128,12 @@ func backlog(ctx context.Context, conn *client.Connection, queue string) {
 func (l *link) Peek(ctx context.Context, in connect.Settings) (*connect.Arrival, error) {
 	var out *connect.Arrival
 	err := l.look(ctx, nil, func(ch *client.Channel) error {
-		d, is, err := ch.Get(text(in, "queue"), false)
+		d, is, err := ch.Get(connect.SettingText(in, "queue"), false)
 		if err != nil {
-			return fmt.Errorf("looking into the queue %s: %w", text(in, "queue"), inWords(err))
+			return fmt.Errorf("looking into the queue %s: %w", connect.SettingText(in, "queue"), inWords(err))
 		}
 		if !is {
-			return fmt.Errorf("no message waits in the queue %s", text(in, "queue"))
+			return fmt.Errorf("no message waits in the queue %s", connect.SettingText(in, "queue"))
 		}
 		out = &connect.Arrival{ID: d.MessageId, Headers: headersOf(&d), Body: d.Body}
 		return d.Nack(false, true)

@@ -13,7 +13,6 @@ import (
 
 	"readyferry/connect"
 	"readyferry/connect/reach"
-	"readyferry/core/message"
 )
 
 const (
@@ -79,7 +78,8 @@ func (l *link) join(ctx context.Context, w *reach.Way) (*joined, error) {
 	if u, err := url.Parse(l.c.Address); host == "" && err == nil {
 		host = u.Hostname()
 	}
-	opts := &client.ConnOptions{HostName: host, ContainerID: "readyferry-" + l.c.Name, MaxFrameSize: frameMax, IdleTimeout: time.Minute,
+	opts := &client.ConnOptions{HostName: host, ContainerID: "readyferry-" + l.c.Name, MaxFrameSize: frameMax,
+		IdleTimeout:  time.Minute,
 		WriteTimeout: l.c.TimeLimit, SASLType: client.SASLTypeAnonymous()}
 	switch {
 	case l.c.SignIn.Kind == connect.SignInBasic && len(l.c.SignIn.Secrets) > 0:
@@ -91,14 +91,16 @@ func (l *link) join(ctx context.Context, w *reach.Way) (*joined, error) {
 	c, err := client.NewConn(ctx, conn, opts)
 	if err != nil {
 		_ = conn.Close()
-		return nil, &reach.Error{Step: "signing in" + as(l.c), Err: inWords(err), Repair: "look at the user, the password, and whether AMQP 1.0 is spoken there"}
+		return nil, &reach.Error{Step: "signing in" + as(l.c), Err: inWords(err),
+			Repair: "look at the user, the password, and whether AMQP 1.0 is spoken there"}
 	}
 	_ = conn.SetDeadline(time.Time{})
 	w.Did("signed in%s", as(l.c))
 	session, err := c.NewSession(ctx, nil)
 	if err != nil {
 		_ = c.Close()
-		return nil, &reach.Error{Step: "beginning a session", Err: inWords(err), Repair: "the broker may have a limit of sessions"}
+		return nil, &reach.Error{Step: "beginning a session", Err: inWords(err),
+			Repair: "the broker may have a limit of sessions"}
 	}
 	return &joined{c, session}, nil
 }
@@ -207,7 +209,7 @@ func (l *link) Check(ctx context.Context) (connect.Report, error) {
 
 // Inspect implements connect.Inspector: it attaches to an address for a moment.
 func (l *link) Inspect(ctx context.Context, u connect.Use) connect.Step {
-	address := text(u.Settings, map[bool]string{true: "source", false: "target"}[u.Intake])
+	address := connect.SettingText(u.Settings, map[bool]string{true: "source", false: "target"}[u.Intake])
 	if depends(address) {
 		return connect.Step{OK: true, Detail: u.Flow + ": the address depends on the message"}
 	}
@@ -227,12 +229,4 @@ func (l *link) Inspect(ctx context.Context, u connect.Use) connect.Step {
 			Repair: "look at how the broker writes it, and at what the user is permitted"}
 	}
 	return connect.Step{OK: true, Detail: fmt.Sprintf("%s: the address %s is there", u.Flow, address)}
-}
-
-// text reads a setting.
-func text(in connect.Settings, name string) string {
-	if n := in.Get(name); n != nil && n.Kind != message.Map {
-		return n.Text
-	}
-	return ""
 }

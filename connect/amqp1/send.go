@@ -54,7 +54,8 @@ func (l *link) OnLate(told func(id string, r connect.Receipt)) {
 }
 
 func answered(m *client.Message) connect.Receipt {
-	return connect.Receipt{Outcome: retry.Delivered, Code: "answered", Headers: headersOf(m), Answer: bytes.NewReader(bodyOf(m))}
+	return connect.Receipt{Outcome: retry.Delivered, Code: "answered", Headers: headersOf(m),
+		Answer: bytes.NewReader(bodyOf(m))}
 }
 
 // Ask implements connect.Asker: a question is transferred, and the first answer with its
@@ -103,7 +104,8 @@ func (l *link) asks(ctx context.Context) (*asking, error) {
 		}
 	}
 	own := l.c.Text("/reply-to")
-	from, err := j.session.NewReceiver(ctx, own, &client.ReceiverOptions{DynamicAddress: own == "", Credit: 1000, MaxMessageSize: largest})
+	from, err := j.session.NewReceiver(ctx, own, &client.ReceiverOptions{DynamicAddress: own == "", Credit: 1000,
+		MaxMessageSize: largest})
 	if err != nil {
 		return nil, err
 	}
@@ -136,8 +138,8 @@ func (l *link) Receive(
 	_ []byte,
 	take func(context.Context, []connect.Arrival) ([]connect.Taken, error),
 ) error {
-	source, atOnce := text(in, "source"), 64
-	if n := text(in, "at-once"); n != "" {
+	source, atOnce := connect.SettingText(in, "source"), 64
+	if n := connect.SettingText(in, "at-once"); n != "" {
 		_, _ = fmt.Sscan(n, &atOnce)
 	}
 	j, err := l.join(ctx, nil)
@@ -236,16 +238,16 @@ func (l *link) Peek(ctx context.Context, in connect.Settings) (*connect.Arrival,
 		return nil, err
 	}
 	defer j.close()
-	from, err := l.receiver(ctx, j, text(in, "source"), 1)
+	from, err := l.receiver(ctx, j, connect.SettingText(in, "source"), 1)
 	if err != nil {
-		return nil, fmt.Errorf("looking at %s: %w", text(in, "source"), inWords(err))
+		return nil, fmt.Errorf("looking at %s: %w", connect.SettingText(in, "source"), inWords(err))
 	}
 	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
 	defer cancel()
 	m, err := from.Receive(ctx, nil)
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):
-		return nil, fmt.Errorf("no message came from %s within %s", text(in, "source"), l.c.TimeLimit)
+		return nil, fmt.Errorf("no message came from %s within %s", connect.SettingText(in, "source"), l.c.TimeLimit)
 	case err != nil:
 		return nil, l.broke(err)
 	}

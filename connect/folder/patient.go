@@ -46,7 +46,17 @@ func (p *patience) Stat(name string) (out Info, err error) {
 	return p.Tree.Stat(name)
 }
 
-// Put implements Putter where the tree does.
+// atOnce gives a tree as one on which a file is there at once, where it is one.
+func atOnce(t Tree) (Putter, bool) {
+	if p, is := t.(*patience); is {
+		_, is = p.Tree.(Putter)
+		return p, is
+	}
+	p, is := t.(Putter)
+	return p, is
+}
+
+// Put implements Putter; atOnce tells whether the tree does.
 func (p *patience) Put(name string, body []byte) (err error) {
 	_, done := p.begin()
 	defer done(&err)

@@ -126,10 +126,8 @@ func put(t Tree, dir, name, exists, id string, body []byte) (connect.Receipt, er
 				Words: "a file of this name is there, with something else in it"}, nil
 		}
 	}
-	if p, is := t.(*patience); is {
-		if _, atOnce := p.Tree.(Putter); atOnce {
-			return receipt(to), p.Put(to, body)
-		}
+	if p, is := atOnce(t); is {
+		return receipt(to), p.Put(to, body)
 	}
 	part := path.Join(dir, ours+mark+".part")
 	f, err := t.Create(part)

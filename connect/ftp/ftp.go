@@ -14,7 +14,6 @@ import (
 	"net/textproto"
 	"net/url"
 	"path"
-	"strings"
 	"sync"
 
 	client "github.com/jlaffaye/ftp"
@@ -195,16 +194,11 @@ func inWords(ctx context.Context, err error) error {
 	case ctx.Err() != nil:
 		return errors.New("nobody answered in time, or in the way of this protocol")
 	case errors.As(err, &said):
-		return fmt.Errorf("the server answers %d: %s", said.Code, short(said.Msg))
+		return fmt.Errorf("the server answers %d: %s", said.Code, connect.ShortText(said.Msg))
 	case errors.Is(err, io.EOF):
 		return errors.New("the server broke off")
 	}
 	return err
-}
-
-func short(s string) string {
-	s = connect.HeaderText(strings.TrimSpace(s))
-	return s[:min(len(s), 200)]
 }
 
 // tree is a folder at a server.

@@ -11,6 +11,7 @@ import (
 
 	client "github.com/jlaffaye/ftp"
 
+	"readyferry/connect"
 	"readyferry/connect/folder"
 	"readyferry/core/retry"
 )
@@ -30,7 +31,7 @@ func said(err error) error {
 		return err
 	}
 	out := &folder.Refused{Code: fmt.Sprint(no.Code), Outcome: retry.Never,
-		Err: fmt.Errorf("the server answers %d: %s", no.Code, short(no.Msg))}
+		Err: fmt.Errorf("the server answers %d: %s", no.Code, connect.ShortText(no.Msg))}
 	switch {
 	case no.Code == codeFull, no.Code == codeNoRoom:
 		out.Code, out.Outcome = folder.CodeFull, retry.Again

@@ -93,9 +93,9 @@ func (l *link) enter(b *box, w *reach.Way) error {
 func said(err error) error {
 	var answer *imap.Error
 	if errors.As(err, &answer) {
-		return fmt.Errorf("the server answers %s: %s", answer.Type, short(answer.Text))
+		return fmt.Errorf("the server answers %s: %s", answer.Type, connect.ShortText(answer.Text))
 	}
-	return errors.New(short(err.Error()))
+	return errors.New(connect.ShortText(err.Error()))
 }
 
 // within does something that must end within the time limit of the connection, or when

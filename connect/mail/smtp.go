@@ -159,17 +159,9 @@ func (l *link) signIn(s *session, w *reach.Way) error {
 func plainly(err error) error {
 	var said *smtp.SMTPError
 	if errors.As(err, &said) {
-		return fmt.Errorf("the server answers %d: %s", said.Code, short(said.Message))
+		return fmt.Errorf("the server answers %d: %s", said.Code, connect.ShortText(said.Message))
 	}
-	return errors.New(short(strings.TrimPrefix(err.Error(), "smtp: ")))
-}
-
-func short(s string) string {
-	s = connect.HeaderText(s)
-	if len(s) > 250 {
-		s = strings.ToValidUTF8(s[:250], "") + "…"
-	}
-	return s
+	return errors.New(connect.ShortText(strings.TrimPrefix(err.Error(), "smtp: ")))
 }
 
 // take gives a free session, or a new one.
@@ -237,7 +229,7 @@ func refusal(said *smtp.SMTPError, words string) connect.Receipt {
 		out.Outcome = retry.Again
 	}
 	if words == "" {
-		out.Words = short(said.Message)
+		out.Words = connect.ShortText(said.Message)
 	}
 	return out
 }
@@ -301,7 +293,7 @@ type refusedOne struct {
 func named(refused []refusedOne) string {
 	var all []string
 	for _, one := range refused {
-		all = append(all, fmt.Sprintf("%s (%d %s)", one.to, one.said.Code, short(one.said.Message)))
+		all = append(all, fmt.Sprintf("%s (%d %s)", one.to, one.said.Code, connect.ShortText(one.said.Message)))
 	}
 	return strings.Join(all, ", ")
 }

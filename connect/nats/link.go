@@ -16,7 +16,6 @@ import (
 
 	"readyferry/connect"
 	"readyferry/connect/reach"
-	"readyferry/core/message"
 )
 
 // link is one connection to a broker: one that publishes and asks, made when it is needed
@@ -78,14 +77,16 @@ func (l *link) join(ctx context.Context, w *reach.Way) (*client.Conn, error) {
 	d := &dialer{l: l, ctx: context.WithoutCancel(ctx), w: w}
 	opts := []client.Option{
 		client.Name("readyferry " + l.c.Name), client.SetCustomDialer(d), client.NoReconnect(), client.Timeout(l.c.TimeLimit),
-		client.PingInterval(20 * time.Second), client.MaxPingsOutstanding(2), client.ErrorHandler(l.heard), client.SkipHostLookup(),
+		client.PingInterval(20 * time.Second), client.MaxPingsOutstanding(2), client.ErrorHandler(l.heard),
+		client.SkipHostLookup(),
 	}
 	if strings.HasPrefix(l.c.Address, "natss://") {
 		at, _, _ := l.door.HostPort(l.c.Address)
 		host, _, _ := net.SplitHostPort(at)
 		config, err := reach.Config(l.c, host)
 		if err != nil {
-			return nil, &reach.Error{Step: "reading the own certificate", Err: err, Repair: "paste the certificate and its key anew"}
+			return nil, &reach.Error{Step: "reading the own certificate", Err: err,
+				Repair: "paste the certificate and its key anew"}
 		}
 		opts = append(opts, client.Secure(config))
 	}
@@ -104,7 +105,8 @@ func (l *link) join(ctx context.Context, w *reach.Way) (*client.Conn, error) {
 		if d.failed != nil {
 			return nil, d.failed
 		}
-		return nil, &reach.Error{Step: "signing in" + as(l.c), Err: err, Repair: "look at the user, the password or token, and whether TLS is spoken there"}
+		return nil, &reach.Error{Step: "signing in" + as(l.c), Err: err,
+			Repair: "look at the user, the password or token, and whether TLS is spoken there"}
 	}
 	w.Did("signed in%s", as(l.c))
 	return conn, nil
@@ -183,7 +185,8 @@ func (l *link) Check(ctx context.Context) (connect.Report, error) {
 }
 
 // look asks the broker for something.
-func (l *link) look(ctx context.Context, w *reach.Way, do func(ctx context.Context, js jetstream.JetStream) error) error {
+func (l *link) look(ctx context.Context, w *reach.Way, do func(ctx context.Context,
+	js jetstream.JetStream) error) error {
 	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
 	defer cancel()
 	conn, err := l.join(ctx, w)
@@ -219,7 +222,7 @@ func (l *link) List(ctx context.Context, what string) ([]string, error) {
 // Inspect implements connect.Inspector: it looks whether a stream is there, or takes a
 // subject.
 func (l *link) Inspect(ctx context.Context, u connect.Use) connect.Step {
-	subject, name := text(u.Settings, "subject"), text(u.Settings, "stream")
+	subject, name := connect.SettingText(u.Settings, "subject"), connect.SettingText(u.Settings, "stream")
 	if strings.Contains(subject, "${") {
 		return connect.Step{OK: true, Detail: u.Flow + ": the subject depends on the message"}
 	}
@@ -240,18 +243,11 @@ func (l *link) Inspect(ctx context.Context, u connect.Use) connect.Step {
 	case err == nil:
 		return connect.Step{OK: true, Detail: u.Flow + ": " + said}
 	case errors.Is(err, jetstream.ErrStreamNotFound) && u.Intake:
-		return connect.Step{Detail: fmt.Sprintf("%s: the stream %s is not there", u.Flow, name), Repair: "look at how it is written"}
+		return connect.Step{Detail: fmt.Sprintf("%s: the stream %s is not there", u.Flow, name),
+			Repair: "look at how it is written"}
 	case errors.Is(err, jetstream.ErrStreamNotFound):
 		return connect.Step{Detail: fmt.Sprintf("%s: no stream takes the subject %s", u.Flow, subject),
 			Repair: "look at how it is written; where it is asked, none need take it"}
 	}
 	return connect.Step{Detail: fmt.Sprintf("%s: %v", u.Flow, err), Repair: "look at what the broker permits the user"}
-}
-
-// text reads a setting.
-func text(in connect.Settings, name string) string {
-	if n := in.Get(name); n != nil && n.Kind != message.Map {
-		return n.Text
-	}
-	return ""
 }

@@ -38,18 +38,18 @@ func (l *link) Receive(
 		return err
 	}
 	atOnce := 64
-	if n := text(in, "at-once"); n != "" {
+	if n := connect.SettingText(in, "at-once"); n != "" {
 		_, _ = fmt.Sscan(n, &atOnce)
 	}
 	consumer, err := l.consumer(ctx, js, in, atOnce)
 	if err != nil {
-		return fmt.Errorf("taking from the stream %s: %w", text(in, "stream"), err)
+		return fmt.Errorf("taking from the stream %s: %w", connect.SettingText(in, "stream"), err)
 	}
 	connect.TellReady(ctx)
 	for ctx.Err() == nil {
 		list, err := fetch(ctx, consumer, min(atOnce, batch))
 		if err != nil {
-			return fmt.Errorf("taking from the stream %s: %w", text(in, "stream"), err)
+			return fmt.Errorf("taking from the stream %s: %w", connect.SettingText(in, "stream"), err)
 		}
 		if conn.IsClosed() {
 			return fmt.Errorf("the connection to %s broke off", l.c.Name)
@@ -69,18 +69,19 @@ func (l *link) consumer(ctx context.Context, js jetstream.JetStream, in connect.
 	atOnce int) (jetstream.Consumer, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
 	defer cancel()
-	name := text(in, "consumer")
+	name := connect.SettingText(in, "consumer")
 	if name == "" {
 		name = "readyferry-" + connect.FlowOf(ctx)
 	}
-	c, err := js.Consumer(ctx, text(in, "stream"), name)
+	c, err := js.Consumer(ctx, connect.SettingText(in, "stream"), name)
 	if !errors.Is(err, jetstream.ErrConsumerNotFound) {
 		return c, err
 	}
-	config := jetstream.ConsumerConfig{Durable: name, AckPolicy: jetstream.AckExplicitPolicy, FilterSubject: text(in,
-		"filter"),
+	config := jetstream.ConsumerConfig{Durable: name, AckPolicy: jetstream.AckExplicitPolicy,
+		FilterSubject: connect.SettingText(in,
+			"filter"),
 		MaxAckPending: atOnce, DeliverPolicy: jetstream.DeliverNewPolicy}
-	switch begin := text(in, "begin"); begin {
+	switch begin := connect.SettingText(in, "begin"); begin {
 	case "", "new":
 	case "all":
 		config.DeliverPolicy = jetstream.DeliverAllPolicy
@@ -91,7 +92,7 @@ func (l *link) consumer(ctx context.Context, js jetstream.JetStream, in connect.
 		}
 		config.DeliverPolicy, config.OptStartTime = jetstream.DeliverByStartTimePolicy, &at
 	}
-	return js.CreateConsumer(ctx, text(in, "stream"), config)
+	return js.CreateConsumer(ctx, connect.SettingText(in, "stream"), config)
 }
 
 // fetch takes what is there: it waits for the first message, and takes those behind it that
@@ -185,13 +186,13 @@ func place(stream string, sequence uint64, at time.Time) []message.Header {
 // consumers, so nobody misses it.
 func (l *link) Peek(ctx context.Context, in connect.Settings) (*connect.Arrival, error) {
 	var out *connect.Arrival
-	name := text(in, "stream")
+	name := connect.SettingText(in, "stream")
 	err := l.look(ctx, nil, func(ctx context.Context, js jetstream.JetStream) error {
 		s, err := js.Stream(ctx, name)
 		if err != nil {
 			return fmt.Errorf("looking into the stream %s: %w", name, err)
 		}
-		filter := text(in, "filter")
+		filter := connect.SettingText(in, "filter")
 		if filter == "" {
 			filter = ">"
 		}

@@ -200,15 +200,7 @@ func inWords(ctx context.Context, err error) error {
 	case ctx.Err() != nil || err == nil:
 		return errors.New("nobody answered in time")
 	case errors.As(err, &said) && said.Code != "":
-		return fmt.Errorf("the storage answers %s: %s", said.Code, short(said.Message))
+		return fmt.Errorf("the storage answers %s: %s", said.Code, connect.ShortText(said.Message))
 	}
-	return errors.New(short(err.Error()))
-}
-
-func short(s string) string {
-	s = connect.HeaderText(s)
-	if len(s) > 250 {
-		s = strings.ToValidUTF8(s[:250], "") + "…"
-	}
-	return s
+	return errors.New(connect.ShortText(err.Error()))
 }

@@ -48,7 +48,7 @@ func plainly(err error) error {
 	if err == nil || !errors.As(err, &said) || said.StatusCode == 0 {
 		return err
 	}
-	words := fmt.Errorf("the storage answers %s: %s", said.Code, short(said.Message))
+	words := fmt.Errorf("the storage answers %s: %s", said.Code, connect.ShortText(said.Message))
 	switch of, known := codes[said.Code]; {
 	case known:
 		return &folder.Refused{Code: of.code, Outcome: of.outcome, Err: words}

@@ -19,7 +19,6 @@ import (
 
 	"readyferry/connect"
 	"readyferry/connect/reach"
-	"readyferry/core/message"
 )
 
 // What brokers may send, in bytes: of one answer, and of what one fetch asks for.
@@ -142,7 +141,8 @@ func (l *link) look(ctx context.Context, w *reach.Way, do func(a *kadm.Client) e
 	a := kadm.NewClient(client)
 	brokers, err := a.ListBrokers(ctx)
 	if err != nil {
-		return &reach.Error{Step: "signing in" + as(l.c), Err: inWords(err), Repair: "look at the user, the password, and whether TLS is spoken there"}
+		return &reach.Error{Step: "signing in" + as(l.c), Err: inWords(err),
+			Repair: "look at the user, the password, and whether TLS is spoken there"}
 	}
 	w.Did("signed in%s, brokers: %d", as(l.c), len(brokers))
 	return do(a)
@@ -189,7 +189,7 @@ func (l *link) List(ctx context.Context, _ string) ([]string, error) {
 
 // Inspect implements connect.Inspector: it looks whether a topic is there.
 func (l *link) Inspect(ctx context.Context, u connect.Use) connect.Step {
-	topic := text(u.Settings, "topic")
+	topic := connect.SettingText(u.Settings, "topic")
 	if strings.Contains(topic, "${") {
 		return connect.Step{OK: true, Detail: u.Flow + ": the topic depends on the message"}
 	}
@@ -209,9 +209,11 @@ func (l *link) Inspect(ctx context.Context, u connect.Use) connect.Step {
 		return one.Err
 	})
 	if err == nil {
-		return connect.Step{OK: true, Detail: fmt.Sprintf("%s: the topic %s is there, partitions: %d", u.Flow, topic, partitions)}
+		return connect.Step{OK: true, Detail: fmt.Sprintf("%s: the topic %s is there, partitions: %d", u.Flow, topic,
+			partitions)}
 	}
-	s := connect.Step{Detail: fmt.Sprintf("%s: the topic %s: %v", u.Flow, topic, inWords(err)), Repair: "look at how it is written"}
+	s := connect.Step{Detail: fmt.Sprintf("%s: the topic %s: %v", u.Flow, topic, inWords(err)),
+		Repair: "look at how it is written"}
 	if errors.Is(err, kerr.UnknownTopicOrPartition) {
 		s.Detail = fmt.Sprintf("%s: the topic %s is not there", u.Flow, topic)
 		if len(all) > 0 {
@@ -219,12 +221,4 @@ func (l *link) Inspect(ctx context.Context, u connect.Use) connect.Step {
 		}
 	}
 	return s
-}
-
-// text reads a setting.
-func text(in connect.Settings, name string) string {
-	if n := in.Get(name); n != nil && n.Kind != message.Map {
-		return n.Text
-	}
-	return ""
 }

@@ -31,14 +31,14 @@ func (l *link) Receive(
 	_ []byte,
 	take func(context.Context, []connect.Arrival) ([]connect.Taken, error),
 ) error {
-	topic, group, atOnce := text(in, "topic"), text(in, "group"), 64
-	if n := text(in, "at-once"); n != "" {
+	topic, group, atOnce := connect.SettingText(in, "topic"), connect.SettingText(in, "group"), 64
+	if n := connect.SettingText(in, "at-once"); n != "" {
 		_, _ = fmt.Sscan(n, &atOnce)
 	}
 	if group == "" {
 		group = "readyferry-" + connect.FlowOf(ctx)
 	}
-	begin, err := from(text(in, "begin"))
+	begin, err := from(connect.SettingText(in, "begin"))
 	if err != nil {
 		return err
 	}
@@ -159,13 +159,14 @@ func idOf(r *kgo.Record) string {
 // so nobody misses it.
 func (l *link) Peek(ctx context.Context, in connect.Settings) (*connect.Arrival, error) {
 	client, err := l.client(
-		kgo.ConsumeTopics(text(in, "topic")), kgo.ConsumeResetOffset(kgo.NewOffset().AtEnd().Relative(-1)), kgo.FetchMaxBytes(mostFetch),
+		kgo.ConsumeTopics(connect.SettingText(in, "topic")), kgo.ConsumeResetOffset(kgo.NewOffset().AtEnd().Relative(-1)),
+		kgo.FetchMaxBytes(mostFetch),
 	)
 	if err != nil {
 		return nil, err
 	}
 	defer client.Close()
-	topic := text(in, "topic")
+	topic := connect.SettingText(in, "topic")
 	if err := l.there(ctx, client, topic); err != nil {
 		return nil, err
 	}
@@ -174,11 +175,12 @@ func (l *link) Peek(ctx context.Context, in connect.Settings) (*connect.Arrival,
 	fetches := client.PollRecords(ctx, 1)
 	for _, e := range fetches.Errors() {
 		if !errors.Is(e.Err, context.DeadlineExceeded) {
-			return nil, fmt.Errorf("reading the topic %s: %w", text(in, "topic"), inWords(e.Err))
+			return nil, fmt.Errorf("reading the topic %s: %w", connect.SettingText(in, "topic"), inWords(e.Err))
 		}
 	}
 	if fetches.Empty() {
-		return nil, fmt.Errorf("no record came from %s within %s; try again when there is one", text(in, "topic"), patience)
+		return nil, fmt.Errorf("no record came from %s within %s; try again when there is one", connect.SettingText(in,
+			"topic"), patience)
 	}
 	one := fetches.Records()[0]
 	return &connect.Arrival{ID: idOf(one), Headers: headersOf(one), Body: one.Value}, nil

@@ -166,19 +166,11 @@ func reasonOf(a connect.Answer) string {
 	if r, err := jsonfmt.Decode(a.Body); err == nil {
 		for _, name := range []string{"detail", "reason", "title"} {
 			if n := r.Root.Get(name); n != nil && n.Text != "" {
-				return shortened(n.Text)
+				return connect.ShortText(n.Text)
 			}
 		}
 	}
-	return shortened(string(a.Body))
-}
-
-func shortened(s string) string {
-	s = strings.ToValidUTF8(s, "?")
-	if len(s) > 250 {
-		s = strings.ToValidUTF8(s[:250], "") + "…"
-	}
-	return s
+	return connect.ShortText(string(a.Body))
 }
 
 // acknowledged is what an acknowledgement says.

@@ -32,12 +32,12 @@ func (l *link) Receive(
 	_ []byte,
 	_ func(context.Context, []connect.Arrival) ([]connect.Taken, error),
 ) error {
-	s := &listening{link: l, most: 100, idle: time.Hour, finished: setting(in, "answer") == "finished",
+	s := &listening{link: l, most: 100, idle: time.Hour, finished: connect.SettingText(in, "answer") == "finished",
 		open: map[net.Conn]bool{}}
-	if n := setting(in, "connections"); n != "" {
+	if n := connect.SettingText(in, "connections"); n != "" {
 		_, _ = fmt.Sscan(n, &s.most)
 	}
-	if d, err := flow.Duration(setting(in, "idle")); err == nil {
+	if d, err := flow.Duration(connect.SettingText(in, "idle")); err == nil {
 		s.idle = d
 	}
 	at, is := strings.CutPrefix(l.c.Address, listens+"://")
@@ -73,15 +73,6 @@ func (l *link) Receive(
 			}
 		}()
 	}
-}
-
-func setting(in connect.Settings, name string) string {
-	if in != nil {
-		if n := in.Get(name); n != nil {
-			return n.Text
-		}
-	}
-	return ""
 }
 
 // why says why nobody can listen somewhere.

@@ -214,7 +214,7 @@ func (l *link) acknowledged(body, answer []byte) (connect.Receipt, error) {
 		outcome = retry.Again
 	}
 	out := heard(answer, ack.code, outcome)
-	out.Words = shortened(connect.HeaderText(ack.text))
+	out.Words = connect.ShortText(ack.text)
 	return out, nil
 }
 

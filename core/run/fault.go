@@ -42,14 +42,13 @@ func Faulted(version string, a *step.Answer) *step.Answer {
 			out.Status = 400
 		}
 	}
-	envelope := message.NewMap(one("soap:Envelope", message.NewMap(one("@xmlns:soap", text(space)),
-		one("soap:Body", message.NewMap(one("soap:Fault", fault))))))
-	body, err := format.Encode(format.XML, envelope, message.Layout{})
-	if err != nil { // what was at fault holds a character that XML cannot
-		fault = message.NewMap(one("faultcode", text("soap:Server")), one("faultstring", text("the message is not taken")))
-		body, _ = format.Encode(format.XML, message.NewMap(one("soap:Envelope", message.NewMap(one("@xmlns:soap",
-			text(space)),
+	written := func(fault *message.Node) ([]byte, error) {
+		return format.Encode(format.XML, message.NewMap(one("soap:Envelope", message.NewMap(one("@xmlns:soap", text(space)),
 			one("soap:Body", message.NewMap(one("soap:Fault", fault)))))), message.Layout{})
+	}
+	body, err := written(fault)
+	if err != nil { // what was at fault holds a character that XML cannot
+		return Faulted(version, RefusalAnswer(&RefusedError{Status: a.Status, Detail: "the message is not taken"}))
 	}
 	out.Body = body
 	out.Headers = []message.Header{{Name: "Content-Type", Value: kind}}
