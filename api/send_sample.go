@@ -4,18 +4,10 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
-	"readyferry/connect/files"
-	"readyferry/connect/folder"
-	"readyferry/connect/ftp"
-	"readyferry/connect/mail"
-	"readyferry/connect/objects"
-	"readyferry/connect/sftp"
-	"readyferry/connect/tcp"
 	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/engine"
@@ -83,7 +75,8 @@ func (s *Server) sampleToWebhook(c *gin.Context, in *flow.Intake, sample *catalo
 	method := in.Methods[0]
 	at, _ := s.engine.Intake.Find(method, path)
 	if at == nil || at.Flow != c.Param("name") {
-		return "", fmt.Errorf("%w: the path %s of the sample leads elsewhere; look at its parameters", engine.ErrDecision, path)
+		return "", fmt.Errorf("%w: the path %s of the sample leads elsewhere; look at its parameters", engine.ErrDecision,
+			path)
 	}
 	h := http.Header{}
 	for name, value := range sample.Headers {
@@ -93,8 +86,9 @@ func (s *Server) sampleToWebhook(c *gin.Context, in *flow.Intake, sample *catalo
 	for name, value := range sample.Query {
 		query = append(query, message.Header{Name: name, Value: value})
 	}
-	answer, err := s.engine.Intake.Accept(c.Request.Context(), at, intake.Call{Method: method, Path: path, Header: h, Query: query,
-		Body: bodyOf(sample), From: c.Request.RemoteAddr, Trusted: true})
+	answer, err := s.engine.Intake.Accept(c.Request.Context(), at, intake.Call{Method: method, Path: path, Header: h,
+		Query: query,
+		Body:  bodyOf(sample), From: c.Request.RemoteAddr, Trusted: true})
 	if err != nil {
 		return "", err
 	}
@@ -111,58 +105,22 @@ func (s *Server) sampleFromStandIn(in *flow.Intake, sample *catalog.Sample) (str
 	if !is {
 		return "", fmt.Errorf("%w: %s is a real system; send one there with its own tools", engine.ErrDecision, conn.Name)
 	}
-	m := standin.Message{Body: string(bodyOf(sample)), Headers: map[string]string{}, QoS: 1}
+	says := s.engine.Catalog.Systems().Find(conn.Kind).Says
+	if says == nil {
+		return "", fmt.Errorf("%w: nothing can be sent from a stand-in of kind %s", engine.ErrDecision, conn.Kind)
+	}
+	headers := map[string]string{}
 	for header, value := range sample.Headers {
-		switch strings.ToLower(header) {
-		case "mqtt-topic", "stream-topic", "amqp-routing-key", "nats-subject":
-			m.Topic = value
-		case "amqp-exchange":
-			m.Exchange = value
-		case "stream-key":
-			m.Key = value
-		case "content-type":
-			m.Headers["Content-Type"] = value
-		default:
-			if !ofProtocol(header) {
-				m.Headers[header] = value
-			}
-		}
+		headers[strings.ToLower(header)] = value
 	}
-	if slices.Contains([]string{files.Kind, sftp.Kind, ftp.Kind, objects.Kind}, conn.Kind) {
-		topic, file, err := folder.Whole(in.Settings, sample.Headers[folder.HeaderName], bodyOf(sample))
-		if err != nil {
-			return "", fmt.Errorf("%w: %w", engine.ErrDecision, err)
-		}
-		m.Topic, m.Body = topic, string(file)
+	said, err := says(in.Settings, headers, bodyOf(sample))
+	if err != nil {
+		return "", fmt.Errorf("%w: %w", engine.ErrDecision, err)
 	}
-	if m.Topic == "" && conn.Kind != mail.Kind {
-		for _, setting := range []string{"topic", "queue", "filter", "subject"} {
-			if n := in.Settings.Get(setting); n != nil && m.Topic == "" {
-				m.Topic = n.Text
-			}
-		}
-	}
-	switch conn.Kind {
-	case tcp.Kind:
-		m.Topic = ""
-	case mail.Kind:
-		m.Topic, m.Key = sample.Headers[mail.HeaderSubject], sample.Headers[mail.HeaderFrom]
-		if strings.HasPrefix(strings.TrimSpace(m.Body), "{") { // it says so itself
-			m.Topic, m.Key = "", ""
-		}
-	}
+	m := standin.Message{Topic: said.Topic, Exchange: said.Exchange, Key: said.Key, Body: string(said.Body),
+		Headers: said.Headers, QoS: 1}
 	if err := s.standIns.Send(name, m); err != nil {
 		return "", fmt.Errorf("%w: %w", engine.ErrDecision, err)
 	}
 	return fmt.Sprintf("sent from the stand-in %s: %s", name, strings.Trim(m.Exchange+" "+m.Topic, " ")), nil
-}
-
-// ofProtocol tells whether a header is a property that the system sets itself.
-func ofProtocol(header string) bool {
-	for _, begin := range []string{"mqtt-", "amqp-", "stream-", "nats-", "mail-"} {
-		if strings.HasPrefix(strings.ToLower(header), begin) {
-			return true
-		}
-	}
-	return false
 }

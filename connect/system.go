@@ -37,6 +37,9 @@ type System struct {
 	Outcomes []Meaning
 	// Check finds what the schema cannot say; nil for nothing.
 	Check func(c *Connection, found Found)
+	// Says makes what its source would say of a message that an intake has taken, with the
+	// headers that this had, in lower case; nil where nothing can be sent from a stand-in.
+	Says func(in Settings, headers map[string]string, body []byte) (Said, error)
 	// Open opens a connection; nil for a system that only calls us.
 	Open func(ctx context.Context, c *Connection) (Link, error)
 }

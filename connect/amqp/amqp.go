@@ -9,6 +9,7 @@
 package amqp
 
 import (
+	"cmp"
 	"context"
 	"net"
 
@@ -94,6 +95,12 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 					found("/heartbeat", "wrong-value", err.Error(), "write it as 30s or 2m")
 				}
 			}
+		},
+		Says: func(in connect.Settings, headers map[string]string, body []byte) (connect.Said, error) {
+			out := connect.SaidWith("amqp-", headers, body)
+			out.Topic = cmp.Or(headers["amqp-routing-key"], connect.SettingText(in, "queue"))
+			out.Exchange = headers["amqp-exchange"]
+			return out, nil
 		},
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
 			return &link{c: c, door: door}, nil

@@ -41,6 +41,7 @@ func New(allowed []string, standIns string) connect.System {
 		Notes: append([]string{"Folders are reached below those that the application was started for: readyferry serve --files /srv/exchange, " +
 			"as often as there are some."}, folder.Notes...),
 		Outcomes: folder.Outcomes(), Connection: system.Schema(connectionSchema), Check: p.check,
+		Says: folder.Says,
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
 			l := &folder.Link{C: c}
 			l.Join = func(_ context.Context, w *reach.Way) (folder.Tree, error) { return p.open(c, w) }

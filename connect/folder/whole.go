@@ -57,3 +57,9 @@ func row(separator rune, body []byte) ([]byte, error) {
 	err = w.WriteAll([][]string{names, values})
 	return out.Bytes(), err
 }
+
+// Says makes the file that a message or a part of it was in.
+func Says(in connect.Settings, headers map[string]string, body []byte) (connect.Said, error) {
+	name, file, err := Whole(in, headers[HeaderName], body)
+	return connect.Said{Topic: name, Body: file, Headers: map[string]string{}}, err
+}

@@ -54,6 +54,7 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 				Comes: string(retry.Never)},
 		),
 		Connection: system.Schema(connectionSchema), Check: door.Check,
+		Says: folder.Says,
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
 			l := &folder.Link{C: c}
 			l.Join = func(ctx context.Context, w *reach.Way) (folder.Tree, error) { return join(ctx, door, c, w) }

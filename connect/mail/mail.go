@@ -9,6 +9,7 @@
 package mail
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net"
@@ -104,6 +105,13 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 		},
 		Outcomes: outcomes(), Connection: system.Schema(connectionSchema),
 		Check: func(c *connect.Connection, found connect.Found) { check(door, c, found) },
+		Says: func(_ connect.Settings, headers map[string]string, body []byte) (connect.Said, error) {
+			out := connect.SaidWith("mail-", headers, body)
+			if !bytes.HasPrefix(bytes.TrimSpace(body), []byte("{")) { // else it is the whole mail as a document
+				out.Topic, out.Key = headers[HeaderSubject], headers[HeaderFrom]
+			}
+			return out, nil
+		},
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
 			return &link{c: c, door: door}, nil
 		},

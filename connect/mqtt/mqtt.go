@@ -9,6 +9,7 @@
 package mqtt
 
 import (
+	"cmp"
 	"context"
 	"net"
 
@@ -93,6 +94,11 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 		Outcomes: outcomes(), Connection: system.Schema(connectionSchema), Check: func(c *connect.Connection, found connect.Found) {
 			door.Check(c, found)
 			checkSpans(c, found)
+		},
+		Says: func(in connect.Settings, headers map[string]string, body []byte) (connect.Said, error) {
+			out := connect.SaidWith("mqtt-", headers, body)
+			out.Topic = cmp.Or(headers["mqtt-topic"], connect.SettingText(in, "filter"))
+			return out, nil
 		},
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
 			l := &link{c: c, door: door}

@@ -8,6 +8,7 @@
 package nats
 
 import (
+	"cmp"
 	"context"
 	"net"
 
@@ -68,6 +69,11 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 			"A question needs no stream; an answer that comes late or a second time is kept beside the tries.",
 		},
 		Outcomes: outcomes(), Connection: system.Schema(connectionSchema), Check: door.Check,
+		Says: func(in connect.Settings, headers map[string]string, body []byte) (connect.Said, error) {
+			out := connect.SaidWith("nats-", headers, body)
+			out.Topic = cmp.Or(headers["nats-subject"], connect.SettingText(in, "filter"))
+			return out, nil
+		},
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
 			return &link{c: c, door: door}, nil
 		},

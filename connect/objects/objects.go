@@ -60,6 +60,7 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 			connect.Meaning{Code: "other codes", Words: "the storage refuses it", Comes: string(retry.Never)},
 		),
 		Connection: system.Schema(connectionSchema), Check: check,
+		Says: folder.Says,
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
 			l := &link{Link: folder.Link{C: c}}
 			l.Join = func(ctx context.Context, w *reach.Way) (folder.Tree, error) { return join(ctx, standIn, c, w) }

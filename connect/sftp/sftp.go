@@ -63,6 +63,7 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 				found("/host-key", "wrong-value", err.Error(), "write it as SHA256:… or as ssh-ed25519 AAAA…")
 			}
 		},
+		Says: folder.Says,
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
 			l := &folder.Link{C: c}
 			l.Join = func(ctx context.Context, w *reach.Way) (folder.Tree, error) { return join(ctx, door, c, w) }

@@ -9,6 +9,7 @@
 package stream
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net"
@@ -78,6 +79,12 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 				"between instances too.",
 		},
 		Outcomes: outcomes(), Connection: system.Schema(connectionSchema), Check: door.Check,
+		Says: func(in connect.Settings, headers map[string]string, body []byte) (connect.Said, error) {
+			out := connect.SaidWith("stream-", headers, body)
+			out.Topic = cmp.Or(headers["stream-topic"], connect.SettingText(in, "topic"))
+			out.Key = headers["stream-key"]
+			return out, nil
+		},
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
 			return &link{c: c, door: door}, nil
 		},

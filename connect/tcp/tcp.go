@@ -75,6 +75,9 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 		},
 		Outcomes: outcomes(), Connection: system.Schema(connectionSchema),
 		Check: func(c *connect.Connection, found connect.Found) { check(door, c, found) },
+		Says: func(_ connect.Settings, headers map[string]string, body []byte) (connect.Said, error) {
+			return connect.SaidWith("tcp-", headers, body), nil
+		},
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) {
 			return &link{c: c, door: door}, nil
 		},
