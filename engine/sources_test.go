@@ -180,7 +180,7 @@ func testALargePoll(t *testing.T) {
 	again := start(t, dir, out)
 	again.until("all are there", func() bool {
 		c, err := again.store.Clock("p")
-		return err == nil && c.Staged == 0 && c.Taken == n+1
+		return err == nil && c.Staged == 0 && c.Taken == n+1 && c.Brought == n+1
 	})
 	if c, _ := again.store.Clock("p"); string(c.Mark) != "7" {
 		t.Errorf("%s", c.Mark)

@@ -20,6 +20,7 @@ type Clock struct {
 	Marks      []byte     // JSON: where a polled table stood a while ago, for rows that commit late
 	Staged     int        // messages of the last answer that are yet to begin
 	Taken      int64      // messages so far
+	Brought    int        // messages of the last answer that held any
 	MarkKey    []byte     // JSON: of rows with the same change time, the last key
 }
 

@@ -257,6 +257,11 @@ func migrate(db *gorm.DB) error {
 			}
 			return db.Exec("CREATE INDEX IF NOT EXISTS loads_due ON loads (next_at) WHERE next_at IS NOT NULL").Error
 		}},
+		{ID: "0018 what an answer brought", Migrate: func(db *gorm.DB) error {
+			return addColumns(db, []column{
+				{&Clock{}, "Brought", "ALTER TABLE clocks ADD COLUMN brought integer NOT NULL DEFAULT 0"},
+			})
+		}},
 	}).Migrate()
 }
 

@@ -28,7 +28,7 @@ var connectionSchema = `{"required": ["address"], "properties": {
 	` + reach.SignInProperty(connect.SignInNone, connect.SignInBasic, reach.SignInMTLS) + `,
 	"heartbeat": {"type": "string", "title": "Heartbeat", "format": "duration", "default": "30s", "description":
 		"each side hears from the other at least this often"},
-	` + reach.TLSProperty + `}}`
+	` + reach.WayProperties + `}}`
 
 const (
 	deliverSchema = `{"properties": {

@@ -26,7 +26,7 @@ var connectionSchema = `{"required": ["address"], "properties": {
 		"that the broker is told, where it keeps several apart; the host of the address when empty"},
 	"reply-to": {"type": "string", "title": "Answers come to", "maxLength": 1000, "description":
 		"an address of our own alone, for brokers that give none of their own; one that the broker names when empty"},
-	` + reach.TLSProperty + `}}`
+	` + reach.WayProperties + `}}`
 
 const (
 	headersProperty = `"headers": {"type": "object", "title": "Application properties", "format": "template", "description":

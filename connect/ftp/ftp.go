@@ -33,7 +33,7 @@ var connectionSchema = `{"required": ["address"], "properties": {
 		"ftp://host:21/folder, ftps://host:990/folder over TLS, or stand-in://name", "examples": ["ftp://files.example.org/in"]},
 	"auth-tls": {"type": "boolean", "title": "switch to TLS before signing in (AUTH TLS), with ftp://"},
 	` + reach.SignInProperty(connect.SignInNone, connect.SignInBasic) + `,
-	` + reach.TLSProperty + `}}`
+	` + reach.WayProperties + `}}`
 
 // New makes the system. standIn reaches a simulated server by its name; nil where there
 // are none.
@@ -100,7 +100,7 @@ func (s *session) dial(_, address string) (net.Conn, error) {
 	if first {
 		conn, err = s.door.Dial(s.ctx, s.c, s.way)
 	} else {
-		conn, err = (&net.Dialer{Timeout: s.c.TimeLimit}).Dial("tcp", address)
+		conn, err = reach.DialAt(context.WithoutCancel(s.ctx), s.c, address, false, nil) // s.ctx is over once it is signed in
 	}
 	if err != nil {
 		return nil, err

@@ -53,7 +53,7 @@ func (l *link) Check(ctx context.Context) (connect.Report, error) {
 func (l *link) stepThere(ctx context.Context, w *reach.Way) error {
 	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
 	defer cancel()
-	if !strings.HasPrefix(l.c.Address, reach.StandInScheme) && l.c.Text("/proxy") == "" {
+	if !strings.HasPrefix(l.c.Address, reach.StandInScheme) {
 		door := &reach.Door{Schemes: map[string]string{"http": "80", "https": "443"}, Path: true}
 		conn, err := door.Dial(ctx, l.c, w)
 		if err != nil {

@@ -48,9 +48,7 @@ const connectionSchema = `{
 		"test": {"type": "object", "title": "Test", "additionalProperties": false, "properties": {
 			"method": {"enum": ["GET", "HEAD", "OPTIONS", "POST"], "title": "The test's method", "default": "GET"},
 			"path": {"type": "string", "title": "The test calls", "default": "/", "description": "path below the address"}}},
-		"proxy": {"type": "string", "title": "Proxy", "pattern": "^https?://[^@/]+$", "description":
-			"http://host:port through which it is called; none when empty", "examples": ["http://proxy.example.org:3128"]},
-		` + reach.TLSProperty + `
+		` + reach.WayProperties + `
 	}
 }`
 

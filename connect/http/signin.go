@@ -19,7 +19,7 @@ import (
 const signInProperty = `"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
 	"kind": {"enum": ["none", "basic", "bearer", "api-key", "oauth2", "hmac", "mtls"], "title": "Sign-in", "default": "none",
 		"titles": {"basic": "user and password", "bearer": "bearer token", "api-key": "API key in a header",
-			"oauth2": "OAuth 2 token", "hmac": "signature", "mtls": "client certificate"}},
+			"oauth2": "OAuth 2 token", "hmac": "signature", "mtls": "certificate"}},
 	"user": {"type": "string", "title": "User", "when": {"kind": ["basic"]}},
 	"grant": {"enum": ["client-credentials", "jwt-bearer", "authorization-code"], "title": "The token is got by",
 		"default": "client-credentials", "when": {"kind": ["oauth2"]}, "titles": {"client-credentials": "client id and secret",

@@ -40,7 +40,7 @@ var connectionSchema = `{"required": ["address"], "properties": {
 	"from": {"type": "string", "title": "From", "maxLength": 1000, "description": "of mails that do not say",
 		"examples": ["Larkfield Libraries <desk@larkfield.example>"]},
 	` + reach.SignInProperty(connect.SignInNone, connect.SignInBasic) + `,
-	` + reach.TLSProperty + `}}`
+	` + reach.WayProperties + `}}`
 
 const (
 	deliverSchema = `{"required": ["recipients", "subject"], "properties": {

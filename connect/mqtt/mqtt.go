@@ -34,7 +34,7 @@ var connectionSchema = `{"required": ["address"], "properties": {
 			"the broker hears from us at least this often"},
 		"session": {"type": "string", "title": "Session", "format": "duration", "default": "24h", "description":
 			"so long the broker keeps messages while nobody is there to receive them"},
-		` + reach.TLSProperty + `}}`
+		` + reach.WayProperties + `}}`
 
 const (
 	deliverSchema = `{"required": ["topic"], "properties": {

@@ -24,7 +24,7 @@ var connectionSchema = `{"required": ["address"], "properties": {
 	"address": {"type": "string", "title": "Address", "default": "nats://", "description":
 		"nats://host:4222, natss://host:4222 over TLS, or stand-in://name", "examples": ["natss://broker.example.org:4222"]},
 	` + reach.SignInProperty(connect.SignInNone, connect.SignInBasic, connect.SignInBearer, reach.SignInMTLS) + `,
-	` + reach.TLSProperty + `}}`
+	` + reach.WayProperties + `}}`
 
 const (
 	deliverSchema = `{"required": ["subject"], "properties": {

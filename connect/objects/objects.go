@@ -36,7 +36,7 @@ var connectionSchema = `{"required": ["address"], "properties": {
 		"examples": ["https://objects.example.org/exchange/incoming"]},
 	"region": {"type": "string", "title": "Region", "maxLength": 100, "default": "us-east-1"},
 	` + reach.SignInProperty(connect.SignInNone, connect.SignInBasic) + `,
-	` + reach.TLSProperty + `}}`
+	` + reach.WayProperties + `}}`
 
 const askSchema = `{"required": ["object"], "properties": {
 	"object": {"type": "string", "title": "Object", "format": "template", "minLength": 1, "description":

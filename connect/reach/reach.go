@@ -148,12 +148,26 @@ func (d *Door) dialStandIn(name string, w *Way) (net.Conn, error) {
 	return conn, nil
 }
 
-// DialAt connects to a host and port of a connection.
+// DialAt connects to a host and port of a connection, through its proxy where it has one.
 func DialAt(ctx context.Context, c *connect.Connection, at string, secure bool, w *Way) (net.Conn, error) {
 	host, port, err := net.SplitHostPort(at)
 	if err != nil {
 		return nil, &Error{"reading the address", err, "write the host and the port"}
 	}
+	var plain net.Conn
+	if Proxied(c) {
+		plain, err = through(ctx, c, at, w)
+	} else {
+		plain, err = directly(ctx, c, host, port, w)
+	}
+	if err != nil || !secure {
+		return plain, err
+	}
+	return speakTLS(ctx, c, plain, host, w)
+}
+
+// directly resolves a name and connects to it.
+func directly(ctx context.Context, c *connect.Connection, host, port string, w *Way) (net.Conn, error) {
 	addresses, err := net.DefaultResolver.LookupHost(ctx, host)
 	if err != nil {
 		return nil, &Error{"resolving the name " + host, errors.New("there is no such host"),
@@ -162,16 +176,14 @@ func DialAt(ctx context.Context, c *connect.Connection, at string, secure bool, 
 	if addresses[0] != host {
 		w.Did("%s is %s", host, strings.Join(addresses, ", "))
 	}
+	at := net.JoinHostPort(host, port)
 	plain, err := (&net.Dialer{Timeout: c.TimeLimit}).DialContext(ctx, "tcp", at)
 	if err != nil {
 		return nil, &Error{"connecting to " + at, inWords(err),
 			"look whether it runs, listens there, and no firewall is between"}
 	}
 	w.Did("connected on port %s", port)
-	if !secure {
-		return plain, nil
-	}
-	return speakTLS(ctx, c, plain, host, w)
+	return plain, nil
 }
 
 // inWords says why a connection was not made.

@@ -2,68 +2,21 @@ package reach
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"fmt"
-	"math/big"
 	"net"
 	"strings"
 	"testing"
 	"time"
 
+	"readyferry/connect/connecttest"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 
 	"readyferry/connect"
 )
-
-// issued is a certificate with its key, as PEM.
-type issued struct {
-	certificate, key string
-	pair             tls.Certificate
-	parsed           *x509.Certificate
-	signer           *ecdsa.PrivateKey
-}
-
-func issue(t *testing.T, name string, by *issued, until time.Time) *issued {
-	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	template := &x509.Certificate{
-		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: until, IsCA: by == nil, BasicConstraintsValid: true,
-		KeyUsage:    x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
-	}
-	out := &issued{signer: key}
-	parent, signer := template, key
-	if by != nil {
-		parent, signer = by.parsed, by.signer
-	}
-	der, err := x509.CreateCertificate(rand.Reader, template, parent, &key.PublicKey, signer)
-	if err != nil {
-		t.Fatal(err)
-	}
-	raw, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	out.certificate = string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
-	out.key = string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw}))
-	out.parsed, _ = x509.ParseCertificate(der)
-	if out.pair, err = tls.X509KeyPair([]byte(out.certificate), []byte(out.key)); err != nil {
-		t.Fatal(err)
-	}
-	return out
-}
 
 // listen speaks TLS until the handshake is through.
 func listen(t *testing.T, config *tls.Config) string {
@@ -105,15 +58,15 @@ func connection(address string, settings map[string]string) *connect.Connection 
 var door = &Door{Schemes: map[string]string{"amqp": "5672", "amqps": "5671"}}
 
 func TestEachStepSaysWhereItEndsAndWhatToDo(t *testing.T) {
-	ca := issue(t, "County CA", nil, time.Now().Add(time.Hour))
-	good := listen(t, &tls.Config{Certificates: []tls.Certificate{issue(t, "localhost", ca,
-		time.Now().Add(time.Hour)).pair}})
-	old := listen(t, &tls.Config{Certificates: []tls.Certificate{issue(t, "localhost", ca,
-		time.Now().Add(-time.Minute)).pair}})
-	other := listen(t, &tls.Config{Certificates: []tls.Certificate{issue(t, "desk.example", ca,
-		time.Now().Add(time.Hour)).pair}})
+	ca := connecttest.Issue(t, "County CA", nil, time.Now().Add(time.Hour))
+	good := listen(t, &tls.Config{Certificates: []tls.Certificate{connecttest.Issue(t, "localhost", ca,
+		time.Now().Add(time.Hour)).Pair}})
+	old := listen(t, &tls.Config{Certificates: []tls.Certificate{connecttest.Issue(t, "localhost", ca,
+		time.Now().Add(-time.Minute)).Pair}})
+	other := listen(t, &tls.Config{Certificates: []tls.Certificate{connecttest.Issue(t, "desk.example", ca,
+		time.Now().Add(time.Hour)).Pair}})
 	weak := listen(t, &tls.Config{MaxVersion: tls.VersionTLS12, Certificates: []tls.Certificate{
-		issue(t, "localhost", ca, time.Now().Add(time.Hour)).pair,
+		connecttest.Issue(t, "localhost", ca, time.Now().Add(time.Hour)).Pair,
 	}})
 	free, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -121,7 +74,7 @@ func TestEachStepSaysWhereItEndsAndWhatToDo(t *testing.T) {
 	}
 	nobody := free.Addr().String()
 	_ = free.Close()
-	trusts := map[string]string{"ca": ca.certificate}
+	trusts := map[string]string{"ca": ca.Certificate}
 	for name, c := range map[string]struct {
 		connection  *connect.Connection
 		steps       int // that were made
@@ -129,17 +82,17 @@ func TestEachStepSaysWhereItEndsAndWhatToDo(t *testing.T) {
 	}{
 		"good": {connection("amqps://localhost:"+good, trusts), 3, "", ""},
 		"of one line": {connection("amqps://localhost:"+good,
-			map[string]string{"ca": strings.ReplaceAll(ca.certificate, "\n", " ")}), 3, "", ""},
+			map[string]string{"ca": strings.ReplaceAll(ca.Certificate, "\n", " ")}), 3, "", ""},
 		"unknown name":   {connection("amqps://nobody.invalid:1", nil), 0, "there is no such host", "name service"},
 		"nobody listens": {connection("amqp://"+nobody, nil), 0, "it was refused", "firewall"},
 		"unknown CA":     {connection("amqps://localhost:"+good, nil), 2, "unknown authority", "certificate authority"},
 		"ended":          {connection("amqps://localhost:"+old, trusts), 2, "expired", "renew"},
 		"of another":     {connection("amqps://localhost:"+other, trusts), 2, "desk.example", "name under TLS the server"},
 		"of another named": {connection("amqps://localhost:"+other, map[string]string{
-			"ca": ca.certificate, "server-name": "desk.example",
+			"ca": ca.Certificate, "server-name": "desk.example",
 		}), 3, "", ""},
 		"too low": {connection("amqps://localhost:"+weak, map[string]string{
-			"ca": ca.certificate, "lowest": "1.3",
+			"ca": ca.Certificate, "lowest": "1.3",
 		}), 2, "protocol version", "another version"},
 		"no stand-in": {connection("stand-in://desk", nil), 0, "there are no stand-ins here", "under Stand-ins"},
 	} {
@@ -169,26 +122,27 @@ func TestEachStepSaysWhereItEndsAndWhatToDo(t *testing.T) {
 }
 
 func TestWhoWantsACertificateOfOursGetsIt(t *testing.T) {
-	ca := issue(t, "County CA", nil, time.Now().Add(time.Hour))
-	ours, stranger := issue(t, "ferry", ca, time.Now().Add(time.Hour)), issue(t, "x", nil, time.Now().Add(time.Hour))
+	ca := connecttest.Issue(t, "County CA", nil, time.Now().Add(time.Hour))
+	ours := connecttest.Issue(t, "ferry", ca, time.Now().Add(time.Hour))
+	stranger := connecttest.Issue(t, "x", nil, time.Now().Add(time.Hour))
 	pool := x509.NewCertPool()
-	pool.AddCert(ca.parsed)
+	pool.AddCert(ca.Parsed)
 	port := listen(t, &tls.Config{ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: pool,
 		Certificates: []tls.Certificate{
-			issue(t, "localhost", ca, time.Now().Add(time.Hour)).pair,
+			connecttest.Issue(t, "localhost", ca, time.Now().Add(time.Hour)).Pair,
 		}})
 	for name, c := range map[string]struct {
 		certificate, key string
 		let              bool
 		fault            string
 	}{
-		"ours":            {ours.certificate, ours.key, true, ""},
-		"key in one line": {ours.certificate, strings.TrimSpace(strings.ReplaceAll(ours.key, "\n", "")), true, ""},
-		"a stranger's":    {stranger.certificate, stranger.key, false, ""},
-		"not its key":     {ours.certificate, stranger.key, false, "do not belong together"},
+		"ours":            {ours.Certificate, ours.Key, true, ""},
+		"key in one line": {ours.Certificate, strings.TrimSpace(strings.ReplaceAll(ours.Key, "\n", "")), true, ""},
+		"a stranger's":    {stranger.Certificate, stranger.Key, false, ""},
+		"not its key":     {ours.Certificate, stranger.Key, false, "do not belong together"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			of := connection("amqps://localhost:"+port, map[string]string{"ca": ca.certificate})
+			of := connection("amqps://localhost:"+port, map[string]string{"ca": ca.Certificate})
 			of.SignIn = connect.SignIn{Kind: SignInMTLS, Secrets: []string{c.key}}
 			of.Settings = of.Settings.With("sign-in", message.NewMap(message.Member{Name: "certificate",
 				Value: message.NewString(c.certificate)}))

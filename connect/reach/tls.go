@@ -30,7 +30,7 @@ const SignInMTLS = "mtls"
 // SignInProperty gives the setting of how one signs in, of these ways, as JSON Schema.
 // "none" must be the first of them.
 func SignInProperty(ways ...string) string {
-	titles := map[string]string{connect.SignInBasic: "user and password", SignInMTLS: "client certificate",
+	titles := map[string]string{connect.SignInBasic: "user and password", SignInMTLS: "certificate",
 		connect.SignInBearer: "token", "key": "private key", "scram-sha-256": "user and password, SCRAM-SHA-256",
 		"scram-sha-512": "user and password, SCRAM-SHA-512"}
 	withUser := slices.DeleteFunc(slices.Clone(ways), func(w string) bool {
@@ -72,10 +72,7 @@ func CheckTLS(c *connect.Connection, found connect.Found) {
 // Config gives the TLS of a connection to a host. An error tells that its certificate
 // and key do not belong together or cannot be read.
 func Config(c *connect.Connection, host string) (*tls.Config, error) {
-	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
-	if c.Text("/tls/lowest") == "1.3" {
-		config.MinVersion = tls.VersionTLS13
-	}
+	config := &tls.Config{ServerName: host, MinVersion: lowest(c)}
 	if name := c.Text("/tls/server-name"); name != "" {
 		config.ServerName = name
 	}
@@ -86,15 +83,45 @@ func Config(c *connect.Connection, host string) (*tls.Config, error) {
 	if c.SignIn.Kind != SignInMTLS {
 		return config, nil
 	}
-	if len(c.SignIn.Secrets) == 0 {
-		return nil, errors.New("the connection has no private key to sign in with")
+	var err error
+	config.Certificates, err = own(c)
+	return config, err
+}
+
+// ListenConfig gives the TLS of a connection that listens: it shows its own certificate, and
+// where it names an authority, whoever comes must show one of that authority. An error tells
+// that there is no certificate, or none that can be used.
+func ListenConfig(c *connect.Connection) (*tls.Config, error) {
+	certificates, err := own(c)
+	if err != nil {
+		return nil, err
 	}
-	own, err := tls.X509KeyPair(Lines(c.Text("/sign-in/certificate")), Lines(c.SignIn.Secrets[0]))
+	config := &tls.Config{Certificates: certificates, MinVersion: lowest(c)}
+	if pem := c.Text("/tls/ca"); pem != "" {
+		config.ClientCAs, config.ClientAuth = x509.NewCertPool(), tls.RequireAndVerifyClientCert
+		config.ClientCAs.AppendCertsFromPEM(Lines(pem))
+	}
+	return config, nil
+}
+
+// lowest gives the lowest version of TLS that a connection speaks.
+func lowest(c *connect.Connection) uint16 {
+	if c.Text("/tls/lowest") == "1.3" {
+		return tls.VersionTLS13
+	}
+	return tls.VersionTLS12
+}
+
+// own reads the own certificate of a connection with its key.
+func own(c *connect.Connection) ([]tls.Certificate, error) {
+	if len(c.SignIn.Secrets) == 0 {
+		return nil, errors.New("the connection has no private key")
+	}
+	pair, err := tls.X509KeyPair(Lines(c.Text("/sign-in/certificate")), Lines(c.SignIn.Secrets[0]))
 	if err != nil {
 		return nil, errors.New("the certificate and the private key do not belong together, or one of them is not PEM")
 	}
-	config.Certificates = []tls.Certificate{own}
-	return config, nil
+	return []tls.Certificate{pair}, nil
 }
 
 var label = regexp.MustCompile(`-----(BEGIN|END) [A-Z0-9 ]+-----`)

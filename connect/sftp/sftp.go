@@ -36,7 +36,8 @@ var connectionSchema = `{"required": ["address"], "properties": {
 	` + reach.SignInProperty(connect.SignInNone, connect.SignInBasic, signInKey) + `,
 	"host-key": {"type": "string", "title": "Key of the server", "maxLength": 10000, "description":
 		"its fingerprint (SHA256:…) or its public key; the test shows the one that it has",
-		"examples": ["SHA256:2Vx1j9N6tCqAQk3oEjQEm0lq7fVbHn5h8rJ0pW3uYxk"]}}}`
+		"examples": ["SHA256:2Vx1j9N6tCqAQk3oEjQEm0lq7fVbHn5h8rJ0pW3uYxk"]},
+	` + reach.ProxyProperty + `}}`
 
 // New makes the system. standIn reaches a simulated server by its name; nil where there
 // are none.

@@ -53,7 +53,7 @@ var connectionSchema = `{
 			"offered": "where the server offers it; nobody looks whose certificate it has", "verified": "with the certificate of the server's name",
 			"never": "never"}, "when": {"driver": ["postgresql", "mysql", "sqlserver"]}},
 		` + reach.SignInProperty(connect.SignInNone, connect.SignInBasic) + `,
-		` + reach.TLSProperty + `
+		` + reach.WayProperties + `
 	}
 }`
 

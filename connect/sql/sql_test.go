@@ -5,12 +5,15 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"readyferry/connect"
+	"readyferry/core/message"
 	"readyferry/core/step"
 	"readyferry/core/system"
 	"readyferry/core/want"
@@ -133,6 +136,37 @@ func testDatabase(t *testing.T, s connect.System, c *connect.Connection, table s
 	) ||
 		!strings.Contains(err.Error(), "more than 2 rows") {
 		t.Errorf("%v", err)
+	}
+}
+
+// The drivers themselves go through the proxy, and leave the name to it.
+func TestDriversGoThroughTheProxy(t *testing.T) {
+	asked := make(chan string, 100)
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked <- r.Host
+		http.Error(w, "not through here", http.StatusForbidden)
+	}))
+	defer proxy.Close()
+	for driver, of := range servers {
+		at := "inside-" + driver + ".example.org"
+		c := &connect.Connection{Kind: Kind, Address: of.scheme + "://" + at + "/x", TimeLimit: 5 * time.Second,
+			Settings: message.NewMap(message.Member{Name: "driver", Value: message.NewString(driver)},
+				message.Member{Name: "proxy", Value: message.NewString(proxy.URL)})}
+		db, err := (&places{}).database(c)
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = db.Ping()
+		if err == nil || !strings.Contains(err.Error(), "the proxy answers 403") {
+			t.Errorf("%s: %v", driver, err)
+		}
+		if host := <-asked; !strings.HasPrefix(host, at+":") {
+			t.Errorf("%s asks for %s", driver, host)
+		}
+		for len(asked) > 0 {
+			<-asked
+		}
+		_ = db.Close()
 	}
 }
 

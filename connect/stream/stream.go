@@ -37,7 +37,7 @@ var connectionSchema = `{"required": ["address"], "properties": {
 	"more": {"type": "array", "title": "More brokers", "maxItems": 20, "items": {"type": "string", "pattern": "^[^/@]+:[0-9]+$"},
 		"description": "host:port each, for when the first is down"},
 	` + reach.SignInProperty(connect.SignInNone, connect.SignInBasic, scram256, scram512, reach.SignInMTLS) + `,
-	` + reach.TLSProperty + `}}`
+	` + reach.WayProperties + `}}`
 
 const (
 	deliverSchema = `{"required": ["topic"], "properties": {

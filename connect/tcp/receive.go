@@ -3,12 +3,13 @@ package tcp
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/url"
-	"strings"
+	"slices"
 	"sync"
 	"time"
 
@@ -20,7 +21,8 @@ import (
 
 // Headers of a message that came over a connection.
 const (
-	HeaderFrom = "tcp-from" // the address that it came from
+	HeaderFrom   = "tcp-from"   // the address that it came from
+	HeaderClient = "tcp-client" // the name in the certificate that was shown
 )
 
 // Receive implements connect.Receiver: it listens, and takes what comes on each connection
@@ -40,9 +42,15 @@ func (l *link) Receive(
 	if d, err := flow.Duration(connect.SettingText(in, "idle")); err == nil {
 		s.idle = d
 	}
-	at, is := strings.CutPrefix(l.c.Address, listens+"://")
+	at, secure, is := listensAt(l.c)
 	if !is {
 		return s.standIn(ctx)
+	}
+	if secure {
+		var err error
+		if s.tls, err = reach.ListenConfig(l.c); err != nil {
+			return fmt.Errorf("listening on %s: %w", at, err)
+		}
 	}
 	door, err := net.Listen("tcp", at)
 	if err != nil {
@@ -68,7 +76,7 @@ func (l *link) Receive(
 		}
 		go func() {
 			defer s.leave(conn)
-			if err := s.serve(ctx, conn); err != nil && ctx.Err() == nil {
+			if err := s.greet(ctx, conn); err != nil && ctx.Err() == nil {
 				connect.TellTrouble(ctx, fmt.Errorf("the connection from %s was closed: %w", conn.RemoteAddr(), err))
 			}
 		}()
@@ -107,6 +115,7 @@ type listening struct {
 	most     int
 	idle     time.Duration
 	finished bool
+	tls      *tls.Config // nil for a plain one
 
 	mu   sync.Mutex
 	open map[net.Conn]bool
@@ -153,7 +162,7 @@ func (s *listening) standIn(ctx context.Context) error {
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
 	defer stop()
 	connect.TellReady(ctx)
-	if err := s.serve(ctx, conn); err != nil {
+	if err := s.serve(ctx, conn, comesFrom(conn, "")); err != nil {
 		return err
 	}
 	return errors.New("the stand-in broke off")
@@ -162,8 +171,35 @@ func (s *listening) standIn(ctx context.Context) error {
 // Inward, behind the name of a simulated partner, reaches it as one that sends to us.
 const Inward = "+in"
 
+// greet speaks TLS with who has come, where that is asked for, and takes what it sends.
+func (s *listening) greet(ctx context.Context, conn net.Conn) error {
+	if s.tls == nil {
+		return s.serve(ctx, conn, comesFrom(conn, ""))
+	}
+	secure := tls.Server(conn, s.tls)
+	limited, cancel := context.WithTimeout(ctx, s.link.c.TimeLimit)
+	defer cancel()
+	if err := secure.HandshakeContext(limited); err != nil {
+		return fmt.Errorf("speaking TLS: %w", err)
+	}
+	client := ""
+	if shown := secure.ConnectionState().PeerCertificates; len(shown) > 0 {
+		client = shown[0].Subject.CommonName
+	}
+	return s.serve(ctx, secure, comesFrom(conn, client))
+}
+
+// comesFrom gives the headers that say who has sent a message.
+func comesFrom(conn net.Conn, client string) []message.Header {
+	from := []message.Header{{Name: HeaderFrom, Value: conn.RemoteAddr().String()}}
+	if client != "" {
+		from = append(from, message.Header{Name: HeaderClient, Value: client})
+	}
+	return slices.Clip(from) // messages share it
+}
+
 // serve takes the messages of one connection, until it ends.
-func (s *listening) serve(ctx context.Context, conn net.Conn) error {
+func (s *listening) serve(ctx context.Context, conn net.Conn, from []message.Header) error {
 	r := bufio.NewReaderSize(conn, 64<<10)
 	for {
 		_ = conn.SetReadDeadline(time.Now().Add(s.idle))
@@ -181,14 +217,14 @@ func (s *listening) serve(ctx context.Context, conn net.Conn) error {
 		if len(body) == 0 && s.link.framing() == Line {
 			continue
 		}
-		if err := s.one(ctx, conn, body); err != nil {
+		if err := s.one(ctx, conn, from, body); err != nil {
 			return err
 		}
 	}
 }
 
 // one takes a message and answers it.
-func (s *listening) one(ctx context.Context, conn net.Conn, body []byte) error {
+func (s *listening) one(ctx context.Context, conn net.Conn, from []message.Header, body []byte) error {
 	reply := func(answer []byte) error {
 		out, err := frame(s.link.framing(), answer)
 		if err != nil {
@@ -198,7 +234,7 @@ func (s *listening) one(ctx context.Context, conn net.Conn, body []byte) error {
 		_, err = conn.Write(out)
 		return err
 	}
-	a := connect.Arrival{Body: body, Headers: []message.Header{{Name: HeaderFrom, Value: conn.RemoteAddr().String()}}}
+	a := connect.Arrival{Body: body, Headers: from}
 	if s.link.framing() != MLLP {
 		said, err := connect.TakeAnswered(ctx, a, func() {})
 		if err != nil || !s.finished {

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"strings"
 	"sync"
 	"time"
 
@@ -71,7 +70,7 @@ func (l *link) take(ctx context.Context, w *reach.Way) (one *line, fresh bool, e
 		_ = one.Close()
 	}
 	l.mu.Unlock()
-	if strings.HasPrefix(l.c.Address, listens+"://") {
+	if _, _, is := listensAt(l.c); is {
 		return nil, true, fmt.Errorf("%w: the connection %s listens; nothing is sent to it", connect.ErrCannotSend, l.c.Name)
 	}
 	dialing, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
@@ -243,7 +242,14 @@ func (l *link) Ask(ctx context.Context, r connect.Request) (connect.Receipt, err
 // connection that listens is tried by listening.
 func (l *link) Check(ctx context.Context) (connect.Report, error) {
 	var w reach.Way
-	if at, is := strings.CutPrefix(l.c.Address, listens+"://"); is {
+	if at, secure, is := listensAt(l.c); is {
+		if secure {
+			if _, err := reach.ListenConfig(l.c); err != nil {
+				return w.Report(&reach.Error{Step: "reading the own certificate", Err: err,
+					Repair: "paste the certificate and its key anew"}, ""), nil
+			}
+			w.Did("the own certificate and its key belong together")
+		}
 		return checkListening(at, &w), nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)

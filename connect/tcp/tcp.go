@@ -23,17 +23,30 @@ import (
 // Kind is the name of the system in documents.
 const Kind = "tcp"
 
-// listens begins the address of a connection that others make.
-const listens = "listen"
+// The addresses of connections that others make begin with these, plain and over TLS.
+const (
+	listens    = "listen"
+	listensTLS = "listens"
+)
+
+// listensAt gives the host and port at which a connection waits for others, and whether it
+// speaks TLS there.
+func listensAt(c *connect.Connection) (at string, secure, is bool) {
+	if at, is = strings.CutPrefix(c.Address, listens+"://"); is {
+		return at, false, true
+	}
+	at, is = strings.CutPrefix(c.Address, listensTLS+"://")
+	return at, is, is
+}
 
 var connectionSchema = `{"required": ["address"], "properties": {
 	"address": {"type": "string", "title": "Address", "default": "tcp://", "description":
-		"tcp://host:2575 to send to, tcps:// over TLS; listen://0.0.0.0:2575 to wait there for who sends; stand-in://name for both",
+		"tcp://host:2575 to send to, tcps:// over TLS; listen://0.0.0.0:2575 or listens:// to wait there for who sends; stand-in://name for both",
 		"examples": ["tcp://home.example.org:2575"]},
 	"framing": {"enum": ["mllp", "line", "length"], "title": "Frames", "default": "mllp", "titles": {
 		"mllp": "MLLP, as HL7 is sent", "line": "a line each", "length": "behind the length, in four bytes"}},
 	` + reach.SignInProperty(connect.SignInNone, reach.SignInMTLS) + `,
-	` + reach.TLSProperty + `}}`
+	` + reach.WayProperties + `}}`
 
 const (
 	deliverSchema = `{"properties": {
@@ -70,6 +83,8 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 				"not, then AA, AE or AR from the flow.",
 			"A repeat is told by MSH-3, MSH-4, MSH-7 and MSH-10. Lines and messages behind a length have no id: they are taken as " +
 				"often as they come, unless the intake says once.",
+			"Over TLS a listener shows the certificate of its sign-in. With a certificate authority under TLS, whoever comes must " +
+				"show one of that authority; its name comes as the header tcp-client.",
 			"MSA-2 of an acknowledgement must name the message that was sent; another one is no answer. What comes between two " +
 				"blocks is left out; a block whose end is not followed by CR ends all the same.",
 		},
@@ -86,9 +101,15 @@ func New(standIn func(name string) (net.Conn, error)) connect.System {
 
 // check finds what is wrong with an address.
 func check(door *reach.Door, c *connect.Connection, found connect.Found) {
-	if !strings.HasPrefix(c.Address, listens+"://") {
+	_, secure, is := listensAt(c)
+	if !is {
 		door.Check(c, found)
 		return
+	}
+	reach.CheckTLS(c, found)
+	if secure && c.SignIn.Kind != reach.SignInMTLS {
+		found("/sign-in", "missing-key", "who listens over TLS shows a certificate, and the connection has none",
+			"choose the sign-in with a certificate, and paste it and its key")
 	}
 	u, err := url.Parse(c.Address)
 	if err != nil || u.Port() == "" || u.Path != "" || u.RawQuery != "" || u.User != nil {

@@ -261,14 +261,21 @@ func TestAConnectionThatWasClosed(t *testing.T) {
 // receives begins to receive; says is what flows say to who waits.
 func receives(t *testing.T, intake string, says func(connect.Arrival) (connect.Answer, error)) string {
 	t.Helper()
+	return receivesBy(t, &connect.Connection{Address: "listen://"}, intake, says)
+}
+
+// receivesBy receives by way of a connection, whose address gets a free port.
+func receivesBy(t *testing.T, c *connect.Connection, intake string, says func(connect.Arrival) (connect.Answer, error)) string {
+	t.Helper()
 	door, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	at := door.Addr().String()
 	_ = door.Close()
-	l := connecttest.Open(t, New(nil), &connect.Connection{Name: "in", Kind: Kind, Address: "listen://" + at,
-		TimeLimit: 10 * time.Second})
+	c.Name, c.Kind, c.TimeLimit = "in", Kind, 10*time.Second
+	c.Address += at
+	l := connecttest.Open(t, New(nil), c)
 	ctx, stop := context.WithCancel(context.Background())
 	t.Cleanup(stop)
 	ready := make(chan bool, 1)

@@ -50,6 +50,9 @@ func (k *Intakes) takeAll(
 				return err
 			}
 			c.Taken += int64(n)
+			if n > 0 {
+				c.Brought = n
+			}
 			if err := come(tx, &c); err != nil {
 				return err
 			}
@@ -89,7 +92,7 @@ func (k *Intakes) stage(
 		if err != nil {
 			return err
 		}
-		if c.Staged = n; come != nil {
+		if c.Staged, c.Brought = n, n; come != nil {
 			err = come(tx, &c)
 		}
 		return errors.Join(err, tx.SaveClock(&c))

@@ -17,6 +17,10 @@ type ClockState struct {
 	Since  *time.Time      `json:"failsSince"`
 	Fails  int             `json:"fails"`
 	Taken  int64           `json:"taken"`
+	// Brought are the messages of the last answer that held any, Waiting those of it that
+	// are yet to begin.
+	Brought int `json:"brought"`
+	Waiting int `json:"waiting"`
 }
 
 // ClockOf tells when a flow is due; nil for one that is not due by a clock.
@@ -28,7 +32,8 @@ func (w *Watch) ClockOf(name string) (*ClockState, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &ClockState{LastAt: c.LastAt, Mark: json.RawMessage("null"), Error: c.Error, Since: c.FailsSince, Fails: c.Fails, Taken: c.Taken}
+	out := &ClockState{LastAt: c.LastAt, Mark: json.RawMessage("null"), Error: c.Error, Since: c.FailsSince, Fails: c.Fails,
+		Taken: c.Taken, Brought: c.Brought, Waiting: c.Staged}
 	if !c.NextAt.IsZero() {
 		out.NextAt = &c.NextAt
 	}

@@ -2793,8 +2793,12 @@ export interface components {
             failsSince: string | null;
             /** @description in a row */
             fails: number;
-            /** @description messages so far */
+            /** @description messages that have begun so far */
             taken: number;
+            /** @description messages of the last answer that held any */
+            brought: number;
+            /** @description of these, yet to begin */
+            waiting: number;
         };
         Load: {
             id: components["schemas"]["Id"];

@@ -99,6 +99,17 @@ export function TimingForm({ intake, put, error }: Props) {
   );
 }
 
+/** What the last answer brought, of all that has come. */
+function Brought({ clock: c }: { clock: Schemas["Clock"] }) {
+  if (c.brought === 0) return <>{number(c.taken)} messages so far</>;
+  return (
+    <>
+      the last {number(c.brought)} of {number(c.taken + c.waiting)} messages came with the last answer that held any
+      {c.waiting > 0 && `, and ${number(c.waiting)} of them are yet to begin`}
+    </>
+  );
+}
+
 /** How far the clock of a live flow has come. */
 export function ClockState({ flow }: { flow: string }) {
   const clock = useQuery({
@@ -141,7 +152,7 @@ export function ClockState({ flow }: { flow: string }) {
             , last <Time at={c.lastAt} withDate />
           </>
         )}
-        ; {number(c.taken)} messages so far{" "}
+        ; <Brought clock={c} />{" "}
         <button type="button" className="btn-bare ml-2" onClick={run}>
           run it now
         </button>
