@@ -60,7 +60,7 @@ var mayImport = map[string][]string{
 	"demo":    {"engine", "standin", "core"},
 	"api":     {"engine", "standin", "connect", "core"}, // never the store: it reads through engine/watch
 	"cmd":     {"worker", "api", "engine", "store", "connect", "standin", "demo", "web", "core"},
-	"bench":   {"core"},
+	"bench":   {"api", "engine", "store", "connect", "standin", "core"},
 	"docs":    {},
 }
 

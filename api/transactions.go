@@ -315,7 +315,7 @@ func (s *Server) viewDelivery(d *watch.Delivery) (deliveryView, error) {
 	}
 	v.Plan = viewPlan(rules)
 	var request want.Request
-	if err := errors.Join(json.Unmarshal(d.Request, &request), s.engine.Watch.Fill(&d.Body)); err != nil {
+	if err := errors.Join(json.Unmarshal(d.Request, &request), s.engine.Watch.FillOf(d.Tx, &d.Body)); err != nil {
 		return v, err
 	}
 	request.Body = d.Body.Bytes()

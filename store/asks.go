@@ -12,14 +12,14 @@ type Ask struct {
 
 // Ask notes a question. One that is there already stays.
 func (tx *Tx) Ask(a *Ask) error {
-	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(a).Error
+	return tx.sql().Clauses(clause.OnConflict{DoNothing: true}).Create(a).Error
 }
 
 // TakeAsk gives the question that a reply in a queue is for, and forgets it;
 // ErrNotFound when none waits.
 func (tx *Tx) TakeAsk(correlation, queue string) (Ask, error) {
 	var a Ask
-	if err := tx.db.Where("correlation = ? AND reply_to = ?", correlation, queue).Take(&a).Error; err != nil {
+	if err := tx.sql().Where("correlation = ? AND reply_to = ?", correlation, queue).Take(&a).Error; err != nil {
 		return a, err
 	}
 	return a, tx.DropAsk(correlation)
@@ -27,20 +27,26 @@ func (tx *Tx) TakeAsk(correlation, queue string) (Ask, error) {
 
 // DropAsk forgets a question.
 func (tx *Tx) DropAsk(correlation string) error {
-	return tx.db.Where("correlation = ?", correlation).Delete(&Ask{}).Error
+	return tx.sql().Where("correlation = ?", correlation).Delete(&Ask{}).Error
 }
 
 // HasLimit tells whether a transaction waits at a path.
 func (v View) HasLimit(id ID, path string) (bool, error) {
 	var n int64
-	err := v.db.Model(&TimeLimit{}).Where("tx = ? AND path = ? AND waits", id, path).Count(&n).Error
+	err := v.sql().Model(&TimeLimit{}).Where("tx = ? AND path = ? AND waits", id, path).Count(&n).Error
 	return n > 0, err
 }
 
 // AnswerOnce keeps what the caller of a transaction gets, unless it has an
 // answer already; first tells whether it had none.
 func (tx *Tx) AnswerOnce(id ID, answer []byte) (first bool, err error) {
-	res := tx.db.Model(&Message{}).Where("tx = ? AND n = 0 AND answer IS NULL", id).Update("answer", answer)
+	if u := tx.unit(id); u != nil {
+		if u.message.Answer != nil {
+			return false, nil
+		}
+		return true, tx.SaveAnswer(id, answer)
+	}
+	res := tx.sql().Model(&Message{}).Where("tx = ? AND n = 0 AND answer IS NULL", id).Update("answer", answer)
 	return res.RowsAffected > 0, res.Error
 }
 
@@ -48,12 +54,15 @@ func (tx *Tx) AnswerOnce(id ID, answer []byte) (first bool, err error) {
 // its answer.
 func (v View) WaitingRepeats(id ID) ([]Transaction, error) {
 	var out []Transaction
-	return out, v.db.Where("duplicate_of = ? AND caller_waits", id).Find(&out).Error
+	if v.unit(id) != nil {
+		return nil, nil // one that others wait for is not held in memory
+	}
+	return out, v.sql().Where("duplicate_of = ? AND caller_waits", id).Find(&out).Error
 }
 
 // Called lists the transactions that a transaction's steps have begun in other
 // flows.
 func (v View) Called(id ID, limit int) ([]Transaction, error) {
 	var out []Transaction
-	return out, v.db.Where("caller = ?", id).Order("id").Limit(limit).Find(&out).Error
+	return out, v.sql().Where("caller = ?", id).Order("id").Limit(limit).Find(&out).Error
 }

@@ -41,24 +41,25 @@ func (tx *Tx) keep(bodies ...*body.Body) error {
 	for _, b := range bodies {
 		*b = b.Packed()
 		k := b.Kept()
-		if k == nil || k.Pieces == nil || tx.kept[k.Key] {
+		if k == nil || k.Pieces == nil || tx.job.known[k.Key] || tx.batch.known[k.Key] {
 			continue
 		}
-		if err := keepBody(tx.db, k); err != nil {
+		if len(k.Pieces) == 1 {
+			tx.job.body(&keptBody{Key: k.Key[:], Size: k.Size, Codec: uint8(k.Codec), Data: k.Pieces[0]})
+			continue
+		}
+		if err := keepBody(tx.sql(), k); err != nil {
 			return err
 		}
-		if tx.kept == nil {
-			tx.kept = map[body.Key]bool{}
-		}
-		tx.kept[k.Key] = true
+		tx.job.known[k.Key] = true
 	}
 	return nil
 }
 
 func keepBody(db *gorm.DB, k *body.Kept) error {
-	row := &keptBody{Key: k.Key[:], Size: k.Size, Codec: uint8(k.Codec), Data: k.Pieces[0]}
-	if len(k.Pieces) > 1 {
-		row.Pieces, row.Data = len(k.Pieces), nil
+	row := &keptBody{Key: k.Key[:], Size: k.Size, Codec: uint8(k.Codec), Pieces: len(k.Pieces)}
+	if len(k.Pieces) == 1 {
+		row.Pieces, row.Data = 0, k.Pieces[0]
 	}
 	done := db.Clauses(clause.OnConflict{DoNothing: true}).Create(row)
 	if done.Error != nil || done.RowsAffected == 0 || row.Pieces == 0 {
@@ -77,6 +78,9 @@ func (v View) Fill(bodies ...*body.Body) error {
 	for _, b := range bodies {
 		if b.Filled() {
 			continue
+		}
+		if _, is := b.Message(); is {
+			return errors.New("a body of a message is read without its transaction")
 		}
 		row, err := v.bodyRow(b)
 		if err != nil {
@@ -107,6 +111,19 @@ func (v View) Fill(bodies ...*body.Body) error {
 	return nil
 }
 
+// FillOf is Fill for what a delivery of a transaction hands over.
+func (v View) FillOf(tx ID, b *body.Body) error {
+	n, is := b.Message()
+	if !is || b.Filled() {
+		return v.Fill(b)
+	}
+	m, err := v.MessageN(tx, n)
+	if err == nil {
+		b.Fill(m.Body.Bytes())
+	}
+	return err
+}
+
 func ignoreEOF(err error) error {
 	if errors.Is(err, io.EOF) {
 		return nil
@@ -134,7 +151,7 @@ func (v View) OpenBody(b *body.Body) (io.ReadCloser, error) {
 
 func (v View) bodyRow(b *body.Body) (keptBody, error) {
 	var row keptBody
-	return row, v.db.Where("key = ?", b.Kept().Key[:]).Take(&row).Error
+	return row, v.sql().Where("key = ?", b.Kept().Key[:]).Take(&row).Error
 }
 
 func (v View) pieces(k *body.Kept, row keptBody) (io.ReadCloser, error) {
@@ -144,7 +161,7 @@ func (v View) pieces(k *body.Kept, row keptBody) (io.ReadCloser, error) {
 			return nil, io.EOF
 		}
 		var p bodyPiece
-		err := v.db.Where("key = ? AND i = ?", k.Key[:], next).Take(&p).Error
+		err := v.sql().Where("key = ? AND i = ?", k.Key[:], next).Take(&p).Error
 		next++
 		return p.Data, err
 	})

@@ -48,38 +48,38 @@ func (c *Clock) Failed(err error, now time.Time) {
 // Clocks lists the clocks of all flows.
 func (v View) Clocks() ([]Clock, error) {
 	var out []Clock
-	return out, v.db.Order("next_at").Find(&out).Error
+	return out, v.sql().Order("next_at").Find(&out).Error
 }
 
 // TroubledClocks lists the clocks of flows whose source fails.
 func (v View) TroubledClocks() ([]Clock, error) {
 	var out []Clock
-	return out, v.db.Where("error <> ''").Order("flow").Find(&out).Error
+	return out, v.sql().Where("error <> ''").Order("flow").Find(&out).Error
 }
 
 // Clock gives the clock of a flow, or ErrNotFound.
 func (v View) Clock(flow string) (Clock, error) {
 	var c Clock
-	return c, v.db.Where("flow = ?", flow).Take(&c).Error
+	return c, v.sql().Where("flow = ?", flow).Take(&c).Error
 }
 
 // SaveClock writes a clock.
-func (tx *Tx) SaveClock(c *Clock) error { return tx.db.Save(c).Error }
+func (tx *Tx) SaveClock(c *Clock) error { return tx.sql().Save(c).Error }
 
 // DeleteClock removes the clock of a flow and what it has seen.
 func (tx *Tx) DeleteClock(flow string) error {
-	if err := tx.db.Where("flow = ?", flow).Delete(&PolledRow{}).Error; err != nil {
+	if err := tx.sql().Where("flow = ?", flow).Delete(&PolledRow{}).Error; err != nil {
 		return err
 	}
-	if err := tx.db.Where("flow = ?", flow).Delete(&StagedItem{}).Error; err != nil {
+	if err := tx.sql().Where("flow = ?", flow).Delete(&StagedItem{}).Error; err != nil {
 		return err
 	}
-	return tx.db.Where("flow = ?", flow).Delete(&Clock{}).Error
+	return tx.sql().Where("flow = ?", flow).Delete(&Clock{}).Error
 }
 
 // Polled gives the hashes of rows that were seen before, by key.
 func (v View) Polled(flow string, keys []string) (map[string]string, error) {
-	return polled(v.db, flow, keys)
+	return polled(v.sql(), flow, keys)
 }
 
 func polled(db *gorm.DB, flow string, keys []string) (map[string]string, error) {
@@ -103,7 +103,7 @@ func (tx *Tx) SavePolled(rows []PolledRow) error {
 	if len(rows) == 0 {
 		return nil
 	}
-	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(&rows, 300).Error
+	return tx.sql().Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(&rows, 300).Error
 }
 
 // ForgetPolled forgets rows that are gone.
@@ -111,7 +111,7 @@ func (tx *Tx) ForgetPolled(flow string, keys []string) error {
 	for len(keys) > 0 {
 		some := keys[:min(500, len(keys))]
 		keys = keys[len(some):]
-		if err := tx.db.Where("flow = ? AND key IN ?", flow, some).Delete(&PolledRow{}).Error; err != nil {
+		if err := tx.sql().Where("flow = ? AND key IN ?", flow, some).Delete(&PolledRow{}).Error; err != nil {
 			return err
 		}
 	}
@@ -120,7 +120,7 @@ func (tx *Tx) ForgetPolled(flow string, keys []string) error {
 
 // ForgetSeen forgets up to limit rows that a poll has seen before a moment.
 func (tx *Tx) ForgetSeen(flow string, before time.Time, limit int) (more bool, err error) {
-	done := tx.db.Exec("DELETE FROM polled_rows WHERE rowid IN (SELECT rowid FROM polled_rows WHERE flow = ? AND seen_at < ? LIMIT ?)",
+	done := tx.sql().Exec("DELETE FROM polled_rows WHERE rowid IN (SELECT rowid FROM polled_rows WHERE flow = ? AND seen_at < ? LIMIT ?)",
 		flow, micros(before), limit)
 	return done.RowsAffected == int64(limit), done.Error
 }
@@ -128,7 +128,7 @@ func (tx *Tx) ForgetSeen(flow string, before time.Time, limit int) (more bool, e
 // PolledKeys lists keys that were seen, behind one.
 func (v View) PolledKeys(flow, after string, limit int) ([]string, error) {
 	var out []string
-	return out, v.db.Model(&PolledRow{}).
+	return out, v.sql().Model(&PolledRow{}).
 		Where("flow = ? AND key > ?", flow, after).
 		Order("key").
 		Limit(limit).

@@ -4,7 +4,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 )
 
 // count is how many transactions of a flow, received in one minute, are in a
@@ -31,16 +30,14 @@ func (tx *Tx) count(t *Transaction, state State, by int64) {
 	tx.counts[countKey{0, t.Flow, state}] += by
 }
 
-func addCounts(db *gorm.DB, counts map[countKey]int64) error {
+// addCounts adds what a batch has counted.
+func addCounts(p *prepared, counts map[countKey]int64) error {
 	for k, n := range counts {
 		if n == 0 {
 			continue
 		}
-		err := db.Clauses(clause.OnConflict{
-			Columns:   []clause.Column{{Name: "minute"}, {Name: "flow"}, {Name: "state"}},
-			DoUpdates: clause.Assignments(map[string]any{"n": gorm.Expr("n + ?", n)}),
-		}).Create(&count{k.minute, k.flow, k.state, n}).Error
-		if err != nil {
+		p.args = countRow.values(p.args[:0], &count{k.minute, k.flow, k.state, n})
+		if err := p.exec(addCount, p.args); err != nil {
 			return err
 		}
 	}
@@ -58,7 +55,7 @@ type Count struct {
 // Counts gives the counts of the minutes from (included) to to (excluded), of
 // one flow or of all when flow is empty.
 func (v View) Counts(flow string, from, to time.Time) ([]Count, error) {
-	q := v.db.Model(&count{}).Where("minute >= ? AND minute < ? AND n <> 0", max(1, from.Unix()/60), to.Unix()/60+1)
+	q := v.sql().Model(&count{}).Where("minute >= ? AND minute < ? AND n <> 0", max(1, from.Unix()/60), to.Unix()/60+1)
 	if flow != "" {
 		q = q.Where("flow = ?", flow)
 	}
@@ -67,7 +64,7 @@ func (v View) Counts(flow string, from, to time.Time) ([]Count, error) {
 
 // Totals gives the counts over all time.
 func (v View) Totals() ([]Count, error) {
-	return readCounts(v.db.Model(&count{}).Where("minute = 0 AND n <> 0"))
+	return readCounts(v.sql().Model(&count{}).Where("minute = 0 AND n <> 0"))
 }
 
 func readCounts(q *gorm.DB) ([]Count, error) {

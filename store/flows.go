@@ -13,7 +13,7 @@ import (
 // Flows lists all flows by title.
 func (v View) Flows() ([]Flow, error) {
 	var out []Flow
-	err := v.db.Order("name").Find(&out).Error
+	err := v.sql().Order("name").Find(&out).Error
 	slices.SortStableFunc(out, func(a, b Flow) int { // SQLite knows the case of ASCII alone
 		return strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title))
 	})
@@ -23,27 +23,27 @@ func (v View) Flows() ([]Flow, error) {
 // Flow gives a flow by name, or ErrNotFound.
 func (v View) Flow(name string) (Flow, error) {
 	var f Flow
-	return f, v.db.Where("name = ?", name).Take(&f).Error
+	return f, v.sql().Where("name = ?", name).Take(&f).Error
 }
 
 // SaveFlow creates or replaces a flow.
-func (tx *Tx) SaveFlow(f *Flow) error { return tx.db.Save(f).Error }
+func (tx *Tx) SaveFlow(f *Flow) error { return tx.sql().Save(f).Error }
 
 // DeleteFlow removes a flow with its draft and samples. Its versions stay: what
 // it has done is in the journal, and can be looked at only with them.
 func (tx *Tx) DeleteFlow(name string) error {
 	for _, m := range []any{&FlowFile{}, &Sample{}} {
-		if err := tx.db.Where("flow = ?", name).Delete(m).Error; err != nil {
+		if err := tx.sql().Where("flow = ?", name).Delete(m).Error; err != nil {
 			return err
 		}
 	}
-	return tx.db.Where("name = ?", name).Delete(&Flow{}).Error
+	return tx.sql().Where("name = ?", name).Delete(&Flow{}).Error
 }
 
 // Files gives the files of a flow's draft.
 func (v View) Files(flow string) (map[string][]byte, error) {
 	var rows []FlowFile
-	if err := v.db.Where("flow = ?", flow).Find(&rows).Error; err != nil {
+	if err := v.sql().Where("flow = ?", flow).Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	out := map[string][]byte{}
@@ -57,60 +57,60 @@ func (v View) Files(flow string) (map[string][]byte, error) {
 // ErrNotFound when it is not there.
 func (tx *Tx) SaveFile(flow, name string, body []byte) error {
 	if body == nil {
-		done := tx.db.Where("flow = ? AND name = ?", flow, name).Delete(&FlowFile{})
+		done := tx.sql().Where("flow = ? AND name = ?", flow, name).Delete(&FlowFile{})
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ErrNotFound
 		}
 		return done.Error
 	}
-	return tx.db.Save(&FlowFile{flow, name, body}).Error
+	return tx.sql().Save(&FlowFile{flow, name, body}).Error
 }
 
 // Version gives a published version, or ErrNotFound.
 func (v View) Version(flow string, n int) (Version, error) {
 	var out Version
-	return out, v.db.Where("flow = ? AND n = ?", flow, n).Take(&out).Error
+	return out, v.sql().Where("flow = ? AND n = ?", flow, n).Take(&out).Error
 }
 
 // Versions lists the versions of a flow, the newest first, without documents.
 func (v View) Versions(flow string) ([]Version, error) {
 	var out []Version
-	return out, v.db.Select("flow, n, published_at").Where("flow = ?", flow).Order("n DESC").Find(&out).Error
+	return out, v.sql().Select("flow, n, published_at").Where("flow = ?", flow).Order("n DESC").Find(&out).Error
 }
 
 // AddVersion stores a new version and gives it the next number.
 func (tx *Tx) AddVersion(v *Version) error {
 	var last int
-	if err := tx.db.Model(&Version{}).Where("flow = ?",
+	if err := tx.sql().Model(&Version{}).Where("flow = ?",
 		v.Flow).Select("COALESCE(MAX(n), 0)").Scan(&last).Error; err != nil {
 		return err
 	}
 	v.N = last + 1
-	return tx.db.Create(v).Error
+	return tx.sql().Create(v).Error
 }
 
 // Samples lists the samples of a flow in their order.
 func (v View) Samples(flow string) ([]Sample, error) {
 	var out []Sample
-	return out, v.db.Where("flow = ?", flow).Order("position, name").Find(&out).Error
+	return out, v.sql().Where("flow = ?", flow).Order("position, name").Find(&out).Error
 }
 
 // Sample gives a sample by name, or ErrNotFound.
 func (v View) Sample(flow, name string) (Sample, error) {
 	var out Sample
-	return out, v.db.Where("flow = ? AND name = ?", flow, name).Take(&out).Error
+	return out, v.sql().Where("flow = ? AND name = ?", flow, name).Take(&out).Error
 }
 
 // SaveSample creates or replaces a sample; a new one goes to the end.
 func (tx *Tx) SaveSample(sample *Sample) error {
 	var old Sample
-	err := tx.db.Where("flow = ? AND name = ?", sample.Flow, sample.Name).Take(&old).Error
+	err := tx.sql().Where("flow = ? AND name = ?", sample.Flow, sample.Name).Take(&old).Error
 	switch {
 	case err == nil:
 		sample.Position = old.Position
 	case errors.Is(err, ErrNotFound):
 		var n int64
-		if err := tx.db.Model(&Sample{}).Where("flow = ?",
+		if err := tx.sql().Model(&Sample{}).Where("flow = ?",
 			sample.Flow).Select("COALESCE(MAX(position), 0) + 1").Scan(&n).Error; err != nil {
 			return err
 		}
@@ -118,14 +118,14 @@ func (tx *Tx) SaveSample(sample *Sample) error {
 	default:
 		return err
 	}
-	return tx.db.Save(sample).Error
+	return tx.sql().Save(sample).Error
 }
 
 // FreeSampleName gives the name, or the name with a number behind it when it
 // is taken.
 func (v View) FreeSampleName(flow, name string) (string, error) {
 	for free, n := name, 2; ; free, n = fmt.Sprintf("%s (%d)", name, n), n+1 {
-		err := v.db.Where("flow = ? AND name = ?", flow, free).Take(&Sample{}).Error
+		err := v.sql().Where("flow = ? AND name = ?", flow, free).Take(&Sample{}).Error
 		if errors.Is(err, ErrNotFound) {
 			return free, nil
 		}
@@ -137,48 +137,48 @@ func (v View) FreeSampleName(flow, name string) (string, error) {
 
 // CountSamples tells how many samples a flow has.
 func (v View) CountSamples(flow string) (n int64, err error) {
-	return n, v.db.Model(&Sample{}).Where("flow = ?", flow).Count(&n).Error
+	return n, v.sql().Model(&Sample{}).Where("flow = ?", flow).Count(&n).Error
 }
 
 // DeleteSample removes a sample, or gives ErrNotFound.
 func (tx *Tx) DeleteSample(flow, name string) error {
-	return deleted(tx.db.Where("flow = ? AND name = ?", flow, name).Delete(&Sample{}))
+	return deleted(tx.sql().Where("flow = ? AND name = ?", flow, name).Delete(&Sample{}))
 }
 
 // Connections lists all connections by name.
 func (v View) Connections() ([]Connection, error) {
 	var out []Connection
-	return out, v.db.Order("name").Find(&out).Error
+	return out, v.sql().Order("name").Find(&out).Error
 }
 
 // Connection gives a connection by name, or ErrNotFound.
 func (v View) Connection(name string) (Connection, error) {
 	var c Connection
-	return c, v.db.Where("name = ?", name).Take(&c).Error
+	return c, v.sql().Where("name = ?", name).Take(&c).Error
 }
 
 // SaveConnection creates or replaces a connection.
-func (tx *Tx) SaveConnection(c *Connection) error { return tx.db.Save(c).Error }
+func (tx *Tx) SaveConnection(c *Connection) error { return tx.sql().Save(c).Error }
 
 // DeleteConnection removes a connection, or gives ErrNotFound.
 func (tx *Tx) DeleteConnection(name string) error {
-	return deleted(tx.db.Where("name = ?", name).Delete(&Connection{}))
+	return deleted(tx.sql().Where("name = ?", name).Delete(&Connection{}))
 }
 
 // StandIns lists the definitions of simulated systems.
 func (v View) StandIns() ([]StandIn, error) {
 	var out []StandIn
-	return out, v.db.Order("name").Find(&out).Error
+	return out, v.sql().Order("name").Find(&out).Error
 }
 
 // SaveStandIn creates or replaces a definition.
 func (tx *Tx) SaveStandIn(d *StandIn) error {
-	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(d).Error
+	return tx.sql().Clauses(clause.OnConflict{UpdateAll: true}).Create(d).Error
 }
 
 // DeleteStandIn removes a definition, or gives ErrNotFound.
 func (tx *Tx) DeleteStandIn(name string) error {
-	return deleted(tx.db.Where("name = ?", name).Delete(&StandIn{}))
+	return deleted(tx.sql().Where("name = ?", name).Delete(&StandIn{}))
 }
 
 func deleted(q *gorm.DB) error {

@@ -1,21 +1,28 @@
 package store
 
 import (
+	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
-	"gorm.io/gorm/clause"
+	"readyferry/store/body"
 )
 
 // AddTransaction stores a new transaction with its message.
 func (tx *Tx) AddTransaction(t *Transaction, m *Message) error {
-	if err := tx.db.Create(t).Error; err != nil {
-		return err
-	}
 	if err := errors.Join(tx.tally(t, t.State, 1), tx.keep(&m.Body)); err != nil {
 		return err
 	}
-	return tx.db.Create(m).Error
+	u := &unit{tx: *t, message: *m}
+	u.tx.ReceivedAt, u.tx.FinishedAt, u.tx.NextTryAt = exact(t.ReceivedAt), exactly(t.FinishedAt), exactly(t.NextTryAt)
+	tx.job.move(&u.tx, true, nil)
+	tx.job.messages = append(tx.job.messages, &u.message)
+	tx.job.units[t.ID] = u
+	if t.DuplicateOf != nil && t.CallerWaits {
+		tx.forget(*t.DuplicateOf) // it has somebody waiting now
+	}
+	return nil
 }
 
 // SaveTransaction writes a changed transaction; before is its state until now.
@@ -25,7 +32,16 @@ func (tx *Tx) SaveTransaction(t *Transaction, before State) error {
 			return err
 		}
 	}
-	return tx.db.Save(t).Error
+	now := *t
+	now.FinishedAt, now.NextTryAt = exactly(t.FinishedAt), exactly(t.NextTryAt)
+	u := tx.unit(t.ID)
+	if u == nil {
+		tx.job.move(&now, false, nil)
+		return nil
+	}
+	tx.job.move(&now, false, &u.tx)
+	tx.job.units[t.ID] = u.moved(&now)
+	return nil
 }
 
 // tally counts a transaction in a state: a part with its siblings, any other
@@ -40,8 +56,11 @@ func (tx *Tx) tally(t *Transaction, state State, by int64) error {
 
 // Transaction gives a transaction by id, or ErrNotFound.
 func (v View) Transaction(id ID) (Transaction, error) {
+	if u := v.unit(id); u != nil {
+		return u.tx, nil
+	}
 	var t Transaction
-	return t, v.db.Where("id = ?", id).Take(&t).Error
+	return t, v.sql().Where("id = ?", id).Take(&t).Error
 }
 
 // Filter chooses transactions. Zero values choose all.
@@ -57,7 +76,7 @@ type Filter struct {
 // Transactions lists transactions, the newest first, without the parts of
 // others: those are in their whole.
 func (v View) Transactions(f Filter) ([]Transaction, error) {
-	q := v.db.Where("parent IS NULL").Order("id DESC").Limit(f.Limit)
+	q := v.sql().Where("parent IS NULL").Order("id DESC").Limit(f.Limit)
 	if f.Flow != "" && f.Reference != "" {
 		q = q.Where("+flow = ?", f.Flow) // the reference chooses fewer
 	} else if f.Flow != "" {
@@ -105,8 +124,11 @@ func (v View) Message(id ID) (Message, error) {
 
 // MessageHead is Message with the body as a reference.
 func (v View) MessageHead(id ID) (Message, error) {
+	if u := v.unit(id); u != nil {
+		return u.message, nil
+	}
 	var m Message
-	return m, v.db.Where("tx = ?", id).Order("n DESC").Take(&m).Error
+	return m, v.sql().Where("tx = ?", id).Order("n DESC").Take(&m).Error
 }
 
 // AddMessage stores a repaired message.
@@ -114,24 +136,68 @@ func (tx *Tx) AddMessage(m *Message) error {
 	if err := tx.keep(&m.Body); err != nil {
 		return err
 	}
-	return tx.db.Create(m).Error
+	tx.forget(m.Tx)
+	return tx.sql().Create(m).Error
 }
 
 // SaveAnswer keeps what the caller got.
 func (tx *Tx) SaveAnswer(id ID, answer []byte) error {
-	return tx.db.Model(&Message{}).Where("tx = ? AND n = 0", id).Update("answer", answer).Error
+	tx.job.answers = append(tx.job.answers, answered{id, answer})
+	if u := tx.unit(id); u != nil {
+		now := *u
+		now.message.Answer = answer
+		tx.job.units[id] = &now
+	}
+	return nil
 }
 
 // Effects gives the recorded effects of a transaction.
 func (v View) Effects(id ID) ([]Effect, error) {
+	if u := v.unit(id); u != nil {
+		return slices.Clone(u.effects), nil
+	}
 	var out []Effect
-	if err := v.db.Where("tx = ?", id).Find(&out).Error; err != nil {
+	if err := v.sql().Where("tx = ?", id).Find(&out).Error; err != nil {
 		return nil, err
 	}
+	answers, err := v.answers(id, out)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, answers...)
 	for i := range out {
 		if err := v.Fill(&out[i].Body); err != nil {
 			return nil, err
 		}
+	}
+	return out, nil
+}
+
+// answers gives the effects that are no rows: what delivered tries were answered.
+func (v View) answers(id ID, known []Effect) ([]Effect, error) {
+	var tries []struct {
+		Path    string
+		Status  int
+		Headers []byte
+		Body    body.Body
+		At      int64
+	}
+	err := v.sql().Raw(`SELECT d.path, t.status, t.headers, t.body, t.at + t.took AS at FROM deliveries d
+		JOIN tries t ON t.delivery = d.id AND t.round = d.round AND t.outcome = 'delivered'
+		WHERE d.tx = ? AND d.state = ? ORDER BY t.n`, id, Done).Scan(&tries).Error
+	if err != nil {
+		return nil, err
+	}
+	var out []Effect
+	for _, t := range tries {
+		if slices.ContainsFunc(known, func(e Effect) bool { return e.Path == t.Path }) {
+			continue
+		}
+		result, err := json.Marshal(map[string]any{"status": t.Status, "headers": json.RawMessage(orNull(t.Headers))})
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Effect{Tx: id, Path: t.Path, Result: result, Body: t.Body, At: time.UnixMicro(t.At).UTC(), OfTry: true})
 	}
 	return out, nil
 }
@@ -141,33 +207,47 @@ func (tx *Tx) AddEffect(e *Effect) error {
 	if err := tx.keep(&e.Body); err != nil {
 		return err
 	}
-	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(e).Error
+	kept := *e
+	kept.At = exact(e.At)
+	if !e.OfTry {
+		tx.job.effects = append(tx.job.effects, &kept)
+	}
+	if u := tx.unit(e.Tx); u != nil {
+		tx.job.units[e.Tx] = u.effect(&kept)
+	}
+	return nil
 }
 
-// ForgetEffect removes an effect that is to be brought about anew.
+// ForgetEffect removes an effect that is to be brought about anew. A delivery that has
+// brought it about is withdrawn.
 func (tx *Tx) ForgetEffect(id ID, path string) error {
-	return tx.db.Where("tx = ? AND path = ?", id, path).Delete(&Effect{}).Error
+	tx.forget(id)
+	if err := tx.sql().Model(&Delivery{}).Where("tx = ? AND path = ? AND state = ?", id, path, Done).
+		Update("state", Withdrawn).Error; err != nil {
+		return err
+	}
+	return tx.sql().Where("tx = ? AND path = ?", id, path).Delete(&Effect{}).Error
 }
 
 // Once remembers a message by its once value. When the value is known and its
 // time has not passed, first is the transaction that had it and fresh is false.
 func (tx *Tx) Once(k *OnceKey, now time.Time) (first ID, fresh bool, err error) {
 	var old OnceKey
-	err = tx.db.Where("flow = ? AND key = ?", k.Flow, k.Key).Take(&old).Error
+	err = tx.sql().Where("flow = ? AND key = ?", k.Flow, k.Key).Take(&old).Error
 	switch {
 	case err == nil && old.Until.After(now):
 		return old.Tx, false, nil
 	case err != nil && !errors.Is(err, ErrNotFound):
 		return ID{}, false, err
 	}
-	return k.Tx, true, tx.db.Save(k).Error
+	return k.Tx, true, tx.sql().Save(k).Error
 }
 
 // KnownOnce gives the transaction that had a once value, while its time has not
 // passed; nil for none.
 func (v View) KnownOnce(flow string, key []byte, now time.Time) (*ID, error) {
 	var old OnceKey
-	err := v.db.Where("flow = ? AND key = ?", flow, key).Take(&old).Error
+	err := v.sql().Where("flow = ? AND key = ?", flow, key).Take(&old).Error
 	if errors.Is(err, ErrNotFound) || err == nil && !old.Until.After(now) {
 		return nil, nil
 	}
@@ -177,7 +257,7 @@ func (v View) KnownOnce(flow string, key []byte, now time.Time) (*ID, error) {
 // ForgetOnce removes up to limit once values whose time has passed; more tells that
 // there are others.
 func (tx *Tx) ForgetOnce(now time.Time, limit int) (more bool, err error) {
-	done := tx.db.Exec(
+	done := tx.sql().Exec(
 		"DELETE FROM once_keys WHERE rowid IN (SELECT rowid FROM once_keys WHERE until < ? LIMIT ?)",
 		micros(now),
 		limit,
@@ -187,19 +267,22 @@ func (tx *Tx) ForgetOnce(now time.Time, limit int) (more bool, err error) {
 
 // TakenAnew forgets the once values of a transaction: the next message with one of
 // them is no repeat of it.
-func (tx *Tx) TakenAnew(id ID) error { return tx.db.Where("tx = ?", id).Delete(&OnceKey{}).Error }
+func (tx *Tx) TakenAnew(id ID) error { return tx.sql().Where("tx = ?", id).Delete(&OnceKey{}).Error }
 
 // FirstMessage gives the message of a transaction as it was received, its body as
 // a reference.
 func (v View) FirstMessage(id ID) (Message, error) {
+	if u := v.unit(id); u != nil {
+		return u.message, nil
+	}
 	var m Message
-	return m, v.db.Where("tx = ? AND n = 0", id).Take(&m).Error
+	return m, v.sql().Where("tx = ? AND n = 0", id).Take(&m).Error
 }
 
 // Messages lists the message of a transaction and its repairs, the first first.
 func (v View) Messages(id ID) ([]Message, error) {
 	var out []Message
-	if err := v.db.Where("tx = ?", id).Order("n").Find(&out).Error; err != nil {
+	if err := v.sql().Where("tx = ?", id).Order("n").Find(&out).Error; err != nil {
 		return nil, err
 	}
 	for i := range out {
@@ -213,13 +296,13 @@ func (v View) Messages(id ID) ([]Message, error) {
 // FlowsToWalk names the flows with transactions that are to be walked.
 func (v View) FlowsToWalk() ([]string, error) {
 	var out []string
-	return out, v.db.Model(&Transaction{}).Where("to_walk").Distinct().Pluck("flow", &out).Error
+	return out, v.sql().Model(&Transaction{}).Where("to_walk").Distinct().Pluck("flow", &out).Error
 }
 
 // ToWalk lists transactions of a flow that are to be walked, the oldest first.
 func (v View) ToWalk(flow string, limit int) ([]ID, error) {
 	var out []ID
-	return out, v.db.Model(&Transaction{}).
+	return out, v.sql().Model(&Transaction{}).
 		Where("flow = ? AND to_walk", flow).
 		Order("id").
 		Limit(limit).

@@ -25,29 +25,29 @@ type Lapse struct {
 
 // AddLease hands a message over.
 func (tx *Tx) AddLease(l *Lease) error {
-	return errors.Join(tx.db.Create(l).Error, tx.Take(l.N, l.ID))
+	return errors.Join(tx.sql().Create(l).Error, tx.Take(l.N, l.ID))
 }
 
 // Lease gives a lease, or ErrNotFound.
 func (v View) Lease(id ID) (Lease, error) {
 	var l Lease
-	return l, v.db.Where("id = ?", id).Take(&l).Error
+	return l, v.sql().Where("id = ?", id).Take(&l).Error
 }
 
 // Leases counts the leases of a queue.
 func (v View) Leases(queue string) (n int64, err error) {
-	return n, v.db.Model(&Lease{}).Where("queue = ?", queue).Count(&n).Error
+	return n, v.sql().Model(&Lease{}).Where("queue = ?", queue).Count(&n).Error
 }
 
 // LeasesOver lists up to limit leases whose time is over.
 func (v View) LeasesOver(now time.Time, limit int) (out []Lease, err error) {
-	return out, v.db.Where("until <= ?", micros(now)).Order("until").Limit(limit).Find(&out).Error
+	return out, v.sql().Where("until <= ?", micros(now)).Order("until").Limit(limit).Find(&out).Error
 }
 
 // NextLeaseOver tells when the time of the next lease is over; nil for none.
 func (v View) NextLeaseOver() (*time.Time, error) {
 	var l Lease
-	err := v.db.Order("until").Take(&l).Error
+	err := v.sql().Order("until").Take(&l).Error
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
@@ -55,34 +55,34 @@ func (v View) NextLeaseOver() (*time.Time, error) {
 }
 
 // EndLease forgets a lease; the message stays taken until it is freed or finished.
-func (tx *Tx) EndLease(id ID) error { return tx.db.Where("id = ?", id).Delete(&Lease{}).Error }
+func (tx *Tx) EndLease(id ID) error { return tx.sql().Where("id = ?", id).Delete(&Lease{}).Error }
 
 // FreeItem gives a message back to its queue.
 func (tx *Tx) FreeItem(n int64) error {
-	return tx.db.Model(&QueueItem{}).Where("n = ?", n).Update("taken_by", nil).Error
+	return tx.sql().Model(&QueueItem{}).Where("n = ?", n).Update("taken_by", nil).Error
 }
 
 // Item gives a message of a queue by its number, or ErrNotFound.
 func (v View) Item(n int64) (QueueItem, error) {
 	var item QueueItem
-	return item, v.db.Where("n = ?", n).Take(&item).Error
+	return item, v.sql().Where("n = ?", n).Take(&item).Error
 }
 
 // Lapsed counts one more lease of a message that ended without a word, and gives how many
 // have.
 func (tx *Tx) Lapsed(n int64) (int, error) {
 	l := Lapse{N: n}
-	if err := tx.db.Where("n = ?", n).Take(&l).Error; err != nil && !errors.Is(err, ErrNotFound) {
+	if err := tx.sql().Where("n = ?", n).Take(&l).Error; err != nil && !errors.Is(err, ErrNotFound) {
 		return 0, err
 	}
 	l.Count++
-	return l.Count, tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&l).Error
+	return l.Count, tx.sql().Clauses(clause.OnConflict{UpdateAll: true}).Create(&l).Error
 }
 
 // Lapses gives how many leases of a message ended without a word.
 func (v View) Lapses(n int64) (int, error) {
 	var l Lapse
-	err := v.db.Where("n = ?", n).Take(&l).Error
+	err := v.sql().Where("n = ?", n).Take(&l).Error
 	if errors.Is(err, ErrNotFound) {
 		return 0, nil
 	}
@@ -90,11 +90,11 @@ func (v View) Lapses(n int64) (int, error) {
 }
 
 // ForgetLapses forgets how often a message was given back by time.
-func (tx *Tx) ForgetLapses(n int64) error { return tx.db.Where("n = ?", n).Delete(&Lapse{}).Error }
+func (tx *Tx) ForgetLapses(n int64) error { return tx.sql().Where("n = ?", n).Delete(&Lapse{}).Error }
 
 // SweepLapses forgets those of messages that are no more.
 func (tx *Tx) SweepLapses() error {
-	return tx.db.Exec("DELETE FROM lapses WHERE n NOT IN (SELECT n FROM queue_items)").Error
+	return tx.sql().Exec("DELETE FROM lapses WHERE n NOT IN (SELECT n FROM queue_items)").Error
 }
 
 // Key lets a program in. The key itself is not kept, but what it hashes to.
@@ -109,25 +109,25 @@ type Key struct {
 }
 
 // Keys lists the keys by name.
-func (v View) Keys() (out []Key, err error) { return out, v.db.Order("name").Find(&out).Error }
+func (v View) Keys() (out []Key, err error) { return out, v.sql().Order("name").Find(&out).Error }
 
 // AddKey stores a new key.
-func (tx *Tx) AddKey(k *Key) error { return tx.db.Create(k).Error }
+func (tx *Tx) AddKey(k *Key) error { return tx.sql().Create(k).Error }
 
 // HasKey tells whether there is a key of a name.
 func (v View) HasKey(name string) (bool, error) {
 	var n int64
-	err := v.db.Model(&Key{}).Where("name = ?", name).Count(&n).Error
+	err := v.sql().Model(&Key{}).Where("name = ?", name).Count(&n).Error
 	return n > 0, err
 }
 
 // KeyUsed notes when a key was used last.
 func (tx *Tx) KeyUsed(name string, at time.Time) error {
-	return tx.db.Model(&Key{}).Where("name = ?", name).Update("used_at", micros(at)).Error
+	return tx.sql().Model(&Key{}).Where("name = ?", name).Update("used_at", micros(at)).Error
 }
 
 // DropKey removes a key; false tells that there was none.
 func (tx *Tx) DropKey(name string) (bool, error) {
-	done := tx.db.Where("name = ?", name).Delete(&Key{})
+	done := tx.sql().Where("name = ?", name).Delete(&Key{})
 	return done.RowsAffected > 0, done.Error
 }

@@ -7,34 +7,38 @@ import (
 // Letter gives a dead letter by id, or ErrNotFound.
 func (v View) Letter(id ID) (Letter, error) {
 	var l Letter
-	return l, v.db.Where("id = ?", id).Take(&l).Error
+	return l, v.sql().Where("id = ?", id).Take(&l).Error
 }
 
 // LettersOf lists the dead letters of a transaction.
 func (v View) LettersOf(txID ID) ([]Letter, error) {
+	if v.unit(txID) != nil {
+		return nil, nil // one with dead letters is not held in memory
+	}
 	var out []Letter
-	return out, v.db.Where("tx = ?", txID).Order("id").Find(&out).Error
+	return out, v.sql().Where("tx = ?", txID).Order("id").Find(&out).Error
 }
 
 // SaveLetter creates or replaces a dead letter and adds a line to its history; who
 // says who brought that about.
 func (tx *Tx) SaveLetter(l *Letter, at time.Time, who, what, detail string) error {
-	if err := tx.db.Save(l).Error; err != nil {
+	tx.forget(l.Tx)
+	if err := tx.sql().Save(l).Error; err != nil {
 		return err
 	}
-	return tx.db.Create(&LetterEvent{Letter: l.ID, At: at, Who: who, What: what, Detail: detail}).Error
+	return tx.sql().Create(&LetterEvent{Letter: l.ID, At: at, Who: who, What: what, Detail: detail}).Error
 }
 
 // History lists what happened to a dead letter.
 func (v View) History(id ID) ([]LetterEvent, error) {
 	var out []LetterEvent
-	return out, v.db.Where("letter = ?", id).Order("n").Find(&out).Error
+	return out, v.sql().Where("letter = ?", id).Order("n").Find(&out).Error
 }
 
 // OpenLetters lists open dead letters, the oldest first, of one cause or of all when
 // cause is empty, and of one flow or of all.
 func (v View) OpenLetters(cause, flow string, after *ID, limit int) ([]Letter, error) {
-	q := v.db.Where("state = 0").Order("id").Limit(limit)
+	q := v.sql().Where("state = 0").Order("id").Limit(limit)
 	if flow != "" {
 		q = q.Where("flow = ?", flow)
 	}
@@ -59,7 +63,7 @@ type Cause struct {
 func (v View) Causes(limit int) ([]Cause, error) {
 	var out []Cause
 	// The counts stand beside; only one letter of each cause is fetched.
-	return out, v.db.Raw(`SELECT l.cause, l.cause_text, l.flow, l.step, l.kind, l.path, l.class, t.n, l.id AS since
+	return out, v.sql().Raw(`SELECT l.cause, l.cause_text, l.flow, l.step, l.kind, l.path, l.class, t.n, l.id AS since
 		FROM (SELECT key, n FROM tallies WHERE kind = 'letters' AND n > 0 ORDER BY n DESC LIMIT ?) t
 		JOIN letters l ON l.id = (SELECT id FROM letters WHERE state = 0 AND cause = t.key ORDER BY id LIMIT 1)
 		ORDER BY t.n DESC, l.id`, limit).Scan(&out).Error

@@ -51,12 +51,12 @@ type Load struct {
 // Load gives a bulk load, or ErrNotFound.
 func (v View) Load(id ID) (Load, error) {
 	var l Load
-	return l, v.db.Where("id = ?", id).Take(&l).Error
+	return l, v.sql().Where("id = ?", id).Take(&l).Error
 }
 
 // Loads lists bulk loads of a flow, or of all, the newest first.
 func (v View) Loads(flow string, after *ID, limit int) ([]Load, error) {
-	q := v.db.Order("id DESC").Limit(limit)
+	q := v.sql().Order("id DESC").Limit(limit)
 	if flow != "" {
 		q = q.Where("flow = ?", flow)
 	}
@@ -70,19 +70,19 @@ func (v View) Loads(flow string, after *ID, limit int) ([]Load, error) {
 // OpenLoads lists the loads that are to go on after a start.
 func (v View) OpenLoads() ([]Load, error) {
 	var out []Load
-	return out, v.db.Where("state IN ?", []LoadState{LoadCounting, LoadRunning}).Find(&out).Error
+	return out, v.sql().Where("state IN ?", []LoadState{LoadCounting, LoadRunning}).Find(&out).Error
 }
 
 // DueLoads lists the loads that begin by themselves, the next one first.
 func (v View) DueLoads(limit int) ([]Load, error) {
 	var out []Load
-	return out, v.db.Where("next_at IS NOT NULL AND state IN ?", []LoadState{LoadScheduled, LoadFailed}).
+	return out, v.sql().Where("next_at IS NOT NULL AND state IN ?", []LoadState{LoadScheduled, LoadFailed}).
 		Order("next_at").Limit(limit).Find(&out).Error
 }
 
 // CountLoads counts the loads of a flow, or all.
 func (v View) CountLoads(flow string) (int64, error) {
-	q := v.db.Model(&Load{})
+	q := v.sql().Model(&Load{})
 	if flow != "" {
 		q = q.Where("flow = ?", flow)
 	}
@@ -94,11 +94,11 @@ func (v View) CountLoads(flow string) (int64, error) {
 // hundred.
 func (v View) FailedLoads() ([]Load, error) {
 	var out []Load
-	return out, v.db.Where("state = ?", LoadFailed).Order("id").Limit(100).Find(&out).Error
+	return out, v.sql().Where("state = ?", LoadFailed).Order("id").Limit(100).Find(&out).Error
 }
 
 // SaveLoad writes a bulk load.
-func (tx *Tx) SaveLoad(l *Load) error { return tx.db.Save(l).Error }
+func (tx *Tx) SaveLoad(l *Load) error { return tx.sql().Save(l).Error }
 
 // LoadFile is where the file of a load lies.
 func (s *Store) LoadFile(id ID) string { return filepath.Join(s.Dir, "loads", id.String()) }

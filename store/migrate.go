@@ -1,6 +1,8 @@
 package store
 
 import (
+	"errors"
+
 	"github.com/go-gormigrate/gormigrate/v2"
 	"gorm.io/gorm"
 )
@@ -261,6 +263,9 @@ func migrate(db *gorm.DB) error {
 			return addColumns(db, []column{
 				{&Clock{}, "Brought", "ALTER TABLE clocks ADD COLUMN brought integer NOT NULL DEFAULT 0"},
 			})
+		}},
+		{ID: "0019 tries and effects by their keys alone", Migrate: func(db *gorm.DB) error {
+			return errors.Join(byKeyAlone(db, "tries", "delivery, n"), byKeyAlone(db, "effects", "tx, path"))
 		}},
 	}).Migrate()
 }

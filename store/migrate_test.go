@@ -26,7 +26,7 @@ func TestAFileOfAnEarlierReleaseIsBroughtForward(t *testing.T) {
 			"DROP TABLE paces", "DROP TABLE asks", "DROP TABLE clocks", "DROP TABLE polled_rows", "DROP TABLE loads",
 			"DELETE FROM migrations WHERE id >= '0007'",
 		} {
-			if err := tx.db.Exec(sql).Error; err != nil {
+			if err := tx.sql().Exec(sql).Error; err != nil {
 				return err
 			}
 		}
@@ -35,7 +35,7 @@ func TestAFileOfAnEarlierReleaseIsBroughtForward(t *testing.T) {
 			"caller_waits": "transactions", "depth": "transactions",
 			"own_waits": "transactions", "idle": "transactions", "watched": "time_limits", "waits": "time_limits",
 		} {
-			if err := tx.db.Exec("ALTER TABLE " + of + " DROP COLUMN " + column).Error; err != nil {
+			if err := tx.sql().Exec("ALTER TABLE " + of + " DROP COLUMN " + column).Error; err != nil {
 				return err
 			}
 		}

@@ -210,6 +210,9 @@ type Effect struct {
 	Result []byte // JSON, but for the body of an answer
 	Body   body.Body
 	At     time.Time `gorm:"serializer:micros;type:integer"`
+	// OfTry tells that it is what a delivered try was answered: the try says it all, and
+	// there is no row of it besides.
+	OfTry bool `gorm:"-"`
 }
 
 // DeliveryState says where a delivery stands.

@@ -37,30 +37,30 @@ func (tx *Tx) GatherPart(id ID, path string, by int) error {
 	if by > 0 {
 		set["gathers"] = true
 	}
-	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", id, path).UpdateColumns(set).Error
+	return tx.sql().Model(&Split{}).Where("tx = ? AND path = ?", id, path).UpdateColumns(set).Error
 }
 
 // AllGathered notes that no group waits for parts of a split any more.
 func (tx *Tx) AllGathered(s *Split) error {
-	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", s.Tx, s.Path).UpdateColumn("gathers", false).Error
+	return tx.sql().Model(&Split{}).Where("tx = ? AND path = ?", s.Tx, s.Path).UpdateColumn("gathers", false).Error
 }
 
 // splitColumns are the counts of a split, by state.
 var splitColumns = [...]string{"under_way", "waiting", "delivered", "turned_away", "dead"}
 
 // AddSplit stores a new split.
-func (tx *Tx) AddSplit(s *Split) error { return tx.db.Create(s).Error }
+func (tx *Tx) AddSplit(s *Split) error { return tx.sql().Create(s).Error }
 
 // Splits lists the splits of a transaction.
 func (v View) Splits(id ID) ([]Split, error) {
 	var out []Split
-	return out, v.db.Where("tx = ?", id).Order("path").Find(&out).Error
+	return out, v.sql().Where("tx = ?", id).Order("path").Find(&out).Error
 }
 
 // Split gives one split, or ErrNotFound.
 func (v View) Split(id ID, path string) (Split, error) {
 	var s Split
-	return s, v.db.Where("tx = ? AND path = ?", id, path).Take(&s).Error
+	return s, v.sql().Where("tx = ? AND path = ?", id, path).Take(&s).Error
 }
 
 // beginnable are the splits of which a part may begin; an index is for it.
@@ -69,7 +69,7 @@ const beginnable = "next < total AND NOT (stop AND dead > 0) AND NOT (in_order A
 // OpenSplits lists splits of which a part may begin.
 func (v View) OpenSplits(limit int) ([]Split, error) {
 	var out []Split
-	return out, v.db.Where(beginnable).Order("tx, path").Limit(limit).Find(&out).Error
+	return out, v.sql().Where(beginnable).Order("tx, path").Limit(limit).Find(&out).Error
 }
 
 // MayBegin tells whether the next part may begin.
@@ -79,19 +79,19 @@ func (s *Split) MayBegin() bool {
 
 // AdvanceSplit notes how many parts have begun.
 func (tx *Tx) AdvanceSplit(s *Split) error {
-	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", s.Tx, s.Path).Update("next", s.Next).Error
+	return tx.sql().Model(&Split{}).Where("tx = ? AND path = ?", s.Tx, s.Path).Update("next", s.Next).Error
 }
 
 // shift moves a part from one state of its split's counts to another.
 func (tx *Tx) shift(t *Transaction, state State, by int) error {
 	column := splitColumns[state]
-	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", *t.Parent, t.SplitPath).
+	return tx.sql().Model(&Split{}).Where("tx = ? AND path = ?", *t.Parent, t.SplitPath).
 		UpdateColumn(column, gorm.Expr(column+" + ?", by)).Error
 }
 
 // SetAside notes that a part waits for other messages alone, or does so no longer.
 func (tx *Tx) SetAside(t *Transaction, by int) error {
-	return tx.db.Model(&Split{}).Where("tx = ? AND path = ?", *t.Parent, t.SplitPath).
+	return tx.sql().Model(&Split{}).Where("tx = ? AND path = ?", *t.Parent, t.SplitPath).
 		UpdateColumn("aside", gorm.Expr("aside + ?", by)).Error
 }
 
@@ -99,12 +99,12 @@ func (tx *Tx) SetAside(t *Transaction, by int) error {
 // is none.
 func (v View) WorstPart(parent ID, state State) (Transaction, error) {
 	var t Transaction
-	return t, v.db.Where("parent = ? AND state = ?", parent, state).Order("id").Take(&t).Error
+	return t, v.sql().Where("parent = ? AND state = ?", parent, state).Order("id").Take(&t).Error
 }
 
 // Parts lists the parts of a transaction in the order in which they began.
 func (v View) Parts(parent ID, state *State, after *ID, limit int) ([]Transaction, error) {
-	q := v.db.Where("parent = ?", parent).Order("id").Limit(limit)
+	q := v.sql().Where("parent = ?", parent).Order("id").Limit(limit)
 	if state != nil {
 		q = q.Where("state = ?", *state)
 	}
@@ -117,8 +117,11 @@ func (v View) Parts(parent ID, state *State, after *ID, limit int) ([]Transactio
 
 // MessageN gives a transaction's message by number.
 func (v View) MessageN(id ID, n int) (Message, error) {
+	if u := v.unit(id); u != nil && u.message.N == n {
+		return u.message, nil
+	}
 	var m Message
-	err := v.db.Where("tx = ? AND n = ?", id, n).Take(&m).Error
+	err := v.sql().Where("tx = ? AND n = ?", id, n).Take(&m).Error
 	if errors.Is(err, ErrNotFound) {
 		return v.Message(id)
 	}

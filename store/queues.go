@@ -9,13 +9,13 @@ import (
 )
 
 // Put adds a message to a queue.
-func (tx *Tx) Put(item *QueueItem) error { return tx.db.Create(item).Error }
+func (tx *Tx) Put(item *QueueItem) error { return tx.sql().Create(item).Error }
 
 // Free lists messages of a queue that nobody works on: the highest priority
 // first, those of one priority in the order in which they were put.
 func (v View) Free(queue string, limit int) ([]QueueItem, error) {
 	var out []QueueItem
-	return out, v.db.Where("queue = ? AND taken_by IS NULL", queue).
+	return out, v.sql().Where("queue = ? AND taken_by IS NULL", queue).
 		Order("priority DESC, n").
 		Limit(limit).
 		Find(&out).
@@ -25,7 +25,7 @@ func (v View) Free(queue string, limit int) ([]QueueItem, error) {
 // Expired lists messages that nobody works on and whose time is up.
 func (v View) Expired(queue string, now time.Time, limit int) ([]QueueItem, error) {
 	var out []QueueItem
-	return out, v.db.Where("queue = ? AND taken_by IS NULL AND expires_at <= ?", queue, micros(now)).
+	return out, v.sql().Where("queue = ? AND taken_by IS NULL AND expires_at <= ?", queue, micros(now)).
 		Order("expires_at").
 		Limit(limit).
 		Find(&out).
@@ -35,7 +35,7 @@ func (v View) Expired(queue string, now time.Time, limit int) ([]QueueItem, erro
 // NextExpiry tells when the next free message of a queue expires; nil for never.
 func (v View) NextExpiry(queue string) (*time.Time, error) {
 	var item QueueItem
-	err := v.db.Select("expires_at").
+	err := v.sql().Select("expires_at").
 		Where("queue = ? AND taken_by IS NULL AND expires_at IS NOT NULL", queue).
 		Order("expires_at").
 		Take(&item).
@@ -49,35 +49,35 @@ func (v View) NextExpiry(queue string) (*time.Time, error) {
 // PauseQueue stops a queue from handing out messages, or lets it go on.
 func (tx *Tx) PauseQueue(queue string, pause bool, now time.Time) error {
 	if !pause {
-		return tx.db.Where("queue = ?", queue).Delete(&PausedQueue{}).Error
+		return tx.sql().Where("queue = ?", queue).Delete(&PausedQueue{}).Error
 	}
-	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&PausedQueue{queue, now}).Error
+	return tx.sql().Clauses(clause.OnConflict{DoNothing: true}).Create(&PausedQueue{queue, now}).Error
 }
 
 // QueuePaused tells whether a queue is paused.
 func (v View) QueuePaused(queue string) (bool, error) {
 	var n int64
-	return n > 0, v.db.Model(&PausedQueue{}).Where("queue = ?", queue).Count(&n).Error
+	return n > 0, v.sql().Model(&PausedQueue{}).Where("queue = ?", queue).Count(&n).Error
 }
 
 // PausedQueues lists the queues that are paused.
 func (v View) PausedQueues() ([]PausedQueue, error) {
 	var out []PausedQueue
-	return out, v.db.Find(&out).Error
+	return out, v.sql().Find(&out).Error
 }
 
 // MoveItems moves up to limit free messages to another queue; ns chooses some
 // by number, nil takes all. What is moved keeps its place by priority and age.
 func (tx *Tx) MoveItems(from, to string, ns []int64, limit int) (int64, error) {
-	first := free(tx.db.Model(&QueueItem{}), from, ns).Select("n").Order("priority DESC, n").Limit(limit)
-	done := tx.db.Model(&QueueItem{}).Where("n IN (?)", first).Update("queue", to)
+	first := free(tx.sql().Model(&QueueItem{}), from, ns).Select("n").Order("priority DESC, n").Limit(limit)
+	done := tx.sql().Model(&QueueItem{}).Where("n IN (?)", first).Update("queue", to)
 	return done.RowsAffected, done.Error
 }
 
 // FreeOf lists up to limit free messages of a queue; ns chooses some by number.
 func (v View) FreeOf(queue string, ns []int64, limit int) ([]QueueItem, error) {
 	var out []QueueItem
-	return out, free(v.db, queue, ns).Order("priority DESC, n").Limit(limit).Find(&out).Error
+	return out, free(v.sql(), queue, ns).Order("priority DESC, n").Limit(limit).Find(&out).Error
 }
 
 func free(db *gorm.DB, queue string, ns []int64) *gorm.DB {
@@ -91,14 +91,14 @@ func free(db *gorm.DB, queue string, ns []int64) *gorm.DB {
 // Taken counts messages of a queue that a flow works on: each of several
 // readers has its own number in flight.
 func (v View) Taken(queue, flow string) (n int64, err error) {
-	return n, v.db.Raw(`SELECT COUNT(*) FROM queue_items q JOIN transactions t ON t.id = q.taken_by
+	return n, v.sql().Raw(`SELECT COUNT(*) FROM queue_items q JOIN transactions t ON t.id = q.taken_by
 		WHERE q.queue = ? AND q.taken_by IS NOT NULL AND t.flow = ?`, queue, flow).Scan(&n).Error
 }
 
 // StillFree gives ErrNotFound unless a message stands in its queue as it did, and
 // nobody works on it.
 func (v View) StillFree(item *QueueItem) error {
-	return v.db.Select("n").
+	return v.sql().Select("n").
 		Where("n = ? AND queue = ? AND taken_by IS NULL", item.N, item.Queue).
 		Take(&QueueItem{}).
 		Error
@@ -106,11 +106,11 @@ func (v View) StillFree(item *QueueItem) error {
 
 // Take marks a message as worked on by a transaction.
 func (tx *Tx) Take(n int64, by ID) error {
-	return tx.db.Model(&QueueItem{}).Where("n = ?", n).Update("taken_by", by).Error
+	return tx.sql().Model(&QueueItem{}).Where("n = ?", n).Update("taken_by", by).Error
 }
 
 // Finish removes a message whose transaction has ended.
-func (tx *Tx) Finish(n int64) error { return tx.db.Where("n = ?", n).Delete(&QueueItem{}).Error }
+func (tx *Tx) Finish(n int64) error { return tx.sql().Where("n = ?", n).Delete(&QueueItem{}).Error }
 
 // QueueDepth is how full a queue is.
 type QueueDepth struct {
@@ -123,7 +123,7 @@ type QueueDepth struct {
 // QueueDepths measures every queue that holds something.
 func (v View) QueueDepths() ([]QueueDepth, error) {
 	var rows []QueueSize
-	if err := v.db.Where("free <> 0 OR taken <> 0").Order("queue").Find(&rows).Error; err != nil {
+	if err := v.sql().Where("free <> 0 OR taken <> 0").Order("queue").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	out := make([]QueueDepth, len(rows))
@@ -133,7 +133,7 @@ func (v View) QueueDepths() ([]QueueDepth, error) {
 			continue
 		}
 		var item QueueItem
-		err := v.db.Raw(`SELECT put_at FROM queue_items WHERE n = (
+		err := v.sql().Raw(`SELECT put_at FROM queue_items WHERE n = (
 			SELECT MIN(first) FROM (SELECT (SELECT MIN(n) FROM queue_items WHERE queue = ? AND taken_by IS NULL AND priority = p.value) AS first
 			FROM json_each('[0,1,2,3,4,5,6,7,8,9]') p))`, r.Queue).Scan(&item).Error
 		if err != nil {
@@ -151,35 +151,35 @@ func (v View) QueueDepths() ([]QueueDepth, error) {
 func (v View) QueueLimit(queue string) (free, limit int64, err error) {
 	limit = UsualQueueLimit
 	var set QueueSettings
-	if err = v.db.Where("queue = ?", queue).Take(&set).Error; err == nil {
+	if err = v.sql().Where("queue = ?", queue).Take(&set).Error; err == nil {
 		limit = set.Limit
 	} else if !errors.Is(err, ErrNotFound) {
 		return 0, 0, err
 	}
 	var size QueueSize
-	if err = v.db.Where("queue = ?", queue).Take(&size).Error; errors.Is(err, ErrNotFound) {
+	if err = v.sql().Where("queue = ?", queue).Take(&size).Error; errors.Is(err, ErrNotFound) {
 		err = nil
 	}
 	return size.Free, limit, err
 }
 
 // SetQueue keeps what a person has set for a queue.
-func (tx *Tx) SetQueue(s *QueueSettings) error { return tx.db.Save(s).Error }
+func (tx *Tx) SetQueue(s *QueueSettings) error { return tx.sql().Save(s).Error }
 
 // QueueSettings lists the queues for which a person has set something.
 func (v View) QueueSettings() ([]QueueSettings, error) {
 	var out []QueueSettings
-	return out, v.db.Find(&out).Error
+	return out, v.sql().Find(&out).Error
 }
 
 // Peek lists messages of a queue in the order in which they are taken, without
 // taking them; after is the number of the last one seen, or 0. When that one
 // has left meanwhile, the list begins anew: rather a message twice than none.
 func (v View) Peek(queue string, after int64, limit int) ([]QueueItem, error) {
-	q := v.db.Where("queue = ?", queue).Order("priority DESC, n").Limit(limit)
+	q := v.sql().Where("queue = ?", queue).Order("priority DESC, n").Limit(limit)
 	if after > 0 {
 		var last QueueItem
-		err := v.db.Select("priority").Where("n = ?", after).Take(&last).Error
+		err := v.sql().Select("priority").Where("n = ?", after).Take(&last).Error
 		if err != nil && !errors.Is(err, ErrNotFound) {
 			return nil, err
 		}

@@ -9,11 +9,13 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"sync"
 	"time"
 
@@ -24,11 +26,18 @@ import (
 	"gorm.io/gorm/schema"
 
 	"readyferry/core/table"
-	"readyferry/store/body"
 )
 
 // maxBatch is the largest number of writes that share one commit.
-const maxBatch = 256
+const maxBatch = 1024
+
+// Where a batch had so many writes, the next one is committed when others have had so many
+// turns without bringing one, or after so long.
+const (
+	gatherFrom  = 4
+	gatherTurns = 300
+	gatherFor   = 8 * time.Millisecond
+)
 
 // ErrClosed is what a write gets after Close.
 var ErrClosed = errors.New("the store is closed")
@@ -43,7 +52,11 @@ type Store struct {
 	held   *os.File // the lock on the folder
 	file   string
 	opened os.FileInfo // of the database, as it was opened
-	write  *gorm.DB
+	write  *gorm.DB    // the writer's connection
+	ready  *prepared   // its statements
+	pool   *sql.DB     // that has it
+	spare  *work       // of the job that runs now
+	next   int64       // sequence number of the next delivery
 	seal   *sealer
 	jobs   chan job
 	closed chan struct{}
@@ -56,6 +69,8 @@ type Store struct {
 type View struct {
 	db          *gorm.DB
 	definitions *definitions
+	units       *units
+	tx          *Tx // nil outside of a write
 }
 
 type job struct {
@@ -140,9 +155,7 @@ func openFiles(dir string) (*Store, error) {
 	open := func(params string, conns int) (*gorm.DB, error) {
 		db, err := gorm.Open(
 			sqlite.Open("file:"+file+"?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&"+params),
-			&gorm.Config{
-				Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
-			},
+			settings(),
 		)
 		if err != nil {
 			return nil, fmt.Errorf("opening %s: %w", file, err)
@@ -155,19 +168,23 @@ func openFiles(dir string) (*Store, error) {
 		pool.SetMaxIdleConns(conns)
 		return db, nil
 	}
-	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{})}
+	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}), spare: newWork()}
 	known := &definitions{all: map[string]*table.Definition{}}
-	if s.write, err = open("_txlock=immediate", 1); err != nil {
+	db, err := open("_txlock=immediate", 1)
+	if err != nil {
 		return nil, err
 	}
-	if err := migrate(s.write); err != nil {
+	if err := migrate(db); err != nil {
 		return nil, fmt.Errorf("migrating %s: %w", file, err)
+	}
+	if err := s.hold(db); err != nil {
+		return nil, fmt.Errorf("opening %s: %w", file, err)
 	}
 	read, err := open("_query_only=true", 4)
 	if err != nil {
 		return nil, err
 	}
-	s.View = View{read, known}
+	s.View = View{db: read, definitions: known, units: newUnits()}
 	if s.opened, err = os.Stat(file); err != nil {
 		return nil, err
 	}
@@ -181,11 +198,10 @@ func (s *Store) Close() error {
 	s.once.Do(func() { close(s.closed) })
 	s.done.Wait()
 	var errs []error
-	for _, db := range []*gorm.DB{s.db, s.write} {
-		if pool, err := db.DB(); err == nil {
-			errs = append(errs, pool.Close())
-		}
+	if pool, err := s.db.DB(); err == nil {
+		errs = append(errs, pool.Close())
 	}
+	errs = append(errs, s.ready.close(), s.pool.Close())
 	if err := s.held.Close(); !errors.Is(err, os.ErrClosed) { // closing twice is no fault
 		errs = append(errs, err)
 	}
@@ -219,6 +235,7 @@ func (s *Store) Write(ctx context.Context, work func(*Tx) error) error {
 
 func (s *Store) writer() {
 	defer s.done.Done()
+	crowd := 0 // in the batch before
 	for {
 		var batch []job
 		select {
@@ -227,51 +244,130 @@ func (s *Store) writer() {
 		case <-s.closed:
 			return
 		}
-	more:
-		for len(batch) < maxBatch {
-			select {
-			case j := <-s.jobs:
-				batch = append(batch, j)
-			default:
-				break more
-			}
-		}
+		batch = s.gather(batch, crowd)
+		crowd = len(batch)
 		s.commit(batch)
 	}
 }
 
-// commit runs a batch in one database transaction, each job under a savepoint
-// of its own so that a failing one takes nothing with it.
+// gather adds the writes that have come meanwhile. Where many come it lets others run for a
+// while, as long as they bring more: a commit costs about the same for one as for a hundred.
+func (s *Store) gather(batch []job, crowd int) []job {
+	var until time.Time
+	if crowd >= gatherFrom {
+		until = time.Now().Add(gatherFor)
+	}
+	for turns := 0; len(batch) < maxBatch; {
+		select {
+		case j := <-s.jobs:
+			batch, turns = append(batch, j), 0
+			continue
+		default:
+		}
+		if turns++; turns > gatherTurns || !time.Now().Before(until) {
+			break
+		}
+		runtime.Gosched()
+	}
+	return batch
+}
+
+// commit runs a batch in one database transaction. What a job makes is kept apart until
+// it has succeeded, so that a failing one takes nothing with it.
 func (s *Store) commit(batch []job) {
 	results := make([]error, len(batch))
-	err := s.write.Transaction(func(db *gorm.DB) error {
+	all := newWork()
+	err := s.transact(func() error {
 		if err := s.there(); err != nil {
 			return err
 		}
 		counts := map[countKey]int64{}
 		for i, j := range batch {
-			if err := db.SavePoint("job").Error; err != nil {
-				return err
-			}
-			tx := &Tx{View: View{db, s.definitions}, counts: map[countKey]int64{}}
-			if results[i] = run(j.work, tx); results[i] != nil {
-				if err := db.RollbackTo("job").Error; err != nil {
-					return err
-				}
-				continue
-			}
-			for k, n := range tx.counts {
-				counts[k] += n
+			var bad error
+			if results[i], bad = s.do(j, all, counts); bad != nil {
+				return bad
 			}
 		}
-		return addCounts(db, counts)
+		if err := all.write(s.ready); err != nil {
+			return err
+		}
+		return addCounts(s.ready, counts)
 	})
+	if err == nil {
+		s.units.publish(all.units)
+	}
 	for i, j := range batch {
 		if err != nil {
 			results[i] = fmt.Errorf("the store could not commit: %w", err)
 		}
 		j.done <- results[i]
 	}
+}
+
+// transact runs work between BEGIN and COMMIT.
+func (s *Store) transact(work func() error) error {
+	if err := s.ready.exec("BEGIN IMMEDIATE", nil); err != nil {
+		return err
+	}
+	err := work()
+	if err == nil {
+		err = s.ready.exec("COMMIT", nil)
+	}
+	if err != nil {
+		_ = s.ready.exec("ROLLBACK", nil) // it may be over already
+	}
+	return err
+}
+
+// do runs one job; bad ends the whole batch.
+func (s *Store) do(j job, all *work, counts map[countKey]int64) (failed, bad error) {
+	tx := &Tx{View: s.View, counts: map[countKey]int64{}, job: s.spare, batch: all, prepared: s.ready, sequence: s.sequence}
+	tx.View.db, tx.View.tx = s.write, tx
+	s.spare.reset()
+	failed = run(j.work, tx)
+	if tx.saved && failed != nil {
+		if bad = s.ready.exec("ROLLBACK TO job", nil); bad != nil {
+			return failed, bad
+		}
+	}
+	if tx.saved {
+		bad = s.ready.exec("RELEASE job", nil)
+	}
+	if failed == nil && bad == nil {
+		all.join(tx.job)
+		for k, n := range tx.counts {
+			counts[k] += n
+		}
+	}
+	return failed, bad
+}
+
+// sequence numbers deliveries in the order of their making.
+func (s *Store) sequence() int64 {
+	s.next++
+	return s.next
+}
+
+func settings() *gorm.Config {
+	return &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true}
+}
+
+// hold takes the one connection of the writer, for GORM and prepared statements alike.
+func (s *Store) hold(db *gorm.DB) error {
+	var err error
+	if s.pool, err = db.DB(); err != nil {
+		return err
+	}
+	conn, err := s.pool.Conn(context.Background())
+	if err != nil {
+		return err
+	}
+	s.ready = &prepared{conn: conn, all: map[string]*sql.Stmt{}, inserts: map[inserting]*sql.Stmt{}}
+	s.write, err = gorm.Open(sqlite.Dialector{Conn: conn}, settings())
+	if err != nil {
+		return err
+	}
+	return s.write.Raw("SELECT COALESCE(MAX(seq), 0) FROM sqlite_sequence WHERE name = 'deliveries'").Scan(&s.next).Error
 }
 
 func run(work func(*Tx) error, tx *Tx) (err error) {
@@ -287,8 +383,12 @@ func run(work func(*Tx) error, tx *Tx) (err error) {
 // that Write runs.
 type Tx struct {
 	View
-	counts map[countKey]int64
-	kept   map[body.Key]bool // contents that this write has stored
+	counts   map[countKey]int64
+	job      *work // what this write has made and is not in the file yet
+	batch    *work // and those before it in the same commit
+	saved    bool  // there is a savepoint of this write
+	prepared *prepared
+	sequence func() int64
 }
 
 // ErrGone is what a write gets when the database is no longer where it was opened:
@@ -313,7 +413,7 @@ const probe = 256 << 10
 func (s *Store) Check(ctx context.Context) error {
 	value := NewID().String()
 	err := s.Write(ctx, func(tx *Tx) error {
-		return tx.db.Exec("UPDATE settings SET value = ? WHERE key = 'check'", value).Error
+		return tx.sql().Exec("UPDATE settings SET value = ? WHERE key = 'check'", value).Error
 	})
 	if err != nil {
 		return err

@@ -13,7 +13,7 @@ import (
 )
 
 // LookIn gives the tables as they are now, to find rows in.
-func (v View) LookIn() table.Tables { return lookIn{v.db, v.definitions} }
+func (v View) LookIn() table.Tables { return lookIn{v.sql(), v.definitions} }
 
 type lookIn struct {
 	db    *gorm.DB
@@ -166,7 +166,7 @@ func (v View) Clashing(of *Table, d *table.Definition, version int64, row *messa
 	if err != nil {
 		return nil, err
 	}
-	t := &stored{v.db, d, version, of.Loading}
+	t := &stored{v.sql(), d, version, of.Loading}
 	for k, p := range places {
 		if p.Key == "" && len(d.Keys[k]) > 0 {
 			continue

@@ -61,7 +61,7 @@ type TableChange struct {
 }
 
 // TableInfo gives a table without its rows, or ErrNotFound.
-func (v View) TableInfo(name string) (Table, error) { return tableInfo(v.db, name) }
+func (v View) TableInfo(name string) (Table, error) { return tableInfo(v.sql(), name) }
 
 func tableInfo(db *gorm.DB, name string) (Table, error) {
 	var t Table
@@ -71,30 +71,30 @@ func tableInfo(db *gorm.DB, name string) (Table, error) {
 // TableDropped tells whether a table of a name is still being removed.
 func (v View) TableDropped(name string) (bool, error) {
 	var n int64
-	return n > 0, v.db.Model(&Table{}).Where("name = ? AND dropped", name).Count(&n).Error
+	return n > 0, v.sql().Model(&Table{}).Where("name = ? AND dropped", name).Count(&n).Error
 }
 
 // DroppedTables names the tables that are still being removed.
 func (v View) DroppedTables() ([]string, error) {
 	var out []string
-	return out, v.db.Model(&Table{}).Where("dropped").Pluck("name", &out).Error
+	return out, v.sql().Model(&Table{}).Where("dropped").Pluck("name", &out).Error
 }
 
 // Tables lists all tables.
 func (v View) Tables() ([]Table, error) {
 	var out []Table
-	return out, v.db.Where("NOT dropped").Order("name").Find(&out).Error
+	return out, v.sql().Where("NOT dropped").Order("name").Find(&out).Error
 }
 
 // TableRows lists rows of a version in the order in which they came, behind the
 // place after; text leaves those out that do not hold it.
 func (v View) TableRows(name string, version, after int64, text string, limit int) ([]TableRow, error) {
 	var of Table
-	if err := v.db.Select("loading").Where("name = ?", name).Take(&of).Error; err != nil && !errors.Is(err, ErrNotFound) {
+	if err := v.sql().Select("loading").Where("name = ?", name).Take(&of).Error; err != nil && !errors.Is(err, ErrNotFound) {
 		return nil, err
 	}
 	stands, args := standing("", version, of.Loading)
-	q := v.db.Where(`"table" = ? AND pos > ?`, name, after).Where(stands, args...).
+	q := v.sql().Where(`"table" = ? AND pos > ?`, name, after).Where(stands, args...).
 		Order("pos").
 		Limit(limit)
 	if text != "" {
@@ -128,22 +128,22 @@ func (v View) EachTableRow(name string, version int64, do func(row *table.Row) e
 // Row gives a row that stands in a table, or ErrNotFound.
 func (v View) Row(name string, n int64) (*table.Row, error) {
 	var r TableRow
-	if err := v.db.Where(`n = ? AND "table" = ? AND "to" = 0`, n, name).Take(&r).Error; err != nil {
+	if err := v.sql().Where(`n = ? AND "table" = ? AND "to" = 0`, n, name).Take(&r).Error; err != nil {
 		return nil, err
 	}
 	return rowOf(&r)
 }
 
 // SaveTable writes a table's line.
-func (tx *Tx) SaveTable(t *Table) error { return tx.db.Save(t).Error }
+func (tx *Tx) SaveTable(t *Table) error { return tx.sql().Save(t).Error }
 
 // AddChange notes what made a version.
-func (tx *Tx) AddChange(c *TableChange) error { return tx.db.Create(c).Error }
+func (tx *Tx) AddChange(c *TableChange) error { return tx.sql().Create(c).Error }
 
 // TableChanges lists versions, the newest first, older than before.
 func (v View) TableChanges(name string, before int64, limit int) ([]TableChange, error) {
 	var out []TableChange
-	q := v.db.Where(`"table" = ?`, name).Order("version DESC").Limit(limit)
+	q := v.sql().Where(`"table" = ?`, name).Order("version DESC").Limit(limit)
 	if before > 0 {
 		q = q.Where("version < ?", before)
 	}
@@ -153,7 +153,7 @@ func (v View) TableChanges(name string, before int64, limit int) ([]TableChange,
 // TableDocument gives the definition that a version had, or ErrNotFound.
 func (v View) TableDocument(name string, version int64) ([]byte, error) {
 	var c TableChange
-	if err := v.db.Where(`"table" = ? AND version = ?`, name, version).Take(&c).Error; err != nil {
+	if err := v.sql().Where(`"table" = ? AND version = ?`, name, version).Take(&c).Error; err != nil {
 		return nil, err
 	}
 	return c.Document, nil
@@ -166,7 +166,7 @@ const insertBatch = 500
 // behind all others.
 func (tx *Tx) AddRows(d *table.Definition, list []table.Row, version int64) error {
 	var n int64
-	if err := tx.db.Raw("SELECT COALESCE(MAX(n), 0) FROM table_rows").Scan(&n).Error; err != nil {
+	if err := tx.sql().Raw("SELECT COALESCE(MAX(n), 0) FROM table_rows").Scan(&n).Error; err != nil {
 		return err
 	}
 	for len(list) > 0 {
@@ -180,7 +180,7 @@ func (tx *Tx) AddRows(d *table.Definition, list []table.Row, version int64) erro
 				rows[i].Pos = n
 			}
 		}
-		if err := tx.db.Create(&rows).Error; err != nil {
+		if err := tx.sql().Create(&rows).Error; err != nil {
 			return err
 		}
 		var keys []TableKey
@@ -202,7 +202,7 @@ func (tx *Tx) addKeys(keys []TableKey) error {
 	if len(keys) == 0 {
 		return nil
 	}
-	return tx.db.CreateInBatches(&keys, insertBatch).Error
+	return tx.sql().CreateInBatches(&keys, insertBatch).Error
 }
 
 func keysOf(d *table.Definition, n *message.Node, row, version int64) ([]TableKey, error) {
@@ -227,8 +227,8 @@ func (tx *Tx) CloseRows(of *Table, ns []int64, version int64) error {
 		some := ns[:min(insertBatch, len(ns))]
 		ns = ns[len(some):]
 		if err := errors.Join(
-			tx.db.Model(&TableRow{}).Where(`n IN ? AND "to" IN (0, ?)`, some, loading).Update("to", version).Error,
-			tx.db.Model(&TableKey{}).Where(`row IN ? AND "to" IN (0, ?)`, some, loading).Update("to", version).Error,
+			tx.sql().Model(&TableRow{}).Where(`n IN ? AND "to" IN (0, ?)`, some, loading).Update("to", version).Error,
+			tx.sql().Model(&TableKey{}).Where(`row IN ? AND "to" IN (0, ?)`, some, loading).Update("to", version).Error,
 		); err != nil {
 			return err
 		}
@@ -239,42 +239,42 @@ func (tx *Tx) CloseRows(of *Table, ns []int64, version int64) error {
 // DropVersion removes what an import that was not finished has left of a version.
 func (tx *Tx) DropVersion(name string, version int64, limit int) (more bool, err error) {
 	const some = `(SELECT n FROM table_rows WHERE "table" = ? AND "from" = ? ORDER BY n LIMIT ?)`
-	if err := tx.db.Exec(`DELETE FROM table_keys WHERE row IN `+some, name, version, limit).Error; err != nil {
+	if err := tx.sql().Exec(`DELETE FROM table_keys WHERE row IN `+some, name, version, limit).Error; err != nil {
 		return false, err
 	}
-	res := tx.db.Exec(`DELETE FROM table_rows WHERE n IN `+some, name, version, limit)
+	res := tx.sql().Exec(`DELETE FROM table_rows WHERE n IN `+some, name, version, limit)
 	if res.Error != nil || res.RowsAffected == int64(limit) {
 		return true, res.Error
 	}
 	return false, errors.Join(
-		tx.db.Exec(`UPDATE table_rows SET "to" = 0 WHERE "table" = ? AND "to" = ?`, name, version).Error,
-		tx.db.Exec(`UPDATE table_keys SET "to" = 0 WHERE "table" = ? AND "to" = ?`, name, version).Error,
+		tx.sql().Exec(`UPDATE table_rows SET "to" = 0 WHERE "table" = ? AND "to" = ?`, name, version).Error,
+		tx.sql().Exec(`UPDATE table_keys SET "to" = 0 WHERE "table" = ? AND "to" = ?`, name, version).Error,
 	)
 }
 
 // DropTable hides a table; Sweep removes what is left of it.
 func (tx *Tx) DropTable(name string) error {
-	return tx.db.Model(&Table{}).Where("name = ?", name).Update("dropped", true).Error
+	return tx.sql().Model(&Table{}).Where("name = ?", name).Update("dropped", true).Error
 }
 
 // Sweep removes up to limit rows of a table that was dropped, and behind the last the
 // table itself.
 func (tx *Tx) Sweep(name string, limit int) (more bool, err error) {
 	for _, from := range []string{"table_keys", "table_rows", "table_changes"} {
-		done := tx.db.Exec(
+		done := tx.sql().Exec(
 			`DELETE FROM `+from+` WHERE rowid IN (SELECT rowid FROM `+from+` WHERE "table" = ? LIMIT ?)`, name, limit,
 		)
 		if done.Error != nil || done.RowsAffected == int64(limit) {
 			return true, done.Error
 		}
 	}
-	return false, tx.db.Where("name = ? AND dropped", name).Delete(&Table{}).Error
+	return false, tx.sql().Where("name = ? AND dropped", name).Delete(&Table{}).Error
 }
 
 // ChangedRows lists the rows that a version brought, and those that it took away.
 func (v View) ChangedRows(name string, version int64, limit int) (added, removed []TableRow, err error) {
 	return added, removed, errors.Join(
-		v.db.Where(`"table" = ? AND "from" = ?`, name, version).Order("n").Limit(limit).Find(&added).Error,
-		v.db.Where(`"table" = ? AND "to" = ?`, name, version).Order("n").Limit(limit).Find(&removed).Error,
+		v.sql().Where(`"table" = ? AND "from" = ?`, name, version).Order("n").Limit(limit).Find(&added).Error,
+		v.sql().Where(`"table" = ? AND "to" = ?`, name, version).Order("n").Limit(limit).Find(&removed).Error,
 	)
 }

@@ -15,7 +15,7 @@ func (tally) TableName() string { return "tallies" }
 
 func (v View) tallied(kind, key string) (int64, error) {
 	var t tally
-	err := v.db.Where("kind = ? AND key = ?", kind, key).Take(&t).Error
+	err := v.sql().Where("kind = ? AND key = ?", kind, key).Take(&t).Error
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}
@@ -34,24 +34,24 @@ type StagedItem struct {
 
 // Stage keeps items of an answer.
 func (tx *Tx) Stage(items []StagedItem) error {
-	return tx.db.CreateInBatches(&items, 300).Error
+	return tx.sql().CreateInBatches(&items, 300).Error
 }
 
 // Staged lists the next items of a flow.
 func (v View) Staged(flow string, limit int) ([]StagedItem, error) {
 	var out []StagedItem
-	return out, v.db.Where("flow = ?", flow).Order("n").Limit(limit).Find(&out).Error
+	return out, v.sql().Where("flow = ?", flow).Order("n").Limit(limit).Find(&out).Error
 }
 
 // TakeStaged removes the items of a flow from one to another, and tells how many.
 func (tx *Tx) TakeStaged(flow string, first, last int) (int, error) {
-	done := tx.db.Where("flow = ? AND n BETWEEN ? AND ?", flow, first, last).Delete(&StagedItem{})
+	done := tx.sql().Where("flow = ? AND n BETWEEN ? AND ?", flow, first, last).Delete(&StagedItem{})
 	return int(done.RowsAffected), done.Error
 }
 
 // Unstage removes up to limit items of a flow.
 func (tx *Tx) Unstage(flow string, limit int) (more bool, err error) {
-	done := tx.db.Exec(
+	done := tx.sql().Exec(
 		"DELETE FROM staged_items WHERE rowid IN (SELECT rowid FROM staged_items WHERE flow = ? LIMIT ?)", flow, limit,
 	)
 	return done.RowsAffected == int64(limit), done.Error
@@ -60,7 +60,7 @@ func (tx *Tx) Unstage(flow string, limit int) (more bool, err error) {
 // Lend notes that a message of a flow waits for another try and has given back its
 // reader's place, or with by -1 that it does so no longer.
 func (tx *Tx) Lend(flow string, by int64) error {
-	return tx.db.Exec(
+	return tx.sql().Exec(
 		"INSERT INTO tallies (kind, key, n) VALUES ('lent', ?, ?) ON CONFLICT (kind, key) DO UPDATE SET n = n + excluded.n",
 		flow, by,
 	).Error

@@ -64,7 +64,7 @@ type TopicTaken struct {
 // Topic gives a topic, or one as it would begin.
 func (v View) Topic(name string) (Topic, error) {
 	t := Topic{Name: name, KeepFor: UsualKeepFor, KeepBytes: UsualKeepBytes}
-	err := v.db.Where("name = ?", name).Take(&t).Error
+	err := v.sql().Where("name = ?", name).Take(&t).Error
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}
@@ -72,7 +72,7 @@ func (v View) Topic(name string) (Topic, error) {
 }
 
 // SaveTopic writes a changed topic.
-func (tx *Tx) SaveTopic(t *Topic) error { return tx.db.Save(t).Error }
+func (tx *Tx) SaveTopic(t *Topic) error { return tx.sql().Save(t).Error }
 
 // Append adds a message at the end of its topic's log and fills its offset in.
 // heard tells whether there is a subscription that will read it.
@@ -82,11 +82,11 @@ func (tx *Tx) Append(m *TopicMessage) (heard bool, err error) {
 		return false, err
 	}
 	m.N = t.Next
-	if err := tx.db.Create(m).Error; err != nil {
+	if err := tx.sql().Create(m).Error; err != nil {
 		return false, err
 	}
 	var subscriptions int64
-	if err := tx.db.Model(&Subscription{}).Where("topic = ?", m.Topic).Count(&subscriptions).Error; err != nil {
+	if err := tx.sql().Model(&Subscription{}).Where("topic = ?", m.Topic).Count(&subscriptions).Error; err != nil {
 		return false, err
 	}
 	t.Next++
@@ -108,10 +108,10 @@ func (tx *Tx) Subscribe(topic, name string, now time.Time, begin func(Topic) (in
 	if err != nil {
 		return err
 	}
-	if err := tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&t).Error; err != nil {
+	if err := tx.sql().Clauses(clause.OnConflict{DoNothing: true}).Create(&t).Error; err != nil {
 		return err
 	}
-	return tx.db.Clauses(clause.OnConflict{DoNothing: true}).
+	return tx.sql().Clauses(clause.OnConflict{DoNothing: true}).
 		Create(&Subscription{Topic: topic, Name: name, Position: at, CreatedAt: now}).
 		Error
 }
@@ -119,22 +119,22 @@ func (tx *Tx) Subscribe(topic, name string, now time.Time, begin func(Topic) (in
 // Subscription gives a subscription by name, or ErrNotFound.
 func (v View) Subscription(topic, name string) (Subscription, error) {
 	var s Subscription
-	return s, v.db.Where("topic = ? AND name = ?", topic, name).Take(&s).Error
+	return s, v.sql().Where("topic = ? AND name = ?", topic, name).Take(&s).Error
 }
 
 // SaveSubscription writes a changed subscription.
-func (tx *Tx) SaveSubscription(s *Subscription) error { return tx.db.Save(s).Error }
+func (tx *Tx) SaveSubscription(s *Subscription) error { return tx.sql().Save(s).Error }
 
 // Unsubscribe removes a subscription. What it works on goes on.
 func (tx *Tx) Unsubscribe(topic, name string) error {
-	return tx.db.Where("topic = ? AND name = ?", topic, name).Delete(&Subscription{}).Error
+	return tx.sql().Where("topic = ? AND name = ?", topic, name).Delete(&Subscription{}).Error
 }
 
 // OffsetAt gives the offset of the first message put at a time or later.
 func (v View) OffsetAt(t Topic, at time.Time) (int64, error) {
 	var m TopicMessage
 	// Offsets grow with time but for a clock that was set back; the first fits.
-	err := v.db.Select("n").Where("topic = ? AND put_at >= ?", t.Name, micros(at)).Order("put_at, n").Take(&m).Error
+	err := v.sql().Select("n").Where("topic = ? AND put_at >= ?", t.Name, micros(at)).Order("put_at, n").Take(&m).Error
 	if errors.Is(err, ErrNotFound) {
 		return t.Next, nil
 	}
@@ -144,18 +144,20 @@ func (v View) OffsetAt(t Topic, at time.Time) (int64, error) {
 // ReadTopic lists the next messages of a subscription, without moving it.
 func (v View) ReadTopic(s *Subscription, limit int) ([]TopicMessage, error) {
 	var out []TopicMessage
-	return out, v.db.Where("topic = ? AND n >= ?", s.Topic, s.Position).Order("n").Limit(limit).Find(&out).Error
+	return out, v.sql().Where("topic = ? AND n >= ?", s.Topic, s.Position).Order("n").Limit(limit).Find(&out).Error
 }
 
 // TakeFromTopic remembers that a transaction works on a message.
-func (tx *Tx) TakeFromTopic(t *TopicTaken) error { return tx.db.Create(t).Error }
+func (tx *Tx) TakeFromTopic(t *TopicTaken) error { return tx.sql().Create(t).Error }
 
 // FinishTopic forgets it again, when the transaction has ended.
-func (tx *Tx) FinishTopic(id ID) error { return tx.db.Where("tx = ?", id).Delete(&TopicTaken{}).Error }
+func (tx *Tx) FinishTopic(id ID) error {
+	return tx.sql().Where("tx = ?", id).Delete(&TopicTaken{}).Error
+}
 
 // TakenFromTopic counts what a flow works on of a subscription.
 func (v View) TakenFromTopic(topic, subscription, flow string) (n int64, err error) {
-	return n, v.db.Model(&TopicTaken{}).
+	return n, v.sql().Model(&TopicTaken{}).
 		Where("topic = ? AND subscription = ? AND flow = ?", topic, subscription, flow).
 		Count(&n).
 		Error
@@ -169,7 +171,7 @@ func (tx *Tx) Retain(name string, now time.Time, limit int) (dropped int, err er
 	if err != nil {
 		return 0, err
 	}
-	subscriptions, err := subscriptions(tx.db, name)
+	subscriptions, err := subscriptions(tx.sql(), name)
 	if err != nil {
 		return 0, err
 	}
@@ -183,7 +185,7 @@ func (tx *Tx) Retain(name string, now time.Time, limit int) (dropped int, err er
 		N, Size int64
 		PutAt   time.Time `gorm:"serializer:micros"`
 	}
-	err = tx.db.Model(&TopicMessage{}).Select("n, put_at, length(headers) + length(body) AS size").
+	err = tx.sql().Model(&TopicMessage{}).Select("n, put_at, length(headers) + length(body) AS size").
 		Where("topic = ? AND n < ?", name, end).Order("n").Limit(limit).Find(&rows).Error
 	if err != nil {
 		return 0, err
@@ -198,7 +200,7 @@ func (tx *Tx) Retain(name string, now time.Time, limit int) (dropped int, err er
 	if dropped == 0 {
 		return 0, nil
 	}
-	if err := tx.db.Where("topic = ? AND n < ?", name, t.First).Delete(&TopicMessage{}).Error; err != nil {
+	if err := tx.sql().Where("topic = ? AND n < ?", name, t.First).Delete(&TopicMessage{}).Error; err != nil {
 		return 0, err
 	}
 	for _, s := range subscriptions {
@@ -224,18 +226,18 @@ func subscriptions(db *gorm.DB, topic string) ([]Subscription, error) {
 // Topics lists all topics, by name.
 func (v View) Topics() ([]Topic, error) {
 	var out []Topic
-	return out, v.db.Order("name").Find(&out).Error
+	return out, v.sql().Order("name").Find(&out).Error
 }
 
 // Subscriptions lists the subscriptions of a topic, or all of them.
 func (v View) Subscriptions(topic string) ([]Subscription, error) {
-	return subscriptions(v.db, topic)
+	return subscriptions(v.sql(), topic)
 }
 
 // PutAt tells when the message at an offset, or the next one behind it, was put.
 func (v View) PutAt(topic string, n int64) (*time.Time, error) {
 	var m TopicMessage
-	err := v.db.Select("put_at").Where("topic = ? AND n >= ?", topic, n).Order("n").Take(&m).Error
+	err := v.sql().Select("put_at").Where("topic = ? AND n >= ?", topic, n).Order("n").Take(&m).Error
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
@@ -245,7 +247,7 @@ func (v View) PutAt(topic string, n int64) (*time.Time, error) {
 // ReadLog lists messages of a topic from an offset on, or with newest the last
 // ones before it, the newest first.
 func (v View) ReadLog(topic string, n int64, newest bool, limit int) ([]TopicMessage, error) {
-	q := v.db.Limit(limit)
+	q := v.sql().Limit(limit)
 	if newest {
 		q = q.Where("topic = ? AND n < ?", topic, n).Order("n DESC")
 	} else {
@@ -264,7 +266,7 @@ type TopicFlight struct {
 // TopicFlights counts what is worked on, by subscription.
 func (v View) TopicFlights() ([]TopicFlight, error) {
 	var out []TopicFlight
-	return out, v.db.Model(&TopicTaken{}).
+	return out, v.sql().Model(&TopicTaken{}).
 		Select("topic, subscription, COUNT(*) AS n").
 		Group("topic, subscription").
 		Scan(&out).

@@ -31,7 +31,7 @@ type Held struct {
 // Sequence gives the sequence of a key; one that is new begins with first.
 func (v View) Sequence(flow, path, key string, first int64) (Sequence, error) {
 	s := Sequence{Flow: flow, Path: path, Key: key, Next: first}
-	err := v.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).Take(&s).Error
+	err := v.sql().Where("flow = ? AND path = ? AND key = ?", flow, path, key).Take(&s).Error
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}
@@ -40,29 +40,29 @@ func (v View) Sequence(flow, path, key string, first int64) (Sequence, error) {
 
 // SaveSequence writes a sequence.
 func (tx *Tx) SaveSequence(s *Sequence) error {
-	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(s).Error
+	return tx.sql().Clauses(clause.OnConflict{UpdateAll: true}).Create(s).Error
 }
 
 // Hold lets a message wait for its turn.
-func (tx *Tx) Hold(h *Held) error { return tx.db.Create(h).Error }
+func (tx *Tx) Hold(h *Held) error { return tx.sql().Create(h).Error }
 
 // CountHeld counts the messages of a key that wait.
 func (v View) CountHeld(flow, path, key string) (n int64, err error) {
-	return n, v.db.Model(&Held{}).Where("flow = ? AND path = ? AND key = ?", flow, path, key).Count(&n).Error
+	return n, v.sql().Model(&Held{}).Where("flow = ? AND path = ? AND key = ?", flow, path, key).Count(&n).Error
 }
 
 // FirstHeld gives the message of a key with the lowest number; of equal ones
 // that which came first. ErrNotFound when none waits.
 func (v View) FirstHeld(flow, path, key string) (Held, error) {
 	var h Held
-	return h, v.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).Order("number, n").Take(&h).Error
+	return h, v.sql().Where("flow = ? AND path = ? AND key = ?", flow, path, key).Order("number, n").Take(&h).Error
 }
 
 // HeldOf lists the messages of a key that wait, in the order of their numbers; of
 // equal ones that first which came first.
 func (v View) HeldOf(flow, path, key string, limit int) ([]Held, error) {
 	var out []Held
-	return out, v.db.Where("flow = ? AND path = ? AND key = ?", flow, path, key).
+	return out, v.sql().Where("flow = ? AND path = ? AND key = ?", flow, path, key).
 		Order("number, n").
 		Limit(limit).
 		Find(&out).
@@ -72,22 +72,22 @@ func (v View) HeldOf(flow, path, key string, limit int) ([]Held, error) {
 // Held gives a message that waits, or ErrNotFound.
 func (v View) Held(n int64) (Held, error) {
 	var h Held
-	return h, v.db.Where("n = ?", n).Take(&h).Error
+	return h, v.sql().Where("n = ?", n).Take(&h).Error
 }
 
 // Unhold takes a message out of its line.
-func (tx *Tx) Unhold(n int64) error { return tx.db.Where("n = ?", n).Delete(&Held{}).Error }
+func (tx *Tx) Unhold(n int64) error { return tx.sql().Where("n = ?", n).Delete(&Held{}).Error }
 
 // HeldAt lists the paths at which a transaction waits for its turn.
 func (v View) HeldAt(id ID) ([]string, error) {
 	var out []string
-	return out, v.db.Model(&Held{}).Where("tx = ?", id).Pluck("at", &out).Error
+	return out, v.sql().Model(&Held{}).Where("tx = ?", id).Pluck("at", &out).Error
 }
 
 // DueHeld lists messages that have waited as long as they may.
 func (v View) DueHeld(now time.Time, limit int) ([]Held, error) {
 	var out []Held
-	return out, v.db.Where("until <= ?", micros(now)).Order("until, n").Limit(limit).Find(&out).Error
+	return out, v.sql().Where("until <= ?", micros(now)).Order("until, n").Limit(limit).Find(&out).Error
 }
 
 // Line is a key whose messages wait for a number.
@@ -105,7 +105,7 @@ func (v View) Lines(limit int) ([]Line, error) {
 		Flow, Path, Key string
 		Waiting, First  int64
 	}
-	err := v.db.Raw("SELECT flow, path, key, COUNT(*) AS waiting, MIN(n) AS first FROM helds GROUP BY flow, path, key ORDER BY first LIMIT ?",
+	err := v.sql().Raw("SELECT flow, path, key, COUNT(*) AS waiting, MIN(n) AS first FROM helds GROUP BY flow, path, key ORDER BY first LIMIT ?",
 		limit).
 		Scan(&rows).
 		Error
@@ -116,11 +116,11 @@ func (v View) Lines(limit int) ([]Line, error) {
 	for i, r := range rows {
 		out[i] = Line{Flow: r.Flow, Path: r.Path, Key: r.Key, Waiting: r.Waiting}
 		var h Held
-		if err := v.db.Where("n = ?", r.First).Take(&h).Error; err == nil {
+		if err := v.sql().Where("n = ?", r.First).Take(&h).Error; err == nil {
 			out[i].Until = h.Until
 		}
 		var q Sequence
-		if err := v.db.Where("flow = ? AND path = ? AND key = ?", r.Flow, r.Path, r.Key).Take(&q).Error; err == nil {
+		if err := v.sql().Where("flow = ? AND path = ? AND key = ?", r.Flow, r.Path, r.Key).Take(&q).Error; err == nil {
 			out[i].Next = q.Next
 		}
 	}

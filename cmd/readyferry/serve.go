@@ -86,6 +86,7 @@ func serve(
 ) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	engine.TuneMemory()
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	st, err := store.Open(data)
 	if err != nil {

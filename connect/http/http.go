@@ -60,7 +60,7 @@ func New(standIns string) connect.System {
 		Transport: &http.Transport{
 			Proxy:               http.ProxyFromEnvironment,
 			DialContext:         (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
-			MaxIdleConnsPerHost: 32, IdleConnTimeout: 60 * time.Second, ForceAttemptHTTP2: true,
+			MaxIdleConnsPerHost: 256, IdleConnTimeout: 60 * time.Second, ForceAttemptHTTP2: true,
 		},
 	}}
 	return connect.System{

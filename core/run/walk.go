@@ -3,6 +3,7 @@ package run
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -74,6 +75,9 @@ type Result struct {
 	Failures []step.Failure
 	Final    *message.Message // the message behind the last step, where the walk came there
 	Notes    []step.Note
+	// Ends tells that all it waits for are deliveries behind which nothing comes: when they
+	// are through it is delivered, and need not be walked for that.
+	Ends bool
 }
 
 // Kept is an effect that a step has brought about itself.
@@ -125,6 +129,8 @@ func (w *walker) ended(end progress) *Result {
 		r.State, r.Reason = DeadLetter, r.Failures[0].Reason
 	case len(r.Wants) > 0 || w.waits != "":
 		r.State, r.Reason = Waiting, w.waits
+		r.Ends = w.follows == 0 && w.last == len(r.Wants) && w.waits == "" && w.reason == "" && len(r.Keep) == 0 &&
+			len(w.splits) == 0 && !w.patient
 	case end == turnedAway:
 		r.State, r.Reason = TurnedAway, w.reason
 	default:
@@ -209,15 +215,24 @@ type walker struct {
 	soft      int       // ways of scatters around the step
 	later     *progress // how it ended after it had waited
 	groups    int       // that went on here
+	follows   int       // blocks around the step with other steps behind it
+	last      int       // deliveries behind which no step comes
 	suffix    string    // of paths: which group of a rehearsal goes on here
 }
 
 func (w *walker) block(b *step.Block, prefix string, st *step.State) progress {
-	for _, s := range b.Steps {
+	for i, s := range b.Steps {
 		if s.Off {
 			continue
 		}
-		if p := w.step(s, prefix+s.ID, st); p != done {
+		behind := 0
+		if slices.ContainsFunc(b.Steps[i+1:], func(s *step.Compiled) bool { return !s.Off }) {
+			behind = 1
+		}
+		w.follows += behind
+		p := w.step(s, prefix+s.ID, st)
+		w.follows -= behind
+		if p != done {
 			return p
 		}
 	}
@@ -350,6 +365,9 @@ func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry 
 	asked.Path += w.suffix
 	asked.Soft = w.soft > 0 || s.Else != nil
 	w.result.Wants = append(w.result.Wants, asked)
+	if _, sends := asked.Want.(*want.Send); sends && w.follows == 0 && !asked.Soft && s.Kind == "deliver" {
+		w.last++
+	}
 	if w.in.StandIn == nil {
 		return res, nil
 	}

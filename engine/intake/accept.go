@@ -115,13 +115,9 @@ func (t *taking) take(s *journal.Session) error {
 	if err != nil {
 		return err
 	}
-	t.answer = last.Answer
-	if kept := t.answer; kept != nil || !t.finished() {
-		if kept == nil {
-			kept = run.StoredAnswer(t.id.String())
-		}
-		arrived.Message.Answer, err = json.Marshal(kept)
-	}
+	if t.answer = last.Answer; t.answer != nil {
+		arrived.Message.Answer, err = json.Marshal(t.answer)
+	} // else it is that it is stored, which need not be kept
 	return err
 }
 

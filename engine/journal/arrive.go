@@ -31,6 +31,7 @@ type Arrived struct {
 	Tx       store.Transaction
 	Message  *store.Message
 	Received run.Received
+	Envelope run.Envelope
 	Refused  error // why the intake cannot read it, or nil
 
 	id string // by which its system tells it from others
@@ -92,7 +93,7 @@ func NewTransaction(
 		OrderValue: r.Order,
 		ReceivedAt: in.ReceivedAt,
 	}
-	m := &store.Message{Tx: id, Body: body.Of(in.Body).Packed(), Source: source}
+	m := &store.Message{Tx: id, Body: body.OfMessage(in.Body), Source: source}
 	for _, part := range []struct {
 		from any
 		into *[]byte
@@ -103,7 +104,7 @@ func NewTransaction(
 		}
 		*part.into = b
 	}
-	return &Arrived{Tx: t, Message: m, Received: r}, nil
+	return &Arrived{Tx: t, Message: m, Received: r, Envelope: in}, nil
 }
 
 // Take begins the transaction of an arrival in this session. hold marks inside
@@ -182,7 +183,11 @@ func (s *Session) and(do func(tx *store.Tx) error) {
 func (s *Session) Begin(in *Arrived, p *plan.Plan) (last *run.Result, err error) {
 	v := s.New(in.Tx, in.Message, p, run.Input{Message: in.Received.Message})
 	v.row = &in.Tx
-	return v.Go()
+	began := time.Now()
+	if last, err = v.Go(); err == nil {
+		v.remember(in, time.Since(began))
+	}
+	return last, err
 }
 
 // Once tells whether a message came before, by its intake's once value: then

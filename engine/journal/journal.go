@@ -60,6 +60,7 @@ type Journal struct {
 	shares     *shares
 	reached    *reachCache
 	woken      *woken
+	begun      *begun
 	marks      *marks // nil: none
 }
 
@@ -74,6 +75,7 @@ func New(c Config) *Journal {
 		performers: map[string]Performer{},
 		shares:     newShares(),
 		reached:    newReachCache(),
+		begun:      newBegun(),
 	}
 	j.woken = newWoken(j)
 	if c.Marks != nil {

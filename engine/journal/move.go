@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 
@@ -25,6 +26,7 @@ type Move struct {
 
 	fresh   bool               // just made: nothing of it is stored yet
 	message *store.Message     // of a fresh one
+	content []byte             // of the message that counts
 	row     *store.Transaction // of a fresh one: what is stored, when others fill it in inside of the writer
 	doing   []func(w *Writing) error
 	result  *run.Result
@@ -60,7 +62,7 @@ func (s *Session) Read(id store.ID) (*Move, error) {
 // that may be others than the file has.
 func (s *Session) read(t store.Transaction, p *plan.Plan, m *store.Message) (*Move, error) {
 	v := s.newMove(t, p)
-	v.MessageN = m.N
+	v.MessageN, v.content = m.N, m.Body.Bytes()
 	err := s.Computes(t.Flow, m.Body.Bytes())
 	if err != nil {
 		return nil, err
@@ -81,6 +83,10 @@ func (s *Session) read(t store.Transaction, p *plan.Plan, m *store.Message) (*Mo
 			v.waits[path] = true
 		}
 	}
+	var known bool
+	if v.Begun, known, err = s.again(&t, m, p); known || err != nil {
+		return v, err
+	}
 	v.Begun, err = s.walkOf(&t, m, p)
 	return v, err
 }
@@ -98,7 +104,7 @@ func (s *Session) New(t store.Transaction, m *store.Message, p *plan.Plan, in ru
 	if in.Effects == nil {
 		in.Effects = map[string]want.Effect{}
 	}
-	v.input, v.fresh, v.message = in, true, m
+	v.input, v.fresh, v.message, v.content = in, true, m, m.Body.Bytes()
 	return v
 }
 
@@ -151,14 +157,18 @@ func (v *Move) Over(l *store.TimeLimit, effect want.Effect) {
 
 // Effect lets the walk go on over an effect, which is recorded.
 func (v *Move) Effect(path string, effect want.Effect) {
-	v.input.Effects[path] = effect
 	e, err := Prepare(path, effect)
-	v.Then(func(w *Writing) error {
-		if err != nil {
-			return err
-		}
-		return w.record(e)
-	})
+	if err != nil {
+		v.Then(func(*Writing) error { return err })
+		return
+	}
+	v.Prepared(e, effect)
+}
+
+// Prepared is Effect of one that is prepared.
+func (v *Move) Prepared(e store.Effect, effect want.Effect) {
+	v.input.Effects[e.Path] = effect
+	v.Then(func(w *Writing) error { return w.record(e) })
 }
 
 func stale(err error) error {
@@ -200,6 +210,7 @@ func (v *Move) Go() (last *run.Result, err error) {
 
 // outgoing is a request as it is stored with its delivery.
 type outgoing struct {
+	rules         retry.Plan
 	plan, request []byte
 	body          body.Body
 }
@@ -227,7 +238,7 @@ func (v *Move) prepare() error {
 		if err != nil {
 			return err
 		}
-		v.sends[asked.Path] = outgoing{plan, request, body.Of(send.Request.Body).Packed()}
+		v.sends[asked.Path] = outgoing{rules, plan, request, v.handed(send.Request.Body)}
 	}
 	var err error
 	if a := v.result.Answer; a != nil {
@@ -242,6 +253,15 @@ func (v *Move) prepare() error {
 		v.heard, err = Prepare(v.Tx.CallerPath, final(v.Tx.ID, v.result))
 	}
 	return err
+}
+
+// handed gives what a delivery hands over as it is kept: the message itself where that is
+// what goes out.
+func (v *Move) handed(content []byte) body.Body {
+	if len(content) > body.Inline && bytes.Equal(content, v.content) {
+		return body.AsMessage(content, v.MessageN)
+	}
+	return body.Of(content).Packed()
 }
 
 // foresee assumes what one want comes to. moved tells that the walk goes on over

@@ -1,7 +1,9 @@
 package journal
 
 import (
+	"readyferry/core/retry"
 	"readyferry/core/step"
+	"readyferry/core/want"
 	"readyferry/store"
 )
 
@@ -20,6 +22,7 @@ const (
 // Notice is what a commit tells those who wait for it, once it is on disk.
 type Notice struct {
 	Targets  map[string]bool           // deliveries to them may be due
+	Ready    map[string][]Ready        // and these are, by target
 	Channels map[string]bool           // messages of queues and topics may be taken
 	Events   map[string]bool           // what people look at has changed
 	Put      map[string]int            // messages that were put, by channel
@@ -35,13 +38,24 @@ type Notice struct {
 	wholes map[store.ID]map[string]bool // whose parts have moved in this commit; by split, where one has ended
 }
 
+// Ready is a delivery that was just stored and is due. Request is what it hands over, where
+// that is small enough to be handed on in memory; else it stands in the store alone.
+type Ready struct {
+	ID      store.ID
+	Rules   retry.Plan
+	Request *want.Request
+}
+
+// handedOn is the largest body of a request that is, in bytes.
+const handedOn = 16 << 10
+
 // LineKey names the messages of one key that wait for their turn.
 type LineKey struct{ Flow, Path, Key string }
 
 // NewNotice makes one that tells nothing.
 func NewNotice() *Notice {
 	return &Notice{
-		Targets: map[string]bool{}, Channels: map[string]bool{}, Events: map[string]bool{}, Put: map[string]int{},
+		Targets: map[string]bool{}, Ready: map[string][]Ready{}, Channels: map[string]bool{}, Events: map[string]bool{}, Put: map[string]int{},
 		Taken:  map[string]int{},
 		Tables: map[string]bool{}, Answers: map[store.ID]*step.Answer{}, Woken: map[store.ID]string{},
 		wholes: map[store.ID]map[string]bool{},

@@ -190,7 +190,7 @@ func (s *Session) resend(letters []store.Letter, d Decision, patch pointer.Patch
 	), version != t.Version
 	if changed {
 		m.N++
-		m.Body, m.Answer, m.Source = body.Of(repaired).Packed(), nil, "repaired"
+		m.Body, m.Answer, m.Source = body.OfMessage(repaired), nil, "repaired"
 		what += ", with the message repaired"
 	}
 	if d.Why != "" {

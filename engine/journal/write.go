@@ -216,7 +216,13 @@ func (w *Writing) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 		if d == nil {
 			out = append(out, made)
 		}
-		w.Notice.Targets[made.Target] = true
+		if made.State == store.Pending {
+			one := Ready{ID: made.ID}
+			if out := w.Move.sends[asked.Path]; len(send.Request.Body) <= handedOn {
+				one.Rules, one.Request = out.rules, send.Request
+			}
+			w.Notice.Ready[made.Target] = append(w.Notice.Ready[made.Target], one)
+		}
 	}
 	return out, w.withdraw(out, wanted)
 }
@@ -376,6 +382,9 @@ func (w *Writing) save(before store.State, res *run.Result) error {
 	}
 	if err := w.Tx.SaveTransaction(w.T, before); err != nil {
 		return err
+	}
+	if w.T.State >= store.Delivered {
+		w.begun.drop(w.T.ID)
 	}
 	if w.T.Parent != nil {
 		w.tellWhole()

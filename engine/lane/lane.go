@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"readyferry/connect"
-	"readyferry/core/retry"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -30,11 +29,13 @@ type Lanes struct {
 
 	mu    sync.Mutex
 	lanes map[string]*lane
+	hands *hands // make tries, and may be given up on
 }
 
 // New makes the lanes.
 func New(j *journal.Journal, links *connect.Links) *Lanes {
 	l := &Lanes{Journal: j, links: links, lanes: map[string]*lane{}}
+	l.hands = newHands(func(work func()) bool { go work(); return true }, j.Life.Context().Done())
 	j.Listen(l.heard)
 	j.Catalog.OnChange(l.changed)
 	return l
@@ -50,8 +51,11 @@ func (l *Lanes) Start() error {
 }
 
 func (l *Lanes) heard(n *journal.Notice) {
-	for t := range n.Targets {
-		l.wake(t)
+	for target, due := range n.Ready {
+		l.of(target, func(one *lane) { one.offer(due) })
+	}
+	for target := range n.Targets {
+		l.wake(target)
 	}
 }
 
@@ -60,11 +64,15 @@ func (l *Lanes) changed() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, one := range l.lanes {
-		one.nudge()
+		one.look()
 	}
 }
 
-func (l *Lanes) wake(target string) {
+// wake lets the lane of a target look into the file.
+func (l *Lanes) wake(target string) { l.of(target, (*lane).look) }
+
+// of tells something to the lane of a target, which is begun where there is none.
+func (l *Lanes) of(target string, tell func(one *lane)) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.Life.Over() {
@@ -77,152 +85,14 @@ func (l *Lanes) wake(target string) {
 			target:  target,
 			awake:   make(chan struct{}, 1),
 			running: map[store.ID]bool{},
+			known:   map[store.ID]bool{},
 			ended:   make(chan ended, 64),
 		}
+		one.hands = newHands(l.Life.Go, l.Life.Context().Done())
 		l.lanes[target] = one
 		l.Life.Go(one.run)
 	}
-	one.nudge()
-}
-
-// A lane sends the deliveries of one target.
-type lane struct {
-	*Lanes
-	target string
-	awake  chan struct{}
-	ended  chan ended
-
-	// Only the lane's own goroutine touches these.
-	running map[store.ID]bool
-	again   int       // "again" outcomes in a row
-	probeAt time.Time // while the breaker is open: when the next probe may go
-	slotAt  time.Time // when the next try may begin under the limit per second
-}
-
-// ended is a try that has ended and is recorded.
-type ended struct {
-	id      store.ID
-	outcome retry.Outcome
-}
-
-func (l *lane) nudge() {
-	select {
-	case l.awake <- struct{}{}:
-	default:
-	}
-}
-
-func (l *lane) run() {
-	timer := time.NewTimer(0)
-	defer timer.Stop()
-	for {
-		select {
-		case <-l.Life.Context().Done():
-			for len(l.running) > 0 {
-				delete(l.running, (<-l.ended).id)
-			}
-			return
-		case r := <-l.ended:
-			delete(l.running, r.id)
-			l.judge(r.outcome)
-		case <-l.awake:
-		case <-timer.C:
-		}
-		wait, err := l.launch()
-		if err != nil && !l.Life.Over() {
-			l.Log.Error("looking for due deliveries", "target", l.target, "error", err)
-			wait = time.Second
-		}
-		timer.Reset(min(wait, idle))
-	}
-}
-
-// judge keeps the breaker: after Trip "again" outcomes in a row it opens, and
-// one delivered or refused try closes it.
-func (l *lane) judge(o retry.Outcome) {
-	if o == retry.Again {
-		l.again++
-	} else if o != "" {
-		l.again = 0
-	}
-	if c := l.Catalog.Connection(l.target); c != nil && c.Trip > 0 && l.again >= c.Trip {
-		l.probeAt = l.Now().Add(c.Probe)
-	} else {
-		l.probeAt = time.Time{}
-	}
-}
-
-// launch starts what is due, within the connection's limits, and says how long
-// there is nothing to do.
-func (l *lane) launch() (time.Duration, error) {
-	limit, perSecond := 8, 0.0
-	if c := l.Catalog.Connection(l.target); c != nil {
-		limit, perSecond = c.InFlight, c.PerSecond
-	}
-	now := l.Now()
-	if !l.probeAt.IsZero() {
-		if now.Before(l.probeAt) {
-			return l.probeAt.Sub(now), nil
-		}
-		limit = 1
-	}
-	free := limit - len(l.running)
-	if free <= 0 {
-		return idle, nil // the end of a try wakes the lane
-	}
-	if perSecond > 0 && now.Before(l.slotAt) {
-		return l.slotAt.Sub(now), nil
-	}
-	due, err := l.Store.Due(l.target, now, free+len(l.running))
-	if err != nil {
-		return 0, err
-	}
-	for i := range due {
-		if free == 0 || l.running[due[i].ID] {
-			continue
-		}
-		free--
-		l.start(&due[i])
-		if perSecond > 0 {
-			if wait := l.nextSlot(now, perSecond); wait > 0 {
-				return wait, nil
-			}
-		}
-	}
-	if free == 0 {
-		return idle, nil
-	}
-	return l.untilNext(now)
-}
-
-func (l *lane) start(d *store.Delivery) {
-	if l.Life.Go(func() { l.ended <- ended{d.ID, l.try(d)} }) {
-		l.running[d.ID] = true
-	}
-}
-
-// nextSlot tells how long the next try has to wait under the limit per second.
-func (l *lane) nextSlot(now time.Time, perSecond float64) time.Duration {
-	if l.slotAt.Before(now) {
-		l.slotAt = now
-	}
-	l.slotAt = l.slotAt.Add(time.Duration(float64(time.Second) / perSecond))
-	return l.slotAt.Sub(now)
-}
-
-func (l *lane) untilNext(now time.Time) (time.Duration, error) {
-	if len(l.running) > 0 { // those under way are due still; their end wakes the lane
-		due, err := l.Store.After(l.target, now)
-		if err != nil || due == nil {
-			return idle, err
-		}
-		return max(due.Sub(now), time.Millisecond), nil
-	}
-	at, ok, err := l.Store.NextDue(l.target)
-	if err != nil || !ok {
-		return idle, err
-	}
-	return max(at.Sub(now), time.Millisecond), nil
+	tell(one)
 }
 
 // TryNow moves the next try of a waiting delivery to now.

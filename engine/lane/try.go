@@ -33,15 +33,46 @@ type attempt struct {
 	failed  error        // why there is no receipt
 	began   time.Time
 	took    time.Duration
+	next    *time.Time // when it is tried again
+	handed  *want.Request
 }
 
-// try makes one attempt and records what came of it.
-func (l *lane) try(d *store.Delivery) retry.Outcome {
-	a := &attempt{id: d.ID, tx: d.Tx, flow: d.Flow, began: l.Now()}
+// try makes one attempt and records what came of it. answered is called in between, once
+// the target is free again; next is when it is tried again, nil for never.
+func (l *lane) try(r *journal.Ready, answered func(retry.Outcome)) (next *time.Time) {
+	d, err := l.Store.Delivery(r.ID)
+	if err != nil {
+		answered("")
+		l.Log.Error("reading a delivery", "delivery", r.ID, "error", err)
+		soon := l.Now().Add(time.Second)
+		return &soon
+	}
+	began := l.Now()
+	if d.State != store.Pending || d.NextAt == nil || d.NextAt.After(began) {
+		answered("")
+		return d.NextAt // it was withdrawn, or put off
+	}
+	a := &attempt{id: d.ID, tx: d.Tx, flow: d.Flow, began: began}
+	if d.Total == 0 { // else it may be another one by now
+		a.rules, a.handed = r.Rules, r.Request
+	}
+	a.outcome(l, &d)
+	answered(a.receipt.Outcome)
+	if a.receipt.Outcome == "" {
+		return nil
+	}
+	l.keepAll(a, &d)
+	return a.next
+}
+
+// outcome makes the attempt; it has none where the application stops, and begins anew
+// after the next start.
+func (a *attempt) outcome(l *lane, d *store.Delivery) {
 	clock := time.Now()
 	l.within(d, a)
 	if errors.Is(a.failed, context.Canceled) && l.Life.Over() {
-		return "" // the application stops: this try begins anew after the next start
+		a.receipt = connect.Receipt{}
+		return
 	}
 	a.took = time.Since(clock)
 	l.feel(d.Target, a)
@@ -51,22 +82,27 @@ func (l *lane) try(d *store.Delivery) retry.Outcome {
 	case a.failed != nil:
 		a.receipt = connect.Receipt{Outcome: retry.Again} // the outcome is not known
 	}
+}
+
+// keepAll records what came of an attempt.
+func (l *lane) keepAll(a *attempt, d *store.Delivery) {
 	a.kept = body.Of(a.answer[:min(len(a.answer), keptAnswer)]).Packed()
 	var err error
 	if a.heard, err = journal.Prepare(d.Path, a.effect()); err != nil {
 		l.Log.Error("keeping an answer", "delivery", d.ID, "error", err)
 	}
+	a.heard.OfTry = len(a.answer) <= keptAnswer // else the try has only some of it
 	for {
 		err := l.record(a)
 		if err == nil {
-			return a.receipt.Outcome
+			return
 		}
 		// A full disk or a locked file: the outcome must not be lost while the
 		// process lives, so that a delivered message is not sent again.
 		l.Log.Error("recording a try", "delivery", d.ID, "error", err)
 		select {
 		case <-l.Life.Context().Done():
-			return ""
+			return
 		case <-time.After(time.Second):
 		}
 	}
@@ -108,14 +144,14 @@ func (l *lane) within(d *store.Delivery, a *attempt) {
 	}
 	done := make(chan came, 1)
 	own, handed := *a, *d // a try that does not end keeps nothing that others look at
-	go func() {
+	l.Lanes.hands.do(func() {
 		var c came
 		if c.receipt, c.err = l.send(&handed, &own); c.err == nil {
 			c.answer, c.err = c.receipt.Body()
 		}
 		c.rules = own.rules
 		done <- c
-	}()
+	})
 	timer := time.NewTimer(limit + overrun)
 	defer timer.Stop()
 	select {
@@ -136,14 +172,10 @@ func (l *lane) within(d *store.Delivery, a *attempt) {
 
 // send hands the request to the link of its connection.
 func (l *lane) send(d *store.Delivery, a *attempt) (connect.Receipt, error) {
-	r := connect.Request{ID: d.ID.String()}
-	if err := errors.Join(json.Unmarshal(d.Plan, &a.rules), json.Unmarshal(d.Request, &r.Request)); err != nil {
-		return connect.Receipt{}, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+	r, err := l.request(d, a)
+	if err != nil {
+		return connect.Receipt{}, err
 	}
-	if err := l.Store.Fill(&d.Body); err != nil {
-		return connect.Receipt{}, fmt.Errorf("the body of the request: %w", err)
-	}
-	r.Body, r.Rules = d.Body.Bytes(), a.rules
 	c := l.Catalog.Connection(d.Target)
 	if c == nil {
 		return connect.Receipt{}, fmt.Errorf("there is no connection named %s that can be asked this", d.Target)
@@ -162,13 +194,35 @@ func (l *lane) send(d *store.Delivery, a *attempt) (connect.Receipt, error) {
 	return connect.Receipt{}, fmt.Errorf("there is no connection named %s that can be asked this", d.Target)
 }
 
+// request gives what a try hands over.
+func (l *lane) request(d *store.Delivery, a *attempt) (connect.Request, error) {
+	r := connect.Request{ID: d.ID.String()}
+	if a.handed != nil {
+		r.Request, r.Rules = *a.handed, a.rules
+		return r, nil
+	}
+	if err := errors.Join(json.Unmarshal(d.Plan, &a.rules), json.Unmarshal(d.Request, &r.Request)); err != nil {
+		return r, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+	}
+	if err := l.Store.FillOf(d.Tx, &d.Body); err != nil {
+		return r, fmt.Errorf("the body of the request: %w", err)
+	}
+	r.Body, r.Rules = d.Body.Bytes(), a.rules
+	return r, nil
+}
+
 // record stores a try. Where the message goes on because of it, the walk is
 // worked out first and stored with it, when a place for that is free; else the
 // try is stored at once and the message goes on behind it, so that a flow which
 // computes at its limits keeps no outcome waiting.
 func (l *lane) record(a *attempt) error {
 	ctx := context.WithoutCancel(l.Life.Context())
-	if a.receipt.Outcome == retry.Delivered && !l.Busy(a.flow) {
+	if a.receipt.Outcome == retry.Delivered && l.Ends(a.tx) {
+		if err := l.end(ctx, a); !errors.Is(err, journal.ErrStale) {
+			return err
+		}
+	}
+	if a.receipt.Outcome == retry.Delivered && (l.Quick(a.tx) || !l.Busy(a.flow)) {
 		err := l.walkOn(ctx, a)
 		var refused *run.RefusedError
 		if !errors.As(err, &refused) && journal.CannotGoOn(err) == nil {
@@ -185,6 +239,24 @@ func (l *lane) record(a *attempt) error {
 			return err
 		}
 		return follow(w, a, d, death)
+	})
+}
+
+// end stores a delivered try behind which nothing comes.
+func (l *lane) end(ctx context.Context, a *attempt) error {
+	return l.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
+		d, _, err := l.keep(tx, n, a)
+		if err != nil || d == nil {
+			return err
+		}
+		w, err := l.Open(tx, n, d.Tx)
+		if err == nil {
+			err = w.HearsLast(a.heard)
+		}
+		if err != nil {
+			return err
+		}
+		return w.Settle()
 	})
 }
 
@@ -213,7 +285,7 @@ func (l *lane) walkOn(ctx context.Context, a *attempt) error {
 			}
 			return err
 		})
-		v.Effect(d.Path, a.effect())
+		v.Prepared(a.heard, a.effect())
 		_, err = v.Go()
 		return err
 	})
@@ -298,7 +370,7 @@ func (l *lane) planNext(d *store.Delivery, a *attempt, detail string) (death str
 	next := d.FirstAt.Add(at + time.Microsecond - 1).
 		Truncate(time.Microsecond)
 		// as it stands in the file, never earlier
-	d.NextAt, d.NextWhy = &next, ""
+	d.NextAt, d.NextWhy, a.next = &next, "", &next
 	if asked > 0 && at >= elapsed+asked {
 		d.NextWhy = "as Retry-After asks"
 	}

@@ -150,7 +150,7 @@ func inner(tx store.ID, content []byte, source string) *store.Message {
 	empty := []byte("[]")
 	return &store.Message{
 		Tx:       tx,
-		Body:     body.Of(content).Packed(),
+		Body:     body.OfMessage(content),
 		Headers:  empty,
 		Params:   empty,
 		Query:    empty,

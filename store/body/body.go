@@ -9,8 +9,9 @@
 //
 // What a column of a Body holds:
 //
-//	0x00 bytes…                 the content itself, up to Inline bytes
+//	0x00 bytes…                 the content itself, up to Inline bytes, or InlineMessage
 //	0x01 sha-256 (32) size (8)  the key of a kept content, and its size
+//	0x02 n (4) size (8)         what the transaction's message n holds, and its size
 package body
 
 import (
@@ -25,6 +26,10 @@ import (
 // Inline is the largest content that stands in its reference, in bytes: keeping
 // it apart would cost more.
 const Inline = 128
+
+// InlineMessage is the same of messages, in bytes. Their rows are written one behind the
+// other and never again, so that a content of this size costs less there than beside.
+const InlineMessage = 2 << 10
 
 // Piece is how much of a large content one row holds, in bytes as they are kept.
 const Piece = 256 << 10
@@ -45,8 +50,9 @@ const (
 )
 
 const (
-	tagInline = 0
-	tagKept   = 1
+	tagInline  = 0
+	tagKept    = 1
+	tagMessage = 2
 )
 
 // Body is a content, or the reference to one. The zero value is an empty one.
@@ -54,6 +60,10 @@ type Body struct {
 	bytes  []byte // nil for a reference that is not filled
 	kept   *Kept  // nil: it stands in the reference, or is not packed yet
 	packed bool
+
+	ofMessage bool // it is what the message n of its transaction holds
+	n         uint32
+	size      int64
 }
 
 // Kept is a content as the store keeps it.
@@ -72,20 +82,44 @@ func Of(b []byte) Body {
 	return Body{bytes: b}
 }
 
+// OfMessage makes the body of a message, packed.
+func OfMessage(b []byte) Body {
+	if len(b) > InlineMessage {
+		return Of(b).Packed()
+	}
+	out := Of(b)
+	out.packed = true
+	return out
+}
+
+// AsMessage makes a body that is what the message n of the same transaction holds.
+func AsMessage(b []byte, n int) Body {
+	out := Of(b)
+	out.packed, out.ofMessage, out.n, out.size = true, true, uint32(n), int64(len(b))
+	return out
+}
+
+// Message tells which message of the transaction holds the content, where it is one of
+// them.
+func (b *Body) Message() (n int, is bool) { return int(b.n), b.ofMessage }
+
 // Bytes gives the content; it panics for a reference that the store has not
 // filled, which is a mistake of the program.
 func (b *Body) Bytes() []byte {
-	if b.bytes == nil && b.kept != nil {
+	if b.bytes == nil && (b.kept != nil || b.ofMessage) {
 		panic("a body is read that was not filled")
 	}
 	return b.bytes
 }
 
 // Filled tells whether the content is at hand.
-func (b *Body) Filled() bool { return b.bytes != nil || b.kept == nil }
+func (b *Body) Filled() bool { return b.bytes != nil || b.kept == nil && !b.ofMessage }
 
 // Size gives the size of the content in bytes, also of a reference.
 func (b *Body) Size() int64 {
+	if b.bytes == nil && b.ofMessage {
+		return b.size
+	}
 	if b.bytes == nil && b.kept != nil {
 		return b.kept.Size
 	}
@@ -139,14 +173,21 @@ func (b *Body) Fill(content []byte) {
 }
 
 // Value implements driver.Valuer: the reference.
-func (b Body) Value() (driver.Value, error) {
+func (b Body) Value() (driver.Value, error) { return b.Reference(), nil }
+
+// Reference gives what a column of the body holds.
+func (b Body) Reference() []byte {
 	b = b.Packed()
+	if b.ofMessage {
+		ref := binary.BigEndian.AppendUint32(append(make([]byte, 0, 13), tagMessage), b.n)
+		return binary.BigEndian.AppendUint64(ref, uint64(b.size))
+	}
 	if b.kept == nil {
-		return append([]byte{tagInline}, b.bytes...), nil
+		return append([]byte{tagInline}, b.bytes...)
 	}
 	ref := make([]byte, 0, 1+len(b.kept.Key)+8)
 	ref = append(append(ref, tagKept), b.kept.Key[:]...)
-	return binary.BigEndian.AppendUint64(ref, uint64(b.kept.Size)), nil
+	return binary.BigEndian.AppendUint64(ref, uint64(b.kept.Size))
 }
 
 // Scan implements sql.Scanner: it reads a reference.
@@ -160,6 +201,9 @@ func (b *Body) Scan(v any) error {
 		return fmt.Errorf("the reference of a body is %T, not bytes", v)
 	case ref[0] == tagInline:
 		*b = Body{bytes: append([]byte{}, ref[1:]...), packed: true}
+		return nil
+	case ref[0] == tagMessage && len(ref) == 13:
+		*b = Body{packed: true, ofMessage: true, n: binary.BigEndian.Uint32(ref[1:]), size: int64(binary.BigEndian.Uint64(ref[5:]))}
 		return nil
 	case ref[0] == tagKept && len(ref) == 1+sha256.Size+8:
 		k := &Kept{Key: Key(ref[1 : 1+sha256.Size]), Size: int64(binary.BigEndian.Uint64(ref[1+sha256.Size:]))}

@@ -1,0 +1,262 @@
+package lane
+
+import (
+	"sync"
+	"time"
+
+	"readyferry/core/retry"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// A lane sends the deliveries of one target. It knows some that are due, which were handed
+// to it when they were stored or found in the file; whether the file has others; and when
+// the next one there will be due. So it asks the file only when it has nothing left, and
+// what it holds does not grow with what waits.
+type lane struct {
+	*Lanes
+	target string
+	awake  chan struct{}
+	ended  chan ended
+
+	mu    sync.Mutex
+	inbox []journal.Ready // just stored, and due
+	asked bool            // the file has others
+	hands *hands
+
+	// Only the lane's own goroutine touches these.
+	ready     []journal.Ready   // due, the longest due first
+	known     map[store.ID]bool // ready, running or being recorded
+	running   map[store.ID]bool // the target has not answered yet
+	recording int               // answered, and not stored yet
+	more      bool              // the file may have due ones that are not known
+	nextAt    time.Time         // when it will have another; zero: nothing waits
+	again     int               // "again" outcomes in a row
+	probeAt   time.Time         // while the breaker is open: when the next probe may go
+	slotAt    time.Time         // when the next try may begin under the limit per second
+}
+
+const (
+	// mostReady is how many deliveries a lane knows to be due; others stay in the file.
+	mostReady = 1024
+	// foundAtOnce is how many it reads there.
+	foundAtOnce = 256
+	// spareRecords is how many tries may have ended and not be stored yet, beside those
+	// that the connection allows in flight.
+	spareRecords = 64
+)
+
+// ended is a try that the target has answered, and with stored what it came to is recorded.
+type ended struct {
+	id      store.ID
+	outcome retry.Outcome
+	stored  bool
+	next    *time.Time // of its next try
+}
+
+// offer hands over deliveries that were just stored and are due.
+func (l *lane) offer(due []journal.Ready) {
+	l.mu.Lock()
+	if len(l.inbox)+len(due) > mostReady {
+		l.asked = true
+	} else {
+		l.inbox = append(l.inbox, due...)
+	}
+	l.mu.Unlock()
+	l.nudge()
+}
+
+// look lets the lane look into the file.
+func (l *lane) look() {
+	l.mu.Lock()
+	l.asked = true
+	l.mu.Unlock()
+	l.nudge()
+}
+
+func (l *lane) nudge() {
+	select {
+	case l.awake <- struct{}{}:
+	default:
+	}
+}
+
+func (l *lane) run() {
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	wait := time.Duration(0)
+	for {
+		select {
+		case <-l.Life.Context().Done():
+			for len(l.running)+l.recording > 0 {
+				l.hear(<-l.ended)
+			}
+			return
+		case r := <-l.ended:
+			l.hear(r)
+		case <-l.awake:
+		case <-timer.C:
+			l.more = l.more || wait >= idle // guards against a clock that jumps
+		}
+		var err error
+		if wait, err = l.launch(); err != nil && !l.Life.Over() {
+			l.Log.Error("looking for due deliveries", "target", l.target, "error", err)
+			wait = time.Second
+		}
+		timer.Reset(min(wait, idle))
+	}
+}
+
+// hear learns of a try that has ended.
+func (l *lane) hear(r ended) {
+	if !r.stored {
+		delete(l.running, r.id)
+		l.recording++
+		l.judge(r.outcome)
+		return
+	}
+	l.recording--
+	delete(l.known, r.id)
+	if r.next != nil && (l.nextAt.IsZero() || r.next.Before(l.nextAt)) {
+		l.nextAt = *r.next
+	}
+}
+
+// judge keeps the breaker: after Trip "again" outcomes in a row it opens, and
+// one delivered or refused try closes it.
+func (l *lane) judge(o retry.Outcome) {
+	if o == retry.Again {
+		l.again++
+	} else if o != "" {
+		l.again = 0
+	}
+	if c := l.Catalog.Connection(l.target); c != nil && c.Trip > 0 && l.again >= c.Trip {
+		l.probeAt = l.Now().Add(c.Probe)
+	} else {
+		l.probeAt = time.Time{}
+	}
+}
+
+// take learns of what was handed over. While the file has others those come first, so
+// that what waits there the longest is not overtaken for ever.
+func (l *lane) take() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.more = l.more || l.asked
+	l.asked = false
+	for _, r := range l.inbox {
+		switch {
+		case l.known[r.ID]:
+		case l.more || len(l.ready) >= mostReady:
+			l.more = true
+		default:
+			l.ready, l.known[r.ID] = append(l.ready, r), true
+		}
+	}
+	clear(l.inbox)
+	l.inbox = l.inbox[:0]
+}
+
+// launch starts what is due, within the connection's limits, and says how long
+// there is nothing to do.
+func (l *lane) launch() (time.Duration, error) {
+	limit, perSecond := 8, 0.0
+	if c := l.Catalog.Connection(l.target); c != nil {
+		limit, perSecond = c.InFlight, c.PerSecond
+	}
+	l.take()
+	now := l.Now()
+	if !l.probeAt.IsZero() {
+		if now.Before(l.probeAt) {
+			return l.probeAt.Sub(now), nil
+		}
+		limit = 1
+	}
+	if !l.nextAt.IsZero() && !now.Before(l.nextAt) {
+		l.more, l.nextAt = true, time.Time{}
+	}
+	for len(l.running) < limit && l.recording < limit+spareRecords {
+		if perSecond > 0 && now.Before(l.slotAt) {
+			return l.slotAt.Sub(now), nil
+		}
+		r, ok, err := l.next(now)
+		if err != nil {
+			return 0, err
+		}
+		if !ok {
+			return l.untilNext(now), nil
+		}
+		l.start(r)
+		if perSecond > 0 {
+			l.nextSlot(now, perSecond)
+		}
+	}
+	return idle, nil // the end of a try wakes the lane
+}
+
+// next gives a delivery that is due.
+func (l *lane) next(now time.Time) (r journal.Ready, ok bool, err error) {
+	if len(l.ready) == 0 && l.more {
+		if err := l.find(now); err != nil {
+			return r, false, err
+		}
+	}
+	if len(l.ready) == 0 {
+		return r, false, nil
+	}
+	r, l.ready[0] = l.ready[0], r
+	if l.ready = l.ready[1:]; len(l.ready) == 0 {
+		l.ready = nil
+	}
+	return r, true, nil
+}
+
+// find reads from the file what is due, and when the next one will be.
+func (l *lane) find(now time.Time) error {
+	most := foundAtOnce + len(l.known)
+	due, err := l.Store.Due(l.target, now, most)
+	if err != nil {
+		return err
+	}
+	for _, id := range due {
+		if !l.known[id] {
+			l.ready, l.known[id] = append(l.ready, journal.Ready{ID: id}), true
+		}
+	}
+	if l.more = len(due) == most; l.more {
+		return nil
+	}
+	next, err := l.Store.After(l.target, now)
+	if err != nil {
+		return err
+	}
+	if l.nextAt = (time.Time{}); next != nil {
+		l.nextAt = *next
+	}
+	return nil
+}
+
+func (l *lane) start(r journal.Ready) {
+	begun := l.hands.do(func() {
+		next := l.try(&r, func(o retry.Outcome) { l.ended <- ended{id: r.ID, outcome: o} })
+		l.ended <- ended{id: r.ID, stored: true, next: next}
+	})
+	if begun {
+		l.running[r.ID] = true
+	}
+}
+
+// nextSlot notes when the next try may begin under the limit per second.
+func (l *lane) nextSlot(now time.Time, perSecond float64) {
+	if l.slotAt.Before(now) {
+		l.slotAt = now
+	}
+	l.slotAt = l.slotAt.Add(time.Duration(float64(time.Second) / perSecond))
+}
+
+func (l *lane) untilNext(now time.Time) time.Duration {
+	if l.nextAt.IsZero() {
+		return idle
+	}
+	return max(l.nextAt.Sub(now), time.Millisecond)
+}
