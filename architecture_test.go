@@ -69,6 +69,7 @@ var engineRank = map[string]int{
 	"catalog": 1,
 	"journal": 2,
 	"perform": 3,
+	"verify":  3,
 	"intake":  4,
 	"lane":    4,
 	"design":  4,

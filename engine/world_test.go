@@ -4,14 +4,21 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net/http"
+	"os"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"readyferry/store/body"
+
+	"readyferry/engine/verify"
 
 	"readyferry/connect"
 	"readyferry/connect/systems"
@@ -28,6 +35,16 @@ import (
 	"readyferry/engine/watch"
 	"readyferry/store"
 )
+
+// TestMain lets what compresses bodies make its channels before any test has a clock of its
+// own: nobody else could use them then.
+func TestMain(m *testing.M) {
+	b := body.Of(make([]byte, 5000)).Packed()
+	if _, err := body.Unpack(b.Kept(), body.Zstd, b.Kept().Pieces[0]); err != nil {
+		panic(err)
+	}
+	os.Exit(m.Run())
+}
 
 // target is an outside system: it notes what comes and answers as told.
 type target struct {
@@ -197,6 +214,27 @@ func (w *world) close() {
 	w.Stop()
 	if err := w.store.Close(); err != nil {
 		w.t.Error(err)
+	}
+	w.verified()
+}
+
+// verified looks whether the journal that a test leaves keeps what is promised.
+func (w *world) verified() {
+	if w.t.Failed() {
+		return
+	}
+	s, err := store.OpenToRead(w.dir)
+	if errors.Is(err, store.ErrInUse) || errors.Is(err, fs.ErrNotExist) {
+		return // another world is in it, or the test has taken it away
+	}
+	if err != nil {
+		w.t.Error(err)
+		return
+	}
+	defer s.Close()
+	findings, err := verify.Run(context.Background(), s, func(string) {})
+	if err != nil || len(findings) > 0 {
+		w.t.Errorf("verify: %+v %v", findings, err)
 	}
 }
 

@@ -2,6 +2,7 @@ package store
 
 import (
 	"errors"
+	"fmt"
 
 	"github.com/go-gormigrate/gormigrate/v2"
 	"gorm.io/gorm"
@@ -264,10 +265,28 @@ func migrate(db *gorm.DB) error {
 				{&Clock{}, "Brought", "ALTER TABLE clocks ADD COLUMN brought integer NOT NULL DEFAULT 0"},
 			})
 		}},
-		{ID: "0019 tries and effects by their keys alone", Migrate: func(db *gorm.DB) error {
+		{ID: lastMigration, Migrate: func(db *gorm.DB) error {
 			return errors.Join(byKeyAlone(db, "tries", "delivery, n"), byKeyAlone(db, "effects", "tx, path"))
 		}},
 	}).Migrate()
+}
+
+// lastMigration is the one behind which a file has the form of this release.
+const lastMigration = "0019 tries and effects by their keys alone"
+
+// isPresent gives an error for a file that is of another release.
+func isPresent(db *gorm.DB) error {
+	var last string
+	if err := db.Raw("SELECT id FROM migrations ORDER BY id DESC LIMIT 1").Scan(&last).Error; err != nil {
+		return err
+	}
+	switch {
+	case last < lastMigration:
+		return fmt.Errorf("it was written by an earlier release (%s); start the application on it once", last)
+	case last > lastMigration:
+		return fmt.Errorf("it was written by a later release (%s)", last)
+	}
+	return nil
 }
 
 // hasTexts tells of a file whose times are texts.

@@ -142,6 +142,52 @@ func closeToOthers(dir, file string) error {
 	return nil
 }
 
+// OpenToRead opens the store in a folder for whoever changes nothing in it. It must be there,
+// in the form of this release, and in no use.
+func OpenToRead(dir string) (*Store, error) {
+	if _, err := os.Stat(filepath.Join(dir, dbFile)); err != nil {
+		return nil, fmt.Errorf("there is no journal in %s: %w", dir, err)
+	}
+	held, err := lock(dir)
+	if err != nil {
+		return nil, err
+	}
+	schema.RegisterSerializer("micros", serializer{})
+	db, err := connect(filepath.Join(dir, dbFile), "_query_only=true", 1)
+	if err == nil {
+		err = isPresent(db)
+	}
+	if err != nil {
+		if db != nil {
+			if pool, bad := db.DB(); bad == nil {
+				_ = pool.Close()
+			}
+		}
+		return nil, errors.Join(err, held.Close())
+	}
+	s := &Store{Dir: dir, held: held, View: View{db: db, definitions: &definitions{all: map[string]*table.Definition{}}},
+		closed: make(chan struct{})}
+	return s, nil
+}
+
+// connect opens a database with so many connections.
+func connect(file, params string, conns int) (*gorm.DB, error) {
+	db, err := gorm.Open(
+		sqlite.Open("file:"+file+"?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&"+params),
+		settings(),
+	)
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", file, err)
+	}
+	pool, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	pool.SetMaxOpenConns(conns)
+	pool.SetMaxIdleConns(conns)
+	return db, nil
+}
+
 func openFiles(dir string) (*Store, error) {
 	file := filepath.Join(dir, dbFile)
 	seal, err := openSealer(filepath.Join(dir, keyFile), file)
@@ -152,25 +198,9 @@ func openFiles(dir string) (*Store, error) {
 		return nil, err
 	}
 	schema.RegisterSerializer("micros", serializer{})
-	open := func(params string, conns int) (*gorm.DB, error) {
-		db, err := gorm.Open(
-			sqlite.Open("file:"+file+"?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&"+params),
-			settings(),
-		)
-		if err != nil {
-			return nil, fmt.Errorf("opening %s: %w", file, err)
-		}
-		pool, err := db.DB()
-		if err != nil {
-			return nil, err
-		}
-		pool.SetMaxOpenConns(conns)
-		pool.SetMaxIdleConns(conns)
-		return db, nil
-	}
 	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}), spare: newWork()}
 	known := &definitions{all: map[string]*table.Definition{}}
-	db, err := open("_txlock=immediate", 1)
+	db, err := connect(file, "_txlock=immediate", 1)
 	if err != nil {
 		return nil, err
 	}
@@ -180,7 +210,7 @@ func openFiles(dir string) (*Store, error) {
 	if err := s.hold(db); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", file, err)
 	}
-	read, err := open("_query_only=true", 4)
+	read, err := connect(file, "_query_only=true", 4)
 	if err != nil {
 		return nil, err
 	}
@@ -201,7 +231,9 @@ func (s *Store) Close() error {
 	if pool, err := s.db.DB(); err == nil {
 		errs = append(errs, pool.Close())
 	}
-	errs = append(errs, s.ready.close(), s.pool.Close())
+	if s.ready != nil {
+		errs = append(errs, s.ready.close(), s.pool.Close())
+	}
 	if err := s.held.Close(); !errors.Is(err, os.ErrClosed) { // closing twice is no fault
 		errs = append(errs, err)
 	}

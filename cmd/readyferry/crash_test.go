@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -16,6 +17,9 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"readyferry/engine/verify"
+	"readyferry/store"
 )
 
 // program builds the program once and gives its path.
@@ -32,6 +36,8 @@ type server struct {
 	t    *testing.T
 	cmd  *exec.Cmd
 	base string
+	data string
+	dead bool
 }
 
 func freeAddress(t *testing.T) string {
@@ -51,7 +57,7 @@ func launch(t *testing.T, file, data, address string, more ...string) *server {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	s := &server{t, cmd, "http://" + address}
+	s := &server{t: t, cmd: cmd, base: "http://" + address, data: data}
 	t.Cleanup(s.kill)
 	for range 4800 {
 		if res, err := http.Get(s.base + "/healthz"); err == nil {
@@ -68,8 +74,28 @@ func launch(t *testing.T, file, data, address string, more ...string) *server {
 
 // kill ends the program as a power cut would: SIGKILL.
 func (s *server) kill() {
+	if s.dead {
+		return
+	}
+	s.dead = true
 	_ = s.cmd.Process.Kill()
 	_, _ = s.cmd.Process.Wait()
+	verified(s.t, s.data)
+}
+
+// verified looks whether a journal keeps what is promised, as it is found behind a crash.
+func verified(t *testing.T, data string) {
+	t.Helper()
+	s, err := store.OpenToRead(data)
+	if err != nil {
+		t.Error(err)
+		return
+	}
+	defer s.Close()
+	findings, err := verify.Run(context.Background(), s, func(string) {})
+	if err != nil || len(findings) > 0 {
+		t.Errorf("behind the crash: %+v %v", findings, err)
+	}
 }
 
 func (s *server) send(method, path, body string) (int, []byte) {

@@ -50,6 +50,7 @@ func main() {
 		encodeCommand(),
 		scheduleCommand(),
 		timesCommand(),
+		verifyCommand(),
 	)
 	if err := root.Execute(); err != nil {
 		code := 2

@@ -93,6 +93,9 @@ func (j *Journal) Listen(heard func(*Notice)) { j.listeners = append(j.listeners
 // Start goes on with what was to be walked when the process ended.
 func (j *Journal) Start() error { return j.woken.start() }
 
+// AskedFor is why a try comes when it does that a person has asked for.
+const AskedFor = "asked for by a person"
+
 // Seed gives the seed of a delivery's schedule: each round of tries has its own
 // spread, the same on every replay.
 func Seed(id store.ID, round int) []byte { return append(id[:], byte(round)) }

@@ -106,7 +106,7 @@ func (l *Lanes) TryNow(ctx context.Context, id store.ID) error {
 			return fmt.Errorf("%w: the delivery does not wait for a try", journal.ErrConflict)
 		}
 		now := l.Now()
-		d.NextAt, d.NextWhy = &now, "asked for by a person"
+		d.NextAt, d.NextWhy = &now, journal.AskedFor
 		n.Targets[d.Target] = true
 		n.Events[journal.EventTransactions] = true
 		return tx.SaveDelivery(&d, now)

@@ -304,7 +304,8 @@ func (l *lane) keep(tx *store.Tx, n *journal.Notice, a *attempt) (kept *store.De
 		return nil, "", err
 	}
 	if d.State != store.Pending { // withdrawn while the try was under way: what it came to is kept all the same
-		return nil, "", a.store(tx, d.Total+1, d.Round)
+		d.Total++
+		return nil, "", errors.Join(a.store(tx, d.Total, d.Round), tx.SaveDelivery(&d, l.Now()))
 	}
 	d.Tries++
 	d.Total++
