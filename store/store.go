@@ -153,7 +153,7 @@ func OpenToRead(dir string) (*Store, error) {
 		return nil, err
 	}
 	schema.RegisterSerializer("micros", serializer{})
-	db, err := connect(filepath.Join(dir, dbFile), "_query_only=true", 1)
+	db, err := connect(filepath.Join(dir, dbFile), durable+"_query_only=true", 1)
 	if err == nil {
 		err = isPresent(db)
 	}
@@ -170,10 +170,13 @@ func OpenToRead(dir string) (*Store, error) {
 	return s, nil
 }
 
+// durable is how the journal is written: a commit is on the disk before it returns.
+const durable = "_journal_mode=WAL&_synchronous=FULL&"
+
 // connect opens a database with so many connections.
 func connect(file, params string, conns int) (*gorm.DB, error) {
 	db, err := gorm.Open(
-		sqlite.Open("file:"+file+"?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&"+params),
+		sqlite.Open("file:"+file+"?_busy_timeout=10000&"+params),
 		settings(),
 	)
 	if err != nil {
@@ -200,7 +203,7 @@ func openFiles(dir string) (*Store, error) {
 	schema.RegisterSerializer("micros", serializer{})
 	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}), spare: newWork()}
 	known := &definitions{all: map[string]*table.Definition{}}
-	db, err := connect(file, "_txlock=immediate", 1)
+	db, err := connect(file, durable+"_txlock=immediate", 1)
 	if err != nil {
 		return nil, err
 	}
@@ -210,7 +213,7 @@ func openFiles(dir string) (*Store, error) {
 	if err := s.hold(db); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", file, err)
 	}
-	read, err := connect(file, "_query_only=true", 4)
+	read, err := connect(file, durable+"_query_only=true", 4)
 	if err != nil {
 		return nil, err
 	}

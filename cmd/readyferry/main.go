@@ -51,6 +51,8 @@ func main() {
 		scheduleCommand(),
 		timesCommand(),
 		verifyCommand(),
+		backupCommand(),
+		restoreCommand(),
 	)
 	if err := root.Execute(); err != nil {
 		code := 2

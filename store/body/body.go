@@ -83,7 +83,9 @@ func Of(b []byte) Body {
 }
 
 // Referring makes the reference to a content that is kept.
-func Referring(key Key, size int64) Body { return Body{kept: &Kept{Key: key, Size: size}, packed: true} }
+func Referring(key Key, size int64) Body {
+	return Body{kept: &Kept{Key: key, Size: size}, packed: true}
+}
 
 // OfMessage makes the body of a message, packed.
 func OfMessage(b []byte) Body {
