@@ -1,10 +1,6 @@
 package store
 
-import (
-	"errors"
-
-	"gorm.io/gorm"
-)
+import "errors"
 
 // Split is one split of a transaction: how many parts it has, how many of them
 // have begun, and how many of those are in which state.
@@ -33,20 +29,16 @@ func (s *Split) Awaited() int { return s.Total - s.Delivered - s.TurnedAway - s.
 // GatherPart notes that a part of a split waits in a group that waits for all
 // of them, or with by -1 that it does so no longer.
 func (tx *Tx) GatherPart(id ID, path string, by int) error {
-	set := map[string]any{"gathered": gorm.Expr("gathered + ?", by)}
-	if by > 0 {
-		set["gathers"] = true
-	}
-	return tx.sql().Model(&Split{}).Where("tx = ? AND path = ?", id, path).UpdateColumns(set).Error
+	return tx.changeSplit(id, path, func(s *Split) {
+		s.Gathered += by
+		s.Gathers = s.Gathers || by > 0
+	})
 }
 
 // AllGathered notes that no group waits for parts of a split any more.
 func (tx *Tx) AllGathered(s *Split) error {
-	return tx.sql().Model(&Split{}).Where("tx = ? AND path = ?", s.Tx, s.Path).UpdateColumn("gathers", false).Error
+	return tx.changeSplit(s.Tx, s.Path, func(s *Split) { s.Gathers = false })
 }
-
-// splitColumns are the counts of a split, by state.
-var splitColumns = [...]string{"under_way", "waiting", "delivered", "turned_away", "dead"}
 
 // AddSplit stores a new split.
 func (tx *Tx) AddSplit(s *Split) error { return tx.sql().Create(s).Error }
@@ -59,8 +51,52 @@ func (v View) Splits(id ID) ([]Split, error) {
 
 // Split gives one split, or ErrNotFound.
 func (v View) Split(id ID, path string) (Split, error) {
+	if v.tx != nil {
+		s, err := v.tx.split(id, path)
+		if err != nil {
+			return Split{}, err
+		}
+		return *s, nil
+	}
 	var s Split
-	return s, v.sql().Where("tx = ? AND path = ?", id, path).Take(&s).Error
+	return s, v.db.Where("tx = ? AND path = ?", id, path).Take(&s).Error
+}
+
+// split gives a split inside of a write. It is read once for all that its parts do in it,
+// and written once.
+func (tx *Tx) split(id ID, path string) (*Split, error) {
+	key := splitKey{id, path}
+	if s := tx.job.splits[key]; s != nil {
+		return &s.Split, nil
+	}
+	if s := tx.batch.splits[key]; s != nil {
+		return &s.Split, nil
+	}
+	var s counting
+	if err := tx.db.Where("tx = ? AND path = ?", id, path).Take(&s.Split).Error; err != nil {
+		return nil, err
+	}
+	tx.job.splits[key] = &s
+	return &s.Split, nil
+}
+
+func (tx *Tx) changeSplit(id ID, path string, change func(s *Split)) error {
+	was, err := tx.split(id, path)
+	if errors.Is(err, ErrNotFound) {
+		return nil // it went with its message
+	}
+	if err != nil {
+		return err
+	}
+	key := splitKey{id, path}
+	mine := tx.job.splits[key]
+	if mine == nil { // the batch has it, and must not see what this job makes of it if that fails
+		mine = &counting{Split: *was}
+		tx.job.splits[key] = mine
+	}
+	change(&mine.Split)
+	mine.changed = true
+	return nil
 }
 
 // beginnable are the splits of which a part may begin; an index is for it.
@@ -79,20 +115,19 @@ func (s *Split) MayBegin() bool {
 
 // AdvanceSplit notes how many parts have begun.
 func (tx *Tx) AdvanceSplit(s *Split) error {
-	return tx.sql().Model(&Split{}).Where("tx = ? AND path = ?", s.Tx, s.Path).Update("next", s.Next).Error
+	return tx.changeSplit(s.Tx, s.Path, func(now *Split) { now.Next = s.Next })
 }
 
 // shift moves a part from one state of its split's counts to another.
 func (tx *Tx) shift(t *Transaction, state State, by int) error {
-	column := splitColumns[state]
-	return tx.sql().Model(&Split{}).Where("tx = ? AND path = ?", *t.Parent, t.SplitPath).
-		UpdateColumn(column, gorm.Expr(column+" + ?", by)).Error
+	return tx.changeSplit(*t.Parent, t.SplitPath, func(s *Split) {
+		*[...]*int{&s.UnderWay, &s.Waiting, &s.Delivered, &s.TurnedAway, &s.Dead}[state] += by
+	})
 }
 
 // SetAside notes that a part waits for other messages alone, or does so no longer.
 func (tx *Tx) SetAside(t *Transaction, by int) error {
-	return tx.sql().Model(&Split{}).Where("tx = ? AND path = ?", *t.Parent, t.SplitPath).
-		UpdateColumn("aside", gorm.Expr("aside + ?", by)).Error
+	return tx.changeSplit(*t.Parent, t.SplitPath, func(s *Split) { s.Aside += by })
 }
 
 // WorstPart gives a part in a state, the first by place; ErrNotFound when there

@@ -21,11 +21,24 @@ type work struct {
 	tries        []*Try
 	effects      []*Effect
 
+	splits map[splitKey]*counting
+
 	units map[ID]*unit // nil: to be forgotten
 	of    map[ID]ID    // transactions by delivery
 
 	byID       map[ID]*moved
 	byDelivery map[ID]*placed
+}
+
+type splitKey struct {
+	tx   ID
+	path string
+}
+
+// counting is a split whose parts move.
+type counting struct {
+	Split
+	changed bool // it is not yet in the file as it is here
 }
 
 // moved is a transaction that is new or has changed.
@@ -48,13 +61,13 @@ type answered struct {
 }
 
 func newWork() *work {
-	return &work{known: map[body.Key]bool{}, units: map[ID]*unit{}, of: map[ID]ID{}, byID: map[ID]*moved{},
+	return &work{known: map[body.Key]bool{}, splits: map[splitKey]*counting{}, units: map[ID]*unit{}, of: map[ID]ID{}, byID: map[ID]*moved{},
 		byDelivery: map[ID]*placed{}}
 }
 
 func (w *work) empty() bool {
 	return len(w.bodies)+len(w.transactions)+len(w.messages)+len(w.answers)+len(w.deliveries)+len(w.tries)+
-		len(w.effects) == 0
+		len(w.effects)+len(w.splits) == 0
 }
 
 func (w *work) move(t *Transaction, fresh bool, was *Transaction) {
@@ -110,6 +123,12 @@ func (w *work) join(job *work) {
 	for d, tx := range job.of {
 		w.of[d] = tx
 	}
+	for key, s := range job.splits {
+		if had := w.splits[key]; had != nil && had.changed {
+			s.changed = true
+		}
+		w.splits[key] = s
+	}
 }
 
 // write brings it into the file; what is known in memory stays.
@@ -140,9 +159,24 @@ func (w *work) write(p *prepared) error {
 	if err := insert(p, &effectRow, w.effects); err != nil {
 		return err
 	}
+	for _, s := range w.splits {
+		if !s.changed {
+			continue
+		}
+		p.args = append(p.args[:0], s.Next, s.UnderWay, s.Waiting, s.Delivered, s.TurnedAway, s.Dead, s.Aside, s.Gathers,
+			s.Gathered, s.Tx[:], s.Path)
+		if err := p.exec(saveSplit, p.args); err != nil {
+			return err
+		}
+		s.changed = false
+	}
 	w.written()
 	return nil
 }
+
+// saveSplit writes what changes of a split.
+var saveSplit = updateOf("splits", "tx=? AND path=?", "next", "under_way", "waiting", "delivered", "turned_away", "dead",
+	"aside", "gathers", "gathered")
 
 // written forgets the rows that are in the file now.
 func (w *work) written() {
@@ -156,6 +190,7 @@ func (w *work) written() {
 func (w *work) reset() {
 	w.written()
 	clear(w.known)
+	clear(w.splits)
 	clear(w.units)
 	clear(w.of)
 }

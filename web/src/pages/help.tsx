@@ -2,6 +2,7 @@ import { useReference } from "../api/queries";
 import { viewOf } from "../steps";
 import { Mark } from "../ui/marks";
 import { PageHead, Trouble } from "../ui/parts";
+import { HelpKeeping } from "./help-keeping";
 import { Outside, Systems } from "./help-systems";
 import { TryIt } from "./help-try";
 
@@ -346,6 +347,7 @@ export default function HelpPage() {
               ))}
             </dl>
           </section>
+          <HelpKeeping />
           <section id="more">
             <h2 className="mb-1 text-[17px]">For scripts</h2>
             <p>
