@@ -80,7 +80,8 @@ test-servers: ## the clients of outside systems against real servers of Debian's
 chromium:
 	@test -x /usr/bin/chromium || (apt-get update -qq && apt-get install -y -qq --no-install-recommends chromium)
 
-bench: ## measure, as ratios in one run
+bench: ## measure, as ratios in one run: the table of the guaranteed path, then all others
+	go run -tags nomsgpack ./bench/table
 	go test -run '^$$' -bench . -benchmem ./bench/...
 
 picture: ## draw docs/architecture.svg from the imports

@@ -12,7 +12,7 @@ func (tx *Tx) AddDelivery(d *Delivery) error {
 	if err := errors.Join(tx.line(d), tx.keep(&d.Body)); err != nil {
 		return err
 	}
-	d.Seq = tx.sequence()
+	d.Seq = tx.numbers.delivery()
 	tx.put(d, true, true)
 	return nil
 }

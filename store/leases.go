@@ -59,6 +59,7 @@ func (tx *Tx) EndLease(id ID) error { return tx.sql().Where("id = ?", id).Delete
 
 // FreeItem gives a message back to its queue.
 func (tx *Tx) FreeItem(n int64) error {
+	tx.forgetRooms()
 	return tx.sql().Model(&QueueItem{}).Where("n = ?", n).Update("taken_by", nil).Error
 }
 

@@ -2,6 +2,7 @@ package store
 
 import (
 	"errors"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -9,7 +10,32 @@ import (
 )
 
 // Put adds a message to a queue.
-func (tx *Tx) Put(item *QueueItem) error { return tx.sql().Create(item).Error }
+func (tx *Tx) Put(item *QueueItem) error {
+	item.N = tx.numbers.item()
+	kept := *item
+	tx.job.items = append(tx.job.items, &kept)
+	if r := tx.room(item.Queue); r != nil {
+		tx.job.rooms[item.Queue] = &room{r.free + 1, r.limit}
+	}
+	return nil
+}
+
+// room is how many messages a queue has that nobody works on, and may have.
+type room struct{ free, limit int64 }
+
+// room gives what this write knows of a queue's room; nil: it has to be read.
+func (tx *Tx) room(queue string) *room {
+	if r := tx.job.rooms[queue]; r != nil {
+		return r
+	}
+	return tx.batch.rooms[queue]
+}
+
+// forgetRooms lets the room of queues be read anew.
+func (tx *Tx) forgetRooms() {
+	clear(tx.job.rooms)
+	clear(tx.batch.rooms)
+}
 
 // Free lists messages of a queue that nobody works on: the highest priority
 // first, those of one priority in the order in which they were put.
@@ -69,6 +95,7 @@ func (v View) PausedQueues() ([]PausedQueue, error) {
 // MoveItems moves up to limit free messages to another queue; ns chooses some
 // by number, nil takes all. What is moved keeps its place by priority and age.
 func (tx *Tx) MoveItems(from, to string, ns []int64, limit int) (int64, error) {
+	tx.forgetRooms()
 	first := free(tx.sql().Model(&QueueItem{}), from, ns).Select("n").Order("priority DESC, n").Limit(limit)
 	done := tx.sql().Model(&QueueItem{}).Where("n IN (?)", first).Update("queue", to)
 	return done.RowsAffected, done.Error
@@ -106,11 +133,18 @@ func (v View) StillFree(item *QueueItem) error {
 
 // Take marks a message as worked on by a transaction.
 func (tx *Tx) Take(n int64, by ID) error {
-	return tx.sql().Model(&QueueItem{}).Where("n = ?", n).Update("taken_by", by).Error
+	tx.job.takes = append(tx.job.takes, taking{n, by})
+	tx.forgetRooms()
+	return nil
 }
 
 // Finish removes a message whose transaction has ended.
-func (tx *Tx) Finish(n int64) error { return tx.sql().Where("n = ?", n).Delete(&QueueItem{}).Error }
+func (tx *Tx) Finish(n int64) error {
+	tx.job.takes = slices.DeleteFunc(tx.job.takes, func(t taking) bool { return t.n == n })
+	tx.job.finished = append(tx.job.finished, n)
+	tx.forgetRooms()
+	return nil
+}
 
 // QueueDepth is how full a queue is.
 type QueueDepth struct {
@@ -149,6 +183,16 @@ func (v View) QueueDepths() ([]QueueDepth, error) {
 // QueueLimit tells how many messages a queue holds that nobody works on, and
 // how many it may hold.
 func (v View) QueueLimit(queue string) (free, limit int64, err error) {
+	if v.tx != nil {
+		if r := v.tx.room(queue); r != nil {
+			return r.free, r.limit, nil
+		}
+		defer func() {
+			if err == nil {
+				v.tx.job.rooms[queue] = &room{free, limit}
+			}
+		}()
+	}
 	limit = UsualQueueLimit
 	var set QueueSettings
 	if err = v.sql().Where("queue = ?", queue).Take(&set).Error; err == nil {
@@ -164,7 +208,10 @@ func (v View) QueueLimit(queue string) (free, limit int64, err error) {
 }
 
 // SetQueue keeps what a person has set for a queue.
-func (tx *Tx) SetQueue(s *QueueSettings) error { return tx.sql().Save(s).Error }
+func (tx *Tx) SetQueue(s *QueueSettings) error {
+	tx.forgetRooms()
+	return tx.sql().Save(s).Error
+}
 
 // QueueSettings lists the queues for which a person has set something.
 func (v View) QueueSettings() ([]QueueSettings, error) {

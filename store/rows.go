@@ -92,7 +92,7 @@ func (r *row[T]) insertOf(n int) string {
 	if r.plain != nil {
 		one = "(" + strings.Join(r.plain, ",") + ")"
 	}
-	return "INSERT" + r.or + " INTO " + r.table + " (" + strings.Join(r.columns, ",") + ") VALUES " +
+	return "INSERT" + r.or + " INTO " + r.table + " (`" + strings.Join(r.columns, "`,`") + "`) VALUES " +
 		strings.TrimSuffix(strings.Repeat(one+",", n), ",")
 }
 
@@ -205,6 +205,51 @@ var effectRow = row[Effect]{
 		return append(into, e.Tx[:], e.Path, e.Result, e.Body.Reference(), micros(e.At))
 	},
 }
+
+var itemRow = row[QueueItem]{
+	table: "queue_items",
+	columns: []string{"n", "queue", "from", "path", "headers", "body", "reference", "put_at", "taken_by", "priority",
+		"expires_at"},
+	values: func(into []any, q *QueueItem) []any {
+		return append(into, q.N, q.Queue, q.From[:], q.Path, q.Headers, q.Body, q.Reference, micros(q.PutAt), idOf(q.TakenBy),
+			q.Priority, at(q.ExpiresAt))
+	},
+}
+
+var topicRow = row[Topic]{
+	table:   "topics",
+	columns: []string{"name", "first", "next", "bytes", "unheard", "keep_for", "keep_bytes", "drop_unread"},
+	values: func(into []any, t *Topic) []any {
+		return append(into, t.Name, t.First, t.Next, t.Bytes, t.Unheard, int64(t.KeepFor), t.KeepBytes, t.DropUnread)
+	},
+}
+
+// growTopic notes what has come to the end of a topic, or begins it.
+var growTopic = topicRow.insertOf(1) + " ON CONFLICT (name) DO UPDATE SET next = excluded.next, bytes = excluded.bytes, " +
+	"unheard = excluded.unheard"
+
+var topicMessageRow = row[TopicMessage]{
+	table:   "topic_messages",
+	columns: []string{"topic", "n", "from", "path", "headers", "body", "reference", "put_at"},
+	values: func(into []any, m *TopicMessage) []any {
+		return append(into, m.Topic, m.N, m.From[:], m.Path, m.Headers, m.Body, m.Reference, micros(m.PutAt))
+	},
+}
+
+var topicTakenRow = row[TopicTaken]{
+	table:   "topic_takens",
+	columns: []string{"tx", "topic", "subscription", "flow", "n"},
+	values: func(into []any, t *TopicTaken) []any {
+		return append(into, t.Tx[:], t.Topic, t.Subscription, t.Flow, t.N)
+	},
+}
+
+const finishTopic = "DELETE FROM topic_takens WHERE tx=?"
+
+const (
+	takeItem   = "UPDATE queue_items SET taken_by=? WHERE n=?"
+	finishItem = "DELETE FROM queue_items WHERE n=?"
+)
 
 var bodyRow = row[keptBody]{
 	table:   "bodies",

@@ -90,6 +90,10 @@ func TestRowsAreWrittenAsTheModelsSay(t *testing.T) {
 	asGORM(t, &deliveryRow)
 	asGORM(t, &tryRow)
 	asGORM(t, &effectRow)
+	asGORM(t, &itemRow)
+	asGORM(t, &topicRow)
+	asGORM(t, &topicMessageRow)
+	asGORM(t, &topicTakenRow)
 	asGORM(t, &bodyRow, "n")
 	asGORM(t, &countRow)
 }

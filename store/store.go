@@ -56,7 +56,7 @@ type Store struct {
 	ready  *prepared   // its statements
 	pool   *sql.DB     // that has it
 	spare  *work       // of the job that runs now
-	next   int64       // sequence number of the next delivery
+	numbers
 	seal   *sealer
 	jobs   chan job
 	closed chan struct{}
@@ -356,7 +356,7 @@ func (s *Store) transact(work func() error) error {
 
 // do runs one job; bad ends the whole batch.
 func (s *Store) do(j job, all *work, counts map[countKey]int64) (failed, bad error) {
-	tx := &Tx{View: s.View, counts: map[countKey]int64{}, job: s.spare, batch: all, prepared: s.ready, sequence: s.sequence}
+	tx := &Tx{View: s.View, counts: map[countKey]int64{}, job: s.spare, batch: all, prepared: s.ready, numbers: &s.numbers}
 	tx.View.db, tx.View.tx = s.write, tx
 	s.spare.reset()
 	failed = run(j.work, tx)
@@ -377,10 +377,17 @@ func (s *Store) do(j job, all *work, counts map[countKey]int64) (failed, bad err
 	return failed, bad
 }
 
-// sequence numbers deliveries in the order of their making.
-func (s *Store) sequence() int64 {
-	s.next++
-	return s.next
+// numbers are the last ones given to rows that are numbered in the order of their making.
+type numbers struct{ deliveries, items int64 }
+
+func (n *numbers) delivery() int64 {
+	n.deliveries++
+	return n.deliveries
+}
+
+func (n *numbers) item() int64 {
+	n.items++
+	return n.items
 }
 
 func settings() *gorm.Config {
@@ -402,7 +409,13 @@ func (s *Store) hold(db *gorm.DB) error {
 	if err != nil {
 		return err
 	}
-	return s.write.Raw("SELECT COALESCE(MAX(seq), 0) FROM sqlite_sequence WHERE name = 'deliveries'").Scan(&s.next).Error
+	for table, last := range map[string]*int64{"deliveries": &s.deliveries, "queue_items": &s.items} {
+		err := s.write.Raw("SELECT COALESCE(MAX(seq), 0) FROM sqlite_sequence WHERE name = ?", table).Scan(last).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func run(work func(*Tx) error, tx *Tx) (err error) {
@@ -423,7 +436,7 @@ type Tx struct {
 	batch    *work // and those before it in the same commit
 	saved    bool  // there is a savepoint of this write
 	prepared *prepared
-	sequence func() int64
+	numbers  *numbers
 }
 
 // ErrGone is what a write gets when the database is no longer where it was opened:

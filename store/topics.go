@@ -2,6 +2,7 @@ package store
 
 import (
 	"errors"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -63,6 +64,11 @@ type TopicTaken struct {
 
 // Topic gives a topic, or one as it would begin.
 func (v View) Topic(name string) (Topic, error) {
+	if v.tx != nil {
+		if l := v.tx.log(name); l != nil {
+			return l.Topic, nil
+		}
+	}
 	t := Topic{Name: name, KeepFor: UsualKeepFor, KeepBytes: UsualKeepBytes}
 	err := v.sql().Where("name = ?", name).Take(&t).Error
 	if errors.Is(err, ErrNotFound) {
@@ -72,29 +78,59 @@ func (v View) Topic(name string) (Topic, error) {
 }
 
 // SaveTopic writes a changed topic.
-func (tx *Tx) SaveTopic(t *Topic) error { return tx.sql().Save(t).Error }
+func (tx *Tx) SaveTopic(t *Topic) error {
+	err := tx.sql().Save(t).Error
+	tx.forgetLogs()
+	return err
+}
+
+// log is a topic to whose end messages are added, and how many subscriptions it has.
+type log struct {
+	Topic
+	subscriptions int64
+	changed       bool // it is not yet in the file as it is here
+}
+
+// log gives what this write knows of a topic; nil: it has to be read.
+func (tx *Tx) log(name string) *log {
+	if l := tx.job.logs[name]; l != nil {
+		return l
+	}
+	return tx.batch.logs[name]
+}
+
+// forgetLogs lets topics be read anew. What is known of them must be in the file.
+func (tx *Tx) forgetLogs() {
+	clear(tx.job.logs)
+	clear(tx.batch.logs)
+}
 
 // Append adds a message at the end of its topic's log and fills its offset in.
 // heard tells whether there is a subscription that will read it.
 func (tx *Tx) Append(m *TopicMessage) (heard bool, err error) {
-	t, err := tx.Topic(m.Topic)
-	if err != nil {
-		return false, err
+	was := tx.log(m.Topic)
+	if was == nil {
+		was = &log{}
+		if was.Topic, err = tx.Topic(m.Topic); err != nil {
+			return false, err
+		}
+		err := tx.sql().Model(&Subscription{}).Where("topic = ?", m.Topic).Count(&was.subscriptions).Error
+		if err != nil {
+			return false, err
+		}
 	}
-	m.N = t.Next
-	if err := tx.sql().Create(m).Error; err != nil {
-		return false, err
+	now := *was
+	m.N = now.Next
+	now.Next++
+	now.Bytes += m.size()
+	if now.subscriptions == 0 {
+		now.Unheard++
 	}
-	var subscriptions int64
-	if err := tx.sql().Model(&Subscription{}).Where("topic = ?", m.Topic).Count(&subscriptions).Error; err != nil {
-		return false, err
-	}
-	t.Next++
-	t.Bytes += m.size()
-	if subscriptions == 0 {
-		t.Unheard++
-	}
-	return subscriptions > 0, tx.SaveTopic(&t)
+	now.changed = true
+	kept := *m
+	tx.job.logged = append(tx.job.logged, &kept)
+	tx.job.logs[m.Topic] = &now
+	return now.subscriptions > 0, nil
 }
 
 // Subscribe makes a subscription unless it exists; begin says where in the
@@ -111,6 +147,7 @@ func (tx *Tx) Subscribe(topic, name string, now time.Time, begin func(Topic) (in
 	if err := tx.sql().Clauses(clause.OnConflict{DoNothing: true}).Create(&t).Error; err != nil {
 		return err
 	}
+	tx.forgetLogs()
 	return tx.sql().Clauses(clause.OnConflict{DoNothing: true}).
 		Create(&Subscription{Topic: topic, Name: name, Position: at, CreatedAt: now}).
 		Error
@@ -127,7 +164,9 @@ func (tx *Tx) SaveSubscription(s *Subscription) error { return tx.sql().Save(s).
 
 // Unsubscribe removes a subscription. What it works on goes on.
 func (tx *Tx) Unsubscribe(topic, name string) error {
-	return tx.sql().Where("topic = ? AND name = ?", topic, name).Delete(&Subscription{}).Error
+	err := tx.sql().Where("topic = ? AND name = ?", topic, name).Delete(&Subscription{}).Error
+	tx.forgetLogs()
+	return err
 }
 
 // OffsetAt gives the offset of the first message put at a time or later.
@@ -148,11 +187,22 @@ func (v View) ReadTopic(s *Subscription, limit int) ([]TopicMessage, error) {
 }
 
 // TakeFromTopic remembers that a transaction works on a message.
-func (tx *Tx) TakeFromTopic(t *TopicTaken) error { return tx.sql().Create(t).Error }
+func (tx *Tx) TakeFromTopic(t *TopicTaken) error {
+	kept := *t
+	tx.job.topicTakens = append(tx.job.topicTakens, &kept)
+	return nil
+}
 
 // FinishTopic forgets it again, when the transaction has ended.
 func (tx *Tx) FinishTopic(id ID) error {
-	return tx.sql().Where("tx = ?", id).Delete(&TopicTaken{}).Error
+	for i, t := range slices.Backward(tx.job.topicTakens) {
+		if t.Tx == id { // it is done with it in one go, and the file need not know
+			tx.job.topicTakens = slices.Delete(tx.job.topicTakens, i, i+1)
+			return nil
+		}
+	}
+	tx.job.topicDone = append(tx.job.topicDone, id)
+	return nil
 }
 
 // TakenFromTopic counts what a flow works on of a subscription.

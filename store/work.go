@@ -23,11 +23,26 @@ type work struct {
 
 	splits map[splitKey]*counting
 
+	items       []*QueueItem
+	takes       []taking
+	finished    []int64         // messages of queues
+	logs        map[string]*log // of topics, as far as they are known
+	logged      []*TopicMessage
+	topicTakens []*TopicTaken
+	topicDone   []ID             // transactions that work on no message of a topic any more
+	rooms       map[string]*room // of queues, as far as it is known
+
 	units map[ID]*unit // nil: to be forgotten
 	of    map[ID]ID    // transactions by delivery
 
 	byID       map[ID]*moved
 	byDelivery map[ID]*placed
+}
+
+// taking is a message of a queue that somebody works on from now on.
+type taking struct {
+	n  int64
+	by ID
 }
 
 type splitKey struct {
@@ -61,13 +76,14 @@ type answered struct {
 }
 
 func newWork() *work {
-	return &work{known: map[body.Key]bool{}, splits: map[splitKey]*counting{}, units: map[ID]*unit{}, of: map[ID]ID{}, byID: map[ID]*moved{},
+	return &work{known: map[body.Key]bool{}, splits: map[splitKey]*counting{}, rooms: map[string]*room{}, logs: map[string]*log{}, units: map[ID]*unit{}, of: map[ID]ID{}, byID: map[ID]*moved{},
 		byDelivery: map[ID]*placed{}}
 }
 
 func (w *work) empty() bool {
 	return len(w.bodies)+len(w.transactions)+len(w.messages)+len(w.answers)+len(w.deliveries)+len(w.tries)+
-		len(w.effects)+len(w.splits) == 0
+		len(w.effects)+len(w.splits)+len(w.items)+len(w.takes)+len(w.finished)+
+		len(w.topicTakens)+len(w.topicDone)+len(w.logs)+len(w.logged) == 0
 }
 
 func (w *work) move(t *Transaction, fresh bool, was *Transaction) {
@@ -123,6 +139,18 @@ func (w *work) join(job *work) {
 	for d, tx := range job.of {
 		w.of[d] = tx
 	}
+	w.items = append(w.items, job.items...)
+	w.takes = append(w.takes, job.takes...)
+	w.finished = append(w.finished, job.finished...)
+	w.logged = append(w.logged, job.logged...)
+	for name, l := range job.logs {
+		w.logs[name] = l
+	}
+	w.topicTakens = append(w.topicTakens, job.topicTakens...)
+	w.topicDone = append(w.topicDone, job.topicDone...)
+	for queue, r := range job.rooms {
+		w.rooms[queue] = r
+	}
 	for key, s := range job.splits {
 		if had := w.splits[key]; had != nil && had.changed {
 			s.changed = true
@@ -159,6 +187,9 @@ func (w *work) write(p *prepared) error {
 	if err := insert(p, &effectRow, w.effects); err != nil {
 		return err
 	}
+	if err := w.writeQueues(p); err != nil {
+		return err
+	}
 	for _, s := range w.splits {
 		if !s.changed {
 			continue
@@ -174,6 +205,51 @@ func (w *work) write(p *prepared) error {
 	return nil
 }
 
+func (w *work) writeQueues(p *prepared) error {
+	if err := insert(p, &itemRow, w.items); err != nil {
+		return err
+	}
+	for i := range w.takes {
+		p.args = append(p.args[:0], w.takes[i].by[:], w.takes[i].n)
+		if err := p.exec(takeItem, p.args); err != nil {
+			return err
+		}
+	}
+	for _, n := range w.finished {
+		p.args = append(p.args[:0], n)
+		if err := p.exec(finishItem, p.args); err != nil {
+			return err
+		}
+	}
+	return w.writeTopics(p)
+}
+
+func (w *work) writeTopics(p *prepared) error {
+	for _, l := range w.logs {
+		if !l.changed {
+			continue
+		}
+		p.args = topicRow.values(p.args[:0], &l.Topic)
+		if err := p.exec(growTopic, p.args); err != nil {
+			return err
+		}
+		l.changed = false
+	}
+	if err := insert(p, &topicMessageRow, w.logged); err != nil {
+		return err
+	}
+	if err := insert(p, &topicTakenRow, w.topicTakens); err != nil {
+		return err
+	}
+	for i := range w.topicDone {
+		p.args = append(p.args[:0], w.topicDone[i][:])
+		if err := p.exec(finishTopic, p.args); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // saveSplit writes what changes of a split.
 var saveSplit = updateOf("splits", "tx=? AND path=?", "next", "under_way", "waiting", "delivered", "turned_away", "dead",
 	"aside", "gathers", "gathered")
@@ -182,6 +258,8 @@ var saveSplit = updateOf("splits", "tx=? AND path=?", "next", "under_way", "wait
 func (w *work) written() {
 	w.bodies, w.transactions, w.messages, w.answers = w.bodies[:0], w.transactions[:0], w.messages[:0], w.answers[:0]
 	w.deliveries, w.tries, w.effects = w.deliveries[:0], w.tries[:0], w.effects[:0]
+	w.items, w.takes, w.finished = w.items[:0], w.takes[:0], w.finished[:0]
+	w.topicTakens, w.topicDone, w.logged = w.topicTakens[:0], w.topicDone[:0], w.logged[:0]
 	clear(w.byID)
 	clear(w.byDelivery)
 }
@@ -191,6 +269,8 @@ func (w *work) reset() {
 	w.written()
 	clear(w.known)
 	clear(w.splits)
+	clear(w.rooms)
+	clear(w.logs)
 	clear(w.units)
 	clear(w.of)
 }

@@ -1,6 +1,15 @@
 package main
 
-import "time"
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"readyferry/engine/intake"
+)
 
 // measures are the rows of the table.
 func (r *rig) measures() []measure {
@@ -76,5 +85,104 @@ func (r *rig) measures() []measure {
 			return at + "/pipeline", err
 		})},
 		{"accepted while the target is held", "a bare handler", "≥ 0.40", accept(true, perSecond)},
+		{"ms of processor a part of a split of 10,000, delivered into a queue", "nothing", "≤ 0.15", r.parts(10_000)},
+		{"ms of processor a message through a topic with two subscriptions", "nothing", "≤ 0.4", r.topic(2_000)},
 	}
+}
+
+// cost gives milliseconds of processor for each of n.
+func (r *rig) cost(n int, do func() error) (ms float64, err error) {
+	err = r.ours(func() error {
+		before := processor()
+		if err := do(); err != nil {
+			return err
+		}
+		err := r.settle()
+		ms = (processor() - before).Seconds() * 1000 / float64(n)
+		return err
+	})
+	return ms, err
+}
+
+// parts sends messages of n parts, each of which is put into a queue.
+func (r *rig) parts(n int) func(time.Duration) (float64, float64, error) {
+	return func(time.Duration) (float64, float64, error) {
+		err := publish(r.engine, "parts", "readyferry: flow/1\nname: parts\nintake: {kind: webhook, path: /parts}\nsteps: "+
+			"[{id: s, kind: split, each: body.l, steps: [{id: m, kind: map, fields: [{to: /n, from: part}]}, "+
+			"{id: d, kind: deliver, to: {queue: bench-parts, readers: outside}}]}]\n")
+		if err != nil {
+			return 0, 0, err
+		}
+		list := `{"n":` + fmt.Sprint(serial.Add(1)) + `,"l":[0`
+		for i := 1; i < n; i++ {
+			list += fmt.Sprintf(",%d", i)
+		}
+		ms, err := r.cost(n, func() error { return r.send("/parts", list+"]}") })
+		return ms, 1, err
+	}
+}
+
+// topic sends n messages into a topic that two flows read under subscriptions of their own.
+func (r *rig) topic(n int) func(time.Duration) (float64, float64, error) {
+	return func(time.Duration) (float64, float64, error) {
+		for _, name := range []string{"left", "right"} {
+			if err := publish(r.engine, name, "readyferry: flow/1\nname: "+name+"\nintake: {kind: topic, topic: bench, "+
+				"subscription: "+name+", format: json, in-flight: 32}\nsteps: [{id: n, kind: note, text: x}]\n"); err != nil {
+				return 0, 0, err
+			}
+		}
+		if err := publish(r.engine, "news", "readyferry: flow/1\nname: news\nintake: {kind: webhook, path: /news}\nsteps: "+
+			"[{id: d, kind: deliver, to: {topic: bench}}]\n"); err != nil {
+			return 0, 0, err
+		}
+		ms, err := r.cost(n, func() error {
+			var all sync.WaitGroup
+			var failed atomic.Pointer[error]
+			for range connections {
+				all.Go(func() {
+					for range n / connections {
+						if err := r.send("/news", `{"a":1}`); err != nil {
+							failed.Store(&err)
+						}
+					}
+				})
+			}
+			all.Wait()
+			if err := failed.Load(); err != nil {
+				return *err
+			}
+			return r.drained("left", "right")
+		})
+		return ms, 1, err
+	}
+}
+
+// drained waits until subscriptions of the topic have nothing left.
+func (r *rig) drained(subscriptions ...string) error {
+	for {
+		all, err := r.engine.Watch.Subscriptions("bench")
+		if err != nil {
+			return err
+		}
+		topic, err := r.engine.Watch.Topic("bench")
+		if err != nil {
+			return err
+		}
+		left := int64(0)
+		for _, s := range all {
+			left += topic.Next - s.Position
+		}
+		if left == 0 {
+			return nil
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
+// send sends a message in without HTTP.
+func (r *rig) send(path, body string) error {
+	in, _ := r.engine.Intake.Find("POST", path)
+	_, err := r.engine.Intake.Accept(context.Background(), in, intake.Call{Method: "POST", Path: path,
+		Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)})
+	return err
 }

@@ -114,12 +114,7 @@ func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 	if c.source.Kind == "topic" {
 		take = c.takeFromTopic
 	}
-	lent, err := c.Store.Lent(c.flow)
-	if in := &f.Live.Document.Intake; err == nil && in.InFlight > 1 && lent >= int64(in.Waiting) {
-		err = fmt.Errorf("%d messages of it wait for another try of a delivery, as many as may (waiting: %d); "+
-			"it takes more when some of them have ended", lent, in.Waiting)
-	}
-	if err != nil {
+	if err := c.patient(f); err != nil {
 		return false, err
 	}
 	err = c.Do(ctx, c.flow, func(s *journal.Session) (err error) {
@@ -140,6 +135,17 @@ func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 		return nil
 	})
 	return more && err == nil, err
+}
+
+// patient gives an error where as many messages of a flow as may wait for another try. It is
+// asked behind what is in flight: of what comes to wait in between only this sees it twice.
+func (c *consumer) patient(f *catalog.Flow) error {
+	lent, err := c.Store.Lent(c.flow)
+	if in := &f.Live.Document.Intake; err == nil && in.InFlight > 1 && lent >= int64(in.Waiting) {
+		err = fmt.Errorf("%d messages of it wait for another try of a delivery, as many as may (waiting: %d); "+
+			"it takes more when some of them have ended", lent, in.Waiting)
+	}
+	return err
 }
 
 // takes tells whether a flow takes messages.
@@ -184,6 +190,9 @@ func (c *consumer) takeFromQueue(s *journal.Session, f *catalog.Flow) (more bool
 	free := atOnce(s, f.Live.Document.Intake.InFlight-int(inFlight))
 	if free <= 0 {
 		return more, nil
+	}
+	if err := c.patient(f); err != nil {
+		return false, err
 	}
 	items, err := c.Store.Free(queue, free+len(late)) // those that are late stand among them still
 	if err != nil {
@@ -290,6 +299,9 @@ func (c *consumer) takeFromTopic(s *journal.Session, f *catalog.Flow) (more bool
 	free := atOnce(s, f.Live.Document.Intake.InFlight-int(inFlight))
 	if free <= 0 {
 		return false, nil
+	}
+	if err := c.patient(f); err != nil {
+		return false, err
 	}
 	rows, err := c.Store.ReadTopic(&sub, free)
 	if err != nil || len(rows) == 0 {

@@ -19,9 +19,11 @@ import (
 type put struct{ *Performers }
 
 // Foresee implements journal.Performer.
-func (p put) Foresee(_ *journal.Move, asked want.Asked) (journal.Outcome, error) {
+func (p put) Foresee(m *journal.Move, asked want.Asked) (journal.Outcome, error) {
 	q := asked.Want.(*want.Put)
-	failure, err := p.refuses(p.Store.View, q.Queue)
+	failure, err := journal.Keep(m.Session, queueRoom(q.Queue), func() (*step.Failure, error) {
+		return p.refuses(p.Store.View, q.Queue) // once for all that the session puts there
+	})
 	if failure != nil || err != nil {
 		return journal.Outcome{Failure: failure}, err
 	}
@@ -44,6 +46,9 @@ func (p put) Perform(w *journal.Writing, asked want.Asked, foreseen journal.Outc
 	}
 	return journal.Outcome{Effect: &want.Effect{Item: fmt.Sprint(item.N)}}, nil
 }
+
+// queueRoom is what a session remembers of a queue.
+type queueRoom string
 
 // refuses says why a queue takes no message now, or nil.
 func (p *Performers) refuses(v store.View, queue string) (*step.Failure, error) {
