@@ -31,17 +31,20 @@ func (r *rig) measures() []measure {
 			if err := other(); err != nil {
 				return 0, 0, err
 			}
-			r.target.held.Store(held)
+			if held {
+				r.target.door.Lock()
+			}
 			var l load
 			err = r.ours(func() error { l, err = r.call(mine, each); return err })
+			if held {
+				r.target.door.Unlock()
+			}
 			if err != nil {
 				return 0, 0, err
 			}
 			ours = of(l)
-			if !held {
-				if err := r.settle(); err != nil {
-					return 0, 0, err
-				}
+			if err := r.settle(); err != nil {
+				return 0, 0, err
 			}
 			time.Sleep(200 * time.Millisecond)
 			if l, err = r.call(bareAt, each); err != nil {
