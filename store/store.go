@@ -15,9 +15,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
 	"sync"
-	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/driver/sqlite"
@@ -26,17 +24,6 @@ import (
 	"gorm.io/gorm/schema"
 
 	"readyferry/core/table"
-)
-
-// maxBatch is the largest number of writes that share one commit.
-const maxBatch = 1024
-
-// Where a batch had so many writes, the next one is committed when others have had so many
-// turns without bringing one, or after so long.
-const (
-	gatherFrom  = 4
-	gatherTurns = 300
-	gatherFor   = 8 * time.Millisecond
 )
 
 // ErrClosed is what a write gets after Close.
@@ -71,11 +58,6 @@ type View struct {
 	definitions *definitions
 	units       *units
 	tx          *Tx // nil outside of a write
-}
-
-type job struct {
-	work func(*Tx) error
-	done chan error
 }
 
 // Open opens the store in a folder and creates both when absent.
@@ -243,153 +225,6 @@ func (s *Store) Close() error {
 	return errors.Join(errs...)
 }
 
-// Write runs work in a database transaction and returns when it is on disk.
-// When work fails, nothing of it stays. Work must not wait for anything: all
-// other writers wait for it.
-func (s *Store) Write(ctx context.Context, work func(*Tx) error) error {
-	j := job{work, make(chan error, 1)}
-	select {
-	case s.jobs <- j:
-	case <-s.closed:
-		return ErrClosed
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-	select {
-	case err := <-j.done: // once taken it is not given up: the caller must know
-		return err
-	case <-s.closed:
-		select {
-		case err := <-j.done:
-			return err
-		case <-time.After(5 * time.Second):
-			return ErrClosed
-		}
-	}
-}
-
-func (s *Store) writer() {
-	defer s.done.Done()
-	crowd := 0 // in the batch before
-	for {
-		var batch []job
-		select {
-		case j := <-s.jobs:
-			batch = append(batch, j)
-		case <-s.closed:
-			return
-		}
-		batch = s.gather(batch, crowd)
-		crowd = len(batch)
-		s.commit(batch)
-	}
-}
-
-// gather adds the writes that have come meanwhile. Where many come it lets others run for a
-// while, as long as they bring more: a commit costs about the same for one as for a hundred.
-func (s *Store) gather(batch []job, crowd int) []job {
-	var until time.Time
-	if crowd >= gatherFrom {
-		until = time.Now().Add(gatherFor)
-	}
-	for turns := 0; len(batch) < maxBatch; {
-		select {
-		case j := <-s.jobs:
-			batch, turns = append(batch, j), 0
-			continue
-		default:
-		}
-		if turns++; turns > gatherTurns || !time.Now().Before(until) {
-			break
-		}
-		runtime.Gosched()
-	}
-	return batch
-}
-
-// commit runs a batch in one database transaction. What a job makes is kept apart until
-// it has succeeded, so that a failing one takes nothing with it.
-func (s *Store) commit(batch []job) {
-	results := make([]error, len(batch))
-	all := newWork()
-	err := s.transact(func() error {
-		if err := s.there(); err != nil {
-			return err
-		}
-		counts := map[countKey]int64{}
-		for i, j := range batch {
-			var bad error
-			if results[i], bad = s.do(j, all, counts); bad != nil {
-				return bad
-			}
-		}
-		if err := all.write(s.ready); err != nil {
-			return err
-		}
-		return addCounts(s.ready, counts)
-	})
-	if err == nil {
-		s.units.publish(all.units)
-	}
-	for i, j := range batch {
-		if err != nil {
-			results[i] = fmt.Errorf("the store could not commit: %w", err)
-		}
-		j.done <- results[i]
-	}
-}
-
-// transact runs work between BEGIN and COMMIT.
-func (s *Store) transact(work func() error) error {
-	if err := s.ready.exec("BEGIN IMMEDIATE", nil); err != nil {
-		return err
-	}
-	err := work()
-	if err == nil {
-		err = s.ready.exec("COMMIT", nil)
-	}
-	if err != nil {
-		_ = s.ready.exec("ROLLBACK", nil) // it may be over already
-	}
-	return err
-}
-
-// do runs one job; bad ends the whole batch.
-func (s *Store) do(j job, all *work, counts map[countKey]int64) (failed, bad error) {
-	tx := &Tx{View: s.View, counts: map[countKey]int64{}, job: s.spare, batch: all, prepared: s.ready, numbers: &s.numbers}
-	tx.View.db, tx.View.tx = s.write, tx
-	s.spare.reset()
-	failed = run(j.work, tx)
-	if tx.saved && failed != nil {
-		if bad = s.ready.exec("ROLLBACK TO job", nil); bad != nil {
-			return failed, bad
-		}
-	}
-	if tx.saved {
-		bad = s.ready.exec("RELEASE job", nil)
-	}
-	if failed == nil && bad == nil {
-		all.join(tx.job)
-		for k, n := range tx.counts {
-			counts[k] += n
-		}
-	}
-	return failed, bad
-}
-
-// numbers are the last ones given to rows that are numbered in the order of their making.
-type numbers struct{ deliveries, items int64 }
-
-func (n *numbers) delivery() int64 {
-	n.deliveries++
-	return n.deliveries
-}
-
-func (n *numbers) item() int64 {
-	n.items++
-	return n.items
-}
-
 func settings() *gorm.Config {
 	return &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true}
 }
@@ -416,40 +251,6 @@ func (s *Store) hold(db *gorm.DB) error {
 		}
 	}
 	return nil
-}
-
-func run(work func(*Tx) error, tx *Tx) (err error) {
-	defer func() {
-		if r := recover(); r != nil {
-			err = fmt.Errorf("a write failed: %v", r)
-		}
-	}()
-	return work(tx)
-}
-
-// Tx is a database transaction under way. It is used only inside the function
-// that Write runs.
-type Tx struct {
-	View
-	counts   map[countKey]int64
-	job      *work // what this write has made and is not in the file yet
-	batch    *work // and those before it in the same commit
-	saved    bool  // there is a savepoint of this write
-	prepared *prepared
-	numbers  *numbers
-}
-
-// ErrGone is what a write gets when the database is no longer where it was opened:
-// what is written then would be lost with the process.
-var ErrGone = errors.New("the data folder is gone, or another one stands in its place")
-
-// there looks whether the file that is open is the one that stands in the folder.
-func (s *Store) there() error {
-	now, err := os.Stat(s.file)
-	if errors.Is(err, os.ErrNotExist) || err == nil && !os.SameFile(now, s.opened) {
-		return fmt.Errorf("%w: %s", ErrGone, s.Dir)
-	}
-	return err
 }
 
 // probe is how much room a check wants to find, in bytes: SQLite may write some pages
