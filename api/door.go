@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"compress/gzip"
 	"errors"
 	"fmt"
 	"io"
@@ -27,12 +28,16 @@ const (
 // door lets a request in: its body must be in no encoding that is not understood
 // here (RFC 9110, 8.4), and must come in time.
 func (s *Server) door(c *gin.Context) {
-	if e := c.GetHeader("Content-Encoding"); e != "" && !strings.EqualFold(e, "identity") {
-		c.Header("Accept-Encoding", "identity") // RFC 9110, 12.5.3
+	if e := c.GetHeader("Content-Encoding"); e != "" && !strings.EqualFold(e, "identity") && !(folded(c) && takesGzip(c)) {
+		understood := "identity"
+		if takesGzip(c) {
+			understood = "gzip, identity"
+		}
+		c.Header("Accept-Encoding", understood) // RFC 9110, 12.5.3
 		s.fail(c, &run.RefusedError{
 			Status: http.StatusUnsupportedMediaType,
 			Title:  "The body's encoding is not understood",
-			Detail: fmt.Sprintf("Content-Encoding is %q; send the body as it is, without one", e),
+			Detail: fmt.Sprintf("Content-Encoding is %q; understood are %s", e, understood),
 		})
 		c.Abort()
 		return
@@ -53,6 +58,36 @@ func (s *Server) door(c *gin.Context) {
 		}
 	}()
 	c.Next()
+}
+
+// takesGzip tells whether messages come in here: those may be compressed.
+func takesGzip(c *gin.Context) bool {
+	path := c.Request.URL.Path
+	return strings.HasPrefix(path, "/in/") || strings.HasPrefix(path, "/out/")
+}
+
+// folded tells whether a body is compressed.
+func folded(c *gin.Context) bool { return strings.EqualFold(c.GetHeader("Content-Encoding"), "gzip") }
+
+// unfold gives a body as it was before it was compressed, where it was (RFC 1952). One that
+// unfolds to more than the limit is as one that is larger: it is read no further.
+func unfold(c *gin.Context, content []byte, limit int64) ([]byte, error) {
+	if !folded(c) {
+		return content, nil
+	}
+	r, err := gzip.NewReader(bytes.NewReader(content))
+	var out []byte
+	if err == nil {
+		out, err = io.ReadAll(io.LimitReader(r, limit+1))
+	}
+	switch {
+	case err != nil:
+		return nil, &run.RefusedError{Status: http.StatusBadRequest, Title: "The body cannot be unfolded",
+			Detail: fmt.Sprintf("Content-Encoding is gzip, and the body is none: %v", err)}
+	case int64(len(out)) > limit:
+		return nil, &http.MaxBytesError{Limit: limit}
+	}
+	return out, nil
 }
 
 // gated lets a handler work on a body when there is room for what it may need.

@@ -45,6 +45,16 @@ func (s *Server) intake(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	signed, header := sign.Of(c.Request, content), c.Request.Header
+	if folded(c) { // what was signed is what was sent, and what is kept is what was meant
+		if content, err = unfold(c, content, int64(in.Limit)); err != nil {
+			s.fail(c, err)
+			return
+		}
+		header = header.Clone()
+		header.Del("Content-Encoding")
+		header.Del("Content-Length")
+	}
 	var query []message.Header
 	for name, values := range c.Request.URL.Query() {
 		for _, v := range values {
@@ -52,14 +62,13 @@ func (s *Server) intake(c *gin.Context) {
 		}
 	}
 	sort.SliceStable(query, func(i, j int) bool { return query[i].Name < query[j].Name })
-	signed := sign.Of(c.Request, content)
 	if signed.Scheme = "http"; c.Request.TLS != nil || c.GetHeader("X-Forwarded-Proto") == "https" {
 		signed.Scheme = "https"
 	}
 	answer, err := s.engine.Intake.Accept(
 		c.Request.Context(),
 		in,
-		intake.Call{Method: c.Request.Method, Path: path, Header: c.Request.Header, Query: query, Body: content,
+		intake.Call{Method: c.Request.Method, Path: path, Header: header, Query: query, Body: content,
 			From: c.Request.RemoteAddr, Signed: signed},
 	)
 	if err != nil {

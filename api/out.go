@@ -65,10 +65,18 @@ func (s *Server) putOut(
 		return err
 	}
 	content, err := body(c, maxOut)
+	if err == nil {
+		content, err = unfold(c, content, maxOut)
+	}
 	if err != nil {
 		return err
 	}
-	offered, err := offeredOf(c.Request.Header, content)
+	header := c.Request.Header
+	if folded(c) {
+		header = header.Clone()
+		header.Del("Content-Encoding")
+	}
+	offered, err := offeredOf(header, content)
 	if err != nil {
 		return bad("%w", err)
 	}

@@ -1,6 +1,8 @@
 package http
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -206,6 +208,60 @@ func TestRequestsAreSigned(t *testing.T) {
 				t.Errorf("%s %s: %v", name, method, err)
 			}
 		}
+	}
+}
+
+// Bodies are compressed where the connection says so and it pays, on every try to the same
+// bytes, and what is signed is what is sent.
+func TestBodiesAreCompressed(t *testing.T) {
+	var sent []byte
+	var got *sign.Request
+	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		sent, _ = io.ReadAll(r.Body)
+		got = sign.Of(r, sent)
+		got.Scheme = "http"
+	}))
+	defer server.Close()
+	registry, err := connect.NewRegistry(New(""))
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, findings := registry.Read([]byte(`{"readyferry": "connection/1", "name": "c", "kind": "http", "address": "` + server.URL +
+		`", "encoding": "gzip", "sign-in": {"kind": "hmac", "secret": "c2VjcmV0"}}`))
+	if d == nil {
+		t.Fatal(findings)
+	}
+	d.Connection.SignIn.Secrets = d.Secrets
+	l, err := registry.Open(context.Background(), d.Connection)
+	if err != nil {
+		t.Fatal(err)
+	}
+	send := func(body string) (bytes []byte, encoding string) {
+		t.Helper()
+		r, err := l.(connect.Sender).Send(context.Background(), connect.Request{ID: "id-1", Rules: retry.Default(),
+			Request: want.Request{Method: "POST", Path: "/", Body: []byte(body)}})
+		if err != nil || r.Outcome != retry.Delivered {
+			t.Fatalf("%+v %v", r, err)
+		}
+		if err := sign.VerifyWebhook(got, []string{"c2VjcmV0"}, time.Now()); err != nil {
+			t.Error(err)
+		}
+		return sent, got.Header.Get("Content-Encoding")
+	}
+	if b, encoding := send("short"); string(b) != "short" || encoding != "" {
+		t.Errorf("a short body is sent as %q, %q", b, encoding)
+	}
+	long := strings.Repeat("Larkfield ", 500)
+	first, encoding := send(long)
+	r, err := gzip.NewReader(bytes.NewReader(first))
+	if err != nil || encoding != "gzip" {
+		t.Fatal(encoding, err)
+	}
+	if b, err := io.ReadAll(r); err != nil || string(b) != long || len(first) > 500 {
+		t.Errorf("%d bytes unfold to %d, %v", len(first), len(b), err)
+	}
+	if again, _ := send(long); !bytes.Equal(first, again) {
+		t.Error("another try sends other bytes")
 	}
 }
 

@@ -219,8 +219,9 @@ export default function HelpPage() {
               evaluation, 256 MiB for all steps of a walk), and a script 64 MiB and its time limit, in a process of its
               own. What passes a limit is a dead letter that says so. Bodies that come at the same time share the memory
               for reading them; who finds no room within 5 seconds gets 429 with Retry-After. A body must come in time,
-              and in no encoding (415). If the process ends while it computes, what it computed is walked again, one at
-              a time; only what it ends over alone becomes a dead letter, with that reason.
+              as it is or as gzip, which may unfold to what the intake takes (413); other encodings are 415. If the
+              process ends while it computes, what it computed is walked again, one at a time; only what it ends over
+              alone becomes a dead letter, with that reason.
             </p>
           </section>
           <section id="ways-in">
