@@ -27,8 +27,9 @@ func main() {
 	each := flag.Duration("each", 4*time.Second, "how long a side is measured")
 	only := flag.String("only", "", "measure this one alone")
 	profile := flag.String("profile", "", "write a profile of the processor into this file, of our sides alone")
+	waiting := flag.Int("waiting", 0, "measure with so many messages that wait, too; with a million it takes some minutes a round")
 	flag.Parse()
-	if err := table(*rounds, *each, *only, *profile); err != nil {
+	if err := table(*rounds, *each, *only, *profile, *waiting); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -41,7 +42,7 @@ type measure struct {
 	round        func(each time.Duration) (ours, other float64, err error)
 }
 
-func table(rounds int, each time.Duration, only, profile string) error {
+func table(rounds int, each time.Duration, only, profile string, waiting int) error {
 	rig, err := newRig()
 	if err != nil {
 		return err
@@ -63,7 +64,11 @@ func table(rounds int, each time.Duration, only, profile string) error {
 		defer pprof.StopCPUProfile()
 	}
 	fmt.Printf("| measure | reached | to reach | ours | the other | rounds | steal |\n| --- | --- | --- | --- | --- | --- | --- |\n")
-	for _, m := range rig.measures() {
+	all := rig.measures()
+	if waiting > 0 {
+		all = append(all, rig.backlogs(waiting, 10_000)...)
+	}
+	for _, m := range all {
 		if only != "" && only != m.name {
 			continue
 		}

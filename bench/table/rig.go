@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"net"
 	"net/http"
 	"os"
@@ -18,11 +17,7 @@ import (
 	"syscall"
 	"time"
 
-	"readyferry/api"
-	"readyferry/connect/systems"
-	"readyferry/core/plan"
 	"readyferry/engine"
-	"readyferry/standin"
 	"readyferry/store"
 )
 
@@ -59,14 +54,20 @@ func (t *target) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // serve listens on loopback until the rig is closed.
 func (r *rig) serve(h http.Handler) (string, error) {
+	address, end, err := listen(h)
+	r.others = append(r.others, end)
+	return address, err
+}
+
+// listen serves on loopback until it is ended.
+func listen(h http.Handler) (address string, end func() error, err error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return "", err
+		return "", func() error { return nil }, err
 	}
 	s := &http.Server{Handler: h}
 	go func() { _ = s.Serve(l) }()
-	r.others = append(r.others, s.Close)
-	return "http://" + l.Addr().String(), nil
+	return "http://" + l.Addr().String(), s.Close, nil
 }
 
 const flowText = `readyferry: flow/1
@@ -87,7 +88,7 @@ steps:
 func newRig() (*rig, error) {
 	r := &rig{client: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: connections, MaxConnsPerHost: connections}}}
 	for _, kind := range []string{"a", "b", "c", "d", "e"} {
-		r.bodies = append(r.bodies, body(kind))
+		r.bodies = append(r.bodies, sample(kind))
 	}
 	var err error
 	if r.target.address, err = r.serve(&r.target); err != nil {
@@ -98,41 +99,26 @@ func newRig() (*rig, error) {
 
 // open makes our side, on an empty folder.
 func (r *rig) open() error {
+	b := &backlog{rig: r}
 	var err error
-	if r.dir, err = os.MkdirTemp("", "bench-"); err != nil {
+	if b.dir, err = os.MkdirTemp("", "bench-"); err != nil {
 		return err
 	}
-	if r.store, err = store.Open(r.dir); err != nil {
+	if err := b.start(); err != nil {
 		return err
 	}
-	all, err := systems.All(systems.Surroundings{})
-	if err != nil {
+	r.dir, r.store, r.engine, r.address = b.dir, b.store, b.engine, b.address
+	r.others = append(r.others, b.server)
+	return prepare(r.engine, r.target.address)
+}
+
+// prepare makes the connection to the target, and the flow.
+func prepare(e *engine.Engine, target string) error {
+	if _, err := e.Design.SaveConnection(context.Background(), "target", fmt.Appendf(nil, "readyferry: connection/1\nname: target\n"+
+		"kind: http\naddress: %s\nlimits: {in-flight: %d}\n", target, connections), nil); err != nil {
 		return err
 	}
-	reader, err := plan.NewReader(all.Kinds()...)
-	if err != nil {
-		return err
-	}
-	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	if r.engine, err = engine.New(engine.Config{Store: r.store, Reader: reader, Systems: all, Log: log}); err != nil {
-		return err
-	}
-	if err := r.engine.Design.LoadStandIns(standin.NewSet(time.Now, func() {})); err != nil {
-		return err
-	}
-	if err := r.engine.Start(); err != nil {
-		return err
-	}
-	ctx := context.Background()
-	if _, err := r.engine.Design.SaveConnection(ctx, "target", fmt.Appendf(nil, "readyferry: connection/1\nname: target\n"+
-		"kind: http\naddress: %s\nlimits: {in-flight: %d}\n", r.target.address, connections), nil); err != nil {
-		return err
-	}
-	if err := publish(r.engine, "bench", flowText); err != nil {
-		return err
-	}
-	r.address, err = r.serve(api.New(api.Config{Engine: r.engine, StandIns: standin.NewSet(time.Now, func() {}), Log: log}))
-	return err
+	return publish(e, "bench", flowText)
 }
 
 func publish(e *engine.Engine, name, text string) error {
@@ -153,8 +139,8 @@ func (r *rig) close() {
 	_ = os.RemoveAll(r.dir)
 }
 
-// body is a message of 1 KB that differs from all others.
-func body(kind string) []byte {
+// sample is a message of 1 KB that differs from all others.
+func sample(kind string) []byte {
 	var b strings.Builder
 	fmt.Fprintf(&b, `{"request":"@@@@@@@@@@@@@@@@","kind":%q,"amount":12.50,"patron":{"card":"LC 4417 203","name":"maud"},"lines":[`, kind)
 	for i := 0; b.Len() < 960; i++ {
