@@ -50,3 +50,29 @@ func testMoreWaitsThanALaneHolds(t *testing.T) {
 		t.Errorf("%d of %d came, %d of them again", len(delivered), n, again)
 	}
 }
+
+// The application stops at once, however much waits for a target that answers nobody.
+func TestStoppingDoesNotTakeUpWhatWaits(t *testing.T) {
+	synctest.Test(t, testStoppingDoesNotTakeUpWhatWaits)
+}
+
+func testStoppingDoesNotTakeUpWhatWaits(t *testing.T) {
+	const n = 1300
+	w := simpleWorld(t)
+	free := make(chan struct{})
+	w.out.say(func(int, call) (reply, error) { <-free; return reply{Status: 200}, nil })
+	var all sync.WaitGroup
+	for i := range n {
+		all.Go(func() { w.accepted("/simple", fmt.Sprintf(`{"v":%d,"ref":"R"}`, i)) })
+	}
+	all.Wait()
+	synctest.Wait()
+	began := len(w.out.got())
+	w.Engine.Close()
+	w.Engine.Stop()
+	close(free)
+	synctest.Wait()
+	if calls := len(w.out.got()); began == 0 || calls != began {
+		t.Errorf("%d tries had begun, and %d behind the stop", began, calls)
+	}
+}

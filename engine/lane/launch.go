@@ -186,7 +186,9 @@ func (l *lane) launch() (time.Duration, error) {
 		if !ok {
 			return l.untilNext(now), nil
 		}
-		l.start(r)
+		if !l.start(r) {
+			return idle, nil // the application stops, and what waits is found at the next start
+		}
 		if perSecond > 0 {
 			l.nextSlot(now, perSecond)
 		}
@@ -236,14 +238,15 @@ func (l *lane) find(now time.Time) error {
 	return nil
 }
 
-func (l *lane) start(r journal.Ready) {
-	begun := l.hands.do(func() {
+func (l *lane) start(r journal.Ready) (begun bool) {
+	begun = l.hands.do(func() {
 		next := l.try(&r, func(o retry.Outcome) { l.ended <- ended{id: r.ID, outcome: o} })
 		l.ended <- ended{id: r.ID, stored: true, next: next}
 	})
 	if begun {
 		l.running[r.ID] = true
 	}
+	return begun
 }
 
 // nextSlot notes when the next try may begin under the limit per second.
