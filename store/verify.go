@@ -2,10 +2,7 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
-
-	"gorm.io/gorm"
 
 	"readyferry/store/body"
 )
@@ -153,9 +150,8 @@ func (v View) Sound(ctx context.Context) ([]Broken, error) {
 	return out, nil
 }
 
-// EachBody looks at the kept contents: whether each is the one whose key it has. looked
-// hears of some more that were looked at.
-func (v View) EachBody(ctx context.Context, looked func(n int), broken func(Broken)) error {
+// EachBody looks at the kept contents: whether each is the one whose key it has.
+func (v View) EachBody(ctx context.Context, broken func(Broken)) error {
 	for last := int64(0); ; {
 		var rows []keptBody
 		if err := v.sql().WithContext(ctx).Where("n > ?", last).Order("n").Limit(200).Find(&rows).Error; err != nil {
@@ -171,7 +167,6 @@ func (v View) EachBody(ctx context.Context, looked func(n int), broken func(Brok
 				broken(Broken{fmt.Sprintf("the content %x", rows[i].Key), err.Error()})
 			}
 		}
-		looked(len(rows))
 	}
 }
 
@@ -187,8 +182,5 @@ func (v View) Retried(after int64, limit int) ([]Tried, error) {
 	err := v.sql().Raw(`SELECT d.*, t.at AS last_at, t.took AS last_took FROM deliveries d JOIN tries t ON t.delivery = d.id
 		AND t.n = (SELECT MAX(n) FROM tries WHERE delivery = d.id AND outcome <> ?)
 		WHERE d.state = 0 AND d.tries > 0 AND d.seq > ? ORDER BY d.seq LIMIT ?`, Late, after, limit).Scan(&out).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		err = nil
-	}
 	return out, err
 }

@@ -168,6 +168,17 @@ func (f *Taker) Find(t testing.TB, id string) connect.Arrival {
 // gives its address.
 func Says(t testing.TB, what string) string {
 	t.Helper()
+	return Serve(t, func(c net.Conn) {
+		_, _ = io.WriteString(c, what)
+		_, _ = io.Copy(io.Discard, c)
+		_ = c.Close()
+	})
+}
+
+// Serve listens until the test is over, and does something with whoever comes, which is to
+// close the connection, too. It gives its address.
+func Serve(t testing.TB, do func(c net.Conn)) string {
+	t.Helper()
 	door, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -179,11 +190,7 @@ func Says(t testing.TB, what string) string {
 			if err != nil {
 				return
 			}
-			go func() {
-				_, _ = io.WriteString(c, what)
-				_, _ = io.Copy(io.Discard, c)
-				_ = c.Close()
-			}()
+			go do(c)
 		}
 	}()
 	return door.Addr().String()

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"readyferry/connect/connecttest"
 	jsonfmt "readyferry/core/format/json"
 
 	"readyferry/connect"
@@ -21,32 +22,11 @@ import (
 // greeter is a system that speaks first, then repeats what it hears.
 func greeter(t *testing.T) string {
 	t.Helper()
-	door, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = door.Close() })
-	go func() {
-		for {
-			conn, err := door.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				_, _ = io.WriteString(conn, "good day\n")
-				_, _ = io.Copy(conn, conn)
-			}()
-		}
-	}()
-	return door.Addr().String()
-}
-
-// join copies both ways until one of them ends.
-func join(a, b net.Conn) {
-	go func() { _, _ = io.Copy(a, b); _ = a.Close() }()
-	_, _ = io.Copy(b, a)
-	_ = b.Close()
+	return connecttest.Serve(t, func(conn net.Conn) {
+		defer conn.Close()
+		_, _ = io.WriteString(conn, "good day\n")
+		_, _ = io.Copy(conn, conn)
+	})
 }
 
 // connectProxy lets CONNECT through to one place, whatever name is asked for.
@@ -69,7 +49,7 @@ func connectProxy(t *testing.T, to string, asked chan<- string) string {
 			return
 		}
 		_, _ = io.WriteString(here, "HTTP/1.1 200 Connection established\r\n\r\n")
-		join(here, there)
+		connecttest.Pipe(here, there)
 	}))
 	t.Cleanup(s.Close)
 	return "http://" + strings.TrimPrefix(s.URL, "http://")
@@ -78,25 +58,10 @@ func connectProxy(t *testing.T, to string, asked chan<- string) string {
 // socksProxy is as much of RFC 1928 as a client without sign-in needs.
 func socksProxy(t *testing.T, to string, asked chan<- string) string {
 	t.Helper()
-	door, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = door.Close() })
-	go func() {
-		for {
-			conn, err := door.Accept()
-			if err != nil {
-				return
-			}
-			go serveSOCKS(conn, to, asked)
-		}
-	}()
-	return "socks5://" + door.Addr().String()
+	return "socks5://" + connecttest.Serve(t, func(conn net.Conn) { serveSOCKS(conn, to, asked) })
 }
 
 func serveSOCKS(conn net.Conn, to string, asked chan<- string) {
-	defer conn.Close()
 	r := bufio.NewReader(conn)
 	head := make([]byte, 2)
 	_, _ = io.ReadFull(r, head)
@@ -110,6 +75,7 @@ func serveSOCKS(conn net.Conn, to string, asked chan<- string) {
 	asked <- fmt.Sprintf("%d %s:%d", head[3], host, port)
 	if strings.HasPrefix(host, "forbidden") {
 		_, _ = conn.Write([]byte{5, 2, 0, 1, 0, 0, 0, 0, 0, 0})
+		_ = conn.Close()
 		return
 	}
 	there, err := net.Dial("tcp", to)
@@ -117,7 +83,7 @@ func serveSOCKS(conn net.Conn, to string, asked chan<- string) {
 		return
 	}
 	_, _ = conn.Write([]byte{5, 0, 0, 1, 0, 0, 0, 0, 0, 0})
-	join(conn, there)
+	connecttest.Pipe(conn, there)
 }
 
 func behind(t *testing.T, proxy string) *connect.Connection {

@@ -52,7 +52,7 @@ func Run(ctx context.Context, s *store.Store, tell func(what string)) ([]Finding
 	const kept = "each kept content is the one whose key it has"
 	tell(kept)
 	broken = nil
-	err = s.EachBody(ctx, func(int) {}, func(b store.Broken) {
+	err = s.EachBody(ctx, func(b store.Broken) {
 		if len(broken) < mostShown {
 			broken = append(broken, b)
 		}
