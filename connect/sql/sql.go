@@ -94,6 +94,9 @@ func checkDatabase(c *connect.Connection, found connect.Found) {
 		}
 		return
 	}
+	if reach.Proxied(c) {
+		found("/proxy", "wrong-value", "a file is reached through no proxy", "take the proxy out")
+	}
 	switch {
 	case !(u.Scheme == "file" && strings.HasPrefix(u.Path, "/")) && !(u.Scheme == "stand-in" && u.Host != ""):
 		found("/address", "wrong-value", fmt.Sprintf("%q is no address of an SQLite file", c.Address),

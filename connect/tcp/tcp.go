@@ -107,6 +107,9 @@ func check(door *reach.Door, c *connect.Connection, found connect.Found) {
 		return
 	}
 	reach.CheckTLS(c, found)
+	if reach.Proxied(c) {
+		found("/proxy", "wrong-value", "who listens is reached through no proxy", "take the proxy out, or name an address to send to")
+	}
 	if secure && c.SignIn.Kind != reach.SignInMTLS {
 		found("/sign-in", "missing-key", "who listens over TLS shows a certificate, and the connection has none",
 			"choose the sign-in with a certificate, and paste it and its key")

@@ -73,6 +73,12 @@ func TestAListenerOverTLSNeedsACertificate(t *testing.T) {
 	if len(codes) != 1 || codes[0] != "missing-key" {
 		t.Errorf("found %v", codes)
 	}
+	codes = nil
+	New(nil).Check(&connect.Connection{Address: "listen://127.0.0.1:2575", Settings: connecttest.Settings(map[string]string{
+		"proxy": "http://proxy.example.org"})}, func(_, code, _, _ string) { codes = append(codes, code) })
+	if len(codes) != 1 || codes[0] != "wrong-value" {
+		t.Errorf("a proxy of one who listens: %v", codes)
+	}
 	c.SignIn = connect.SignIn{Kind: reach.SignInMTLS, Secrets: []string{"no key"}}
 	report, err := (&link{c: c}).Check(t.Context())
 	if err != nil || report.OK || !strings.Contains(report.Detail, "do not belong together") {
