@@ -19,6 +19,9 @@ type keptBody struct {
 	Codec  uint8  // body.Codec
 	Pieces int    // 0: Data is all of it
 	Data   []byte
+	// Refs counts the rows that refer to it. With the last of them it may go; NULL, which
+	// is where no row has referred to it yet, does not count as none.
+	Refs *int64
 }
 
 // TableName implements schema.Tabler.
@@ -61,7 +64,7 @@ func keepBody(db *gorm.DB, k *body.Kept) error {
 	if len(k.Pieces) == 1 {
 		row.Pieces, row.Data = 0, k.Pieces[0]
 	}
-	done := db.Clauses(clause.OnConflict{DoNothing: true}).Create(row)
+	done := db.Clauses(clause.OnConflict{DoNothing: true}).Omit("Refs").Create(row)
 	if done.Error != nil || done.RowsAffected == 0 || row.Pieces == 0 {
 		return done.Error
 	}

@@ -25,14 +25,40 @@ type countKey struct {
 	state  State
 }
 
-func (tx *Tx) count(t *Transaction, state State, by int64) {
-	tx.counts[countKey{t.ReceivedAt.Unix() / 60, t.Flow, state}] += by
-	tx.counts[countKey{0, t.Flow, state}] += by
+// sums are what a job, or a batch of them, has counted.
+type sums struct {
+	counts map[countKey]int64
+	bytes  map[string]int64 // of messages, by flow
 }
 
-// addCounts adds what a batch has counted.
-func addCounts(p *prepared, counts map[countKey]int64) error {
-	for k, n := range counts {
+func newSums() *sums { return &sums{map[countKey]int64{}, map[string]int64{}} }
+
+func (c *sums) count(t *Transaction, state State, by int64) {
+	c.counts[countKey{t.ReceivedAt.Unix() / 60, t.Flow, state}] += by
+	c.counts[countKey{0, t.Flow, state}] += by
+}
+
+// sized notes that messages of a flow have come, or with less than 0 that they have gone.
+func (c *sums) sized(flow string, bytes int64) { c.bytes[flow] += bytes }
+
+func (c *sums) join(job *sums) {
+	for k, n := range job.counts {
+		c.counts[k] += n
+	}
+	for flow, n := range job.bytes {
+		c.bytes[flow] += n
+	}
+}
+
+// write adds it to what the file counts.
+func (c *sums) write(p *prepared) error {
+	for flow, n := range c.bytes {
+		p.args = append(p.args[:0], bytesTally, flow, n)
+		if err := p.exec(addTally, p.args); err != nil {
+			return err
+		}
+	}
+	for k, n := range c.counts {
 		if n == 0 {
 			continue
 		}

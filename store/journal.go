@@ -14,6 +14,7 @@ func (tx *Tx) AddTransaction(t *Transaction, m *Message) error {
 	if err := errors.Join(tx.tally(t, t.State, 1), tx.keep(&m.Body)); err != nil {
 		return err
 	}
+	tx.sized(t.Flow, m.Body.Size())
 	u := &unit{tx: *t, message: *m}
 	u.tx.ReceivedAt, u.tx.FinishedAt, u.tx.NextTryAt = exact(t.ReceivedAt), exactly(t.FinishedAt), exactly(t.NextTryAt)
 	tx.job.move(&u.tx, true, nil)
@@ -136,8 +137,15 @@ func (tx *Tx) AddMessage(m *Message) error {
 	if err := tx.keep(&m.Body); err != nil {
 		return err
 	}
+	of, err := tx.Transaction(m.Tx)
+	if err != nil {
+		return err
+	}
+	tx.sized(of.Flow, m.Body.Size())
 	tx.forget(m.Tx)
-	return tx.sql().Create(m).Error
+	kept := *m
+	tx.job.messages = append(tx.job.messages, &kept)
+	return nil
 }
 
 // SaveAnswer keeps what the caller got.

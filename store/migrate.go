@@ -265,14 +265,25 @@ func migrate(db *gorm.DB) error {
 				{&Clock{}, "Brought", "ALTER TABLE clocks ADD COLUMN brought integer NOT NULL DEFAULT 0"},
 			})
 		}},
-		{ID: lastMigration, Migrate: func(db *gorm.DB) error {
+		{ID: "0019 tries and effects by their keys alone", Migrate: func(db *gorm.DB) error {
 			return errors.Join(byKeyAlone(db, "tries", "delivery, n"), byKeyAlone(db, "effects", "tx, path"))
+		}},
+		{ID: lastMigration, Migrate: func(db *gorm.DB) error {
+			if err := addColumns(db, []column{
+				{&Flow{}, "KeepsAll", "ALTER TABLE flows ADD COLUMN keeps_all numeric NOT NULL DEFAULT 0"},
+				{&Table{}, "KeepsAll", "ALTER TABLE tables ADD COLUMN keeps_all numeric NOT NULL DEFAULT 0"},
+				{&keptBody{}, "Refs", "ALTER TABLE bodies ADD COLUMN refs integer"},
+			}); err != nil {
+				return err
+			}
+			return errors.Join(countReferences(db), execAll(db,
+				"UPDATE flows SET keeps_all = 1", "UPDATE tables SET keeps_all = 1", countBytes))
 		}},
 	}).Migrate()
 }
 
 // lastMigration is the one behind which a file has the form of this release.
-const lastMigration = "0019 tries and effects by their keys alone"
+const lastMigration = "0020 what has ended does not stay for ever"
 
 // isPresent gives an error for a file that is of another release.
 func isPresent(db *gorm.DB) error {

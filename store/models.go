@@ -58,6 +58,7 @@ type Flow struct {
 	Live      int    // version in use, 0 when never published
 	Paused    bool
 	Edits     int       // changes of the draft since the live version
+	KeepsAll  bool      // an earlier release made it: where it does not say how long, it keeps what has ended
 	UpdatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
 }
 

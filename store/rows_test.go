@@ -28,6 +28,7 @@ func fill(v reflect.Value) {
 			f.Set(reflect.ValueOf(body.Of(fmt.Appendf(nil, "%200d", i))))
 		case ID:
 			f.Set(reflect.ValueOf(ID{byte(i), 1}))
+		case *int64: // of a column that its row leaves out
 		case *ID:
 			f.Set(reflect.ValueOf(&ID{byte(i), 2}))
 		case []byte:
@@ -94,6 +95,6 @@ func TestRowsAreWrittenAsTheModelsSay(t *testing.T) {
 	asGORM(t, &topicRow)
 	asGORM(t, &topicMessageRow)
 	asGORM(t, &topicTakenRow)
-	asGORM(t, &bodyRow, "n")
+	asGORM(t, &bodyRow, "n", "refs")
 	asGORM(t, &countRow)
 }

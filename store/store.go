@@ -185,12 +185,15 @@ func openFiles(dir string) (*Store, error) {
 	schema.RegisterSerializer("micros", serializer{})
 	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}), spare: newWork()}
 	known := &definitions{all: map[string]*table.Definition{}}
-	db, err := connect(file, durable+"_txlock=immediate", 1)
+	db, err := connect(file, durable+"_txlock=immediate&_auto_vacuum=incremental", 1)
 	if err != nil {
 		return nil, err
 	}
 	if err := migrate(db); err != nil {
 		return nil, fmt.Errorf("migrating %s: %w", file, err)
+	}
+	if err := shrinkable(db, file); err != nil {
+		return nil, fmt.Errorf("making %s one that can be shortened: %w", file, err)
 	}
 	if err := s.hold(db); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", file, err)

@@ -21,6 +21,7 @@ type Table struct {
 	Dropped   bool   // it is being removed, and nobody sees it
 	Loading   int64  // the version that rows are being loaded into, 0 for none; nobody sees it
 	Rows      int64
+	KeepsAll  bool      // an earlier release made it: where it does not say how long, it keeps all versions
 	UpdatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
 }
 

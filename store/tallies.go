@@ -1,6 +1,9 @@
 package store
 
-import "errors"
+import (
+	"errors"
+	"strings"
+)
 
 // tally is how many there are of something; triggers keep it, so that a count costs
 // the same however many there are.
@@ -12,6 +15,26 @@ type tally struct {
 
 // TableName implements schema.Tabler.
 func (tally) TableName() string { return "tallies" }
+
+// bytesTally is the kind of the tallies that count the bytes of messages, by flow.
+const bytesTally = "bytes"
+
+// sizeOf gives the SQL for the size of the content of a row, in bytes.
+func sizeOf(row string) string {
+	return strings.ReplaceAll("CASE substr(%.body,1,1) WHEN x'00' THEN length(%.body) - 1 WHEN x'01' THEN "+
+		"coalesce((SELECT size FROM bodies b WHERE b.key = substr(%.body,2,32)), 0) ELSE 0 END", "%", row)
+}
+
+// bytesByFlow selects the bytes of messages by flow.
+var bytesByFlow = "SELECT t.flow AS k, SUM(" + sizeOf("m") + ") AS n FROM messages m JOIN transactions t ON t.id = m.tx GROUP BY t.flow"
+
+var countBytes = "INSERT INTO tallies (kind, key, n) SELECT '" + bytesTally + "', k, n FROM (" + bytesByFlow + ") WHERE true ON CONFLICT (kind, key) DO UPDATE SET n = excluded.n"
+
+// addTally adds to a tally, or begins it.
+const addTally = "INSERT INTO tallies (kind, key, n) VALUES (?, ?, ?) ON CONFLICT (kind, key) DO UPDATE SET n = n + excluded.n"
+
+// BytesOf gives the bytes of the messages of a flow that are kept, as they came in.
+func (v View) BytesOf(flow string) (int64, error) { return v.tallied(bytesTally, flow) }
 
 func (v View) tallied(kind, key string) (int64, error) {
 	var t tally

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"readyferry/store/body"
 )
@@ -46,6 +47,15 @@ func counted(name, beside, source string) Check {
 }
 
 const openDelivery = "EXISTS (SELECT 1 FROM deliveries d WHERE d.tx = t.id AND d.state <= 1)"
+
+// referred counts the rows that refer to contents.
+func referred() string {
+	var all []string
+	for _, table := range referrers {
+		all = append(all, "SELECT substr(body,2,32) AS key FROM "+table+" WHERE substr(body,1,1) = x'01'")
+	}
+	return "SELECT lower(hex(key)) AS k, COUNT(*) AS n FROM (" + strings.Join(all, " UNION ALL ") + ") GROUP BY key"
+}
 
 // Checks are what must hold of a file.
 func Checks() []Check {
@@ -121,6 +131,10 @@ func Checks() []Check {
 		counted("parts that have begun are there",
 			"SELECT hex(tx)||path AS k, next AS n FROM splits",
 			"SELECT hex(parent)||split_path AS k, COUNT(*) AS n FROM transactions WHERE parent IS NOT NULL GROUP BY parent, split_path"),
+		counted("bytes of messages are counted by flow",
+			"SELECT key AS k, n FROM tallies WHERE kind = '"+bytesTally+"'", bytesByFlow),
+		counted("what refers to a content is counted",
+			"SELECT lower(hex(key)) AS k, refs AS n FROM bodies", referred()),
 		refers("messages", "tx"), refers("deliveries", "id"), refers("effects", "tx"), refers("tries", "delivery"),
 	}
 }

@@ -12,6 +12,7 @@ import (
 type work struct {
 	bodies       []*keptBody
 	known        map[body.Key]bool // contents that are stored, or stand in bodies
+	refs         map[body.Key]int  // rows that have come to refer to a content
 	transactions []*moved
 	messages     []*Message
 	answers      []answered
@@ -76,6 +77,7 @@ type answered struct {
 func newWork() *work {
 	return &work{
 		known:      map[body.Key]bool{},
+		refs:       map[body.Key]int{},
 		splits:     map[splitKey]*counting{},
 		rooms:      map[string]*room{},
 		logs:       map[string]*log{},
@@ -169,6 +171,7 @@ func (w *work) join(job *work) {
 func (w *work) reset() {
 	w.written()
 	clear(w.known)
+	clear(w.refs)
 	clear(w.splits)
 	clear(w.rooms)
 	clear(w.logs)

@@ -18,6 +18,9 @@ func (w *work) write(p *prepared) error {
 	if err := insert(p, &messageRow, w.messages); err != nil {
 		return err
 	}
+	for _, m := range w.messages {
+		w.refer(&m.Body)
+	}
 	for _, a := range w.answers {
 		if err := p.exec(answerMessage, []any{a.answer, a.id[:]}); err != nil {
 			return err
@@ -26,10 +29,13 @@ func (w *work) write(p *prepared) error {
 	if err := w.writeDeliveries(p); err != nil {
 		return err
 	}
-	if err := insert(p, &tryRow, w.tries); err != nil {
+	if err := insertNew(p, &tryRow, w.tries, w.refer); err != nil {
 		return err
 	}
-	if err := insert(p, &effectRow, w.effects); err != nil {
+	if err := insertNew(p, &effectRow, w.effects, w.refer); err != nil {
+		return err
+	}
+	if err := w.writeRefs(p); err != nil {
 		return err
 	}
 	if err := w.writeQueues(p); err != nil {
@@ -177,6 +183,9 @@ func (w *work) writeDeliveries(p *prepared) error {
 		if err := p.exec(query, p.args); err != nil {
 			return err
 		}
+	}
+	for _, d := range fresh {
+		w.refer(&d.Body)
 	}
 	return insert(p, &deliveryRow, fresh)
 }

@@ -98,7 +98,7 @@ func (s *Store) commit(batch []job) {
 		if err := s.there(); err != nil {
 			return err
 		}
-		counts := map[countKey]int64{}
+		counts := newSums()
 		for i, j := range batch {
 			var bad error
 			if results[i], bad = s.do(j, all, counts); bad != nil {
@@ -108,7 +108,7 @@ func (s *Store) commit(batch []job) {
 		if err := all.write(s.ready); err != nil {
 			return err
 		}
-		return addCounts(s.ready, counts)
+		return counts.write(s.ready)
 	})
 	if err == nil {
 		s.units.publish(all.units)
@@ -137,8 +137,8 @@ func (s *Store) transact(work func() error) error {
 }
 
 // do runs one job; bad ends the whole batch.
-func (s *Store) do(j job, all *work, counts map[countKey]int64) (failed, bad error) {
-	tx := &Tx{View: s.View, counts: map[countKey]int64{}, job: s.spare, batch: all, prepared: s.ready, numbers: &s.numbers}
+func (s *Store) do(j job, all *work, counts *sums) (failed, bad error) {
+	tx := &Tx{View: s.View, sums: newSums(), job: s.spare, batch: all, prepared: s.ready, numbers: &s.numbers}
 	tx.View.db, tx.View.tx = s.write, tx
 	s.spare.reset()
 	failed = run(j.work, tx)
@@ -152,9 +152,7 @@ func (s *Store) do(j job, all *work, counts map[countKey]int64) (failed, bad err
 	}
 	if failed == nil && bad == nil {
 		all.join(tx.job)
-		for k, n := range tx.counts {
-			counts[k] += n
-		}
+		counts.join(tx.sums)
 	}
 	return failed, bad
 }
@@ -185,7 +183,7 @@ func run(work func(*Tx) error, tx *Tx) (err error) {
 // that Write runs.
 type Tx struct {
 	View
-	counts   map[countKey]int64
+	*sums
 	job      *work // what this write has made and is not in the file yet
 	batch    *work // and those before it in the same commit
 	saved    bool  // there is a savepoint of this write

@@ -17,6 +17,9 @@ const Version = "flow/1"
 type Document struct {
 	Name, Title, Note string
 	Intake            Intake
+	Keep              Keep
+	Bounds            Bounds
+	Weight            int // at least 1
 	Steps             []*Step
 	OnDead            []*Step // run once for each dead letter; nil where there are none
 	Source            *Source
@@ -110,6 +113,7 @@ func Read(s *Source) (*Document, []Finding) {
 	}
 	var findings []Finding
 	d.Intake, findings = readIntake(s)
+	findings = append(findings, d.readBounds(s)...)
 	if steps := root.Get("steps"); steps != nil {
 		d.Steps = Steps(steps, "/steps")
 	}
@@ -117,6 +121,27 @@ func Read(s *Source) (*Document, []Finding) {
 		d.OnDead = Steps(steps, "/on-dead-letter/steps")
 	}
 	return d, findings
+}
+
+// readBounds reads how much the flow takes, and how long it keeps it.
+func (d *Document) readBounds(s *Source) []Finding {
+	var findings []Finding
+	read := func(err error, ptr string) {
+		if err != nil {
+			p := s.Value(ptr)
+			findings = append(findings, Finding{Level: Error, Code: "wrong-value", Pointer: ptr, Line: p.Line, Column: p.Column,
+				Message: err.Error()})
+		}
+	}
+	var err error
+	d.Keep, err = ReadKeep(s.Root.Get("retain"))
+	read(err, "/retain/bytes")
+	limits := s.Root.Get("limits")
+	d.Bounds.PerSecond = number(limits, "per-second", 0)
+	d.Bounds.Bytes, err = readSize(limits, "bytes")
+	read(err, "/limits/bytes")
+	d.Weight = number(s.Root, "weight", DefaultWeight)
+	return findings
 }
 
 func readIntake(s *Source) (Intake, []Finding) {

@@ -23,6 +23,9 @@ const flowSchema = `{
 			"identity: letters, digits, hyphens"},
 		"title": {"type": "string", "maxLength": 200},
 		"note": {"type": "string"},
+		"retain": {"$ref": "#/$defs/retain"},
+		"limits": {"$ref": "#/$defs/bounds"},
+		"weight": {"$ref": "#/$defs/weight"},
 		"intake": {"$ref": "#/$defs/intake"},
 		"steps": {"$ref": "#/$defs/steps"},
 		"on-dead-letter": {"type": "object", "additionalProperties": false, "required": ["steps"], "description":
@@ -171,6 +174,20 @@ const flowSchema = `{
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}}
 			]
 		},
+		"retain": {"title": "Kept", "type": "object", "additionalProperties": false, "description":
+			"how long what is delivered or turned away is kept; dead letters stay until somebody decides about them", "properties": {
+			"days": {"title": "Days", "default": 30, "anyOf": [{"type": "integer", "minimum": 1, "maximum": 36500}, {"const": "forever"}],
+				"description": "days behind its end, 30 by default, or forever"},
+			"bytes": {"title": "At most", "type": ["string", "integer"], "minimum": 1, "examples": ["10GiB"], "description":
+				"size of all messages of the flow, such as 10GiB; the oldest that have ended go first"}}},
+		"bounds": {"title": "Limits", "type": "object", "additionalProperties": false, "description":
+			"how much the flow takes in; callers above it are told to come again, sources wait", "properties": {
+			"per-second": {"title": "Messages a second", "type": "integer", "minimum": 1, "maximum": 1000000, "description":
+				"messages that are taken in a second"},
+			"bytes": {"title": "Bytes a second", "type": ["string", "integer"], "minimum": 1, "examples": ["1MiB"], "description":
+				"bytes of messages that are taken in a second, such as 1MiB"}}},
+		"weight": {"title": "Weight", "default": 1, "type": "integer", "minimum": 1, "maximum": 100, "description":
+			"of two flows that want the same at once, one of twice the weight gets twice as much; 1 by default"},
 		"format": {"title": "Format", "default": "auto", "titles": {"auto": "by Content-Type"}, "enum": ["json", "xml",
 			"csv", "hl7", "form", "text", "binary", "auto"], "description": "auto (default): by Content-Type"},
 		"header": {"title": "the first row names the columns", "when": {"format": ["csv"]}, "type": "boolean",

@@ -36,7 +36,8 @@ type Definition struct {
 	Columns           []string   // in the order in which people see them; others may follow
 	Keys              [][]string // lists of columns; values of each are unique
 	Range             *Range     // of the first key, or nil
-	Default           *message.Node
+	Default *message.Node
+	Keep    flow.Keep // how long versions are kept that others have followed
 	// Guessed tells that nobody has defined the table: any columns may be asked
 	// for as long as their values are unique.
 	Guessed bool
@@ -67,6 +68,10 @@ const Schema = `{
 		"name": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "maxLength": 100},
 		"title": {"type": "string", "maxLength": 200},
 		"note": {"type": "string"},
+		"retain": {"type": "object", "additionalProperties": false, "description":
+			"how long versions are kept that others have followed", "properties": {
+			"days": {"anyOf": [{"type": "integer", "minimum": 1, "maximum": 36500}, {"const": "forever"}], "description":
+				"days, 30 by default, or forever"}}},
 		"kind": {"enum": ["reference", "cross-reference"], "description":
 			"reference (default): flows read it; cross-reference: it pairs keys of two systems, and flows may write it"},
 		"columns": {"type": "array", "maxItems": 200, "items": {"type": "string", "minLength": 1}},
@@ -146,6 +151,7 @@ func define(n *message.Node) *Definition {
 		Cross:   text(n, "kind") == "cross-reference",
 		Default: n.Get("default"),
 	}
+	d.Keep, _ = flow.ReadKeep(n.Get("retain"))
 	if d.Title == "" {
 		d.Title = d.Name
 	}
@@ -358,6 +364,9 @@ func (d *Definition) Tree() *message.Node {
 	}
 	if d.Default != nil {
 		n = n.With("default", d.Default)
+	}
+	if d.Keep != (flow.Keep{}) {
+		n = n.With("retain", d.Keep.Tree())
 	}
 	return n
 }

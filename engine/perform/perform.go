@@ -78,6 +78,7 @@ func (p *Performers) Start() error {
 	}
 	p.Life.Go(p.lapser)
 	p.Life.Go(p.housekeeping)
+	p.Life.Go(p.pruner)
 	p.Life.Go(p.spawner)
 	p.Life.Go(p.gatherer)
 	p.Life.Go(p.watcher)
