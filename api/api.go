@@ -161,6 +161,8 @@ func (s *Server) routes() []route {
 
 		{"GET", v1 + "/counts", s.counts},
 		{"GET", v1 + "/troubles", s.troubles},
+		{"GET", v1 + "/room", s.room},
+		{"PUT", v1 + "/room", s.putRoom},
 		{"GET", v1 + "/refused-callers", s.refusedCallers},
 		{"GET", v1 + "/transactions", s.transactions},
 		{"GET", v1 + "/transactions/:id", s.transaction},

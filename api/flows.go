@@ -206,6 +206,7 @@ type draftView struct {
 	Document json.RawMessage `json:"document"`
 	Text     string          `json:"text"` // the same as YAML, as it was written
 	Findings []flow.Finding  `json:"findings"`
+	KeepsAll bool            `json:"keepsAll"` // where it does not say how long
 }
 
 func (s *Server) flow(c *gin.Context) error {
@@ -231,7 +232,8 @@ func (s *Server) draft(c *gin.Context, f watch.Flow) error {
 		return err
 	}
 	source, syntax := flow.Parse([]byte(f.Draft))
-	v := draftView{flowView: s.flowView(f), Revision: f.Revision, Text: f.Draft, Document: json.RawMessage("null")}
+	v := draftView{flowView: s.flowView(f), Revision: f.Revision, Text: f.Draft, Document: json.RawMessage("null"),
+		KeepsAll: f.KeepsAll}
 	v.Trouble = failing[f.Name]
 	if syntax == nil {
 		v.Document = jsonfmt.Encode(source.Root)

@@ -24,11 +24,15 @@ func (s *Server) makeKey(c *gin.Context) error {
 		Note   string          `json:"note"`
 		Rights []catalog.Right `json:"rights"`
 		Until  *time.Time      `json:"until"`
+		// What it is good for a second; 0 bounds nothing.
+		PerSecond int   `json:"perSecond"`
+		Bytes     int64 `json:"bytes"`
 	}
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	k := catalog.Key{Name: c.Param("name"), Note: in.Note, Rights: in.Rights, Until: in.Until}
+	k := catalog.Key{Name: c.Param("name"), Note: in.Note, Rights: in.Rights, Until: in.Until,
+		PerSecond: in.PerSecond, Bytes: in.Bytes}
 	if err := k.Check(); err != nil {
 		return bad("%w", err)
 	}

@@ -34,6 +34,9 @@ func (s *Server) mayOut(c *gin.Context, may, kind string) (key string, err error
 	if errors.Is(err, catalog.ErrNoKey) {
 		c.Header("WWW-Authenticate", `Bearer realm="Ready Ferry"`)
 	}
+	if err == nil {
+		err = s.engine.Catalog.Within(key, c.Request.ContentLength)
+	}
 	return key, err
 }
 
@@ -62,6 +65,9 @@ func (s *Server) putOut(
 	put func(ctx context.Context, name string, all []perform.Offered) (int, error),
 ) error {
 	if _, err := s.mayOut(c, catalog.MaySend, kind); err != nil {
+		return err
+	}
+	if err := s.engine.Intake.Roomy(); err != nil {
 		return err
 	}
 	content, err := body(c, maxOut)

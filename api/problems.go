@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -49,10 +50,12 @@ func (s *Server) fail(c *gin.Context, err error) {
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &refused):
-		switch refused.Status {
-		case http.StatusServiceUnavailable:
+		switch after := refused.RetrySeconds(); {
+		case after > 0:
+			c.Header("Retry-After", strconv.Itoa(after))
+		case refused.Status == http.StatusServiceUnavailable:
 			c.Header("Retry-After", "60")
-		case http.StatusTooManyRequests:
+		case refused.Status == http.StatusTooManyRequests:
 			c.Header("Retry-After", "2")
 		}
 		if refused.Status == http.StatusUnauthorized {

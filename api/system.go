@@ -85,6 +85,12 @@ func (s *Server) metrics() handler {
 			[]string{"flow"},
 			nil,
 		),
+		prometheus.NewDesc("readyferry_disk_free_bytes", "Free room where the data lies.", nil, nil),
+		prometheus.NewDesc("readyferry_journal_bytes", "The journal without its free pages, with what is written ahead of it.", nil, nil),
+		prometheus.NewDesc("readyferry_room_short", "1 while nothing is taken in because the disk or the journal is short, else 0.",
+			nil, nil),
+		prometheus.NewDesc("readyferry_held", "What is kept in memory of work under way.", []string{"what"}, nil),
+		prometheus.NewDesc("readyferry_held_limit", "The most that is kept of it.", []string{"what"}, nil),
 		newConnectionMetrics(),
 	})
 	serve := gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
@@ -99,6 +105,8 @@ type collector struct {
 	transactions, queues, dead *prometheus.Desc
 	lag, unheard, groups       *prometheus.Desc
 	failing, count, refused    *prometheus.Desc
+	free, journal, short       *prometheus.Desc
+	held, heldLimit            *prometheus.Desc
 	connections                connectionMetrics
 }
 
@@ -112,6 +120,11 @@ func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 	ch <- m.failing
 	ch <- m.count
 	ch <- m.refused
+	ch <- m.free
+	ch <- m.journal
+	ch <- m.short
+	ch <- m.held
+	ch <- m.heldLimit
 	m.connections.describe(ch)
 }
 
@@ -141,6 +154,25 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 	m.connections.collect(ch, m.s.engine.Watch)
 	m.gathered(ch)
 	m.sources(ch)
+	m.bounded(ch)
+}
+
+// bounded tells of room on the disk and in memory.
+func (m *collector) bounded(ch chan<- prometheus.Metric) {
+	gauge := func(d *prometheus.Desc, n int64, labels ...string) {
+		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, float64(n), labels...)
+	}
+	room, short := m.s.engine.Intake.Room(), int64(0)
+	if room.Short() {
+		short = 1
+	}
+	gauge(m.free, room.Free)
+	gauge(m.journal, room.Journal)
+	gauge(m.short, short)
+	for _, h := range m.s.engine.Held() {
+		gauge(m.held, h.N, h.What)
+		gauge(m.heldLimit, h.Most, h.What)
+	}
 }
 
 // sources tells of what does not come in.

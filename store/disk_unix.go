@@ -4,11 +4,12 @@ package store
 
 import "syscall"
 
-// freeBytes tells how much room is left for us where a folder lies, in bytes.
-func freeBytes(dir string) (int64, error) {
+// diskOf tells how much room is left for us where a folder lies, and how large that is, in
+// bytes.
+func diskOf(dir string) (free, all int64, err error) {
 	var s syscall.Statfs_t
 	if err := syscall.Statfs(dir, &s); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	return int64(s.Bavail) * int64(s.Bsize), nil
+	return int64(s.Bavail) * int64(s.Bsize), int64(s.Blocks) * int64(s.Bsize), nil
 }

@@ -104,6 +104,8 @@ type Key struct {
 	Note      string
 	Hash      []byte     `gorm:"uniqueIndex"` // SHA-256
 	Rights    []byte     // JSON
+	PerSecond int        // calls; 0: not bounded
+	Bytes     int64      // of what it sends, a second; 0: not bounded
 	Until     *time.Time `gorm:"serializer:micros;type:integer"`
 	CreatedAt time.Time  `gorm:"serializer:micros;type:integer;autoCreateTime:false"`
 	UsedAt    *time.Time `gorm:"serializer:micros;type:integer"`

@@ -272,6 +272,8 @@ func migrate(db *gorm.DB) error {
 			if err := addColumns(db, []column{
 				{&Flow{}, "KeepsAll", "ALTER TABLE flows ADD COLUMN keeps_all numeric NOT NULL DEFAULT 0"},
 				{&Table{}, "KeepsAll", "ALTER TABLE tables ADD COLUMN keeps_all numeric NOT NULL DEFAULT 0"},
+				{&Key{}, "PerSecond", "ALTER TABLE keys ADD COLUMN per_second integer NOT NULL DEFAULT 0"},
+				{&Key{}, "Bytes", "ALTER TABLE keys ADD COLUMN bytes integer NOT NULL DEFAULT 0"},
 				{&keptBody{}, "Refs", "ALTER TABLE bodies ADD COLUMN refs integer"},
 			}); err != nil {
 				return err

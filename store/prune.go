@@ -96,7 +96,8 @@ func (tx *Tx) Prune(id ID, budget int) (left int, done bool, err error) {
 // pruneParts removes the parts of a transaction.
 func (tx *Tx) pruneParts(of ID, budget int) (left int, done bool, err error) {
 	var parts []ID
-	if err := tx.sql().Model(&Transaction{}).Where("parent = ?", of).Order("id").Limit(budget+1).Pluck("id", &parts).Error; err != nil {
+	err = tx.sql().Model(&Transaction{}).Where("parent = ?", of).Order("id").Limit(budget+1).Pluck("id", &parts).Error
+	if err != nil {
 		return budget, false, err
 	}
 	for _, part := range parts {
@@ -118,8 +119,11 @@ func (tx *Tx) remove(t *Transaction) error {
 	}
 	if t.Parent == nil {
 		tx.count(t, t.State, -1)
-	} else if err := tx.prepared.exec(partGone, []any{t.State == Delivered, t.State == TurnedAway, t.Parent[:], t.SplitPath}); err != nil {
-		return err
+	} else {
+		p := []any{t.State == Delivered, t.State == TurnedAway, t.Parent[:], t.SplitPath}
+		if err := tx.prepared.exec(partGone, p); err != nil {
+			return err
+		}
 	}
 	tx.forget(t.ID)
 	for _, query := range removals {
@@ -131,8 +135,8 @@ func (tx *Tx) remove(t *Transaction) error {
 }
 
 // partGone takes a part out of the numbers of its split.
-const partGone = "UPDATE splits SET total = total - 1, next = next - 1, delivered = delivered - ?, turned_away = turned_away - ? " +
-	"WHERE tx = ? AND path = ?"
+const partGone = "UPDATE splits SET total = total - 1, next = next - 1, delivered = delivered - ?, " +
+	"turned_away = turned_away - ? WHERE tx = ? AND path = ?"
 
 // removals remove what belongs to a transaction, the transaction last.
 var removals = []string{
@@ -154,8 +158,8 @@ var removals = []string{
 // PruneLoads removes the loads of a flow that came to their end before a moment, up to so
 // many; their files went with their end.
 func (tx *Tx) PruneLoads(flow string, before time.Time, limit int) (more bool, err error) {
-	done := tx.sql().Exec("DELETE FROM loads WHERE id IN (SELECT id FROM loads WHERE flow = ? AND state IN ? AND finished_at < ? LIMIT ?)",
-		flow, []LoadState{LoadDone, LoadStopped}, micros(before), limit)
+	const some = "(SELECT id FROM loads WHERE flow = ? AND state IN ? AND finished_at < ? LIMIT ?)"
+	done := tx.sql().Exec("DELETE FROM loads WHERE id IN "+some, flow, []LoadState{LoadDone, LoadStopped}, micros(before), limit)
 	return done.RowsAffected == int64(limit), done.Error
 }
 
@@ -172,7 +176,8 @@ func (v View) KeepOf(t *Table) (flow.Keep, error) {
 // to so many rows. The version that stood then stays, with those behind it.
 func (tx *Tx) PruneTable(name string, before time.Time, limit int) (more bool, err error) {
 	var stood TableChange
-	err = tx.sql().Select("version").Where(`"table" = ? AND at <= ?`, name, micros(before)).Order("version DESC").Take(&stood).Error
+	err = tx.sql().Select("version").Where(`"table" = ? AND at <= ?`, name, micros(before)).
+		Order("version DESC").Take(&stood).Error
 	if errors.Is(err, ErrNotFound) {
 		return false, nil
 	} else if err != nil {
@@ -186,14 +191,15 @@ func (tx *Tx) PruneTable(name string, before time.Time, limit int) (more bool, e
 	if rows.Error != nil || rows.RowsAffected == int64(limit) {
 		return true, rows.Error
 	}
-	changes := tx.sql().Exec(`DELETE FROM table_changes WHERE rowid IN (SELECT rowid FROM table_changes WHERE "table" = ? AND version < ? LIMIT ?)`,
-		name, stood.Version, limit)
+	const old = `(SELECT rowid FROM table_changes WHERE "table" = ? AND version < ? LIMIT ?)`
+	changes := tx.sql().Exec("DELETE FROM table_changes WHERE rowid IN "+old, name, stood.Version, limit)
 	return changes.RowsAffected == int64(limit), changes.Error
 }
 
 // PruneCounts removes numbers of minutes of which nothing is left, up to so many.
 func (tx *Tx) PruneCounts(limit int) (more bool, err error) {
-	done := tx.sql().Exec("DELETE FROM counts WHERE rowid IN (SELECT rowid FROM counts WHERE n = 0 AND minute > 0 LIMIT ?)", limit)
+	const empty = "(SELECT rowid FROM counts WHERE n = 0 AND minute > 0 LIMIT ?)"
+	done := tx.sql().Exec("DELETE FROM counts WHERE rowid IN "+empty, limit)
 	return done.RowsAffected == int64(limit), done.Error
 }
 
@@ -222,6 +228,12 @@ func (s *Store) GiveBack(ctx context.Context, limit int) (more bool, err error) 
 	return more, err
 }
 
+// WriteBack brings what is written ahead into the file, which is shortened by what it has
+// given back, and empties the log.
+func (s *Store) WriteBack(ctx context.Context) error {
+	return s.db.WithContext(ctx).Exec("PRAGMA wal_checkpoint(TRUNCATE)").Error
+}
+
 // pages tells how many pages of the file hold nothing, and how many it has.
 func (v View) pages() (free, all int64, err error) {
 	err = errors.Join(v.sql().Raw("PRAGMA freelist_count").Scan(&free).Error, v.sql().Raw("PRAGMA page_count").Scan(&all).Error)
@@ -240,7 +252,7 @@ func shrinkable(db *gorm.DB, file string) error {
 	if err != nil {
 		return err
 	}
-	if room, err := freeBytes(filepath.Dir(file)); err != nil || room < 3*info.Size() {
+	if room, _, err := diskOf(filepath.Dir(file)); err != nil || room < 3*info.Size() {
 		return err
 	}
 	return execAll(db, "PRAGMA auto_vacuum = INCREMENTAL", "VACUUM")

@@ -26,12 +26,15 @@ func sizeOf(row string) string {
 }
 
 // bytesByFlow selects the bytes of messages by flow.
-var bytesByFlow = "SELECT t.flow AS k, SUM(" + sizeOf("m") + ") AS n FROM messages m JOIN transactions t ON t.id = m.tx GROUP BY t.flow"
+var bytesByFlow = "SELECT t.flow AS k, SUM(" + sizeOf("m") + ") AS n FROM messages m " +
+	"JOIN transactions t ON t.id = m.tx GROUP BY t.flow"
 
-var countBytes = "INSERT INTO tallies (kind, key, n) SELECT '" + bytesTally + "', k, n FROM (" + bytesByFlow + ") WHERE true ON CONFLICT (kind, key) DO UPDATE SET n = excluded.n"
+var countBytes = "INSERT INTO tallies (kind, key, n) SELECT '" + bytesTally + "', k, n FROM (" + bytesByFlow + ") " +
+	"WHERE true ON CONFLICT (kind, key) DO UPDATE SET n = excluded.n"
 
 // addTally adds to a tally, or begins it.
-const addTally = "INSERT INTO tallies (kind, key, n) VALUES (?, ?, ?) ON CONFLICT (kind, key) DO UPDATE SET n = n + excluded.n"
+const addTally = "INSERT INTO tallies (kind, key, n) VALUES (?, ?, ?) " +
+	"ON CONFLICT (kind, key) DO UPDATE SET n = n + excluded.n"
 
 // BytesOf gives the bytes of the messages of a flow that are kept, as they came in.
 func (v View) BytesOf(flow string) (int64, error) { return v.tallied(bytesTally, flow) }

@@ -52,8 +52,8 @@ const flowSchema = `{
 				"wait": {"title": "Kept waiting", "format": "duration", "default": "30s", "when": {"answer": ["finished"]},
 					"type": "string", "description":
 						"finished: how long the caller is kept waiting, 30s by default and 5m at most; then it gets 202"},
-				"faults": {"title": "Refused by", "default": "problem", "titles": {"problem": "problem documents (RFC 9457)", "soap-1.1":
-					"faults of SOAP 1.1", "soap-1.2": "faults of SOAP 1.2"}, "enum": ["problem", "soap-1.1", "soap-1.2"], "description":
+				"faults": {"title": "Refused by", "default": "problem", "titles": {"problem": "problem documents (RFC 9457)",
+					"soap-1.1": "faults of SOAP 1.1", "soap-1.2": "faults of SOAP 1.2"}, "enum": ["problem", "soap-1.1", "soap-1.2"], "description":
 						"what callers get who are refused: a problem document (default), or a fault of SOAP"},
 				"limit": {"title": "Largest body", "default": 1048576, "type": "integer", "minimum": 1, "maximum": 67108864,
 					"description": "largest body in bytes, 1048576 by default"},
@@ -175,17 +175,18 @@ const flowSchema = `{
 			]
 		},
 		"retain": {"title": "Kept", "type": "object", "additionalProperties": false, "description":
-			"how long what is delivered or turned away is kept; dead letters stay until somebody decides about them", "properties": {
-			"days": {"title": "Days", "default": 30, "anyOf": [{"type": "integer", "minimum": 1, "maximum": 36500}, {"const": "forever"}],
-				"description": "days behind its end, 30 by default, or forever"},
+			"how long what is delivered or turned away is kept; dead letters stay until somebody decides about them",
+			"properties": {
+			"days": {"title": "Days", "default": 30, "anyOf": [{"type": "integer", "minimum": 1, "maximum": 36500},
+				{"const": "forever"}], "description": "days behind its end, 30 by default, or forever"},
 			"bytes": {"title": "At most", "type": ["string", "integer"], "minimum": 1, "examples": ["10GiB"], "description":
 				"size of all messages of the flow, such as 10GiB; the oldest that have ended go first"}}},
 		"bounds": {"title": "Limits", "type": "object", "additionalProperties": false, "description":
 			"how much the flow takes in; callers above it are told to come again, sources wait", "properties": {
 			"per-second": {"title": "Messages a second", "type": "integer", "minimum": 1, "maximum": 1000000, "description":
 				"messages that are taken in a second"},
-			"bytes": {"title": "Bytes a second", "type": ["string", "integer"], "minimum": 1, "examples": ["1MiB"], "description":
-				"bytes of messages that are taken in a second, such as 1MiB"}}},
+			"bytes": {"title": "Bytes a second", "type": ["string", "integer"], "minimum": 1, "examples": ["1MiB"],
+				"description": "bytes of messages that are taken in a second, such as 1MiB"}}},
 		"weight": {"title": "Weight", "default": 1, "type": "integer", "minimum": 1, "maximum": 100, "description":
 			"of two flows that want the same at once, one of twice the weight gets twice as much; 1 by default"},
 		"format": {"title": "Format", "default": "auto", "titles": {"auto": "by Content-Type"}, "enum": ["json", "xml",
@@ -196,8 +197,8 @@ const flowSchema = `{
 			"maxLength": 1, "description": "CSV: what parts fields, a comma by default"},
 		"quote": {"title": "Quote", "when": {"format": ["csv"]}, "type": "string", "minLength": 1, "maxLength": 1,
 			"description": "CSV: what stands around a field, \" by default"},
-		"prefixes": {"title": "Prefixes", "when": {"format": ["xml"]}, "type": "object", "format": "template", "additionalProperties": {"type":
-			"string"}, "description":
+		"prefixes": {"title": "Prefixes", "when": {"format": ["xml"]}, "type": "object", "format": "template",
+			"additionalProperties": {"type": "string"}, "description":
 			"XML: prefix: namespace; names have these prefixes, whatever the sender writes; an empty prefix is none"},
 		"limits": {"title": "Limits", "type": "object", "additionalProperties": false, "description":
 			"how large a document may be, besides its bytes", "properties": {

@@ -56,9 +56,9 @@ func RefusalAnswer(e *RefusedError) *step.Answer {
 		message.Member{Name: "status", Value: message.NewNumber(fmt.Sprint(e.Status))},
 		message.Member{Name: "detail", Value: message.NewString(e.Detail)},
 	))
-	return &step.Answer{
-		Status:  e.Status,
-		Headers: []message.Header{{Name: "Content-Type", Value: "application/problem+json"}},
-		Body:    body,
+	headers := []message.Header{{Name: "Content-Type", Value: "application/problem+json"}}
+	if n := e.RetrySeconds(); n > 0 {
+		headers = append(headers, message.Header{Name: "Retry-After", Value: fmt.Sprint(n)})
 	}
+	return &step.Answer{Status: e.Status, Headers: headers, Body: body}
 }

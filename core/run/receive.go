@@ -55,6 +55,14 @@ type RefusedError struct {
 	Title  string // what, in a few words
 	Detail string // where and why
 	Why    error  // what the caller is not told; nil for nothing
+	// RetryAfter is when the caller is to come again, of one that may; 0 for no word of it.
+	RetryAfter time.Duration
+}
+
+// RetrySeconds gives RetryAfter as a header says it (RFC 9110, 10.2.3): in whole seconds, at
+// least one; 0 where it says nothing.
+func (e *RefusedError) RetrySeconds() int {
+	return int((e.RetryAfter + time.Second - 1) / time.Second)
 }
 
 // Unwrap gives why, for whoever runs the flow.

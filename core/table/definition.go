@@ -36,8 +36,8 @@ type Definition struct {
 	Columns           []string   // in the order in which people see them; others may follow
 	Keys              [][]string // lists of columns; values of each are unique
 	Range             *Range     // of the first key, or nil
-	Default *message.Node
-	Keep    flow.Keep // how long versions are kept that others have followed
+	Default           *message.Node
+	Keep              flow.Keep // how long versions are kept that others have followed
 	// Guessed tells that nobody has defined the table: any columns may be asked
 	// for as long as their values are unique.
 	Guessed bool

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"readyferry/core/flow"
+	"readyferry/core/run"
 	"readyferry/store"
 )
 
@@ -37,6 +39,10 @@ type Key struct {
 	Until     *time.Time `json:"until"`
 	CreatedAt time.Time  `json:"createdAt"`
 	UsedAt    *time.Time `json:"usedAt"`
+	// PerSecond and Bytes bound the calls with it, and the bytes that these bring, a second;
+	// 0 bounds nothing.
+	PerSecond int   `json:"perSecond"`
+	Bytes     int64 `json:"bytes"`
 }
 
 // Errors of keys. Who presents one is told no more.
@@ -52,6 +58,9 @@ const keyPrefix = "rfk_"
 func (k *Key) Check() error {
 	if len(k.Rights) == 0 || len(k.Rights) > 50 {
 		return errors.New("a key has rights: 1 to 50 of them")
+	}
+	if k.PerSecond < 0 || k.PerSecond > 1_000_000 || k.Bytes < 0 {
+		return errors.New("a key is good for 1 to 1000000 calls a second, or for any number with 0; bytes cannot be negative")
 	}
 	for _, r := range k.Rights {
 		if len(r.May) == 0 || len(r.On) == 0 || len(r.On) > 100 {
@@ -89,6 +98,7 @@ func (k *Key) permits(may, on string) bool {
 type known struct {
 	Key
 	hash []byte
+	rate *Rate // nil: not bounded
 }
 
 // Keys lists the keys by name.
@@ -109,7 +119,10 @@ func (c *Catalog) Keys() ([]Key, error) {
 }
 
 func read(row *store.Key) (known, error) {
-	k := known{Key{row.Name, row.Note, nil, row.Until, row.CreatedAt, row.UsedAt}, row.Hash}
+	k := known{Key{row.Name, row.Note, nil, row.Until, row.CreatedAt, row.UsedAt, row.PerSecond, row.Bytes}, row.Hash, nil}
+	if b := (flow.Bounds{PerSecond: k.PerSecond, Bytes: k.Bytes}); b != (flow.Bounds{}) {
+		k.rate = NewRate(b)
+	}
 	if err := json.Unmarshal(row.Rights, &k.Rights); err != nil {
 		return k, fmt.Errorf("the rights of the key %s: %w", row.Name, err)
 	}
@@ -147,7 +160,8 @@ func (c *Catalog) MakeKey(ctx context.Context, k Key, now time.Time) (secret str
 	}
 	secret = keyPrefix + rand.Text()
 	hash := sha256.Sum256([]byte(secret))
-	row := store.Key{Name: k.Name, Note: k.Note, Hash: hash[:], Rights: rights, Until: k.Until, CreatedAt: now}
+	row := store.Key{Name: k.Name, Note: k.Note, Hash: hash[:], Rights: rights, Until: k.Until, CreatedAt: now,
+		PerSecond: k.PerSecond, Bytes: k.Bytes}
 	if err := c.store.Write(ctx, func(tx *store.Tx) error { return tx.AddKey(&row) }); err != nil {
 		return "", err
 	}
@@ -182,6 +196,24 @@ func (c *Catalog) Takers(on string) []string {
 		}
 	}
 	return out
+}
+
+// Within counts a call with a key against what it is good for. The error is a
+// *run.RefusedError that says when to come again.
+func (c *Catalog) Within(name string, bytes int64) error {
+	c.mu.Lock()
+	var rate *Rate
+	for i := range c.keys {
+		if c.keys[i].Name == name {
+			rate = c.keys[i].rate
+		}
+	}
+	c.mu.Unlock()
+	if after := rate.Take(max(0, bytes), time.Now()); after > 0 {
+		return &run.RefusedError{Status: 429, Title: "The key is used too often", RetryAfter: after,
+			Detail: "the key " + name + " is good for fewer calls a second, or fewer bytes; nothing was done, come again later"}
+	}
+	return nil
 }
 
 // usedEvery is how often it is written down that a key was used.

@@ -155,6 +155,9 @@ func (k *Intakes) Due(c store.Clock) error {
 		time.Sleep(50 * time.Millisecond) // it is being taken away just now
 		return nil
 	}
+	if err := k.untilRoom(k.Life.Context()); err != nil {
+		return err
+	}
 	in := &f.Live.Document.Intake
 	switch {
 	case f.Paused:

@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/semaphore"
 
 	"readyferry/core/run"
+	"readyferry/store"
 )
 
 // A gate bounds how much is read and worked on at once, in bytes of memory as they are
@@ -18,6 +20,7 @@ import (
 type gate struct {
 	room *semaphore.Weighted
 	size int64
+	held atomic.Int64 // bytes that are in
 }
 
 // gateSize is how much the gate lets in at once, in bytes.
@@ -26,7 +29,7 @@ const gateSize = 384 << 20
 // gatePatience is how long somebody waits at the gate.
 const gatePatience = 5 * time.Second
 
-func newGate() *gate { return &gate{semaphore.NewWeighted(gateSize), gateSize} }
+func newGate() *gate { return &gate{room: semaphore.NewWeighted(gateSize), size: gateSize} }
 
 // Enter waits for room for a document; leave gives it back. The error is a
 // *run.RefusedError that says to come again, or that of ctx.
@@ -51,7 +54,11 @@ func (g *gate) enter(ctx context.Context, document []byte, patience time.Duratio
 			}
 		}
 	}
-	return func() { g.room.Release(need) }, nil
+	g.held.Add(need)
+	return func() {
+		g.held.Add(-need)
+		g.room.Release(need)
+	}, nil
 }
 
 // What a value and a byte of text are taken to need, in bytes: a decoded value with its
@@ -71,4 +78,19 @@ func weight(document []byte) int64 {
 		values += bytes.Count(document, []byte(s))
 	}
 	return 4096 + int64(values)*valueNeeds + int64(len(document))*byteNeeds
+}
+
+// Held tells what the intakes hold in memory.
+func (k *Intakes) Held() []store.InMemory {
+	k.mu.Lock()
+	waiting := len(k.expected)
+	k.mu.Unlock()
+	k.refused.mu.Lock()
+	refused := len(k.refused.last)
+	k.refused.mu.Unlock()
+	return []store.InMemory{
+		{What: "bytes that are read and worked on", N: k.gate.held.Load(), Most: gateSize},
+		{What: "callers who wait for an end", N: int64(waiting), Most: mostExpected},
+		{What: "calls that were not let in", N: int64(refused), Most: keptRefusals},
+	}
 }

@@ -33,6 +33,8 @@ type Intakes struct {
 	troubles  map[string]trouble               // what was noted last of each source
 	refused   refusals
 	gate      *gate
+	room      *room
+	rates     *flowRates
 	verifier  caller.Verifier
 }
 
@@ -42,7 +44,8 @@ func New(j *journal.Journal, links *connect.Links) *Intakes {
 		Journal: j, links: links, consumers: map[string]*consumer{}, receivers: map[string]*receiver{},
 		expected: map[store.ID][]chan *step.Answer{},
 		bulk:     map[store.ID]bool{}, clocks: make(chan struct{}, 1), loads: make(chan struct{}, 1),
-		gate: newGate(), troubles: map[string]trouble{}, refused: refusals{counts: map[string]int64{}},
+		gate: newGate(), room: newRoom(), rates: newFlowRates(), troubles: map[string]trouble{},
+		refused: refusals{counts: map[string]int64{}},
 	}
 	j.Listen(k.heard)
 	j.Catalog.OnChange(k.changed)
@@ -51,6 +54,9 @@ func New(j *journal.Journal, links *connect.Links) *Intakes {
 
 // Start sets readers, clocks and loads going.
 func (k *Intakes) Start() error {
+	if err := k.startRoom(); err != nil {
+		return err
+	}
 	k.startConsumers()
 	k.startReceivers()
 	if err := k.syncClocks(); err != nil {

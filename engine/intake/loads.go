@@ -318,6 +318,9 @@ func (k *Intakes) loadAll(l *store.Load) error {
 		if f == nil || f.Live == nil {
 			return fmt.Errorf("the flow %s is not there any more", l.Flow)
 		}
+		if err := errors.Join(k.untilRoom(k.Life.Context()), k.paced(k.Life.Context(), f)); err != nil {
+			return err
+		}
 		if f.Paused {
 			return fmt.Errorf("the flow %s is paused; resume it, then resume the load", l.Flow)
 		}
@@ -349,7 +352,16 @@ func (k *Intakes) loadAll(l *store.Load) error {
 			if err != nil {
 				return err
 			}
-			batch = batch[min(taken, len(batch)):]
+			taken = min(taken, len(batch))
+			bytes := int64(0)
+			for _, r := range batch[:taken] {
+				bytes += int64(len(r.body))
+			}
+			k.came(f, taken, bytes)
+			batch = batch[taken:]
+			if err := k.paced(k.Life.Context(), f); err != nil {
+				return err
+			}
 			k.Announce(journal.EventLoads)
 		}
 		if ended {
@@ -380,7 +392,7 @@ func (k *Intakes) takeRecords(
 ) (taken int, err error) {
 	was := now.Read
 	for i, r := range batch {
-		if i > 0 && (i >= atOneGo || s.Tired() || s.Crowded()) {
+		if i > 0 && (i >= mostAtOnce(f, atOneGo) || s.Tired() || s.Crowded()) {
 			break // others want to write, too
 		}
 		if err := k.takeRecord(s, f, now, filter, r); err != nil {

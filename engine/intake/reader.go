@@ -24,6 +24,8 @@ type consumer struct {
 	source catalog.Source
 	wake   chan struct{}
 	stop   context.CancelFunc
+	begun  int   // messages that were taken last
+	bytes  int64 // of them
 }
 
 // startConsumers sets a consumer going for every live flow with a source, and
@@ -114,7 +116,7 @@ func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 	if c.source.Kind == "topic" {
 		take = c.takeFromTopic
 	}
-	if err := c.patient(f); err != nil {
+	if err := errors.Join(c.patient(f), c.paced(ctx, f)); err != nil {
 		return false, err
 	}
 	err = c.Do(ctx, c.flow, func(s *journal.Session) (err error) {
@@ -134,6 +136,9 @@ func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 		})
 		return nil
 	})
+	if err == nil && more {
+		c.came(f, c.begun, c.bytes)
+	}
 	return more && err == nil, err
 }
 
@@ -187,7 +192,7 @@ func (c *consumer) takeFromQueue(s *journal.Session, f *catalog.Flow) (more bool
 	if err != nil {
 		return false, err
 	}
-	free := atOnce(s, f.Live.Document.Intake.InFlight-int(inFlight))
+	free := mostAtOnce(f, atOnce(s, f.Live.Document.Intake.InFlight-int(inFlight)))
 	if free <= 0 {
 		return more, nil
 	}
@@ -198,7 +203,7 @@ func (c *consumer) takeFromQueue(s *journal.Session, f *catalog.Flow) (more bool
 	if err != nil {
 		return false, err
 	}
-	begun := 0
+	begun, bytes := 0, int64(0)
 	for i := range items {
 		item := &items[i]
 		if item.ExpiresAt != nil && !item.ExpiresAt.After(s.At) {
@@ -207,11 +212,12 @@ func (c *consumer) takeFromQueue(s *journal.Session, f *catalog.Flow) (more bool
 		if begun == free || begun > 0 && s.Tired() {
 			break
 		}
-		begun++
+		begun, bytes = begun+1, bytes+int64(len(item.Body))
 		if err := c.takeItem(s, f, item); err != nil {
 			return false, fmt.Errorf("message %d: %w", item.N, err)
 		}
 	}
+	c.begun, c.bytes = begun, bytes
 	if begun > 0 {
 		s.Then(func(tx *store.Tx, n *journal.Notice) error {
 			n.Taken[queue] += begun
@@ -296,7 +302,7 @@ func (c *consumer) takeFromTopic(s *journal.Session, f *catalog.Flow) (more bool
 	if err != nil {
 		return false, err
 	}
-	free := atOnce(s, f.Live.Document.Intake.InFlight-int(inFlight))
+	free := mostAtOnce(f, atOnce(s, f.Live.Document.Intake.InFlight-int(inFlight)))
 	if free <= 0 {
 		return false, nil
 	}
@@ -307,13 +313,13 @@ func (c *consumer) takeFromTopic(s *journal.Session, f *catalog.Flow) (more bool
 	if err != nil || len(rows) == 0 {
 		return false, err
 	}
-	begun := 0
+	begun, bytes := 0, int64(0)
 	for i := range rows {
 		if i > 0 && s.Tired() {
 			break
 		}
 		m := &rows[i]
-		begun++
+		begun, bytes = begun+1, bytes+int64(len(m.Body))
 		a := journal.Arrival{
 			Headers:   m.Headers,
 			Body:      m.Body,
@@ -328,6 +334,7 @@ func (c *consumer) takeFromTopic(s *journal.Session, f *catalog.Flow) (more bool
 			return false, fmt.Errorf("offset %d: %w", m.N, err)
 		}
 	}
+	c.begun, c.bytes = begun, bytes
 	was, next := sub.Position, rows[begun-1].N+1
 	s.Then(func(tx *store.Tx, n *journal.Notice) error {
 		now, err := tx.Subscription(topic, name)

@@ -36,6 +36,8 @@ const (
 // startReceivers sets a receiver going for every live flow that reads an outside
 // system, and ends those whose flow or connection is another now.
 func (k *Intakes) startReceivers() {
+	now := k.Room()
+	short := now.Short()
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.Life.Over() {
@@ -43,7 +45,7 @@ func (k *Intakes) startReceivers() {
 	}
 	reads := map[string]*catalog.Flow{}
 	k.Catalog.Each(func(f *catalog.Flow) {
-		if f.Live == nil || f.Paused {
+		if f.Live == nil || f.Paused || short {
 			return
 		}
 		if s := k.Catalog.Systems().Find(f.Live.Document.Intake.Kind); s != nil && s.Intake != nil {
@@ -128,6 +130,9 @@ func (r *receiver) receive(ctx context.Context) error {
 // take stores messages, with the mark behind them, in one database transaction.
 func (r *receiver) take(ctx context.Context, list []connect.Arrival) (taken []connect.Taken, err error) {
 	in := &r.of.Live.Document.Intake
+	if err := r.paced(ctx, r.of); err != nil {
+		return nil, err
+	}
 	err = r.Do(ctx, r.flow, func(s *journal.Session) error {
 		taken = make([]connect.Taken, len(list))
 		mark, n := []byte(nil), 0
@@ -165,15 +170,21 @@ func (r *receiver) take(ctx context.Context, list []connect.Arrival) (taken []co
 	})
 	if err == nil {
 		r.links.Pulses.Through(r.conn.Name, connect.Inward, len(list), r.Now())
+		bytes := int64(0)
+		for _, a := range list {
+			bytes += int64(len(a.Body))
+		}
+		r.came(r.of, len(list), bytes)
 	}
 	return taken, err
 }
 
 // answered takes one message whose sender waits, as a webhook does.
 func (r *receiver) answered(ctx context.Context, a connect.Arrival, stored func()) (connect.Answer, error) {
-	if err := r.stopping(); err != nil {
+	if err := errors.Join(r.stopping(), r.paced(ctx, r.of)); err != nil {
 		return connect.Answer{}, err
 	}
+	r.came(r.of, 1, int64(len(a.Body)))
 	t := &taking{
 		Intakes: r.Intakes, in: &Intake{Flow: r.flow, version: r.of.Version, plan: r.of.Live}, id: store.NewID(), called: a.ID,
 		envelope: run.Envelope{ReceivedAt: r.Now(), Headers: orEmpty(a.Headers), Params: []message.Header{}, Query: []message.Header{},

@@ -120,22 +120,25 @@ func (k *Intakes) unstage(ctx context.Context, flow string) error {
 // takeStaged begins the messages that are kept, until none is left.
 func (k *Intakes) takeStaged(f *catalog.Flow) error {
 	for !k.Life.Over() {
-		left := 0
+		if err := errors.Join(k.untilRoom(k.Life.Context()), k.paced(k.Life.Context(), f)); err != nil {
+			return err
+		}
+		left, taken, bytes := 0, 0, int64(0)
 		err := k.Do(k.Life.Context(), f.Name, func(s *journal.Session) error {
 			items, err := k.Store.Staged(f.Name, atOneGo)
 			if err != nil || len(items) == 0 {
 				return err
 			}
-			taken := 0
+			taken, bytes = 0, 0
 			for i := range items {
-				if i > 0 && (s.Tired() || s.Crowded()) {
+				if i > 0 && (i >= mostAtOnce(f, atOneGo) || s.Tired() || s.Crowded()) {
 					break
 				}
 				a := journal.Arrival{Headers: []byte("[]"), Body: items[i].Body, Source: items[i].Source}
 				if err := s.Take(f, a, nil, nil); err != nil {
 					return err
 				}
-				taken++
+				taken, bytes = taken+1, bytes+int64(len(a.Body))
 			}
 			first, last := items[0].N, items[taken-1].N
 			s.Then(func(tx *store.Tx, _ *journal.Notice) error {

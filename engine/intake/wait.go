@@ -10,6 +10,24 @@ import (
 	"readyferry/store"
 )
 
+// mostExpected is how many callers may wait for an end at once.
+const mostExpected = 20_000
+
+// crowded refuses a caller who would wait for the end of a message beside very many others.
+func (k *Intakes) crowded(in *Intake) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if len(k.expected) < mostExpected || !in.plan.Document.Intake.Finished {
+		return nil
+	}
+	return &run.RefusedError{
+		Status:     429,
+		Title:      "Too many callers wait",
+		Detail:     fmt.Sprintf("%d callers wait for the end of their message; nothing was stored, send it again later", mostExpected),
+		RetryAfter: comeAgain,
+	}
+}
+
 // expect lets a caller hear the answer of a transaction that is finished, or is
 // answered by a step. forget must be called.
 func (k *Intakes) expect(id store.ID) (heard <-chan *step.Answer, forget func()) {

@@ -161,6 +161,9 @@ func (k *Intakes) answered(ctx context.Context, in *Intake, c Call) (*step.Answe
 			Detail: fmt.Sprintf("%s takes no messages now; nothing was stored, send it again later", in.Flow),
 		}
 	}
+	if err := errors.Join(k.Roomy(), k.crowded(in), k.within(in, c.Body)); err != nil {
+		return nil, err
+	}
 	t := &taking{
 		Intakes:  k,
 		in:       in,
@@ -188,8 +191,9 @@ func (k *Intakes) admit(in *Intake, c Call) error {
 		signed = &sign.Request{Method: c.Method, Path: c.Path, Header: c.Header, Body: c.Body}
 	}
 	if key := presented(c.Header); key != "" {
-		if _, err := k.Catalog.Permits(context.Background(), key, catalog.MaySend, "flow:"+in.Flow, k.Now()); err == nil {
-			return nil
+		name, err := k.Catalog.Permits(context.Background(), key, catalog.MaySend, "flow:"+in.Flow, k.Now())
+		if err == nil {
+			return k.Catalog.Within(name, int64(len(c.Body)))
 		}
 	}
 	if _, err := k.verifier.Verify(callers, signed, k.Now()); err != nil {

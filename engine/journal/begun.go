@@ -140,3 +140,13 @@ func (s *Session) again(t *store.Transaction, m *store.Message, p *plan.Plan) (B
 	b.input.Effects, err = decodeEffects(rows)
 	return b, err == nil, err
 }
+
+// Held tells what the journal holds in memory.
+func (j *Journal) Held() []store.InMemory {
+	j.begun.mu.Lock()
+	defer j.begun.mu.Unlock()
+	return []store.InMemory{
+		{What: "decoded messages", N: int64(len(j.begun.all)), Most: mostBegun},
+		{What: "bytes of decoded messages", N: int64(j.begun.bytes), Most: mostBegunBytes},
+	}
+}

@@ -263,3 +263,16 @@ func (l *lane) untilNext(now time.Time) time.Duration {
 	}
 	return max(l.nextAt.Sub(now), time.Millisecond)
 }
+
+// Held tells what the lanes hold in memory: what the fullest of them knows to be due.
+func (k *Lanes) Held() []store.InMemory {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	fullest := 0
+	for _, l := range k.lanes {
+		l.mu.Lock()
+		fullest = max(fullest, len(l.inbox))
+		l.mu.Unlock()
+	}
+	return []store.InMemory{{What: "due deliveries handed to one target", N: int64(fullest), Most: mostReady}}
+}

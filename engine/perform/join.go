@@ -365,3 +365,10 @@ func (p *Performers) gatherPart(w *journal.Writing, parent store.ID, split strin
 	})
 	return nil
 }
+
+// Held tells what the performers hold in memory.
+func (p *Performers) Held() []store.InMemory {
+	p.gathered.mu.Lock()
+	defer p.gathered.mu.Unlock()
+	return []store.InMemory{{What: "groups with their items", N: int64(len(p.gathered.groups)), Most: gatheredGroups}}
+}

@@ -193,17 +193,21 @@ func (r *retention) tables(ctx context.Context) error {
 
 // giveBack shortens the file while much of it holds nothing.
 func (r *retention) giveBack(ctx context.Context) error {
-	for more := true; more; {
+	for given := false; ; given = true {
 		began := r.Now()
-		var err error
-		if more, err = r.Store.GiveBack(ctx, pagesAtOnce); err != nil {
+		more, err := r.Store.GiveBack(ctx, pagesAtOnce)
+		if err != nil {
 			return err
+		}
+		if !more && given {
+			return r.Store.WriteBack(ctx)
+		} else if !more {
+			return nil
 		}
 		if err := r.rest(ctx, r.Now().Sub(began)); err != nil {
 			return err
 		}
 	}
-	return nil
 }
 
 // some works in writes until there is no more to do.

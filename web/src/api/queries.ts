@@ -57,6 +57,12 @@ export const useTroubles = () =>
     queryKey: ["flows", "troubles"],
     queryFn: () => get<T.Schemas["Trouble"][]>("/api/v1/troubles"),
   });
+export const useRoom = () =>
+  useQuery({
+    queryKey: ["flows", "room"],
+    refetchInterval: 10_000,
+    queryFn: () => get<T.Schemas["Room"]>("/api/v1/room"),
+  });
 export const useRefusedCallers = () =>
   useQuery({
     queryKey: ["flows", "refused"],

@@ -554,6 +554,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much room there is for messages, and whether they are taken in */
+        get: operations["getRoom"];
+        /** Says when the disk counts as short. Below that webhooks answer 429, receivers stop taking, and schedules, polls and loads wait, until a tenth more is free, or the journal has a twentieth less */
+        put: operations["setRoom"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/refused-callers": {
         parameters: {
             query?: never;
@@ -2113,6 +2131,8 @@ export interface components {
             why: string;
         };
         Draft: components["schemas"]["Flow"] & {
+            /** @description an earlier release made the flow; where it does not say how long, it keeps all messages */
+            keepsAll: boolean;
             revision: number;
             document: Record<string, never> | null;
             text: string;
@@ -2910,7 +2930,31 @@ export interface components {
             /** @description flow:name, queue:name or topic:name; a * at the end stands for any rest */
             on: string[];
         };
+        /** @description in bytes */
+        Room: {
+            /** @description where the data lies */
+            free: number;
+            disk: number;
+            /** @description the journal without its free pages, with what is written ahead of it */
+            journal: number;
+            /** @description that are to stay free */
+            minFree: number;
+            /** @description nobody has set that */
+            usual: boolean;
+            /** @description that the journal may have; 0 for any number */
+            maxJournal: number;
+            /**
+             * Format: date-time
+             * @description since when nothing is taken in; null while messages are taken
+             */
+            since: string | null;
+            why: string;
+        };
         Key: {
+            /** @description calls with it in a second; 0 for any number */
+            perSecond: number;
+            /** @description bytes that these bring in a second; 0 for any number */
+            bytes: number;
             name: string;
             note: string;
             rights: components["schemas"]["Right"][];
@@ -4463,6 +4507,62 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getRoom: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description room */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Room"];
+                };
+            };
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRoom: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description bytes that are to stay free where the data lies; null for the smaller of 1 GiB and a twentieth of the disk */
+                    minFree?: number | null;
+                    /** @description bytes that the journal may have; 0 for any number */
+                    maxJournal?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description room, as it counts from now on */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Room"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            413: components["responses"]["TooLarge"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
     listRefusedCallers: {
         parameters: {
             query?: {
@@ -5964,6 +6064,10 @@ export interface operations {
                     rights: components["schemas"]["Right"][];
                     /** Format: date-time */
                     until?: string | null;
+                    /** @description calls with it in a second, more get 429; 0 for any number */
+                    perSecond?: number;
+                    /** @description bytes that these bring in a second; 0 for any number */
+                    bytes?: number;
                 };
             };
         };

@@ -31,6 +31,9 @@ export type FlowDocument = {
   name: string;
   title?: string;
   note?: string;
+  retain?: { days?: number | "forever"; bytes?: string | number };
+  limits?: { "per-second"?: number; bytes?: string | number };
+  weight?: number;
   intake: Intake;
   steps: Step[];
   "on-dead-letter"?: { note?: string; steps: Step[] };

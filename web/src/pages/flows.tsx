@@ -6,6 +6,7 @@ import { queryClient, useCauses, useConnections, useFlows, useRefusedCallers, us
 import { Mark } from "../ui/marks";
 import { Dialog, Empty, PageHead, says, Text, Trouble } from "../ui/parts";
 import { age, number, Time, useNow } from "../ui/time";
+import { NoRoom, RoomLine } from "./room";
 import { StartFlow } from "./start-flow";
 
 /** Sixty minutes as bars: height by count, colour by the worst that happened. */
@@ -138,6 +139,7 @@ export function FlowsPage() {
           Start a flow
         </button>
       </PageHead>
+      <NoRoom />
       {flows.error && <Trouble error={flows.error} />}
       <div className="min-h-0 flex-1 overflow-auto">
         {flows.data?.length === 0 ? (
@@ -247,7 +249,8 @@ export function FlowsPage() {
                   <RefusedCallers />
                 </section>
                 <section className="p-4">
-                  <h2 className="mb-2">Targets</h2>
+                  <RoomLine />
+                  <h2 className="mt-3 mb-2">Targets</h2>
                   {connections.data
                     ?.filter((c) => c.kind === "http")
                     .slice(0, 8)

@@ -17,6 +17,28 @@ export function HelpKeeping() {
         count, bodies are there and unchanged, and tries are due when their plans say. Its exit code is 1, with a list,
         when something does not hold.
       </p>
+      <h3 className="mt-3 mb-1 font-semibold">How long messages are kept</h3>
+      <p className="mb-2">
+        What is delivered or turned away is kept for 30 days behind its end, in flows made from this release on; a flow
+        says otherwise with <span className="chip">retain: {"{days: 90, bytes: 10GiB}"}</span> or{" "}
+        <span className="chip">retain: {"{days: forever}"}</span>, on its first row under “Kept, and how much is taken”.
+        With bytes the oldest that have ended go first. What is under way or waits, open dead letters and open groups
+        stay; closed loads and groups, and letters that somebody has decided about, go with their messages. A table
+        keeps the versions of the last 30 days likewise. The file gives the room back while the application is at work.
+        Flows and tables of earlier releases keep everything until they say how long.
+      </p>
+      <h3 className="mt-3 mb-1 font-semibold">When room runs short</h3>
+      <p className="mb-2">
+        Before the disk is full nothing more is taken in: webhooks and programs get 429 with Retry-After, receivers stop
+        taking, schedules, polls and loads wait, and Flows says so. By default that is when less than 1 GiB, or a
+        twentieth of a small disk, is free; the line “room for messages” on Flows sets it, and the most that the journal
+        may have. It ends when a tenth more is free, or the journal has a twentieth less.
+      </p>
+      <p>
+        A flow takes so many messages and bytes in a second as its{" "}
+        <span className="chip">limits: {"{per-second: 200, bytes: 1MiB}"}</span> say, a key so many calls as was set
+        with it: whoever calls more often gets 429 with Retry-After, and what the flow fetches itself waits.
+      </p>
     </section>
   );
 }

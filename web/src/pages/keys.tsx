@@ -59,6 +59,7 @@ export function Keys({ onClose }: { onClose: () => void }) {
                 <td>
                   <b>{k.name}</b>
                   {k.note && <div className="text-quiet">{k.note}</div>}
+                  {k.perSecond > 0 && <div className="text-quiet">at most {k.perSecond} a second</div>}
                 </td>
                 <td>
                   {k.rights.map((r) => (
@@ -90,6 +91,7 @@ function Make({ onMade }: { onMade: (made: { name: string; key: string }) => voi
   const [may, setMay] = useState<May[]>(["take"]);
   const [on, setOn] = useState("");
   const [until, setUntil] = useState("");
+  const [perSecond, setPerSecond] = useState("");
   const [bad, setBad] = useState<string>();
   const make = async () => {
     setBad(undefined);
@@ -100,6 +102,7 @@ function Make({ onMade }: { onMade: (made: { name: string; key: string }) => voi
           note,
           rights: [{ may, on: on.split(/[\s,]+/).filter(Boolean) }],
           until: until ? new Date(until).toISOString() : null,
+          perSecond: Number(perSecond) || 0,
         },
       });
       await queryClient.invalidateQueries({ queryKey: ["keys"] });
@@ -127,6 +130,9 @@ function Make({ onMade }: { onMade: (made: { name: string; key: string }) => voi
         </Setting>
         <Setting inline label="Ends" hint="never when empty">
           <Text label="Ends" type="datetime-local" value={until} onChange={setUntil} />
+        </Setting>
+        <Setting inline label="Calls a second" hint="any number when empty">
+          <Text label="Calls a second" type="number" value={perSecond} onChange={setPerSecond} />
         </Setting>
       </div>
       <fieldset className="mb-2.5 flex flex-wrap gap-x-4 gap-y-1" aria-label="It may">

@@ -7,29 +7,18 @@ import { queryClient } from "../api/queries";
 import { CameWith } from "../sheet/shown";
 import { Document } from "../ui/document";
 import { Dialog, Select, Setting, says, Text } from "../ui/parts";
-import { number, span } from "../ui/time";
+import { number, size, span } from "../ui/time";
 import { StoredRow } from "./stored";
 
 const changed = () => queryClient.invalidateQueries({ queryKey: ["queues"] });
 
 /** How much a topic keeps, in words. */
 function keeps(t: Topic): string {
-  const bounds = [t.keepFor > 0 && `for ${span(t.keepFor)}`, t.keepBytes > 0 && `up to ${bytes(t.keepBytes)}`].filter(
+  const bounds = [t.keepFor > 0 && `for ${span(t.keepFor)}`, t.keepBytes > 0 && `up to ${size(t.keepBytes)}`].filter(
     Boolean,
   );
   if (!bounds.length) return "keeps everything";
   return `keeps messages ${bounds.join(" and ")}${t.dropUnread ? ", even what is not read yet goes" : ""}`;
-}
-
-function bytes(n: number): string {
-  for (const [unit, size] of [
-    ["GiB", 2 ** 30],
-    ["MiB", 2 ** 20],
-    ["KiB", 2 ** 10],
-  ] as const) {
-    if (n >= size) return `${Number((n / size).toFixed(1))} ${unit}`;
-  }
-  return `${n} bytes`;
 }
 
 /** Topics, each with its subscriptions below it. */
@@ -74,7 +63,7 @@ export function TopicTable(p: {
             <tr data-topic={t.name} aria-selected={t.name === p.open}>
               <td className="data !font-bold">{t.name}</td>
               <td className="text-quiet">
-                {number(t.messages)} {t.messages === 1 ? "message" : "messages"}, {bytes(t.bytes)}; {keeps(t)}
+                {number(t.messages)} {t.messages === 1 ? "message" : "messages"}, {size(t.bytes)}; {keeps(t)}
                 {t.unheard > 0 && (
                   <span className="ml-2 text-wait">{number(t.unheard)} were put while nobody subscribed</span>
                 )}

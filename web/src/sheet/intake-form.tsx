@@ -4,7 +4,7 @@ import { type Connection, call, type Draft, enc, type Finding, type Sample } fro
 import { queryClient } from "../api/queries";
 import { update } from "../model/edit";
 import type { FlowDocument, Intake } from "../model/model";
-import { useIntakeSchema, useSystems } from "../systems";
+import { useFlowPart, useIntakeSchema, useSystems } from "../systems";
 import { type Override, SchemaForm } from "../systems/form";
 import { settingsOf, type Value } from "../systems/schema";
 import type { Completion } from "../ui/code";
@@ -109,7 +109,113 @@ export function IntakeForm(p: Props) {
         </details>
       )}
       {part(telling)}
+      <Keeping {...p} />
     </div>
+  );
+}
+
+/** How long messages are kept, and how many the flow takes. */
+function Keeping(p: Props) {
+  const retain = useFlowPart("retain");
+  const bounds = useFlowPart("bounds");
+  const weight = useFlowPart("weight");
+  if (!retain || !bounds || !weight) return null;
+  const put = (name: "retain" | "limits", value: Value, mark: string) => {
+    const { [name]: _, ...rest } = p.doc;
+    p.onChange(Object.keys(value).length ? { ...p.doc, [name]: value } : (rest as FlowDocument), `${name}${mark}`);
+  };
+  const error = (pointer: string) => {
+    const f = p.findings.find((f) => f.pointer === pointer);
+    return f && f.message + (f.repair ? `; ${f.repair}` : "");
+  };
+  return (
+    <details className="mb-2.5" open={!!(p.doc.retain || p.doc.limits || p.doc.weight) || undefined}>
+      <summary className="head cursor-pointer">Kept, and how much is taken</summary>
+      <div className="mt-2">
+        <div className="flex flex-wrap gap-2">
+          <Setting inline label="Kept for" hint="days behind its end; dead letters stay" error={error("/retain/days")}>
+            <Select
+              label="Kept for"
+              value={String(p.doc.retain?.days ?? "")}
+              onChange={(v) => {
+                const { days: _, ...rest } = p.doc.retain ?? {};
+                put("retain", v ? { ...rest, days: v === "forever" ? v : Number(v) } : rest, "days");
+              }}
+              options={keptFor(p.doc.retain?.days, p.flow.keepsAll)}
+            />
+          </Setting>
+          <Sized
+            label="Kept at most"
+            hint="such as 10GiB"
+            value={p.doc.retain?.bytes}
+            error={error("/retain/bytes")}
+            onChange={(v) => {
+              const { bytes: _, ...rest } = p.doc.retain ?? {};
+              put("retain", v ? { ...rest, bytes: v } : rest, "bytes");
+            }}
+          />
+        </div>
+        <SchemaForm
+          schema={bounds}
+          value={(p.doc.limits ?? {}) as Value}
+          onChange={(v, mark) => put("limits", v, mark)}
+          error={(s) => error(`/limits/${s}`)}
+          omit={["bytes"]}
+        />
+        <div className="flex flex-wrap gap-2">
+          <Sized
+            label="Bytes a second"
+            hint="that are taken, such as 1MiB"
+            value={p.doc.limits?.bytes}
+            error={error("/limits/bytes")}
+            onChange={(v) => {
+              const { bytes: _, ...rest } = p.doc.limits ?? {};
+              put("limits", v ? { ...rest, bytes: v } : rest, "bytes");
+            }}
+          />
+          <Setting inline label="Weight" hint="beside other flows; 1 when empty" error={error("/weight")}>
+            <Text
+              label="Weight"
+              value={String(p.doc.weight ?? "")}
+              onChange={(v) => {
+                const { weight: _, ...rest } = p.doc;
+                p.onChange(v ? { ...p.doc, weight: Number(v) } : rest, "weight");
+              }}
+            />
+          </Setting>
+        </div>
+      </div>
+    </details>
+  );
+}
+
+/** The spans that are offered, with the one that stands there. */
+function keptFor(days: number | "forever" | undefined, all: boolean): [string, string][] {
+  const offered: [string, string][] = [
+    ["", all ? "forever, as in earlier releases" : "30 days"],
+    ...(all ? [["30", "30 days"] as [string, string]] : []),
+    ["1", "1 day"],
+    ["7", "7 days"],
+    ["90", "90 days"],
+    ["365", "a year"],
+    ["forever", "forever"],
+  ];
+  return days === undefined || offered.some(([v]) => v === String(days))
+    ? offered
+    : [...offered, [String(days), `${days} days`]];
+}
+
+function Sized(p: {
+  label: string;
+  hint: string;
+  value: string | number | undefined;
+  error: string | undefined;
+  onChange: (v: string) => void;
+}) {
+  return (
+    <Setting inline label={p.label} hint={p.hint} error={p.error}>
+      <Text label={p.label} value={String(p.value ?? "")} onChange={p.onChange} />
+    </Setting>
   );
 }
 

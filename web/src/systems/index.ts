@@ -48,6 +48,12 @@ export function useIntakeSchema(kind: string): Schema | undefined {
   return placed(defs, defs?.intake.allOf.find((c) => c.if.properties.kind.const === kind)?.then);
 }
 
+/** What a part of the flow document beside intake and steps may say: retain, bounds or weight. */
+export function useFlowPart(name: string): Schema | undefined {
+  const defs = useFlowSchema();
+  return placed(defs, defs?.[name]);
+}
+
 /** Says what counts where a step leaves a setting out, or an example of what might stand there. */
 export type Usual = (setting: string) => string;
 

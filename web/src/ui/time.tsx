@@ -82,3 +82,16 @@ export const local = (at: string) =>
   });
 
 export const number = (n: number) => n.toLocaleString("en-GB").replace(/,/g, "\u2009");
+
+const sizes: [string, number][] = [
+  ["TiB", 2 ** 40],
+  ["GiB", 2 ** 30],
+  ["MiB", 2 ** 20],
+  ["KiB", 2 ** 10],
+];
+
+/** Writes a number of bytes as people read it (IEC 80000-13): 1.5 GiB. */
+export function size(bytes: number): string {
+  const [unit, of] = sizes.find(([, of]) => bytes >= of) ?? ["bytes", 1];
+  return `${Number((bytes / of).toFixed(1))} ${unit}`;
+}

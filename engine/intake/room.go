@@ -1,0 +1,213 @@
+package intake
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"readyferry/core/run"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// Before the disk is full nothing more is taken in: callers are told to come again, receivers
+// stop taking, schedules, polls and loads wait. What has been taken goes on and comes to its
+// end, and what is old goes, so that there is room again.
+
+// Room is how much room there is for messages, and what becomes of those that come.
+type Room struct {
+	store.Room
+	store.RoomLimits
+	MinFree int64      // that counts now, in bytes
+	Since   *time.Time // since when nothing is taken in; nil: messages are taken
+	Why     string
+}
+
+// Short tells that nothing is taken in.
+func (r *Room) Short() bool { return r.Since != nil }
+
+// RoomLimits say when the disk counts as short.
+type RoomLimits = store.RoomLimits
+
+// How room is watched.
+const (
+	lookAtRoom = 250 * time.Millisecond
+	// comeAgain is when callers are told to come again who find no room.
+	comeAgain = 10 * time.Second
+	// emptyLog is how often what is written ahead is written back while there is no room.
+	emptyLog = 5 * time.Second
+)
+
+// Once the disk is short, so much more than the threshold has to be free again, and the
+// journal has to be so much smaller, in parts of a hundred: else callers would be let in and
+// turned away in turn.
+const (
+	freeAgain    = 110
+	journalAgain = 95
+)
+
+// room watches how much room there is.
+type room struct {
+	mu      sync.Mutex
+	now     Room
+	limits  store.RoomLimits
+	open    chan struct{} // closed while messages are taken
+	emptied time.Time     // when the log was written back last
+}
+
+func newRoom() *room {
+	r := &room{open: make(chan struct{})}
+	close(r.open)
+	return r
+}
+
+// Room tells how much room there is.
+func (k *Intakes) Room() Room {
+	k.room.mu.Lock()
+	defer k.room.mu.Unlock()
+	return k.room.now
+}
+
+// SetRoomLimits says when the disk counts as short; it is looked at once.
+func (k *Intakes) SetRoomLimits(ctx context.Context, l store.RoomLimits) error {
+	if l.MaxJournal < 0 || l.MinFree != nil && *l.MinFree < 0 {
+		return fmt.Errorf("%w: a size cannot be negative; 0 bounds nothing", journal.ErrDecision)
+	}
+	if err := k.Store.Write(ctx, func(tx *store.Tx) error { return tx.SetRoomLimits(l) }); err != nil {
+		return err
+	}
+	k.room.mu.Lock()
+	k.room.limits = l
+	k.room.mu.Unlock()
+	return k.lookAtRoom()
+}
+
+// startRoom begins to watch.
+func (k *Intakes) startRoom() error {
+	limits, err := k.Store.RoomLimits()
+	if err != nil {
+		return err
+	}
+	k.room.limits = limits
+	if err := k.lookAtRoom(); err != nil {
+		return err
+	}
+	k.Life.Go(func() {
+		tick := time.NewTicker(lookAtRoom)
+		defer tick.Stop()
+		for {
+			select {
+			case <-k.Life.Context().Done():
+				return
+			case <-tick.C:
+				if err := k.lookAtRoom(); err != nil && !k.Life.Over() {
+					k.Log.Error("looking how much room there is", "error", err)
+				}
+			}
+		}
+	})
+	return nil
+}
+
+// lookAtRoom looks whether messages can be taken, and says so where that changes.
+func (k *Intakes) lookAtRoom() error {
+	is, err := k.Store.Room()
+	if err != nil {
+		return err
+	}
+	r := k.room
+	r.mu.Lock()
+	was := r.now
+	now := judge(is, r.limits, was, k.Now())
+	r.now = now
+	switch {
+	case now.Short() && !was.Short():
+		r.open = make(chan struct{})
+	case !now.Short() && was.Short():
+		close(r.open)
+	}
+	empty := now.Short() && k.Now().Sub(r.emptied) >= emptyLog
+	if empty {
+		r.emptied = k.Now()
+	}
+	r.mu.Unlock()
+	if empty { // what is written ahead takes room twice
+		err = k.Store.WriteBack(k.Life.Context())
+	}
+	if now.Short() == was.Short() {
+		return err
+	}
+	if now.Short() {
+		k.Log.Warn("no more messages are taken in", "why", now.Why)
+	} else {
+		k.Log.Info("messages are taken in again", "free", now.Free, "journal", now.Journal)
+	}
+	k.startReceivers()
+	k.wakeClocks()
+	k.Announce(journal.EventFlows)
+	return err
+}
+
+// judge says whether there is room enough, with what was said before.
+func judge(is store.Room, limits store.RoomLimits, was Room, at time.Time) Room {
+	now := Room{Room: is, RoomLimits: limits, MinFree: min(store.UsualMinFree, is.Disk/20)}
+	if limits.MinFree != nil {
+		now.MinFree = *limits.MinFree
+	}
+	free, journal := now.MinFree, limits.MaxJournal
+	if was.Short() {
+		free, journal = free/100*freeAgain, journal/100*journalAgain
+	}
+	switch {
+	case is.Free < free:
+		now.Why = fmt.Sprintf("%s are free on the disk, and %s are to stay free", size(is.Free), size(now.MinFree))
+	case journal > 0 && is.Journal > journal:
+		now.Why = fmt.Sprintf("the journal has %s, and may have %s", size(is.Journal), size(limits.MaxJournal))
+	default:
+		return now
+	}
+	if now.Since = was.Since; now.Since == nil {
+		now.Since = &at
+	}
+	return now
+}
+
+// size writes a number of bytes as people read it.
+func size(n int64) string {
+	for _, u := range []struct {
+		unit string
+		of   float64
+	}{{"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}} {
+		if float64(n) >= u.of {
+			return fmt.Sprintf("%.1f %s", float64(n)/u.of, u.unit)
+		}
+	}
+	return fmt.Sprintf("%d bytes", n)
+}
+
+// Roomy is the answer to a message that finds no room; nil where there is some.
+func (k *Intakes) Roomy() error {
+	if now := k.Room(); now.Short() {
+		return &run.RefusedError{
+			Status:     429,
+			Title:      "There is no room for more messages",
+			Detail:     now.Why + "; nothing was stored, send it again later",
+			RetryAfter: comeAgain,
+		}
+	}
+	return nil
+}
+
+// untilRoom waits until messages are taken.
+func (k *Intakes) untilRoom(ctx context.Context) error {
+	k.room.mu.Lock()
+	open := k.room.open
+	k.room.mu.Unlock()
+	select {
+	case <-open:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
