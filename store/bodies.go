@@ -122,6 +122,9 @@ func (v View) FillOf(tx ID, b *body.Body) error {
 	}
 	m, err := v.MessageN(tx, n)
 	if err == nil {
+		err = v.Fill(&m.Body)
+	}
+	if err == nil {
 		b.Fill(m.Body.Bytes())
 	}
 	return err

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"database/sql"
 	"errors"
 	"slices"
 	"time"
@@ -102,23 +103,37 @@ func (v View) Deliveries(txID ID) ([]Delivery, error) {
 	return out, v.sql().Where("tx = ?", txID).Order("seq").Find(&out).Error
 }
 
-// Due lists the ids of deliveries to a target whose time has come, the longest due first.
-func (v View) Due(target string, now time.Time, limit int) ([]ID, error) {
-	var out []ID
-	return out, v.sql().Model(&Delivery{}).
-		Where("target = ? AND state = 0 AND next_at <= ?", target, micros(now)).
+// Due is a delivery whose time has come, and its transaction.
+type Due struct{ ID, Tx ID }
+
+// Due lists the deliveries of a flow to a target whose time has come, the longest due first.
+func (v View) Due(target, flow string, now time.Time, limit int) ([]Due, error) {
+	var out []Due
+	return out, v.sql().Model(&Delivery{}).Select("id", "tx").
+		Where("target = ? AND flow = ? AND state = 0 AND next_at <= ?", target, flow, micros(now)).
 		Order("next_at").
 		Limit(limit).
-		Pluck("id", &out).
+		Find(&out).
 		Error
 }
 
-// After gives the time of the earliest delivery to a target that is due later
+// FlowsFor names the flows with deliveries that wait for a target. It costs what the flows
+// are, however much waits.
+func (v View) FlowsFor(target string) ([]string, error) {
+	var out []string
+	return out, v.sql().Raw(`WITH RECURSIVE next(flow) AS (
+		SELECT MIN(flow) FROM deliveries WHERE target = @target AND state = 0
+		UNION ALL SELECT (SELECT MIN(d.flow) FROM deliveries d WHERE d.target = @target AND d.state = 0 AND d.flow > next.flow)
+		FROM next WHERE next.flow IS NOT NULL) SELECT flow FROM next WHERE flow IS NOT NULL`,
+		sql.Named("target", target)).Scan(&out).Error
+}
+
+// After gives the time of the earliest delivery of a flow to a target that is due later
 // than now, or nil.
-func (v View) After(target string, now time.Time) (*time.Time, error) {
+func (v View) After(target, flow string, now time.Time) (*time.Time, error) {
 	var d Delivery
 	err := v.sql().Select("next_at").
-		Where("target = ? AND state = 0 AND next_at > ?", target, micros(now)).
+		Where("target = ? AND flow = ? AND state = 0 AND next_at > ?", target, flow, micros(now)).
 		Order("next_at").
 		Take(&d).
 		Error

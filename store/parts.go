@@ -153,7 +153,8 @@ func (v View) Parts(parent ID, state *State, after *ID, limit int) ([]Transactio
 // MessageN gives a transaction's message by number.
 func (v View) MessageN(id ID, n int) (Message, error) {
 	if u := v.unit(id); u != nil && u.message.N == n {
-		return u.message, nil
+		m := u.message
+		return m, v.Fill(&m.Body)
 	}
 	var m Message
 	err := v.sql().Where("tx = ? AND n = ?", id, n).Take(&m).Error

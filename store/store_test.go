@@ -271,13 +271,13 @@ func TestLinesKeepTheirOrder(t *testing.T) {
 				heads = append(heads, line[0])
 			}
 		}
-		due, err := s.Due(target, epoch, 100)
+		due, err := s.Due(target, "", epoch, 100)
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, id := range due {
-			if !slices.Contains(heads, id) {
-				t.Fatalf("step %d: %s is due and not at the head of its line", step, id)
+		for _, d := range due {
+			if !slices.Contains(heads, d.ID) {
+				t.Fatalf("step %d: %s is due and not at the head of its line", step, d.ID)
 			}
 		}
 		if len(due) != len(heads) {
@@ -295,11 +295,11 @@ func TestDueGoesByTime(t *testing.T) {
 		write(t, s, func(tx *Tx) error { return tx.AddDelivery(d) })
 		want = append([]ID{d.ID}, want...)
 	}
-	due, err := s.Due("t", epoch.Add(250*time.Millisecond), 10)
-	if err != nil || len(due) != 3 || due[0] != want[0] || due[2] != want[2] {
+	due, err := s.Due("t", "", epoch.Add(250*time.Millisecond), 10)
+	if err != nil || len(due) != 3 || due[0].ID != want[0] || due[2].ID != want[2] {
 		t.Errorf("%+v %v", due, err)
 	}
-	if at, err := s.After("t", epoch.Add(250*time.Millisecond)); err != nil ||
+	if at, err := s.After("t", "", epoch.Add(250*time.Millisecond)); err != nil ||
 		!at.Equal(epoch.Add(300*time.Millisecond)) {
 		t.Errorf("%v %v", at, err)
 	}

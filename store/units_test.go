@@ -142,6 +142,9 @@ func step(tx *Tx, r *rand.Rand, ids []ID, at func() *time.Time) (made *ID, err e
 		t := &Transaction{ID: NewID(), Flow: "f", Reference: fmt.Sprint(r.IntN(9)), ReceivedAt: *at()}
 		m := &Message{Tx: t.ID, Headers: []byte("[]"), Params: []byte("[]"), Query: []byte("[]"), Warnings: []byte("null"),
 			Body: body.OfMessage([]byte(strings.Repeat("m", r.IntN(4000))))}
+		if r.IntN(3) == 0 {
+			t.Caller = &ID{1}
+		}
 		return &t.ID, tx.AddTransaction(t, m)
 	}
 	id := ids[r.IntN(len(ids))]
@@ -153,7 +156,9 @@ func step(tx *Tx, r *rand.Rand, ids []ID, at func() *time.Time) (made *ID, err e
 	if err != nil {
 		return nil, err
 	}
-	switch r.IntN(8) {
+	switch r.IntN(9) {
+	case 8:
+		return nil, tx.Bring(append([]ID{id}, ids[:r.IntN(len(ids))]...))
 	case 0:
 		m, err := tx.Message(id)
 		if err != nil {
@@ -193,9 +198,12 @@ func step(tx *Tx, r *rand.Rand, ids []ID, at func() *time.Time) (made *ID, err e
 			m.N, m.Answer = m.N+1, nil
 			return nil, errors.Join(err, tx.AddMessage(&m))
 		case 2:
+			if t.Caller == nil { // repeats whose caller waits are of flows that are called
+				return nil, nil
+			}
 			first := id
 			again := &Transaction{ID: NewID(), Flow: "f", ReceivedAt: *at(), DuplicateOf: &first, CallerWaits: true,
-				Caller: &first, State: TurnedAway}
+				Caller: &ID{1}, State: TurnedAway}
 			return nil, tx.AddTransaction(again, &Message{Tx: again.ID, Body: body.Of(nil)})
 		}
 	case 6:

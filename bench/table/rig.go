@@ -42,6 +42,7 @@ type target struct {
 	address string
 	n       atomic.Int64
 	door    sync.RWMutex
+	other   chan struct{} // a message of the other flow has come
 }
 
 func (t *target) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -50,6 +51,9 @@ func (t *target) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	defer t.door.RUnlock()
 	w.WriteHeader(http.StatusNoContent)
 	t.n.Add(1)
+	if r.URL.Path == "/other" {
+		t.other <- struct{}{}
+	}
 }
 
 // serve listens on loopback until the rig is closed.
@@ -90,6 +94,7 @@ func newRig() (*rig, error) {
 	for _, kind := range []string{"a", "b", "c", "d", "e"} {
 		r.bodies = append(r.bodies, sample(kind))
 	}
+	r.target.other = make(chan struct{}, 1)
 	var err error
 	if r.target.address, err = r.serve(&r.target); err != nil {
 		return nil, err

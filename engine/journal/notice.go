@@ -42,6 +42,7 @@ type Notice struct {
 // that is small enough to be handed on in memory; else it stands in the store alone.
 type Ready struct {
 	ID      store.ID
+	Flow    string
 	Rules   retry.Plan
 	Request *want.Request
 }

@@ -217,7 +217,7 @@ func (w *Writing) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 			out = append(out, made)
 		}
 		if made.State == store.Pending {
-			one := Ready{ID: made.ID}
+			one := Ready{ID: made.ID, Flow: made.Flow}
 			if out := w.Move.sends[asked.Path]; len(send.Request.Body) <= handedOn {
 				one.Rules, one.Request = out.rules, send.Request
 			}

@@ -85,7 +85,8 @@ func (l *Lanes) of(target string, tell func(one *lane)) {
 			target:  target,
 			awake:   make(chan struct{}, 1),
 			running: map[store.ID]bool{},
-			known:   map[store.ID]bool{},
+			known:   map[store.ID]*line{},
+			lines:   map[string]*line{},
 			ended:   make(chan ended, 64),
 		}
 		one.hands = newHands(l.Life.Go, l.Life.Context().Done())

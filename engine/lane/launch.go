@@ -25,15 +25,15 @@ type lane struct {
 	hands *hands
 
 	// Only the lane's own goroutine touches these.
-	ready     []journal.Ready   // due, the longest due first
-	known     map[store.ID]bool // ready, running or being recorded
-	running   map[store.ID]bool // the target has not answered yet
-	recording int               // answered, and not stored yet
-	more      bool              // the file may have due ones that are not known
-	nextAt    time.Time         // when it will have another; zero: nothing waits
-	again     int               // "again" outcomes in a row
-	probeAt   time.Time         // while the breaker is open: when the next probe may go
-	slotAt    time.Time         // when the next try may begin under the limit per second
+	lines     map[string]*line   // by flow
+	turn      float64            // of the line that went last
+	known     map[store.ID]*line // ready, running or being recorded
+	running   map[store.ID]bool  // the target has not answered yet
+	recording int                // answered, and not stored yet
+	more      bool               // the file may have due ones of flows that have no line here
+	again     int                // "again" outcomes in a row
+	probeAt   time.Time          // while the breaker is open: when the next probe may go
+	slotAt    time.Time          // when the next try may begin under the limit per second
 }
 
 const (
@@ -116,9 +116,14 @@ func (l *lane) hear(r ended) {
 		return
 	}
 	l.recording--
+	one := l.known[r.id]
 	delete(l.known, r.id)
-	if r.next != nil && (l.nextAt.IsZero() || r.next.Before(l.nextAt)) {
-		l.nextAt = *r.next
+	if one == nil {
+		return
+	}
+	one.known--
+	if r.next != nil && (one.nextAt.IsZero() || r.next.Before(one.nextAt)) {
+		one.nextAt = *r.next
 	}
 }
 
@@ -137,20 +142,20 @@ func (l *lane) judge(o retry.Outcome) {
 	}
 }
 
-// take learns of what was handed over. While the file has others those come first, so
-// that what waits there the longest is not overtaken for ever.
+// take learns of what was handed over. While the file has others of a flow those come first,
+// so that what waits there the longest is not overtaken for ever.
 func (l *lane) take() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.more = l.more || l.asked
 	l.asked = false
 	for _, r := range l.inbox {
-		switch {
-		case l.known[r.ID]:
-		case l.more || len(l.ready) >= mostReady:
-			l.more = true
+		switch one := l.lineOf(r.Flow); {
+		case l.known[r.ID] != nil:
+		case l.more || one.more || len(one.ready) >= l.most():
+			one.more = true
 		default:
-			l.ready, l.known[r.ID] = append(l.ready, r), true
+			l.add(one, r)
 		}
 	}
 	clear(l.inbox)
@@ -172,9 +177,13 @@ func (l *lane) launch() (time.Duration, error) {
 		}
 		limit = 1
 	}
-	if !l.nextAt.IsZero() && !now.Before(l.nextAt) {
-		l.more, l.nextAt = true, time.Time{}
+	if l.more {
+		if err := l.discover(); err != nil {
+			return 0, err
+		}
+		l.more = false
 	}
+	l.come(now)
 	for len(l.running) < limit && l.recording < limit+spareRecords {
 		if perSecond > 0 && now.Before(l.slotAt) {
 			return l.slotAt.Sub(now), nil
@@ -184,7 +193,7 @@ func (l *lane) launch() (time.Duration, error) {
 			return 0, err
 		}
 		if !ok {
-			return l.untilNext(now), nil
+			return untilNext(l.come(now), now), nil
 		}
 		if !l.start(r) {
 			return idle, nil // the application stops, and what waits is found at the next start
@@ -194,48 +203,6 @@ func (l *lane) launch() (time.Duration, error) {
 		}
 	}
 	return idle, nil // the end of a try wakes the lane
-}
-
-// next gives a delivery that is due.
-func (l *lane) next(now time.Time) (r journal.Ready, ok bool, err error) {
-	if len(l.ready) == 0 && l.more {
-		if err := l.find(now); err != nil {
-			return r, false, err
-		}
-	}
-	if len(l.ready) == 0 {
-		return r, false, nil
-	}
-	r, l.ready[0] = l.ready[0], r
-	if l.ready = l.ready[1:]; len(l.ready) == 0 {
-		l.ready = nil
-	}
-	return r, true, nil
-}
-
-// find reads from the file what is due, and when the next one will be.
-func (l *lane) find(now time.Time) error {
-	most := foundAtOnce + len(l.known)
-	due, err := l.Store.Due(l.target, now, most)
-	if err != nil {
-		return err
-	}
-	for _, id := range due {
-		if !l.known[id] {
-			l.ready, l.known[id] = append(l.ready, journal.Ready{ID: id}), true
-		}
-	}
-	if l.more = len(due) == most; l.more {
-		return nil
-	}
-	next, err := l.Store.After(l.target, now)
-	if err != nil {
-		return err
-	}
-	if l.nextAt = (time.Time{}); next != nil {
-		l.nextAt = *next
-	}
-	return nil
 }
 
 func (l *lane) start(r journal.Ready) (begun bool) {
@@ -257,11 +224,11 @@ func (l *lane) nextSlot(now time.Time, perSecond float64) {
 	l.slotAt = l.slotAt.Add(time.Duration(float64(time.Second) / perSecond))
 }
 
-func (l *lane) untilNext(now time.Time) time.Duration {
-	if l.nextAt.IsZero() {
+func untilNext(at, now time.Time) time.Duration {
+	if at.IsZero() {
 		return idle
 	}
-	return max(l.nextAt.Sub(now), time.Millisecond)
+	return max(at.Sub(now), time.Millisecond)
 }
 
 // Held tells what the lanes hold in memory: what the fullest of them knows to be due.

@@ -36,13 +36,12 @@ func TestALaneThatMayNotBeginLeavesWhatWaits(t *testing.T) {
 		t.Fatal(err)
 	}
 	j := journal.New(journal.Config{Store: s, Catalog: known, Now: time.Now, Log: log, Life: journal.NewLife()})
-	l := &lane{Lanes: New(j, connect.NewLinks(all)), target: "t", running: map[store.ID]bool{}, known: map[store.ID]bool{},
+	l := &lane{Lanes: New(j, connect.NewLinks(all)), target: "t", running: map[store.ID]bool{}, known: map[store.ID]*line{}, lines: map[string]*line{},
 		hands: newHands(func(func()) bool { return false }, nil)}
 	for range 100 {
-		r := journal.Ready{ID: store.NewID()}
-		l.ready, l.known[r.ID] = append(l.ready, r), true
+		l.add(l.lineOf("f"), journal.Ready{ID: store.NewID(), Flow: "f"})
 	}
-	if wait, err := l.launch(); err != nil || wait != idle || len(l.ready) != 99 || len(l.running) != 0 {
-		t.Errorf("it waits %s, has %d ready and %d running, %v", wait, len(l.ready), len(l.running), err)
+	if wait, err := l.launch(); err != nil || wait != idle || len(l.lineOf("f").ready) != 99 || len(l.running) != 0 {
+		t.Errorf("it waits %s, has %d ready and %d running, %v", wait, len(l.lineOf("f").ready), len(l.running), err)
 	}
 }
