@@ -117,9 +117,16 @@ func (e *Engine) Close() { e.life.Close() }
 // Closing is closed behind Close.
 func (e *Engine) Closing() <-chan struct{} { return e.life.Closing() }
 
-// Stop ends all work. Tries under way are interrupted and begin anew after the
-// next start.
+// Grace is how long tries under way may take to come to their end when the application
+// stops.
+const Grace = 5 * time.Second
+
+// Stop ends all work. Tries under way have Grace to come to their end; what is behind that is
+// cut off, noted as tries whose end is not known, and tried again under the same key after
+// the next start.
 func (e *Engine) Stop() {
+	e.life.Close()
+	e.Lane.Finish(Grace)
 	e.life.End()
 	e.Watch.Close()
 	if err := e.links.Close(); err != nil {

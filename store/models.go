@@ -292,6 +292,13 @@ type Try struct {
 	Body     body.Body // the answer's first 64 KiB
 }
 
+// Unknown is the outcome of a Try that the application did not see the end of, because it
+// stopped. It counts as none of its plan.
+const Unknown = "unknown"
+
+// Counts tells whether a try is one of its plan.
+func (t *Try) Counts() bool { return t.Outcome != Late && t.Outcome != Unknown }
+
 // Late is the outcome of a Try that is none: an answer for which nobody waited any more,
 // because it came late or a second time.
 const Late = "late"

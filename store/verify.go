@@ -194,7 +194,7 @@ type Tried struct {
 func (v View) Retried(after int64, limit int) ([]Tried, error) {
 	var out []Tried
 	err := v.sql().Raw(`SELECT d.*, t.at AS last_at, t.took AS last_took FROM deliveries d JOIN tries t ON t.delivery = d.id
-		AND t.n = (SELECT MAX(n) FROM tries WHERE delivery = d.id AND outcome <> ?)
-		WHERE d.state = 0 AND d.tries > 0 AND d.seq > ? ORDER BY d.seq LIMIT ?`, Late, after, limit).Scan(&out).Error
+		AND t.n = (SELECT MAX(n) FROM tries WHERE delivery = d.id AND outcome NOT IN (?, ?))
+		WHERE d.state = 0 AND d.tries > 0 AND d.seq > ? ORDER BY d.seq LIMIT ?`, Late, Unknown, after, limit).Scan(&out).Error
 	return out, err
 }

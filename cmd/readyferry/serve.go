@@ -165,7 +165,7 @@ func serve(
 	case <-ctx.Done():
 	}
 	e.Close() // who waits is told, and then nobody is cut off
-	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	end, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	if err := server.Shutdown(end); err != nil {
 		return server.Close()

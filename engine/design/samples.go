@@ -203,7 +203,7 @@ func (g *Designs) answersOf(id store.ID, into map[string]catalog.Reply) error {
 		if err != nil {
 			return err
 		}
-		tries = slices.DeleteFunc(tries, func(t store.Try) bool { return t.Outcome == store.Late })
+		tries = slices.DeleteFunc(tries, func(t store.Try) bool { return !t.Counts() })
 		if _, heard := into[d.Path]; !heard && len(tries) > 0 && tries[len(tries)-1].Status > 0 {
 			last := tries[len(tries)-1]
 			into[d.Path] = catalog.Reply{Status: last.Status, Body: string(last.Body.Bytes())}

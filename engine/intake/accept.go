@@ -54,7 +54,7 @@ func (t *taking) undecodable(refused *run.RefusedError) error {
 		now := t.Now()
 		arrived.Tx.State, arrived.Tx.Unbegun, arrived.Tx.FinishedAt = store.TurnedAway, true, &now
 		arrived.Tx.Reason = fmt.Sprintf("%d, %s: %s", refused.Status, refused.Title, refused.Detail)
-		err = t.Write(context.WithoutCancel(t.Life.Context()), func(tx *store.Tx, n *journal.Notice) error {
+		err = t.Write(context.WithoutCancel(t.Life.Taking()), func(tx *store.Tx, n *journal.Notice) error {
 			n.Events[journal.EventTransactions] = true
 			return tx.AddTransaction(&arrived.Tx, arrived.Message)
 		})
@@ -74,7 +74,7 @@ func (t *taking) setAside(why error) (*step.Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	err = t.Write(context.WithoutCancel(t.Life.Context()), func(tx *store.Tx, n *journal.Notice) error {
+	err = t.Write(context.WithoutCancel(t.Life.Taking()), func(tx *store.Tx, n *journal.Notice) error {
 		return t.DeadOnArrival(tx, n, &arrived.Tx, arrived.Message, journal.SetAside(why))
 	})
 	return run.StoredAnswer(t.id.String()), err

@@ -80,7 +80,7 @@ func (k *Intakes) syncClocks() error {
 	if len(changes) == 0 {
 		return nil
 	}
-	err = k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+	err = k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
 		for _, do := range changes {
 			if err := do(tx); err != nil {
 				return err
@@ -106,7 +106,7 @@ func (k *Intakes) timekeeper() {
 	for {
 		wait := idle
 		all, err := k.Store.Clocks()
-		if err != nil && !k.Life.Over() {
+		if err != nil && !k.Life.Ending() {
 			k.Log.Error("reading when flows are due", "error", err)
 			wait = time.Second
 		}
@@ -125,19 +125,19 @@ func (k *Intakes) timekeeper() {
 			}
 			running[c.Flow] = true
 			k.Life.Go(func() {
-				if err := due(c); err != nil && !k.Life.Over() {
+				if err := due(c); err != nil && !k.Life.Ending() {
 					k.Log.Error("a flow that is due", "flow", c.Flow, "error", err)
 					k.troubled(c.Flow, err)
 					time.Sleep(time.Second) // a full disk or a locked file: not at once again
 				}
 				select {
 				case ended <- c.Flow:
-				case <-k.Life.Context().Done():
+				case <-k.Life.Taking().Done():
 				}
 			})
 		}
 		select {
-		case <-k.Life.Context().Done():
+		case <-k.Life.Taking().Done():
 			return
 		case name := <-ended:
 			delete(running, name)
@@ -155,7 +155,7 @@ func (k *Intakes) Due(c store.Clock) error {
 		time.Sleep(50 * time.Millisecond) // it is being taken away just now
 		return nil
 	}
-	if err := k.untilRoom(k.Life.Context()); err != nil {
+	if err := k.untilRoom(k.Life.Taking()); err != nil {
 		return err
 	}
 	in := &f.Live.Document.Intake
@@ -188,7 +188,7 @@ func (k *Intakes) begins(c store.Clock) error {
 
 // skipTime lets a time pass without a message.
 func (k *Intakes) skipTime(f *catalog.Flow) error {
-	return k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+	return k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
 		c, err := tx.Clock(f.Name)
 		if err != nil {
 			return err
@@ -200,10 +200,10 @@ func (k *Intakes) skipTime(f *catalog.Flow) error {
 
 // polled notes how a poll went, and when the next one is due.
 func (k *Intakes) polled(f *catalog.Flow, failed error) error {
-	if k.Life.Over() {
+	if k.Life.Ending() {
 		return nil
 	}
-	err := k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+	err := k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
 		c, err := tx.Clock(f.Name)
 		if errors.Is(err, journal.ErrNotFound) {
 			return nil
@@ -225,7 +225,7 @@ const mostMissed = 1000
 
 // scheduled makes the message of a schedule.
 func (k *Intakes) scheduled(f *catalog.Flow) error {
-	err := k.Do(k.Life.Context(), f.Name, func(s *journal.Session) error {
+	err := k.Do(k.Life.Taking(), f.Name, func(s *journal.Session) error {
 		c, err := k.Store.Clock(f.Name)
 		if err != nil || c.NextAt.After(s.At) {
 			return err // another has seen to it
@@ -304,7 +304,7 @@ func scheduledMessage(f *catalog.Flow, at time.Time, missed int) journal.Arrival
 
 // RunNow lets a schedule or poll be due now.
 func (k *Intakes) RunNow(name string) error {
-	err := k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+	err := k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
 		c, err := tx.Clock(name)
 		if err != nil {
 			return err
@@ -319,7 +319,7 @@ func (k *Intakes) RunNow(name string) error {
 // SetMark sets the high-water mark of a poll, because a person asks for it; null
 // lets it begin anew.
 func (k *Intakes) SetMark(name string, mark json.RawMessage) error {
-	err := k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+	err := k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
 		c, err := tx.Clock(name)
 		if err != nil {
 			return err
@@ -335,7 +335,7 @@ func (k *Intakes) SetMark(name string, mark json.RawMessage) error {
 		return err
 	}
 	for more := true; more; { // what was seen behind the mark is new again
-		err := k.Store.Write(k.Life.Context(), func(tx *store.Tx) (err error) {
+		err := k.Store.Write(k.Life.Taking(), func(tx *store.Tx) (err error) {
 			more, err = tx.ForgetSeen(name, k.Now().Add(time.Hour), stageBatch)
 			return err
 		})

@@ -87,7 +87,7 @@ func (k *Intakes) heard(n *journal.Notice) {
 func (k *Intakes) changed() {
 	k.startConsumers()
 	k.startReceivers()
-	if err := k.syncClocks(); err != nil && !k.Life.Over() {
+	if err := k.syncClocks(); err != nil && !k.Life.Ending() {
 		k.Log.Error("setting when flows are due", "error", err)
 	}
 }

@@ -61,13 +61,13 @@ func (k *Intakes) wakeLoads() {
 func (k *Intakes) keepLoads() {
 	for {
 		wait, err := k.beginDue()
-		if err != nil && !k.Life.Over() {
+		if err != nil && !k.Life.Ending() {
 			k.Log.Error("reading when loads are due", "error", err)
 			wait = time.Second
 		}
 		timer := time.NewTimer(wait)
 		select {
-		case <-k.Life.Context().Done():
+		case <-k.Life.Taking().Done():
 			timer.Stop()
 			return
 		case <-k.loads:
@@ -92,7 +92,7 @@ func (k *Intakes) beginDue() (time.Duration, error) {
 			wait = min(wait, max(list[i].NextAt.Sub(now), time.Millisecond))
 			continue
 		}
-		err := k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+		err := k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
 			l, err := tx.Load(list[i].ID)
 			if err != nil || l.NextAt == nil || l.State != store.LoadScheduled && l.State != store.LoadFailed {
 				return err

@@ -187,7 +187,7 @@ func (k *Intakes) dropLoadFile(id store.ID) error {
 func (k *Intakes) goOnLoading(id store.ID) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.Life.Over() || k.bulk[id] {
+	if k.Life.Ending() || k.bulk[id] {
 		return
 	}
 	k.bulk[id] = true
@@ -196,7 +196,7 @@ func (k *Intakes) goOnLoading(id store.ID) {
 			err := k.loadSome(id)
 			k.mu.Lock()
 			l, readErr := k.Store.Load(id)
-			if err != nil || readErr != nil || k.Life.Over() ||
+			if err != nil || readErr != nil || k.Life.Ending() ||
 				l.State != store.LoadCounting && l.State != store.LoadRunning {
 				delete(k.bulk, id)
 				k.mu.Unlock()
@@ -219,11 +219,11 @@ func (k *Intakes) loadSome(id store.ID) error {
 	if l.State == store.LoadCounting {
 		work = k.count
 	}
-	if err = work(&l); err == nil || k.Life.Over() {
+	if err = work(&l); err == nil || k.Life.Ending() {
 		return nil
 	}
 	reason := fmt.Sprintf("at record %d: %v", l.Read+1, err)
-	return k.Store.Write(context.WithoutCancel(k.Life.Context()), func(tx *store.Tx) error {
+	return k.Store.Write(context.WithoutCancel(k.Life.Taking()), func(tx *store.Tx) error {
 		now, err := tx.Load(id)
 		if err != nil || now.State != store.LoadCounting && now.State != store.LoadRunning {
 			return err
@@ -256,7 +256,7 @@ func (k *Intakes) count(l *store.Load) error {
 	defer list.Close()
 	var total, matching int64
 	shown := time.Now()
-	for !k.Life.Over() {
+	for !k.Life.Ending() {
 		r, err := list.next()
 		if err != nil && !errors.Is(err, io.EOF) {
 			l.Read = total
@@ -279,7 +279,7 @@ func (k *Intakes) count(l *store.Load) error {
 		}
 		shown = time.Now()
 		counting := true
-		err = k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+		err = k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
 			now, err := tx.Load(l.ID)
 			if err != nil {
 				return err
@@ -313,12 +313,12 @@ func (k *Intakes) loadAll(l *store.Load) error {
 		return err
 	}
 	defer list.Close()
-	for !k.Life.Over() {
+	for !k.Life.Ending() {
 		f := k.Catalog.Flow(l.Flow)
 		if f == nil || f.Live == nil {
 			return fmt.Errorf("the flow %s is not there any more", l.Flow)
 		}
-		if err := errors.Join(k.untilRoom(k.Life.Context()), k.paced(k.Life.Context(), f)); err != nil {
+		if err := errors.Join(k.untilRoom(k.Life.Taking()), k.paced(k.Life.Taking(), f)); err != nil {
 			return err
 		}
 		if f.Paused {
@@ -338,7 +338,7 @@ func (k *Intakes) loadAll(l *store.Load) error {
 		running := true
 		for first := true; running && (len(batch) > 0 || first && ended); first = false {
 			var taken int
-			err := k.Do(k.Life.Context(), l.Flow, func(s *journal.Session) error {
+			err := k.Do(k.Life.Taking(), l.Flow, func(s *journal.Session) error {
 				now, err := k.Store.Load(l.ID)
 				if err != nil {
 					return err
@@ -359,7 +359,7 @@ func (k *Intakes) loadAll(l *store.Load) error {
 			}
 			k.came(f, taken, bytes)
 			batch = batch[taken:]
-			if err := k.paced(k.Life.Context(), f); err != nil {
+			if err := k.paced(k.Life.Taking(), f); err != nil {
 				return err
 			}
 			k.Announce(journal.EventLoads)

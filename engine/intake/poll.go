@@ -131,7 +131,7 @@ func further(a, b *message.Node) bool {
 
 // ask asks a system once; the answer's body is read.
 func (k *Intakes) ask(conn *connect.Connection, r connect.Request) (connect.Receipt, []byte, error) {
-	link, err := k.links.Link(k.Life.Context(), conn)
+	link, err := k.links.Link(k.Life.Taking(), conn)
 	if err != nil {
 		return connect.Receipt{}, nil, err
 	}
@@ -145,7 +145,7 @@ func (k *Intakes) ask(conn *connect.Connection, r connect.Request) (connect.Rece
 		)
 	}
 	r.Rules = retry.Default()
-	answer, err := asker.Ask(k.Life.Context(), r)
+	answer, err := asker.Ask(k.Life.Taking(), r)
 	if err != nil {
 		k.links.Pulses.Failed(conn.Name, connect.Inward, err.Error(), false, k.Now())
 		return connect.Receipt{}, nil, err

@@ -101,7 +101,7 @@ func (k *Intakes) pollSpan(
 			s.from, s.key = jsonfmt.Encode(last.changed), jsonfmt.Encode(last.key)
 		}
 		ends = append(ends[max(0, len(ends)-1):], s.from)
-		if len(rows) < in.Most || k.Life.Over() {
+		if len(rows) < in.Most || k.Life.Ending() {
 			return ends, nil
 		}
 	}
@@ -151,7 +151,7 @@ func (k *Intakes) noteMarks(f *catalog.Flow, m marks, ends []json.RawMessage, fi
 		m = append(m, old)
 	}
 	var gone time.Time
-	return k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+	return k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
 		c, err := tx.Clock(f.Name)
 		if err != nil || len(c.Mark) == 0 {
 			return err

@@ -33,7 +33,7 @@ type consumer struct {
 func (k *Intakes) startConsumers() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.Life.Over() {
+	if k.Life.Ending() {
 		return
 	}
 	reads := map[string]catalog.Source{}
@@ -55,7 +55,7 @@ func (k *Intakes) startConsumers() {
 		if k.consumers[name] != nil {
 			continue
 		}
-		ctx, stop := context.WithCancel(k.Life.Context())
+		ctx, stop := context.WithCancel(k.Life.Taking())
 		c := &consumer{Intakes: k, flow: name, source: s, wake: make(chan struct{}, 1), stop: stop}
 		k.consumers[name] = c
 		k.Life.Go(func() { c.run(ctx) })

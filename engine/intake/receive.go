@@ -40,7 +40,7 @@ func (k *Intakes) startReceivers() {
 	short := now.Short()
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.Life.Over() {
+	if k.Life.Ending() {
 		return
 	}
 	reads := map[string]*catalog.Flow{}
@@ -63,7 +63,7 @@ func (k *Intakes) startReceivers() {
 		if k.receivers[name] != nil {
 			continue
 		}
-		ctx, stop := context.WithCancel(k.Life.Context())
+		ctx, stop := context.WithCancel(k.Life.Taking())
 		r := &receiver{Intakes: k, flow: name, stop: stop, of: f, conn: k.Catalog.Connection(f.Live.Document.Intake.Of)}
 		k.receivers[name] = r
 		k.Life.Go(func() { r.run(ctx) })

@@ -98,10 +98,10 @@ func (k *Intakes) startRoom() error {
 		defer tick.Stop()
 		for {
 			select {
-			case <-k.Life.Context().Done():
+			case <-k.Life.Taking().Done():
 				return
 			case <-tick.C:
-				if err := k.lookAtRoom(); err != nil && !k.Life.Over() {
+				if err := k.lookAtRoom(); err != nil && !k.Life.Ending() {
 					k.Log.Error("looking how much room there is", "error", err)
 				}
 			}
@@ -133,7 +133,7 @@ func (k *Intakes) lookAtRoom() error {
 	}
 	r.mu.Unlock()
 	if empty { // what is written ahead takes room twice
-		err = k.Store.WriteBack(k.Life.Context())
+		err = k.Store.WriteBack(k.Life.Taking())
 	}
 	if now.Short() == was.Short() {
 		return err

@@ -34,7 +34,7 @@ func (k *Intakes) takeAll(
 	if n > atOneGo {
 		return k.stage(f, n, make, come)
 	}
-	return k.Do(k.Life.Context(), f.Name, func(s *journal.Session) error {
+	return k.Do(k.Life.Taking(), f.Name, func(s *journal.Session) error {
 		for i := range n {
 			a, err := make(i)
 			if err != nil {
@@ -69,7 +69,7 @@ func (k *Intakes) stage(
 	make func(i int) (journal.Arrival, error),
 	come func(tx *store.Tx, c *store.Clock) error,
 ) error {
-	ctx := k.Life.Context()
+	ctx := k.Life.Taking()
 	if err := k.unstage(ctx, f.Name); err != nil {
 		return err
 	}
@@ -119,12 +119,12 @@ func (k *Intakes) unstage(ctx context.Context, flow string) error {
 
 // takeStaged begins the messages that are kept, until none is left.
 func (k *Intakes) takeStaged(f *catalog.Flow) error {
-	for !k.Life.Over() {
-		if err := errors.Join(k.untilRoom(k.Life.Context()), k.paced(k.Life.Context(), f)); err != nil {
+	for !k.Life.Ending() {
+		if err := errors.Join(k.untilRoom(k.Life.Taking()), k.paced(k.Life.Taking(), f)); err != nil {
 			return err
 		}
 		left, taken, bytes := 0, 0, int64(0)
-		err := k.Do(k.Life.Context(), f.Name, func(s *journal.Session) error {
+		err := k.Do(k.Life.Taking(), f.Name, func(s *journal.Session) error {
 			items, err := k.Store.Staged(f.Name, atOneGo)
 			if err != nil || len(items) == 0 {
 				return err

@@ -26,7 +26,7 @@ func (k *Intakes) troubled(flow string, failed error) {
 	}
 	k.troubles[flow] = trouble{text, now}
 	k.mu.Unlock()
-	err := k.Store.Write(k.Life.Context(), func(tx *store.Tx) error {
+	err := k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
 		c, err := tx.Clock(flow)
 		if errors.Is(err, store.ErrNotFound) && failed == nil {
 			return nil
@@ -41,7 +41,7 @@ func (k *Intakes) troubled(flow string, failed error) {
 		c.Failed(failed, now)
 		return tx.SaveClock(&c)
 	})
-	if err != nil && !k.Life.Over() {
+	if err != nil && !k.Life.Ending() {
 		k.Log.Error("noting that a source fails", "flow", flow, "error", err)
 	}
 	k.Announce(journal.EventFlows)

@@ -9,6 +9,8 @@ import (
 type Life struct {
 	ctx     context.Context
 	stop    context.CancelFunc
+	taking  context.Context
+	refuse  context.CancelFunc
 	closing chan struct{} // closed when the end is near
 	once    sync.Once
 	mu      sync.Mutex
@@ -19,6 +21,7 @@ type Life struct {
 func NewLife() *Life {
 	l := &Life{closing: make(chan struct{})}
 	l.ctx, l.stop = context.WithCancel(context.Background())
+	l.taking, l.refuse = context.WithCancel(l.ctx)
 	return l
 }
 
@@ -30,7 +33,19 @@ func (l *Life) Context() context.Context { return l.ctx }
 func (l *Life) Closing() <-chan struct{} { return l.closing }
 
 // Close says that the end is near.
-func (l *Life) Close() { l.once.Do(func() { close(l.closing) }) }
+func (l *Life) Close() {
+	l.once.Do(func() {
+		close(l.closing)
+		l.refuse()
+	})
+}
+
+// Taking ends when the application is about to stop: until then new work is taken on. What
+// is under way goes on until Context ends.
+func (l *Life) Taking() context.Context { return l.taking }
+
+// Ending tells whether no new work is taken on.
+func (l *Life) Ending() bool { return l.taking.Err() != nil }
 
 // Over tells whether the engine stops.
 func (l *Life) Over() bool { return l.ctx.Err() != nil }

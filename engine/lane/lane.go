@@ -12,6 +12,7 @@ import (
 	"context"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"readyferry/connect"
@@ -29,7 +30,8 @@ type Lanes struct {
 
 	mu    sync.Mutex
 	lanes map[string]*lane
-	hands *hands // make tries, and may be given up on
+	hands *hands       // make tries, and may be given up on
+	tries atomic.Int64 // under way, until they are recorded
 }
 
 // New makes the lanes.
@@ -94,6 +96,13 @@ func (l *Lanes) of(target string, tell func(one *lane)) {
 		l.Life.Go(one.run)
 	}
 	tell(one)
+}
+
+// Finish waits until no try is under way, for so long at most.
+func (l *Lanes) Finish(most time.Duration) {
+	for began := time.Now(); l.tries.Load() > 0 && time.Since(began) < most; {
+		time.Sleep(5 * time.Millisecond)
+	}
 }
 
 // TryNow moves the next try of a waiting delivery to now.

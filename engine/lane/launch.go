@@ -170,6 +170,9 @@ func (l *lane) launch() (time.Duration, error) {
 		limit, perSecond = c.InFlight, c.PerSecond
 	}
 	l.take()
+	if l.Life.Ending() {
+		return idle, nil // what waits is found at the next start
+	}
 	now := l.Now()
 	if !l.probeAt.IsZero() {
 		if now.Before(l.probeAt) {
@@ -206,12 +209,16 @@ func (l *lane) launch() (time.Duration, error) {
 }
 
 func (l *lane) start(r journal.Ready) (begun bool) {
+	l.tries.Add(1)
 	begun = l.hands.do(func() {
+		defer l.tries.Add(-1)
 		next := l.try(&r, func(o retry.Outcome) { l.ended <- ended{id: r.ID, outcome: o} })
 		l.ended <- ended{id: r.ID, stored: true, next: next}
 	})
 	if begun {
 		l.running[r.ID] = true
+	} else {
+		l.tries.Add(-1)
 	}
 	return begun
 }

@@ -59,19 +59,37 @@ func (l *lane) try(r *journal.Ready, answered func(retry.Outcome)) (next *time.T
 	a.outcome(l, &d)
 	answered(a.receipt.Outcome)
 	if a.receipt.Outcome == "" {
+		l.cutOff(a)
 		return nil
 	}
 	l.keepAll(a, &d)
 	return a.next
 }
 
-// outcome makes the attempt; it has none where the application stops, and begins anew
-// after the next start.
+// cutOff notes that the application stopped before a try had come to its end: whether it has
+// come there, only its target knows. It counts as none of the plan, and the next one has the
+// same key.
+func (l *lane) cutOff(a *attempt) {
+	a.receipt.Outcome, a.failed = store.Unknown, errors.New("the application stopped before it had come to its end")
+	err := l.Write(context.WithoutCancel(l.Life.Context()), func(tx *store.Tx, _ *journal.Notice) error {
+		d, err := tx.Delivery(a.id)
+		if err != nil {
+			return err
+		}
+		d.Total++
+		return errors.Join(a.store(tx, d.Total, d.Round), tx.SaveDelivery(&d, l.Now()))
+	})
+	if err != nil {
+		l.Log.Error("noting a try that was cut off", "delivery", a.id, "error", err)
+	}
+}
+
+// outcome makes the attempt; it has none where the application stops.
 func (a *attempt) outcome(l *lane, d *store.Delivery) {
 	clock := time.Now()
 	l.within(d, a)
 	if errors.Is(a.failed, context.Canceled) && l.Life.Over() {
-		a.receipt = connect.Receipt{}
+		a.receipt, a.took = connect.Receipt{}, time.Since(clock)
 		return
 	}
 	a.took = time.Since(clock)

@@ -100,7 +100,7 @@ func unbegun(t *store.Transaction, r *run.Rehearsal) {
 // overlay says of a delivery's cell where the delivery stands.
 func (w *Watch) overlay(entry *run.Entry, d *store.Delivery) error {
 	tries, err := w.Store.Tries(d.ID)
-	tries = slices.DeleteFunc(tries, func(t store.Try) bool { return t.Outcome == store.Late })
+	tries = slices.DeleteFunc(tries, func(t store.Try) bool { return !t.Counts() })
 	if err != nil || len(tries) == 0 {
 		return err
 	}

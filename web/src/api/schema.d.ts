@@ -2390,10 +2390,10 @@ export interface components {
             at: string;
             took: number;
             /**
-             * @description late: an answer that nobody waited for any more, which changes nothing
+             * @description late: an answer that nobody waited for any more, which changes nothing; unknown: the application stopped before its end, and tried again under the same key
              * @enum {string}
              */
-            outcome: "delivered" | "again" | "never" | "late";
+            outcome: "delivered" | "again" | "never" | "late" | "unknown";
             /** @description 0: no answer came */
             status: number;
             detail: string;

@@ -53,7 +53,7 @@ export function Lane({ tx, row, now }: { tx: TransactionWhole; row: Row; now: nu
         <i
           key={t.n}
           title={`try ${t.n}, ${clock(t.at)}: ${t.status || t.detail}`}
-          className={`absolute top-2 bottom-2 min-w-1.5 ${t.outcome === "delivered" ? "bg-done" : t.outcome === "late" ? "bg-quiet" : "bg-dead"}`}
+          className={`absolute top-2 bottom-2 min-w-1.5 ${t.outcome === "delivered" ? "bg-done" : t.outcome === "late" || t.outcome === "unknown" ? "bg-quiet" : "bg-dead"}`}
           style={{ left: x(new Date(t.at).getTime()), width: `calc(${x(from + t.took)} + 1px)` }}
         />
       ))}

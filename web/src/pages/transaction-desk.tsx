@@ -23,7 +23,7 @@ export function TransactionDesk({
 }) {
   const entry = entryOf(inspection, row.kind === "way" ? row.routeKey : row.key);
   const d = row.kind === "step" ? tx.deliveries.find((x) => rowKey(x.path) === row.key) : undefined;
-  const last = d?.tries.findLast((t) => t.outcome !== "late");
+  const last = d?.tries.findLast((t) => t.outcome !== "late" && t.outcome !== "unknown");
   const asked = row.kind === "step" && !d && inspection?.deliveries.find((x) => rowKey(x.path) === row.key);
   const messages = useMessages(row.kind === "intake" ? tx.id : "");
   const came = messages.data?.at(-1);
