@@ -5,7 +5,7 @@ SHELL := /bin/bash
 RELEASE := -trimpath -ldflags "-s -w" -tags nomsgpack
 export PLAYWRIGHT_SKIP_BROWSER_DOWNLOAD := 1
 
-.PHONY: help demo build picture test test-go vet test-plain test-race test-web test-e2e test-servers browser types bench chromium FORCE
+.PHONY: help demo build picture test test-go vet test-plain test-race test-web test-e2e test-servers browser types bench crash chromium FORCE
 
 help: ## this list
 	@grep -hE '^[a-z0-9-]+:.*## ' $(MAKEFILE_LIST) | awk -F':.*## ' '{printf "  make %-10s %s\n", $$1, $$2}'
@@ -36,6 +36,11 @@ e2e/node_modules/.package-lock.json: e2e/package-lock.json
 
 types: web/openapi/node_modules/.package-lock.json ## make the browser's types from api/openapi.yaml
 	cd web/openapi && npm run --silent types
+
+ROUNDS ?= 200
+
+crash: web/dist/app/index.html ## kill, stop and copy the application 200 times under load, and account for every message
+	READYFERRY_CRASH_ROUNDS=$(ROUNDS) go test -count=1 -timeout 3h -run Hardship -v ./cmd/readyferry
 
 # What the tests in a browser need before they begin.
 E2E := bin/readyferry bin/readyferry-testsystem e2e/node_modules/.package-lock.json chromium

@@ -32,6 +32,14 @@ func program(t *testing.T) string {
 	return file
 }
 
+// serveOn serves on loopback and gives the address.
+func serveOn(t *testing.T, h http.Handler) string {
+	t.Helper()
+	s := httptest.NewServer(h)
+	t.Cleanup(s.Close)
+	return s.URL
+}
+
 type server struct {
 	t    *testing.T
 	cmd  *exec.Cmd
