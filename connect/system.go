@@ -169,6 +169,15 @@ func (r *Receipt) Body() ([]byte, error) {
 // itself cannot be made.
 var ErrCannotSend = errors.New("the request cannot be made")
 
+// final is an error that no other try would mend, in its own words.
+type final struct{ error }
+
+func (f final) Unwrap() []error { return []error{f.error, ErrCannotSend} }
+
+// Final makes an error one that wraps ErrCannotSend without saying that the request cannot
+// be made.
+func Final(err error) error { return final{err} }
+
 // ErrBadData is wrapped beside it where the message is at fault: the system works and
 // does not take these values.
 var ErrBadData = errors.New("the values do not fit")

@@ -12,7 +12,7 @@ import (
 // RoomLimits say when the disk counts as short.
 type RoomLimits struct {
 	// MinFree is how many bytes are to stay free where the data lies; nil: the smaller of
-	// UsualMinFree and a twentieth of the disk.
+	// UsualMinFree and a twentieth of the disk, and at least 8 MiB.
 	MinFree *int64 `json:"minFree"`
 	// MaxJournal bounds the journal with what is written ahead of it, in bytes; 0: nothing does.
 	MaxJournal int64 `json:"maxJournal"`

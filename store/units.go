@@ -83,6 +83,15 @@ type units struct {
 	of    map[ID]ID // transactions by delivery
 	order []ID      // as they came; some are gone
 	bytes int
+	// ending is held from before a commit until what is in memory is as the file has it.
+	ending sync.Mutex
+}
+
+// Settle waits for the end of a commit under way. Who reads the file and what is in memory
+// behind it sees both as they are behind the same commits, or later ones.
+func (s *Store) Settle() {
+	s.units.ending.Lock()
+	defer s.units.ending.Unlock()
 }
 
 func newUnits() *units { return &units{all: map[ID]*unit{}, of: map[ID]ID{}} }

@@ -94,6 +94,8 @@ func (s *Store) gather(batch []job, crowd int) []job {
 func (s *Store) commit(batch []job) {
 	results := make([]error, len(batch))
 	all := newWork()
+	s.units.ending.Lock()
+	defer s.units.ending.Unlock()
 	err := s.transact(func() error {
 		if err := s.there(); err != nil {
 			return err

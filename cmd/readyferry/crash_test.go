@@ -22,12 +22,36 @@ import (
 	"readyferry/store"
 )
 
-// program builds the program once and gives its path.
+// built builds the program once for all tests.
+var built = sync.OnceValues(func() (file string, err error) {
+	if where, err = os.MkdirTemp("", "readyferry-"); err != nil {
+		return "", err
+	}
+	file = filepath.Join(where, "readyferry")
+	if out, err := exec.Command("go", "build", "-o", file, ".").CombinedOutput(); err != nil {
+		return file, fmt.Errorf("%w\n%s", err, out)
+	}
+	return file, nil
+})
+
+// where is the folder of what was built.
+var where string
+
+// TestMain removes what was built.
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if where != "" {
+		_ = os.RemoveAll(where)
+	}
+	os.Exit(code)
+}
+
+// program gives the path of the program, which is built when it is asked for first.
 func program(t *testing.T) string {
 	t.Helper()
-	file := filepath.Join(t.TempDir(), "readyferry")
-	if out, err := exec.Command("go", "build", "-o", file, ".").CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
+	file, err := built()
+	if err != nil {
+		t.Fatal(err)
 	}
 	return file
 }

@@ -150,10 +150,10 @@ func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, er
 	}
 	if a.cut && r.Rules.Classify(a.status) == retry.Delivered {
 		// Half of an answer is no answer, and asking again would bring the same.
-		return connect.Receipt{}, fmt.Errorf(
-			"%w: %s answered %d with more than %d bytes, the largest answer that its connection takes",
-			connect.ErrCannotSend, l.c.Name, a.status, l.largest(),
-		)
+		return connect.Receipt{}, connect.Final(fmt.Errorf(
+			"%s answered %d with more than %d bytes, the largest answer that its connection takes (largest-answer)",
+			l.c.Name, a.status, l.largest(),
+		))
 	}
 	out := connect.Receipt{
 		Outcome: r.Rules.Classify(a.status),

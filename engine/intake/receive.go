@@ -95,7 +95,12 @@ func (r *receiver) run(ctx context.Context) {
 	}
 }
 
-func (r *receiver) receive(ctx context.Context) error {
+func (r *receiver) receive(ctx context.Context) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("the application failed over what came: %v", p)
+		}
+	}()
 	in := &r.of.Live.Document.Intake
 	if r.conn == nil {
 		return fmt.Errorf("there is no connection named %s", in.Of)

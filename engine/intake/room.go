@@ -30,9 +30,18 @@ func (r *Room) Short() bool { return r.Since != nil }
 // RoomLimits say when the disk counts as short.
 type RoomLimits = store.RoomLimits
 
+// scarce tells that room may run short soon.
+func (r Room) scarce() bool {
+	return r.Free-r.MinFree < scarce || r.MaxJournal > 0 && r.MaxJournal-r.Journal < scarce
+}
+
 // How room is watched.
 const (
 	lookAtRoom = 250 * time.Millisecond
+	// lookCloser is how often where little is left beside the thresholds, which is less than
+	// scarce, in bytes.
+	lookCloser = 25 * time.Millisecond
+	scarce     = 256 << 20
 	// comeAgain is when callers are told to come again who find no room.
 	comeAgain = 10 * time.Second
 	// emptyLog is how often what is written ahead is written back while there is no room.
@@ -94,16 +103,17 @@ func (k *Intakes) startRoom() error {
 		return err
 	}
 	k.Life.Go(func() {
-		tick := time.NewTicker(lookAtRoom)
-		defer tick.Stop()
-		for {
+		for wait := lookAtRoom; ; {
 			select {
 			case <-k.Life.Taking().Done():
 				return
-			case <-tick.C:
-				if err := k.lookAtRoom(); err != nil && !k.Life.Ending() {
-					k.Log.Error("looking how much room there is", "error", err)
-				}
+			case <-time.After(wait):
+			}
+			if err := k.lookAtRoom(); err != nil && !k.Life.Ending() {
+				k.Log.Error("looking how much room there is", "error", err)
+			}
+			if wait = lookAtRoom; k.Room().scarce() {
+				wait = lookCloser
 			}
 		}
 	})
@@ -151,7 +161,7 @@ func (k *Intakes) lookAtRoom() error {
 
 // judge says whether there is room enough, with what was said before.
 func judge(is store.Room, limits store.RoomLimits, was Room, at time.Time) Room {
-	now := Room{Room: is, RoomLimits: limits, MinFree: min(store.UsualMinFree, is.Disk/20)}
+	now := Room{Room: is, RoomLimits: limits, MinFree: usualFree(is.Disk)}
 	if limits.MinFree != nil {
 		now.MinFree = *limits.MinFree
 	}
@@ -172,6 +182,10 @@ func judge(is store.Room, limits store.RoomLimits, was Room, at time.Time) Room 
 	}
 	return now
 }
+
+// usualFree is how much is to stay free on a disk of a size: a twentieth, but room enough for
+// what is written ahead and then into the file at once, and no more than UsualMinFree.
+func usualFree(disk int64) int64 { return min(store.UsualMinFree, max(disk/20, min(8<<20, disk/2))) }
 
 // size writes a number of bytes as people read it.
 func size(n int64) string {

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"runtime/metrics"
 	"sync"
 	"time"
@@ -42,10 +43,12 @@ type marks struct {
 	mu       sync.Mutex
 	suspects map[store.MarkKey]int // deaths so far, alone
 	aside    map[store.MarkKey]int
+	failed   map[store.MarkKey]string // over which a walk of this process panicked, and how
 }
 
 func newMarks(file *store.Marks, left []store.Mark) *marks {
-	m := &marks{file: file, suspects: map[store.MarkKey]int{}, aside: map[store.MarkKey]int{}}
+	m := &marks{file: file, suspects: map[store.MarkKey]int{}, aside: map[store.MarkKey]int{},
+		failed: map[store.MarkKey]string{}}
 	for _, l := range left {
 		deaths := l.Deaths
 		if l.Alone {
@@ -80,8 +83,13 @@ func (s *Session) Computes(flow string, content []byte) error {
 	m.mu.Lock()
 	deaths, suspect := m.suspects[key]
 	_, aside := m.aside[key]
+	why, failed := m.failed[key]
 	m.mu.Unlock()
+	s.computes = &key
 	switch {
+	case failed:
+		return fmt.Errorf("%w: the application failed over this message (%s), which is a fault of its own: please report it; "+
+			"another message or flow may get past it", ErrSetAside, why)
 	case aside:
 		return fmt.Errorf(
 			"%w: the application ended while it worked on this message alone, with nothing else beside it; "+
@@ -98,6 +106,26 @@ func (s *Session) Computes(flow string, content []byte) error {
 	return nil
 }
 
+// errContained tells that a session panicked, and is to be done anew without the message over
+// which it did.
+var errContained = errors.New("it panicked")
+
+// contain sets the message aside over which a session panicked: it is a dead letter, and all
+// others go on.
+func (s *Session) contain(flow string, r any) error {
+	s.Log.Error("a walk panicked", "flow", flow, "panic", r, "stack", string(debug.Stack()))
+	if s.marks == nil || s.computes == nil {
+		return fmt.Errorf("it panicked: %v", r)
+	}
+	s.marks.mu.Lock()
+	defer s.marks.mu.Unlock()
+	if _, again := s.marks.failed[*s.computes]; again {
+		return fmt.Errorf("it panicked again: %v", r)
+	}
+	s.marks.failed[*s.computes] = fmt.Sprintf("%.200v", r)
+	return errContained
+}
+
 // Pardon lets a message be computed again that was set aside: a person asks for it.
 func (j *Journal) Pardon(flow string, content []byte) {
 	if j.marks == nil {
@@ -106,6 +134,7 @@ func (j *Journal) Pardon(flow string, content []byte) {
 	key := MarkOf(flow, content)
 	j.marks.mu.Lock()
 	defer j.marks.mu.Unlock()
+	delete(j.marks.failed, key)
 	if _, aside := j.marks.aside[key]; aside {
 		delete(j.marks.aside, key)
 		j.marks.suspects[key] = 1

@@ -66,8 +66,9 @@ type Session struct {
 	At     time.Time // when it was begun
 	Tables *table.Scratch
 
-	alone    bool // nothing else is computed beside it
-	slot     int  // of its mark
+	alone    bool           // nothing else is computed beside it
+	slot     int            // of its mark
+	computes *store.MarkKey // what it works on now
 	suspect  []store.MarkKey
 	watching chan struct{}
 
@@ -100,6 +101,9 @@ func (j *Journal) Do(ctx context.Context, flow string, build func(s *Session) er
 			alone = true
 			continue
 		}
+		if errors.Is(err, errContained) {
+			continue
+		}
 		if err != nil || len(s.jobs) == 0 {
 			return err
 		}
@@ -128,6 +132,11 @@ func (j *Journal) build(
 	if j.marks != nil {
 		defer j.marks.enter(s, alone)()
 	}
+	defer func() {
+		if r := recover(); r != nil {
+			err = s.contain(flow, r)
+		}
+	}()
 	return s, build(s)
 }
 

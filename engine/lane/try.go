@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"time"
 
 	"readyferry/connect"
@@ -164,6 +165,12 @@ func (l *lane) within(d *store.Delivery, a *attempt) {
 	own, handed := *a, *d // a try that does not end keeps nothing that others look at
 	l.Lanes.hands.do(func() {
 		var c came
+		defer func() {
+			if r := recover(); r != nil {
+				l.Log.Error("a try panicked", "delivery", d.ID, "panic", r, "stack", string(debug.Stack()))
+				done <- came{rules: own.rules, err: fmt.Errorf("%w: the application failed over it: %v", connect.ErrCannotSend, r)}
+			}
+		}()
 		if c.receipt, c.err = l.send(&handed, &own); c.err == nil {
 			c.answer, c.err = c.receipt.Body()
 		}

@@ -64,7 +64,12 @@ func (p *Performers) spawnSome() (more bool, err error) {
 		if p.Life.Over() {
 			return false, nil
 		}
-		if one := p.spawn(&open[i]); one != nil {
+		one := p.spawn(&open[i])
+		if one != nil { // it may have been read while a commit was coming to its end
+			p.Store.Settle()
+			one = p.spawn(&open[i])
+		}
+		if one != nil {
 			err = errors.Join(err, fmt.Errorf("parts of %s: %w", open[i].Tx, one)) // the others go on
 		} else {
 			more = true
