@@ -29,17 +29,16 @@ func (tx *Tx) put(d *Delivery, fresh, whole bool) {
 	}
 }
 
+// line lets a delivery wait while another one of its order value is open: of those exactly
+// one has its turn. One that is sent again has the next, if it was there before the others.
 func (tx *Tx) line(d *Delivery) error {
 	if d.OrderValue == "" {
 		return nil
 	}
 	var ahead int64
-	q := tx.sql().Model(&Delivery{}).
-		Where("target = ? AND order_value = ? AND state <= 1 AND order_value <> ''", d.Target, d.OrderValue)
-	if d.Seq != 0 {
-		q = q.Where("seq < ?", d.Seq)
-	}
-	if err := q.Limit(1).Count(&ahead).Error; err != nil {
+	err := tx.sql().Raw("SELECT COUNT(*) FROM (SELECT 1 FROM deliveries WHERE target = ? AND order_value = ? AND state <= 1 "+
+		"AND order_value <> '' LIMIT 1)", d.Target, d.OrderValue).Scan(&ahead).Error
+	if err != nil {
 		return err
 	}
 	if ahead > 0 {
@@ -63,12 +62,17 @@ func (tx *Tx) RearmDelivery(d *Delivery) error {
 // SaveDelivery writes where a delivery stands; what it hands over stays as it is.
 // When it has ended, the next one in its line gets its turn.
 func (tx *Tx) SaveDelivery(d *Delivery, now time.Time) error {
-	tx.put(d, false, false)
 	if d.State <= Behind || d.OrderValue == "" {
+		tx.put(d, false, false)
 		return nil
 	}
+	was, err := tx.Delivery(d.ID)
+	tx.put(d, false, false)
+	if err != nil || was.State != Pending { // it had not the turn
+		return err
+	}
 	var next Delivery
-	err := tx.sql().Where("target = ? AND order_value = ? AND state <= 1 AND order_value <> ''", d.Target, d.OrderValue).
+	err = tx.sql().Where("target = ? AND order_value = ? AND state <= 1 AND order_value <> ''", d.Target, d.OrderValue).
 		Order("seq").
 		Take(&next).
 		Error

@@ -90,12 +90,12 @@ func Checks() []Check {
 		{"what is due says when", of("deliveries", "id", "'it waits for no time'", "state = 0 AND next_at IS NULL")},
 		{"what is delivered was taken", of("deliveries", "id", "'no try of it was delivered'",
 			"state = 2 AND NOT EXISTS (SELECT 1 FROM tries r WHERE r.delivery = t.id AND r.outcome = 'delivered')")},
-		{"one of each order value is tried at a time", of("deliveries", "id", "'an earlier one has not ended'",
+		{"one of each order value is tried at a time", of("deliveries", "id", "'another one of its value is tried, too'",
 			"state = 0 AND order_value <> '' AND EXISTS (SELECT 1 FROM deliveries e WHERE e.target = t.target AND "+
-				"e.order_value = t.order_value AND e.order_value <> '' AND e.state <= 1 AND e.seq < t.seq)")},
+				"e.order_value = t.order_value AND e.order_value <> '' AND e.state = 0 AND e.state <= 1 AND e.seq <> t.seq)")},
 		{"what waits for its turn has one ahead", of("deliveries", "id", "'nothing is ahead of it'",
 			"state = 1 AND NOT EXISTS (SELECT 1 FROM deliveries e WHERE e.target = t.target AND "+
-				"e.order_value = t.order_value AND e.order_value <> '' AND e.state <= 1 AND e.seq < t.seq)")},
+				"e.order_value = t.order_value AND e.order_value <> '' AND e.state = 0 AND e.state <= 1)")},
 		{"a delivery that is given up has its letter", of("deliveries", "id", "'there is no letter of it'",
 			"state = 3 AND NOT soft AND NOT EXISTS (SELECT 1 FROM letters l WHERE l.tx = t.tx AND l.path = t.path)")},
 		{"a message of a queue that is worked on knows by whom", "SELECT 'message '||n||' of the queue '||queue AS which, " +
