@@ -21,6 +21,7 @@ import (
 const (
 	bodyPatience = 10 * time.Second // before the first byte, and on top of what the rate gives
 	bodyRate     = 4 << 10          // least bytes a second, over the whole body
+	bodyStride   = 64 << 10         // bytes that are read under one deadline
 	bodyRest     = 2 * time.Second  // for what nobody has read, behind the answer
 	bodyLongest  = 30 * time.Minute // for the largest of loads
 )
@@ -53,7 +54,7 @@ func (s *Server) door(c *gin.Context) {
 	}
 	c.Request.Body = b
 	defer func() {
-		if !b.ended { // what was not read is read past before the next request, and that must come, too
+		if !b.ended || b.armed { // what was not read is read past before the next request, and that must come, too
 			_ = b.deadline(time.Now().Add(bodyRest))
 		}
 	}()
@@ -114,6 +115,8 @@ type timedBody struct {
 	deadline func(time.Time) error
 	began    time.Time
 	read     int64
+	armed    bool  // the deadline stands
+	armedAt  int64 // since so many bytes
 	ended    bool
 }
 
@@ -121,11 +124,17 @@ type timedBody struct {
 var errSlow = errors.New("the body came too slowly")
 
 func (b *timedBody) Read(p []byte) (int, error) {
-	patience := min(bodyLongest, bodyPatience+time.Duration(b.read)*time.Second/bodyRate)
-	_ = b.deadline(b.began.Add(patience)) // where a connection has none, there is nothing to wait for
+	if !b.armed || b.read-b.armedAt >= bodyStride {
+		patience := min(bodyLongest, bodyPatience+time.Duration(b.read)*time.Second/bodyRate)
+		_ = b.deadline(b.began.Add(patience)) // where a connection has none, there is nothing to wait for
+		b.armed, b.armedAt = true, b.read
+	}
 	n, err := b.ReadCloser.Read(p)
 	b.read += int64(n)
-	_ = b.deadline(time.Time{})
+	if err != nil {
+		_ = b.deadline(time.Time{})
+		b.armed = false
+	}
 	b.ended = b.ended || errors.Is(err, io.EOF)
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		err = fmt.Errorf("%w: %d bytes in %s; at least %d a second are expected", errSlow, b.read,

@@ -19,9 +19,19 @@ import (
 // maxDocument is the largest body that the interface reads, in bytes.
 const maxDocument = 4 << 20
 
+// readAtOnce is up to what size a body that says how large it is has its room made at once,
+// in bytes: whoever says so may not send it.
+const readAtOnce = 64 << 10
+
 // body reads a request's body up to a limit.
 func body(c *gin.Context, limit int64) ([]byte, error) {
-	return io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
+	from := http.MaxBytesReader(c.Writer, c.Request.Body, limit)
+	if n := c.Request.ContentLength; n > 0 && n <= min(limit, readAtOnce) {
+		out := make([]byte, n)
+		_, err := io.ReadFull(from, out) // net/http says where less comes
+		return out, err
+	}
+	return io.ReadAll(from)
 }
 
 // input reads a JSON body whose members are all known.

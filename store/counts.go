@@ -33,6 +33,13 @@ type sums struct {
 
 func newSums() *sums { return &sums{map[countKey]int64{}, map[string]int64{}} }
 
+// cleared makes it that of the next job.
+func (c *sums) cleared() *sums {
+	clear(c.counts)
+	clear(c.bytes)
+	return c
+}
+
 func (c *sums) count(t *Transaction, state State, by int64) {
 	c.counts[countKey{t.ReceivedAt.Unix() / 60, t.Flow, state}] += by
 	c.counts[countKey{0, t.Flow, state}] += by

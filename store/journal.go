@@ -74,35 +74,6 @@ type Filter struct {
 	Limit     int
 }
 
-// Transactions lists transactions, the newest first, without the parts of
-// others: those are in their whole.
-func (v View) Transactions(f Filter) ([]Transaction, error) {
-	q := v.sql().Where("parent IS NULL").Order("id DESC").Limit(f.Limit)
-	if f.Flow != "" && f.Reference != "" {
-		q = q.Where("+flow = ?", f.Flow) // the reference chooses fewer
-	} else if f.Flow != "" {
-		q = q.Where("flow = ?", f.Flow)
-	}
-	if f.State != nil {
-		q = q.Where("state = ?", *f.State)
-	}
-	if f.Reference != "" {
-		q = q.Where("reference = ? AND reference <> ''", f.Reference)
-	}
-	// Ids begin with the time in milliseconds, so a span of time is a span of ids.
-	if !f.From.IsZero() {
-		q = q.Where("id >= ?", idAt(f.From))
-	}
-	if !f.To.IsZero() {
-		q = q.Where("id < ?", idAt(f.To))
-	}
-	if f.After != nil {
-		q = q.Where("id < ?", *f.After)
-	}
-	var out []Transaction
-	return out, q.Find(&out).Error
-}
-
 // idAt gives the smallest id of a moment.
 func idAt(t time.Time) ID {
 	var id ID

@@ -281,6 +281,8 @@ func migrate(db *gorm.DB) error {
 			return errors.Join(countReferences(db), execAll(db,
 				// A flow with much that waits does not stand before the others.
 				"DROP INDEX IF EXISTS deliveries_due",
+				"DROP INDEX IF EXISTS transactions_flow",
+				"DROP INDEX IF EXISTS transactions_state",
 				"CREATE INDEX deliveries_due ON deliveries (target, flow, next_at) WHERE state = 0",
 				"UPDATE flows SET keeps_all = 1", "UPDATE tables SET keeps_all = 1", countBytes))
 		}},

@@ -43,6 +43,7 @@ type Store struct {
 	ready  *prepared   // its statements
 	pool   *sql.DB     // that has it
 	spare  *work       // of the job that runs now
+	sums   *sums       // that it counts
 	numbers
 	seal   *sealer
 	jobs   chan job
@@ -183,7 +184,7 @@ func openFiles(dir string) (*Store, error) {
 		return nil, err
 	}
 	schema.RegisterSerializer("micros", serializer{})
-	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}), spare: newWork()}
+	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}), spare: newWork(), sums: newSums()}
 	known := &definitions{all: map[string]*table.Definition{}}
 	db, err := connect(file, durable+"_txlock=immediate&_auto_vacuum=incremental", 1)
 	if err != nil {
@@ -232,6 +233,10 @@ func settings() *gorm.Config {
 	return &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true}
 }
 
+// writeBackAt is how many pages of the log are written back into the file at once: a page
+// that changes often is then written there once for many changes.
+const writeBackAt = 4000
+
 // hold takes the one connection of the writer, for GORM and prepared statements alike.
 func (s *Store) hold(db *gorm.DB) error {
 	var err error
@@ -245,6 +250,9 @@ func (s *Store) hold(db *gorm.DB) error {
 	s.ready = &prepared{conn: conn, all: map[string]*sql.Stmt{}, inserts: map[inserting]*sql.Stmt{}}
 	s.write, err = gorm.Open(sqlite.Dialector{Conn: conn}, settings())
 	if err != nil {
+		return err
+	}
+	if err := s.ready.exec(fmt.Sprintf("PRAGMA wal_autocheckpoint=%d", writeBackAt), nil); err != nil {
 		return err
 	}
 	for table, last := range map[string]*int64{"deliveries": &s.deliveries, "queue_items": &s.items} {

@@ -13,11 +13,16 @@ import (
 const maxBatch = 1024
 
 // Where a batch had so many writes, the next one is committed when others have had so many
-// turns without bringing one, or after so long.
+// turns without bringing one, after so long, or when it has enough.
 const (
 	gatherFrom  = 4
 	gatherTurns = 300
-	gatherFor   = 8 * time.Millisecond
+	gatherFor   = 3 * time.Millisecond
+	// gatherMost is how many are enough: who waits for more of them lets the other processors
+	// wait, too, while this batch is committed.
+	gatherMost = 64
+	// writeFrom is how many writes have their rows written at once while a batch is gathered.
+	writeFrom = 16
 )
 
 type job struct {
@@ -54,73 +59,101 @@ func (s *Store) writer() {
 	defer s.done.Done()
 	crowd := 0 // in the batch before
 	for {
-		var batch []job
 		select {
 		case j := <-s.jobs:
-			batch = append(batch, j)
+			crowd = s.commit(j, crowd)
 		case <-s.closed:
 			return
 		}
-		batch = s.gather(batch, crowd)
-		crowd = len(batch)
-		s.commit(batch)
 	}
 }
 
-// gather adds the writes that have come meanwhile. Where many come it lets others run for a
-// while, as long as they bring more: a commit costs about the same for one as for a hundred.
-func (s *Store) gather(batch []job, crowd int) []job {
-	var until time.Time
-	if crowd >= gatherFrom {
-		until = time.Now().Add(gatherFor)
-	}
-	for turns := 0; len(batch) < maxBatch; {
-		select {
-		case j := <-s.jobs:
-			batch, turns = append(batch, j), 0
-			continue
-		default:
-		}
-		if turns++; turns > gatherTurns || !time.Now().Before(until) {
-			break
-		}
-		runtime.Gosched()
-	}
-	return batch
+// batch is what is committed together.
+type batch struct {
+	jobs    []job
+	results []error // of those that have been run
+	all     *work
+	sums    *sums
+	unread  int // writes whose rows are not in the file yet
 }
 
-// commit runs a batch in one database transaction. What a job makes is kept apart until
-// it has succeeded, so that a failing one takes nothing with it.
-func (s *Store) commit(batch []job) {
-	results := make([]error, len(batch))
-	all := newWork()
+// commit runs a write, and those that come meanwhile, in one database transaction, and tells
+// how many they were. Where many come it lets others run for a while, as long as they bring
+// more: a commit costs about the same for one as for a hundred. What a write makes is kept
+// apart until it has succeeded, so that a failing one takes nothing with it.
+func (s *Store) commit(first job, crowd int) int {
+	b := &batch{jobs: []job{first}, all: newWork(), sums: newSums()}
 	s.units.ending.Lock()
 	defer s.units.ending.Unlock()
 	err := s.transact(func() error {
 		if err := s.there(); err != nil {
 			return err
 		}
-		counts := newSums()
-		for i, j := range batch {
-			var bad error
-			if results[i], bad = s.do(j, all, counts); bad != nil {
-				return bad
+		var until time.Time
+		if crowd >= gatherFrom {
+			until = time.Now().Add(gatherFor)
+		}
+		for more := true; more; more = s.gather(b, until) {
+			if err := s.work(b); err != nil {
+				return err
 			}
 		}
-		if err := all.write(s.ready); err != nil {
+		if err := b.all.write(s.ready); err != nil {
 			return err
 		}
-		return counts.write(s.ready)
+		return b.sums.write(s.ready)
 	})
 	if err == nil {
-		s.units.publish(all.units)
+		s.units.publish(b.all.units)
 	}
-	for i, j := range batch {
-		if err != nil {
-			results[i] = fmt.Errorf("the store could not commit: %w", err)
+	for i, j := range b.jobs {
+		switch {
+		case err != nil:
+			j.done <- fmt.Errorf("the store could not commit: %w", err)
+		default:
+			j.done <- b.results[i]
 		}
-		j.done <- results[i]
 	}
+	return len(b.jobs)
+}
+
+// work runs the writes of a batch that have not been run. Where there are many, their rows go
+// into the file while others still bring more, so that both use the processors together.
+func (s *Store) work(b *batch) error {
+	for _, j := range b.jobs[len(b.results):] {
+		failed, bad := s.do(j, b.all, b.sums)
+		b.results = append(b.results, failed)
+		if bad != nil {
+			return bad
+		}
+		b.unread++
+	}
+	if b.unread < writeFrom {
+		return nil
+	}
+	b.unread = 0
+	return b.all.write(s.ready)
+}
+
+// gather adds the writes that have come meanwhile, and tells whether there are some.
+func (s *Store) gather(b *batch, until time.Time) bool {
+	had := len(b.jobs)
+	for turns := 0; len(b.jobs) < maxBatch; {
+		select {
+		case j := <-s.jobs:
+			b.jobs = append(b.jobs, j)
+			continue
+		default:
+		}
+		if len(b.jobs) > had {
+			return true
+		}
+		if turns++; len(b.jobs) >= gatherMost || turns > gatherTurns || !time.Now().Before(until) {
+			return false
+		}
+		runtime.Gosched()
+	}
+	return len(b.jobs) > had
 }
 
 // transact runs work between BEGIN and COMMIT.
@@ -140,7 +173,7 @@ func (s *Store) transact(work func() error) error {
 
 // do runs one job; bad ends the whole batch.
 func (s *Store) do(j job, all *work, counts *sums) (failed, bad error) {
-	tx := &Tx{View: s.View, sums: newSums(), job: s.spare, batch: all, prepared: s.ready, numbers: &s.numbers}
+	tx := &Tx{View: s.View, sums: s.sums.cleared(), job: s.spare, batch: all, prepared: s.ready, numbers: &s.numbers}
 	tx.View.db, tx.View.tx = s.write, tx
 	s.spare.reset()
 	failed = run(j.work, tx)

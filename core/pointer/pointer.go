@@ -79,14 +79,40 @@ func Index(token string) (i int, ok bool) {
 	return i, true
 }
 
+// nowhere tells that a pointer leads to nothing. Its words are made when somebody reads them:
+// most who look something up only want to know whether it is there.
+type nowhere struct {
+	at Pointer
+	in *message.Node
+}
+
+func (e *nowhere) Error() string {
+	_, err := child(e.in, e.at[len(e.at)-1])
+	return fmt.Sprintf("%s: %v", e.at, err)
+}
+
+// member gives a member of a map, or an item of a list.
+func member(n *message.Node, token string) (*message.Node, bool) {
+	switch n.Kind {
+	case message.Map:
+		v := n.Get(token)
+		return v, v != nil
+	case message.List:
+		if i, is := Index(token); is && i < len(n.Items) {
+			return n.Items[i], true
+		}
+	}
+	return nil, false
+}
+
 // Get gives the value at the pointer. The error names the first token that
 // leads nowhere.
 func (p Pointer) Get(root *message.Node) (*message.Node, error) {
 	n := root
 	for i, t := range p {
-		next, err := child(n, t)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", p[:i+1], err)
+		next, is := member(n, t)
+		if !is {
+			return nil, &nowhere{p[:i+1], n}
 		}
 		n = next
 	}

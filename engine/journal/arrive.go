@@ -10,6 +10,7 @@ import (
 	"readyferry/core/plan"
 	"readyferry/core/run"
 	"readyferry/core/step"
+	"readyferry/core/want"
 	"readyferry/engine/catalog"
 	"readyferry/store"
 	"readyferry/store/body"
@@ -94,15 +95,13 @@ func NewTransaction(
 		ReceivedAt: in.ReceivedAt,
 	}
 	m := &store.Message{Tx: id, Body: body.OfMessage(in.Body), Source: source}
-	for _, part := range []struct {
-		from any
-		into *[]byte
-	}{{in.Headers, &m.Headers}, {in.Params, &m.Params}, {in.Query, &m.Query}, {r.Warnings, &m.Warnings}} {
-		b, err := json.Marshal(part.from)
-		if err != nil {
+	m.Headers, m.Params, m.Query = want.EncodeHeaders(in.Headers), want.EncodeHeaders(in.Params), want.EncodeHeaders(in.Query)
+	m.Warnings = []byte("null")
+	if r.Warnings != nil {
+		var err error
+		if m.Warnings, err = json.Marshal(r.Warnings); err != nil {
 			return nil, err
 		}
-		*part.into = b
 	}
 	return &Arrived{Tx: t, Message: m, Received: r, Envelope: in}, nil
 }

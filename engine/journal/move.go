@@ -234,7 +234,7 @@ func (v *Move) prepare() error {
 		if err != nil {
 			return err
 		}
-		request, err := json.Marshal(send.Request)
+		request, err := send.Request.Encode()
 		if err != nil {
 			return err
 		}

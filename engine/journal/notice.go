@@ -1,6 +1,8 @@
 package journal
 
 import (
+	"sync"
+
 	"readyferry/core/retry"
 	"readyferry/core/step"
 	"readyferry/core/want"
@@ -63,7 +65,25 @@ func NewNotice() *Notice {
 	}
 }
 
-// Tell hands a notice to everybody.
+// notices are used again: a message has several, and each has ten maps.
+var notices = sync.Pool{New: func() any { return NewNotice() }}
+
+// clear lets it tell nothing again.
+func (n *Notice) clear() {
+	clear(n.Targets)
+	clear(n.Ready)
+	clear(n.Channels)
+	clear(n.Events)
+	clear(n.Put)
+	clear(n.Taken)
+	clear(n.Tables)
+	clear(n.Answers)
+	clear(n.Woken)
+	clear(n.wholes)
+	n.Split, n.Gather, n.Lines, n.Held = false, false, nil, nil
+}
+
+// Tell hands a notice to everybody, who keep nothing of it.
 func (j *Journal) Tell(n *Notice) {
 	for id, flow := range n.Woken {
 		j.woken.add(flow, id)

@@ -142,9 +142,10 @@ func (j *Journal) build(
 
 // Write commits work that computes nothing, and tells of it.
 func (j *Journal) Write(ctx context.Context, work func(tx *store.Tx, n *Notice) error) error {
-	n := NewNotice()
+	n := notices.Get().(*Notice)
+	n.clear()
 	err := j.Store.Write(ctx, func(tx *store.Tx) error {
-		*n = *NewNotice()
+		n.clear()
 		if err := work(tx, n); err != nil {
 			return err
 		}
@@ -152,6 +153,9 @@ func (j *Journal) Write(ctx context.Context, work func(tx *store.Tx, n *Notice) 
 	})
 	if err == nil {
 		j.Tell(n)
+	}
+	if !errors.Is(err, store.ErrClosed) { // else it may be worked on still
+		notices.Put(n)
 	}
 	return err
 }

@@ -106,11 +106,7 @@ func (a *attempt) outcome(l *lane, d *store.Delivery) {
 // keepAll records what came of an attempt.
 func (l *lane) keepAll(a *attempt, d *store.Delivery) {
 	a.kept = body.Of(a.answer[:min(len(a.answer), keptAnswer)]).Packed()
-	var err error
-	if a.heard, err = journal.Prepare(d.Path, a.effect()); err != nil {
-		l.Log.Error("keeping an answer", "delivery", d.ID, "error", err)
-	}
-	a.heard.OfTry = len(a.answer) <= keptAnswer // else the try has only some of it
+	a.heard = store.Effect{Path: d.Path, Body: a.kept, OfTry: len(a.answer) <= keptAnswer} // else the try has only some of it
 	for {
 		err := l.record(a)
 		if err == nil {
@@ -242,10 +238,18 @@ func (l *lane) request(d *store.Delivery, a *attempt) (connect.Request, error) {
 // computes at its limits keeps no outcome waiting.
 func (l *lane) record(a *attempt) error {
 	ctx := context.WithoutCancel(l.Life.Context())
-	if a.receipt.Outcome == retry.Delivered && l.Ends(a.tx) {
+	if a.receipt.Outcome == retry.Delivered && a.heard.OfTry && l.Ends(a.tx) {
 		if err := l.end(ctx, a); !errors.Is(err, journal.ErrStale) {
 			return err
 		}
+	}
+	if a.heard.Result == nil { // of one behind which nothing comes, the try says it all
+		ofTry := a.heard.OfTry
+		var err error
+		if a.heard, err = journal.Prepare(a.heard.Path, a.effect()); err != nil {
+			return err
+		}
+		a.heard.OfTry = ofTry
 	}
 	if a.receipt.Outcome == retry.Delivered && (l.Quick(a.tx) || !l.Busy(a.flow)) {
 		err := l.walkOn(ctx, a)
@@ -373,10 +377,7 @@ func (a *attempt) detail() string {
 
 // store keeps the try.
 func (a *attempt) store(tx *store.Tx, n, round int) error {
-	headers, err := json.Marshal(a.receipt.Headers)
-	if err != nil {
-		return err
-	}
+	headers := want.EncodeHeaders(a.receipt.Headers)
 	return tx.AddTry(&store.Try{
 		Delivery: a.id, N: n, Round: round, At: a.began, Took: a.took.Microseconds(),
 		Outcome: string(a.receipt.Outcome),

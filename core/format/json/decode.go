@@ -40,6 +40,9 @@ func Decode(src []byte) (Result, error) { return DecodeWithin(src, Limits{}) }
 // DecodeWithin is Decode with limits.
 func DecodeWithin(src []byte, l Limits) (res Result, err error) {
 	d := decoder{src: src, max: l.MaxDepth, maxNodes: l.MaxNodes}
+	if len(src) <= shared {
+		d.text = string(src)
+	}
 	if d.max == 0 {
 		d.max = MaxDepth
 	}
@@ -71,6 +74,38 @@ type decoder struct {
 	maxNodes   int
 	nodes      int
 	duplicates []string
+
+	text    string           // src, whose parts are the texts of small documents; "" for large ones
+	slab    []message.Node   // the next nodes
+	members []message.Member // of the maps that are being read, the innermost last
+	items   []*message.Node  // of the lists
+}
+
+// shared is the size up to which the texts of a document share one copy of it, in bytes: a
+// text of a large one that lives longer would keep all of it.
+const shared = 64 << 10
+
+// slabSize is how many nodes of a document are made at once, at most.
+const slabSize = 32
+
+// node gives a new node.
+func (d *decoder) node(kind message.Kind, offset int) *message.Node {
+	if len(d.slab) == 0 {
+		// A document of one value needs one, and larger ones are made of more values.
+		d.slab = make([]message.Node, min(slabSize, 2+d.nodes))
+	}
+	n := &d.slab[0]
+	d.slab = d.slab[1:]
+	n.Kind, n.Offset = kind, offset
+	return n
+}
+
+// between gives a text of the document.
+func (d *decoder) between(start, end int) string {
+	if d.text != "" {
+		return d.text[start:end]
+	}
+	return string(d.src[start:end])
 }
 
 // fail ends decoding; Decode turns the panic into its error.
@@ -119,16 +154,24 @@ func (d *decoder) value(depth int) *message.Node {
 	case c == '[':
 		return d.array(depth)
 	case c == '"':
-		return &message.Node{Kind: message.String, Offset: start, Text: d.str()}
+		n := d.node(message.String, start)
+		n.Text = d.str()
+		return n
 	case c == '-' || c >= '0' && c <= '9':
 		d.number()
-		return &message.Node{Kind: message.Number, Offset: start, Text: string(d.src[start:d.at])}
+		n := d.node(message.Number, start)
+		n.Text = d.between(start, d.at)
+		return n
 	case d.word("true"):
-		return &message.Node{Kind: message.Bool, Offset: start, Text: "true"}
+		n := d.node(message.Bool, start)
+		n.Text = "true"
+		return n
 	case d.word("false"):
-		return &message.Node{Kind: message.Bool, Offset: start, Text: "false"}
+		n := d.node(message.Bool, start)
+		n.Text = "false"
+		return n
 	case d.word("null"):
-		return &message.Node{Kind: message.Null, Offset: start}
+		return d.node(message.Null, start)
 	}
 	d.fail(d.at, "a value is expected, not "+d.found())
 	return nil
@@ -143,12 +186,13 @@ func (d *decoder) word(w string) bool {
 }
 
 func (d *decoder) object(depth int) *message.Node {
-	n := &message.Node{Kind: message.Map, Offset: d.at}
+	n := d.node(message.Map, d.at)
 	d.at++
 	d.space()
 	if d.take('}') {
 		return n
 	}
+	own := len(d.members)
 	for {
 		if d.at >= len(d.src) || d.src[d.at] != '"' {
 			d.fail(d.at, "a member name in double quotes is expected, not "+d.found())
@@ -159,13 +203,16 @@ func (d *decoder) object(depth int) *message.Node {
 			d.fail(d.at, fmt.Sprintf("a colon is expected after the name %q, not %s", name, d.found()))
 		}
 		d.space()
-		n.Members = append(n.Members, message.Member{Name: name, Value: d.value(depth + 1)})
+		v := d.value(depth + 1)
+		d.members = append(d.members, message.Member{Name: name, Value: v})
 		d.space()
 		if d.take(',') {
 			d.space()
 			continue
 		}
 		if d.take('}') {
+			n.Members = append(make([]message.Member, 0, len(d.members)-own), d.members[own:]...)
+			d.members = d.members[:own]
 			d.duplicates = append(d.duplicates, n.Seal()...)
 			return n
 		}
@@ -174,20 +221,24 @@ func (d *decoder) object(depth int) *message.Node {
 }
 
 func (d *decoder) array(depth int) *message.Node {
-	n := &message.Node{Kind: message.List, Offset: d.at}
+	n := d.node(message.List, d.at)
 	d.at++
 	d.space()
 	if d.take(']') {
 		return n
 	}
+	own := len(d.items)
 	for {
-		n.Items = append(n.Items, d.value(depth+1))
+		v := d.value(depth + 1)
+		d.items = append(d.items, v)
 		d.space()
 		if d.take(',') {
 			d.space()
 			continue
 		}
 		if d.take(']') {
+			n.Items = append(make([]*message.Node, 0, len(d.items)-own), d.items[own:]...)
+			d.items = d.items[:own]
 			return n
 		}
 		d.fail(d.at, "a comma or ] is expected, not "+d.found())
@@ -240,7 +291,7 @@ func (d *decoder) str() string {
 	for d.at < len(d.src) { // the common case needs no copy but the last one
 		c := d.src[d.at]
 		if c == '"' {
-			s := string(d.src[start:d.at])
+			s := d.between(start, d.at)
 			d.at++
 			return s
 		}

@@ -1,0 +1,41 @@
+package want
+
+import (
+	"encoding/json"
+	"reflect"
+	"testing"
+
+	"readyferry/core/message"
+)
+
+// What is written by hand reads as what the general encoder writes.
+func TestWrittenByHandAsByTheEncoder(t *testing.T) {
+	odd := "a\"b\\c\n\t\x00\u2028<é>😀"
+	lists := [][]message.Header{nil, {}, {{Name: "A", Value: ""}}, {{Name: odd, Value: odd}, {Name: "b", Value: "c"}}}
+	for _, list := range lists {
+		var mine, theirs []message.Header
+		b, err := json.Marshal(list)
+		if err != nil || json.Unmarshal(b, &theirs) != nil || json.Unmarshal(EncodeHeaders(list), &mine) != nil {
+			t.Fatal(err)
+		}
+		if !reflect.DeepEqual(mine, theirs) {
+			t.Errorf("%q, and the encoder %q", mine, theirs)
+		}
+		for _, r := range []Request{
+			{}, {Method: "POST", Path: "/" + odd, Headers: list, Format: "json"}, {Headers: list, Ask: true},
+			{Headers: list, Settings: []byte(`{"a":1}`)}, {Headers: list, Query: &Query{SQL: "SELECT 1"}},
+		} {
+			var mine, theirs Request
+			b, err := json.Marshal(&r)
+			if err != nil || json.Unmarshal(b, &theirs) != nil {
+				t.Fatal(err)
+			}
+			if b, err = r.Encode(); err != nil || json.Unmarshal(b, &mine) != nil {
+				t.Fatalf("%s %v", b, err)
+			}
+			if !reflect.DeepEqual(mine, theirs) {
+				t.Errorf("%+v, and the encoder %+v", mine, theirs)
+			}
+		}
+	}
+}

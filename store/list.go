@@ -1,0 +1,97 @@
+package store
+
+import (
+	"bytes"
+	"slices"
+
+	"gorm.io/gorm"
+)
+
+// Transactions lists transactions, the newest first, without the parts of others: those are
+// in their whole. There is one index by flow, state and id, because each index costs every
+// message twice: lists that choose less are merged from it.
+func (v View) Transactions(f Filter) ([]Transaction, error) {
+	if f.Reference == "" && (f.Flow != "" || f.State != nil) {
+		return v.merged(f)
+	}
+	q := f.within(v.sql().Where("parent IS NULL")).Order("id DESC").Limit(f.Limit)
+	if f.Flow != "" {
+		q = q.Where("+flow = ?", f.Flow) // the reference chooses fewer
+	}
+	if f.State != nil {
+		q = q.Where("+state = ?", *f.State)
+	}
+	if f.Reference != "" {
+		q = q.Where("reference = ? AND reference <> ''", f.Reference)
+	}
+	var out []Transaction
+	return out, q.Find(&out).Error
+}
+
+// within adds the bounds of a filter. Ids begin with the time in milliseconds, so a span of
+// time is a span of ids.
+func (f *Filter) within(q *gorm.DB) *gorm.DB {
+	if !f.From.IsZero() {
+		q = q.Where("id >= ?", idAt(f.From))
+	}
+	if !f.To.IsZero() {
+		q = q.Where("id < ?", idAt(f.To))
+	}
+	if f.After != nil {
+		q = q.Where("id < ?", *f.After)
+	}
+	return q
+}
+
+// merged lists the newest of some flows in some states, all of them as they are at one moment.
+func (v View) merged(f Filter) (out []Transaction, err error) {
+	if v.tx != nil {
+		return v.mergedNow(f)
+	}
+	err = v.db.Transaction(func(db *gorm.DB) error {
+		now := v
+		now.db = db
+		out, err = now.mergedNow(f)
+		return err
+	})
+	return out, err
+}
+
+func (v View) mergedNow(f Filter) ([]Transaction, error) {
+	flows, states := []string{f.Flow}, []State{UnderWay, Waiting, Delivered, TurnedAway, DeadLetter}
+	if f.Flow == "" {
+		var err error
+		if flows, err = v.flowsWithTransactions(); err != nil {
+			return nil, err
+		}
+	}
+	if f.State != nil {
+		states = []State{*f.State}
+	}
+	var ids []ID
+	for _, flow := range flows {
+		for _, state := range states {
+			var some []ID
+			err := f.within(v.sql().Model(&Transaction{}).Where("parent IS NULL AND flow = ? AND state = ?", flow, state)).
+				Order("id DESC").Limit(f.Limit).Pluck("id", &some).Error
+			if err != nil {
+				return nil, err
+			}
+			ids = append(ids, some...)
+		}
+	}
+	slices.SortFunc(ids, func(a, b ID) int { return bytes.Compare(b[:], a[:]) })
+	ids = ids[:min(len(ids), f.Limit)]
+	var out []Transaction
+	return out, v.sql().Where("id IN ?", ids).Order("id DESC").Find(&out).Error
+}
+
+// flowsWithTransactions names the flows that have any, going from one to the next in the
+// index: it costs what the flows are, however many transactions they have.
+func (v View) flowsWithTransactions() ([]string, error) {
+	var out []string
+	return out, v.sql().Raw(`WITH RECURSIVE next(flow) AS (
+		SELECT MIN(flow) FROM transactions WHERE parent IS NULL
+		UNION ALL SELECT (SELECT MIN(t.flow) FROM transactions t WHERE t.parent IS NULL AND t.flow > next.flow)
+		FROM next WHERE next.flow IS NOT NULL) SELECT flow FROM next WHERE flow IS NOT NULL`).Scan(&out).Error
+}
