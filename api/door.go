@@ -83,12 +83,38 @@ func unfold(c *gin.Context, content []byte, limit int64) ([]byte, error) {
 	}
 	switch {
 	case err != nil:
-		return nil, &run.RefusedError{Status: http.StatusBadRequest, Title: "The body cannot be unfolded",
-			Detail: fmt.Sprintf("Content-Encoding is gzip, and the body is none: %v", err)}
+		return nil, notFolded(err)
 	case int64(len(out)) > limit:
 		return nil, &http.MaxBytesError{Limit: limit}
 	}
 	return out, nil
+}
+
+// notFolded refuses a body that is not compressed as it says.
+func notFolded(err error) error {
+	return &run.RefusedError{Status: http.StatusBadRequest, Title: "The body cannot be unfolded",
+		Detail: fmt.Sprintf("Content-Encoding is gzip, and the body is none: %v", err)}
+}
+
+// bounded reads no more than a limit of what a compressed body unfolds to.
+type bounded struct {
+	from  io.Reader
+	left  int64
+	limit int64
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	n, err := b.from.Read(p)
+	if b.left -= int64(n); b.left < 0 {
+		return n, &http.MaxBytesError{Limit: b.limit}
+	}
+	if err != nil && !errors.Is(err, io.EOF) {
+		var tooLarge *http.MaxBytesError
+		if !errors.As(err, &tooLarge) && !errors.Is(err, errSlow) {
+			err = notFolded(err)
+		}
+	}
+	return n, err
 }
 
 // gated lets a handler work on a body when there is room for what it may need.

@@ -1,6 +1,8 @@
 package api
 
 import (
+	"compress/gzip"
+	"io"
 	"net/http"
 	"slices"
 	"sort"
@@ -40,6 +42,10 @@ func (s *Server) intake(c *gin.Context) {
 		)
 		return
 	}
+	if in.Streams(c.ContentType(), c.Request.ContentLength) {
+		s.intakeStream(c, in, path)
+		return
+	}
 	content, err := body(c, int64(in.Limit))
 	if err != nil {
 		s.fail(c, err)
@@ -55,20 +61,13 @@ func (s *Server) intake(c *gin.Context) {
 		header.Del("Content-Encoding")
 		header.Del("Content-Length")
 	}
-	var query []message.Header
-	for name, values := range c.Request.URL.Query() {
-		for _, v := range values {
-			query = append(query, message.Header{Name: name, Value: v})
-		}
-	}
-	sort.SliceStable(query, func(i, j int) bool { return query[i].Name < query[j].Name })
 	if signed.Scheme = "http"; c.Request.TLS != nil || c.GetHeader("X-Forwarded-Proto") == "https" {
 		signed.Scheme = "https"
 	}
 	answer, err := s.engine.Intake.Accept(
 		c.Request.Context(),
 		in,
-		intake.Call{Method: c.Request.Method, Path: path, Header: header, Query: query, Body: content,
+		intake.Call{Method: c.Request.Method, Path: path, Header: header, Query: queryOf(c), Body: content,
 			From: c.Request.RemoteAddr, Signed: signed},
 	)
 	if err != nil {
@@ -76,6 +75,42 @@ func (s *Server) intake(c *gin.Context) {
 		return
 	}
 	write(c, answer)
+}
+
+// intakeStream takes a body that goes to the disk while it comes.
+func (s *Server) intakeStream(c *gin.Context, in *intake.Intake, path string) {
+	limit := int64(in.Limit)
+	var content io.Reader = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
+	header := c.Request.Header
+	if folded(c) {
+		unfolded, err := gzip.NewReader(content)
+		if err != nil {
+			s.fail(c, notFolded(err))
+			return
+		}
+		content = &bounded{unfolded, limit, limit}
+		header = header.Clone()
+		header.Del("Content-Encoding")
+		header.Del("Content-Length")
+	}
+	answer, err := s.engine.Intake.Accept(c.Request.Context(), in, intake.Call{Method: c.Request.Method, Path: path,
+		Header: header, Query: queryOf(c), Stream: content, From: c.Request.RemoteAddr})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	write(c, answer)
+}
+
+// queryOf gives the query of a call, by name.
+func queryOf(c *gin.Context) (query []message.Header) {
+	for name, values := range c.Request.URL.Query() {
+		for _, v := range values {
+			query = append(query, message.Header{Name: name, Value: v})
+		}
+	}
+	sort.SliceStable(query, func(i, j int) bool { return query[i].Name < query[j].Name })
+	return query
 }
 
 func write(c *gin.Context, a *step.Answer) {

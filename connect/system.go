@@ -136,6 +136,16 @@ type Request struct {
 	ID    string     // the same on every try: the key by which a repeat can be told
 	Rules retry.Plan // which of the system's words mean delivered, again, never
 	want.Request
+	// Content gives the body from its start, and Size its bytes, where it is too large to be
+	// held; Body is then nil. Only a Streamer gets such a request. The reader is to be closed.
+	Content func() (io.ReadCloser, error)
+	Size    int64
+}
+
+// A Streamer is a link that takes bodies as they come from the disk.
+type Streamer interface {
+	// Streams tells whether it can: what signs a body has to hold it.
+	Streams() bool
 }
 
 // Receipt says what became of a try.

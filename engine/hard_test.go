@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -70,12 +71,17 @@ func testAPoisonMessage(t *testing.T) {
 	})
 	w.connect("out", fast)
 	const code = "{id: c, kind: code, script: 'return body'}, "
-	w.publish("readyferry: flow/1\nname: hook\nintake: {kind: webhook, path: /hook}\nsteps: [" + code + "{id: d, kind: deliver, to: out}]\n")
-	w.publish("readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\nsteps: [" + code + "{id: d, kind: deliver, to: out}]\n")
-	w.publish("readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill}\nsteps: [{id: d, kind: deliver, to: {queue: q}}]\n")
-	w.publish("readyferry: flow/1\nname: parts\nintake: {kind: webhook, path: /parts}\nsteps: [{id: s, kind: split, each: body.l, " +
+	w.publish("readyferry: flow/1\nname: hook\nintake: {kind: webhook, path: /hook}\n" +
+		"steps: [" + code + "{id: d, kind: deliver, to: out}]\n")
+	w.publish("readyferry: flow/1\nname: reader\nintake: {kind: queue, queue: q}\n" +
+		"steps: [" + code + "{id: d, kind: deliver, to: out}]\n")
+	w.publish("readyferry: flow/1\nname: filler\nintake: {kind: webhook, path: /fill}\n" +
+		"steps: [{id: d, kind: deliver, to: {queue: q}}]\n")
+	w.publish("readyferry: flow/1\nname: parts\nintake: {kind: webhook, path: /parts}\n" +
+		"steps: [{id: s, kind: split, each: body.l, " +
 		"steps: [{id: m, kind: map, fields: [{to: /p, from: part}]}, " + code + "{id: d, kind: deliver, to: out}]}]\n")
-	w.publish("readyferry: flow/1\nname: sent\nintake: {kind: webhook, path: /sent}\nsteps: [{id: d, kind: deliver, to: out, " +
+	w.publish("readyferry: flow/1\nname: sent\nintake: {kind: webhook, path: /sent}\n" +
+		"steps: [{id: d, kind: deliver, to: out, " +
 		"path: '/${body.p}'}]\n")
 	w.pauseQueueNamed("q", true)
 	for i := range 6 {
@@ -113,7 +119,7 @@ func testAPoisonMessage(t *testing.T) {
 func TestAClockThatIsSetLosesNothing(t *testing.T) { synctest.Test(t, testAClockThatIsSet) }
 
 func testAClockThatIsSet(t *testing.T) {
-	var set time.Duration
+	var set atomic.Int64
 	began := time.Now()
 	out := &target{}
 	out.say(func(n int, _ call) (reply, error) {
@@ -123,20 +129,23 @@ func testAClockThatIsSet(t *testing.T) {
 		return reply{Status: 200}, nil
 	})
 	w := startWith(t, out, func(c *Config) {
-		c.Now = func() time.Time { return time.Now().Add(set).Round(0) }
+		c.Now = func() time.Time { return time.Now().Add(time.Duration(set.Load())).Round(0) }
 		c.Elapsed = func() time.Duration { return time.Since(began) }
 	})
 	w.connect("out", "retry: {first: 2s, growth: exponential, cap: 30s, spread: none, tries: 50, within: 48h}")
-	w.publish("readyferry: flow/1\nname: again\nintake: {kind: webhook, path: /again, order: body.k}\nsteps: [{id: d, kind: deliver, to: out, " +
+	w.publish("readyferry: flow/1\nname: again\nintake: {kind: webhook, path: /again, order: body.k}\n" +
+		"steps: [{id: d, kind: deliver, to: out, " +
 		"path: '/again/${body.n}'}]\n")
-	w.publish("readyferry: flow/1\nname: held\nintake: {kind: webhook, path: /held}\nsteps: [{id: h, kind: hold, for: 20s}, " +
+	w.publish("readyferry: flow/1\nname: held\nintake: {kind: webhook, path: /held}\n" +
+		"steps: [{id: h, kind: hold, for: 20s}, " +
 		"{id: d, kind: deliver, to: out, path: '/held/${body.n}'}]\n")
-	w.publish("readyferry: flow/1\nname: agg\nintake: {kind: webhook, path: /agg}\nsteps: [{id: a, kind: aggregate, key: body.k, " +
+	w.publish("readyferry: flow/1\nname: agg\nintake: {kind: webhook, path: /agg}\n" +
+		"steps: [{id: a, kind: aggregate, key: body.k, " +
 		"item: body.n, close: {age: 15s}}, {id: d, kind: deliver, to: out, path: '/agg'}]\n")
 	w.publish("readyferry: flow/1\nname: tick\nintake: {kind: schedule, every: 1m, missed: once}\nsteps: []\n")
 	var ids []store.ID
 	for i, jump := range []time.Duration{0, 3 * time.Hour, -5 * time.Hour, 26 * time.Hour, -1 * time.Hour, 30 * time.Second} {
-		set += jump
+		set.Add(int64(jump))
 		for _, path := range []string{"/again", "/held", "/agg"} {
 			ids = append(ids, w.accepted(path, fmt.Sprintf(`{"n":%d,"k":"k"}`, i)))
 		}
@@ -167,8 +176,10 @@ func TestAFlowOfDeadLettersAlone(t *testing.T) { synctest.Test(t, testAFlowOfDea
 func testAFlowOfDeadLetters(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
-	w.publish("readyferry: flow/1\nname: dead\nintake: {kind: webhook, path: /dead}\nsteps: [{id: m, kind: map, fields: [{to: /x, from: body.none}]}]\n")
-	w.publish("readyferry: flow/1\nname: fine\nintake: {kind: webhook, path: /fine}\nsteps: [{id: d, kind: deliver, to: out}]\n")
+	w.publish("readyferry: flow/1\nname: dead\nintake: {kind: webhook, path: /dead}\n" +
+		"steps: [{id: m, kind: map, fields: [{to: /x, from: body.none}]}]\n")
+	w.publish("readyferry: flow/1\nname: fine\nintake: {kind: webhook, path: /fine}\n" +
+		"steps: [{id: d, kind: deliver, to: out}]\n")
 	for i := range 1000 {
 		w.accepted("/dead", fmt.Sprintf(`{"n":%d}`, i))
 		if i%100 == 0 {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -25,12 +26,12 @@ steps:
 `
 
 // days lets days pass at once, and then the time in which what is old is found.
-type days struct{ passed time.Duration }
+type days struct{ passed atomic.Int64 }
 
-func (d *days) now() time.Time { return time.Now().Add(d.passed) }
+func (d *days) now() time.Time { return time.Now().Add(time.Duration(d.passed.Load())) }
 
 func (d *days) pass(n int) {
-	d.passed += time.Duration(n) * 24 * time.Hour
+	d.passed.Add(int64(time.Duration(n) * 24 * time.Hour))
 	time.Sleep(3 * time.Minute)
 	synctest.Wait()
 }

@@ -22,6 +22,8 @@ type keptBody struct {
 	// Refs counts the rows that refer to it. With the last of them it may go; NULL, which
 	// is where no row has referred to it yet, does not count as none.
 	Refs *int64
+	// Stands is the name under which its pieces stand; nil: its key.
+	Stands []byte
 }
 
 // TableName implements schema.Tabler.
@@ -64,7 +66,7 @@ func keepBody(db *gorm.DB, k *body.Kept) error {
 	if len(k.Pieces) == 1 {
 		row.Pieces, row.Data = 0, k.Pieces[0]
 	}
-	done := db.Clauses(clause.OnConflict{DoNothing: true}).Omit("Refs").Create(row)
+	done := db.Clauses(clause.OnConflict{DoNothing: true}).Omit("Refs", "Stands").Create(row)
 	if done.Error != nil || done.RowsAffected == 0 || row.Pieces == 0 {
 		return done.Error
 	}
@@ -137,6 +139,19 @@ func ignoreEOF(err error) error {
 	return err
 }
 
+// OpenBodyOf is OpenBody for what a delivery of a transaction hands over.
+func (v View) OpenBodyOf(tx ID, b *body.Body) (io.ReadCloser, error) {
+	n, is := b.Message()
+	if !is || b.Filled() {
+		return v.OpenBody(b)
+	}
+	var m Message
+	if err := v.sql().Select("body").Where("tx = ? AND n = ?", tx, n).Take(&m).Error; err != nil {
+		return nil, err
+	}
+	return v.OpenBody(&m.Body)
+}
+
 // OpenBody reads a content from its start, a piece at a time, so that a large one
 // need not be in memory.
 func (v View) OpenBody(b *body.Body) (io.ReadCloser, error) {
@@ -161,13 +176,16 @@ func (v View) bodyRow(b *body.Body) (keptBody, error) {
 }
 
 func (v View) pieces(k *body.Kept, row keptBody) (io.ReadCloser, error) {
-	next := 0
+	next, stands := 0, row.Stands
+	if stands == nil {
+		stands = k.Key[:]
+	}
 	return body.Open(k, body.Codec(row.Codec), func() ([]byte, error) {
 		if next == row.Pieces {
 			return nil, io.EOF
 		}
 		var p bodyPiece
-		err := v.sql().Where("key = ? AND i = ?", k.Key[:], next).Take(&p).Error
+		err := v.sql().Where("key = ? AND i = ?", stands, next).Take(&p).Error
 		next++
 		return p.Data, err
 	})

@@ -275,10 +275,11 @@ func migrate(db *gorm.DB) error {
 				{&Key{}, "PerSecond", "ALTER TABLE keys ADD COLUMN per_second integer NOT NULL DEFAULT 0"},
 				{&Key{}, "Bytes", "ALTER TABLE keys ADD COLUMN bytes integer NOT NULL DEFAULT 0"},
 				{&keptBody{}, "Refs", "ALTER TABLE bodies ADD COLUMN refs integer"},
+				{&keptBody{}, "Stands", "ALTER TABLE bodies ADD COLUMN stands blob"},
 			}); err != nil {
 				return err
 			}
-			return errors.Join(countReferences(db), execAll(db,
+			return errors.Join(db.AutoMigrate(&stagedBody{}), countReferences(db), execAll(db,
 				// A flow with much that waits does not stand before the others.
 				"DROP INDEX IF EXISTS deliveries_due",
 				"DROP INDEX IF EXISTS transactions_flow",

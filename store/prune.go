@@ -159,7 +159,8 @@ var removals = []string{
 // many; their files went with their end.
 func (tx *Tx) PruneLoads(flow string, before time.Time, limit int) (more bool, err error) {
 	const some = "(SELECT id FROM loads WHERE flow = ? AND state IN ? AND finished_at < ? LIMIT ?)"
-	done := tx.sql().Exec("DELETE FROM loads WHERE id IN "+some, flow, []LoadState{LoadDone, LoadStopped}, micros(before), limit)
+	ended := []LoadState{LoadDone, LoadStopped}
+	done := tx.sql().Exec("DELETE FROM loads WHERE id IN "+some, flow, ended, micros(before), limit)
 	return done.RowsAffected == int64(limit), done.Error
 }
 
@@ -236,7 +237,8 @@ func (s *Store) WriteBack(ctx context.Context) error {
 
 // pages tells how many pages of the file hold nothing, and how many it has.
 func (v View) pages() (free, all int64, err error) {
-	err = errors.Join(v.sql().Raw("PRAGMA freelist_count").Scan(&free).Error, v.sql().Raw("PRAGMA page_count").Scan(&all).Error)
+	err = errors.Join(v.sql().Raw("PRAGMA freelist_count").Scan(&free).Error,
+		v.sql().Raw("PRAGMA page_count").Scan(&all).Error)
 	return free, all, err
 }
 

@@ -81,7 +81,7 @@ func (w *work) writeRefs(p *prepared) error {
 // gone; more tells that there are others.
 func (tx *Tx) SweepBodies(limit int) (more bool, err error) {
 	var loose []keptBody
-	err = tx.sql().Select("n", "key", "pieces").Where("refs = 0").Order("n").Limit(limit).Find(&loose).Error
+	err = tx.sql().Select("n", "key", "pieces", "stands").Where("refs = 0").Order("n").Limit(limit).Find(&loose).Error
 	if err != nil {
 		return false, err
 	}
@@ -91,7 +91,11 @@ func (tx *Tx) SweepBodies(limit int) (more bool, err error) {
 			return true, nil
 		}
 		if loose[i].Pieces > 0 {
-			if err := tx.prepared.exec("DELETE FROM body_pieces WHERE key=?", []any{loose[i].Key}); err != nil {
+			stands := loose[i].Stands
+			if stands == nil {
+				stands = loose[i].Key
+			}
+			if err := tx.prepared.exec("DELETE FROM body_pieces WHERE key=?", []any{stands}); err != nil {
 				return false, err
 			}
 		}
@@ -111,12 +115,11 @@ func countReferences(db *gorm.DB) error {
 		in := func(row string) *strings.Replacer { return strings.NewReplacer("%", row) }
 		all = append(all, "SELECT "+in(table).Replace(keyIn)+" AS key FROM "+table+" WHERE "+in(table).Replace(isRef))
 		less := "UPDATE bodies SET refs = refs - 1 WHERE key = " + in("OLD").Replace(keyIn) + "; "
+		trigger, changed := "CREATE TRIGGER IF NOT EXISTS "+table, " WHEN OLD.body IS NOT NEW.body AND "
 		statements = append(statements,
-			"CREATE TRIGGER IF NOT EXISTS "+table+"_body_gone AFTER DELETE ON "+table+" WHEN "+in("OLD").Replace(isRef)+" BEGIN "+less+"END",
-			"CREATE TRIGGER IF NOT EXISTS "+table+"_body_left AFTER UPDATE OF body ON "+table+" WHEN OLD.body IS NOT NEW.body AND "+
-				in("OLD").Replace(isRef)+" BEGIN "+less+"END",
-			"CREATE TRIGGER IF NOT EXISTS "+table+"_body_other AFTER UPDATE OF body ON "+table+" WHEN OLD.body IS NOT NEW.body AND "+
-				in("NEW").Replace(isRef)+" BEGIN UPDATE bodies SET refs = coalesce(refs, 0) + 1 WHERE key = "+
+			trigger+"_body_gone AFTER DELETE ON "+table+" WHEN "+in("OLD").Replace(isRef)+" BEGIN "+less+"END",
+			trigger+"_body_left AFTER UPDATE OF body ON "+table+changed+in("OLD").Replace(isRef)+" BEGIN "+less+"END",
+			trigger+"_body_other AFTER UPDATE OF body ON "+table+changed+in("NEW").Replace(isRef)+" BEGIN UPDATE bodies SET refs = coalesce(refs, 0) + 1 WHERE key = "+
 				in("NEW").Replace(keyIn)+"; END")
 	}
 	return execAll(db, append(statements,

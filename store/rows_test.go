@@ -95,6 +95,6 @@ func TestRowsAreWrittenAsTheModelsSay(t *testing.T) {
 	asGORM(t, &topicRow)
 	asGORM(t, &topicMessageRow)
 	asGORM(t, &topicTakenRow)
-	asGORM(t, &bodyRow, "n", "refs")
+	asGORM(t, &bodyRow, "n", "refs", "stands")
 	asGORM(t, &countRow)
 }

@@ -184,7 +184,8 @@ func openFiles(dir string) (*Store, error) {
 		return nil, err
 	}
 	schema.RegisterSerializer("micros", serializer{})
-	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}), spare: newWork(), sums: newSums()}
+	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}),
+		spare: newWork(), sums: newSums()}
 	known := &definitions{all: map[string]*table.Definition{}}
 	db, err := connect(file, durable+"_txlock=immediate&_auto_vacuum=incremental", 1)
 	if err != nil {

@@ -135,6 +135,9 @@ func Checks() []Check {
 			"SELECT key AS k, n FROM tallies WHERE kind = '"+bytesTally+"'", bytesByFlow),
 		counted("what refers to a content is counted",
 			"SELECT lower(hex(key)) AS k, refs AS n FROM bodies", referred()),
+		{"each piece is of a content", "SELECT 'piece '||n AS which, 'no content has it' AS what FROM body_pieces t " +
+			"WHERE NOT EXISTS (SELECT 1 FROM bodies b WHERE b.key = t.key AND b.stands IS NULL) AND t.key NOT IN " +
+			"(SELECT stands FROM bodies WHERE stands IS NOT NULL UNION SELECT name FROM staged_bodies)"},
 		refers("messages", "tx"), refers("deliveries", "id"), refers("effects", "tx"), refers("tries", "delivery"),
 	}
 }

@@ -59,7 +59,8 @@ func newFaulty(t *testing.T, data string) *faulty {
 	f := &faulty{server: launch(t, program(t), data, freeAddress(t)), target: c}
 	f.must("PUT", "/api/v1/connections/out", fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,
 		"retry":{"first":"50ms","cap":"200ms","tries":1000}}`, out))
-	f.must("PUT", "/api/v1/flows/f", "readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps: [{id: d, kind: deliver, to: out}]\n")
+	f.must("PUT", "/api/v1/flows/f", "readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\n"+
+		"steps: [{id: d, kind: deliver, to: out}]\n")
 	f.must("POST", "/api/v1/flows/f/publish", "")
 	return f
 }

@@ -120,7 +120,6 @@ type hardship struct {
 	target  *hardTarget
 	address string
 	program string
-	more    []string
 	server  *server
 
 	mu       sync.Mutex

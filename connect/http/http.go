@@ -248,7 +248,13 @@ func (l *link) request(ctx context.Context, r connect.Request) (*http.Request, [
 	var body []byte
 	var content io.Reader
 	folds := !bodiless && l.c.Text("/encoding") == "gzip" && len(r.Body) >= worthFolding
-	if !bodiless {
+	if !bodiless && r.Content != nil {
+		stream, err := r.Content()
+		if err != nil {
+			return nil, nil, err
+		}
+		content = stream // the client closes it
+	} else if !bodiless {
 		body = r.Body
 		if folds {
 			body = fold(body)
@@ -258,6 +264,9 @@ func (l *link) request(ctx context.Context, r connect.Request) (*http.Request, [
 	req, err := http.NewRequestWithContext(ctx, r.Method, address, content)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+	}
+	if r.Content != nil && !bodiless {
+		req.ContentLength, req.GetBody = r.Size, r.Content
 	}
 	req.Header.Set("User-Agent", "ReadyFerry/1")
 	for _, h := range r.Headers {
@@ -273,6 +282,11 @@ func (l *link) request(ctx context.Context, r connect.Request) (*http.Request, [
 		req.Header.Set("Idempotency-Key", r.ID)
 	}
 	return req, body, nil
+}
+
+// Streams implements connect.Streamer: what is signed or compressed is held.
+func (l *link) Streams() bool {
+	return l.c.Text("/encoding") != "gzip" && l.c.SignIn.Kind != "hmac"
 }
 
 // worthFolding is the size from which a body is compressed, in bytes.

@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
@@ -43,6 +44,9 @@ type Plan struct {
 	Poll *Poll            // of an HTTP poll
 
 	tables map[string]func() (table.Table, error) // the flow's own
+
+	unread   sync.Once
+	isUnread bool
 }
 
 // Reader reads flow documents. Make one and share it.

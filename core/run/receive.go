@@ -38,6 +38,10 @@ type Envelope struct {
 	Query      []message.Header
 	Body       []byte
 	Reference  string // the one it had before, for when the intake computes none
+	// Apart tells that the content of Size bytes stands elsewhere and is not at hand: Body is
+	// its name there. No step may read it (plan.Unread).
+	Apart bool
+	Size  int
 }
 
 // Received is a message that an intake has taken in.
@@ -79,13 +83,16 @@ func (e *RefusedError) Error() string { return e.Title + ": " + e.Detail }
 // error is a *RefusedError.
 func Receive(p *plan.Plan, in Envelope) (Received, error) {
 	intake := &p.Document.Intake
-	if len(in.Body) > intake.Limit {
+	if !in.Apart {
+		in.Size = len(in.Body)
+	}
+	if in.Size > intake.Limit {
 		return Received{}, &RefusedError{
 			Status: 413,
 			Title:  "The body is too large",
 			Detail: fmt.Sprintf(
 				"it has %d bytes; the intake of %s takes at most %d",
-				len(in.Body),
+				in.Size,
 				p.Document.Name,
 				intake.Limit,
 			),
@@ -98,6 +105,9 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 		name = format.Text // a call without a body, such as a GET
 	}
 	layout.Charset = step.Charset(kind)
+	if in.Apart {
+		name = format.Binary
+	}
 	d, err := format.Decode(name, in.Body, layout, intake.Limits)
 	if err != nil {
 		return Received{}, &RefusedError{Status: 400, Title: "The body cannot be read", Detail: err.Error()}
@@ -110,7 +120,7 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 		}
 	}
 	out := Received{Message: message.Message{
-		ID: in.ID, ReceivedAt: in.ReceivedAt, Format: name, Layout: d.Layout, Raw: in.Body, Body: d.Root, Size: len(in.Body),
+		ID: in.ID, ReceivedAt: in.ReceivedAt, Format: name, Layout: d.Layout, Raw: in.Body, Body: d.Root, Size: in.Size,
 		Headers: headers, Params: message.ListMap(in.Params), Query: message.ListMap(in.Query),
 	}}
 	if kind != nil && step.FormatOf("auto", kind, nil) == name {

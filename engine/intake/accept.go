@@ -46,6 +46,15 @@ func (t *taking) accept(ctx context.Context, stored func()) (*step.Answer, error
 	return t.answered(ctx, heard)
 }
 
+// adopt gives the message its body, where that stands in the file already.
+func (t *taking) adopt(tx *store.Tx) error {
+	if t.staged == nil {
+		return nil
+	}
+	t.adopted = true
+	return tx.Adopt(t.staged)
+}
+
 // undecodable keeps a message that its intake cannot read, with its bytes and why: the
 // caller is told, and a person can see what came.
 func (t *taking) undecodable(refused *run.RefusedError) error {
@@ -56,6 +65,9 @@ func (t *taking) undecodable(refused *run.RefusedError) error {
 		arrived.Tx.Reason = fmt.Sprintf("%d, %s: %s", refused.Status, refused.Title, refused.Detail)
 		err = t.Write(context.WithoutCancel(t.Life.Taking()), func(tx *store.Tx, n *journal.Notice) error {
 			n.Events[journal.EventTransactions] = true
+			if err := t.adopt(tx); err != nil {
+				return err
+			}
 			return tx.AddTransaction(&arrived.Tx, arrived.Message)
 		})
 	}
@@ -75,6 +87,9 @@ func (t *taking) setAside(why error) (*step.Answer, error) {
 		return nil, err
 	}
 	err = t.Write(context.WithoutCancel(t.Life.Taking()), func(tx *store.Tx, n *journal.Notice) error {
+		if err := t.adopt(tx); err != nil {
+			return err
+		}
 		return t.DeadOnArrival(tx, n, &arrived.Tx, arrived.Message, journal.SetAside(why))
 	})
 	return run.StoredAnswer(t.id.String()), err
@@ -87,7 +102,9 @@ type taking struct {
 	id       store.ID
 	envelope run.Envelope
 	source   string
-	called   string // the id by which its system tells it from others; "" for none
+	called   string        // the id by which its system tells it from others; "" for none
+	staged   *store.Staged // its body, where that stands in the file already
+	adopted  bool          // the message has it
 
 	duplicate *store.ID
 	answer    *step.Answer // what a step says before the first delivery; nil for none
@@ -108,6 +125,9 @@ func (t *taking) take(s *journal.Session) error {
 		return err
 	}
 	arrived.Called(t.called)
+	if t.staged != nil {
+		s.Then(func(tx *store.Tx, _ *journal.Notice) error { return t.adopt(tx) })
+	}
 	if t.duplicate, err = s.Once(t.in.plan, arrived); t.duplicate != nil || err != nil {
 		return err
 	}

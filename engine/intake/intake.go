@@ -54,6 +54,9 @@ func New(j *journal.Journal, links *connect.Links) *Intakes {
 
 // Start sets readers, clocks and loads going.
 func (k *Intakes) Start() error {
+	if err := k.Store.SweepStaged(k.Life.Taking()); err != nil {
+		return err
+	}
 	if err := k.startRoom(); err != nil {
 		return err
 	}

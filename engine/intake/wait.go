@@ -21,9 +21,10 @@ func (k *Intakes) crowded(in *Intake) error {
 		return nil
 	}
 	return &run.RefusedError{
-		Status:     429,
-		Title:      "Too many callers wait",
-		Detail:     fmt.Sprintf("%d callers wait for the end of their message; nothing was stored, send it again later", mostExpected),
+		Status: 429,
+		Title:  "Too many callers wait",
+		Detail: fmt.Sprintf("%d callers wait for the end of their message; nothing was stored, send it again later",
+			mostExpected),
 		RetryAfter: comeAgain,
 	}
 }

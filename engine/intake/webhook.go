@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"slices"
@@ -30,6 +31,9 @@ type Call struct {
 	From   string // the address that it comes from
 	// Trusted tells that a person sends it from the flow's own page: who calls is not asked.
 	Trusted bool
+	// Stream is the body in place of Body, where Streams says that it may come so; it must end
+	// within the intake's limit, or with an error.
+	Stream io.Reader
 	// Signed is the request as its signature covers it; of what stands above where nil.
 	Signed *sign.Request
 }
@@ -160,6 +164,9 @@ func (k *Intakes) answered(ctx context.Context, in *Intake, c Call) (*step.Answe
 			Title:  "The flow is paused",
 			Detail: fmt.Sprintf("%s takes no messages now; nothing was stored, send it again later", in.Flow),
 		}
+	}
+	if c.Stream != nil {
+		return k.streamed(ctx, in, c, headers)
 	}
 	if err := errors.Join(k.Roomy(), k.crowded(in), k.within(in, c.Body)); err != nil {
 		return nil, err

@@ -94,8 +94,14 @@ func NewTransaction(
 		OrderValue: r.Order,
 		ReceivedAt: in.ReceivedAt,
 	}
-	m := &store.Message{Tx: id, Body: body.OfMessage(in.Body), Source: source}
-	m.Headers, m.Params, m.Query = want.EncodeHeaders(in.Headers), want.EncodeHeaders(in.Params), want.EncodeHeaders(in.Query)
+	m := &store.Message{Tx: id, Source: source}
+	if !in.Apart {
+		m.Body = body.OfMessage(in.Body)
+	} else if err := m.Body.Scan(in.Body); err != nil {
+		return nil, err
+	}
+	m.Headers, m.Params = want.EncodeHeaders(in.Headers), want.EncodeHeaders(in.Params)
+	m.Query = want.EncodeHeaders(in.Query)
 	m.Warnings = []byte("null")
 	if r.Warnings != nil {
 		var err error

@@ -26,7 +26,9 @@ type Move struct {
 
 	fresh   bool               // just made: nothing of it is stored yet
 	message *store.Message     // of a fresh one
-	content []byte             // of the message that counts
+	content []byte             // of the message that counts, or its name where it is not at hand
+	apart   bool               // it is not
+	size    int64              // of what is not
 	row     *store.Transaction // of a fresh one: what is stored, when others fill it in inside of the writer
 	doing   []func(w *Writing) error
 	result  *run.Result
@@ -51,7 +53,10 @@ func (s *Session) Read(id store.ID) (*Move, error) {
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.Store.Message(id)
+	m, err := s.Store.MessageHead(id)
+	if err == nil && !(p.Unread() && m.Body.Size() > Large) {
+		err = s.Store.Fill(&m.Body)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -62,8 +67,9 @@ func (s *Session) Read(id store.ID) (*Move, error) {
 // that may be others than the file has.
 func (s *Session) read(t store.Transaction, p *plan.Plan, m *store.Message) (*Move, error) {
 	v := s.newMove(t, p)
-	v.MessageN, v.content = m.N, m.Body.Bytes()
-	err := s.Computes(t.Flow, m.Body.Bytes())
+	v.MessageN = m.N
+	v.over(m)
+	err := s.Computes(t.Flow, v.content)
 	if err != nil {
 		return nil, err
 	}
@@ -104,8 +110,23 @@ func (s *Session) New(t store.Transaction, m *store.Message, p *plan.Plan, in ru
 	if in.Effects == nil {
 		in.Effects = map[string]want.Effect{}
 	}
-	v.input, v.fresh, v.message, v.content = in, true, m, m.Body.Bytes()
+	v.input, v.fresh, v.message = in, true, m
+	v.over(m)
 	return v
+}
+
+// Large is the size from which a content is not held that no step reads, in bytes.
+const Large = 1 << 20
+
+// over notes what the message holds that the move goes over, or what it is named where it is
+// not at hand.
+func (v *Move) over(m *store.Message) {
+	v.apart, v.size = !m.Body.Filled(), m.Body.Size()
+	if v.apart {
+		v.content = m.Body.Reference()
+	} else {
+		v.content = m.Body.Bytes()
+	}
 }
 
 // LookIn gives the tables that the move's steps see, with what this session is
@@ -258,6 +279,9 @@ func (v *Move) prepare() error {
 // handed gives what a delivery hands over as it is kept: the message itself where that is
 // what goes out.
 func (v *Move) handed(content []byte) body.Body {
+	if v.apart && bytes.Equal(content, v.content) {
+		return body.AsStored(v.MessageN, v.size)
+	}
 	if len(content) > body.Inline && bytes.Equal(content, v.content) {
 		return body.AsMessage(content, v.MessageN)
 	}

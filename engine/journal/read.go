@@ -98,7 +98,12 @@ func decodeEffects(rows []store.Effect) (map[string]want.Effect, error) {
 }
 
 func decodeEnvelope(t *store.Transaction, m *store.Message) (run.Envelope, error) {
-	e := run.Envelope{ID: t.ID.String(), ReceivedAt: t.ReceivedAt, Body: m.Body.Bytes(), Reference: t.Reference}
+	e := run.Envelope{ID: t.ID.String(), ReceivedAt: t.ReceivedAt, Reference: t.Reference}
+	if e.Apart = !m.Body.Filled(); e.Apart {
+		e.Body, e.Size = m.Body.Reference(), int(m.Body.Size())
+	} else {
+		e.Body = m.Body.Bytes()
+	}
 	for _, part := range []struct {
 		from []byte
 		into *[]message.Header

@@ -218,7 +218,7 @@ func (w *Writing) deliveries(res *run.Result, stored []store.Delivery) ([]*store
 		}
 		if made.State == store.Pending {
 			one := Ready{ID: made.ID, Flow: made.Flow}
-			if out := w.Move.sends[asked.Path]; len(send.Request.Body) <= handedOn {
+			if out := w.Move.sends[asked.Path]; len(send.Request.Body) <= handedOn && out.body.Filled() {
 				one.Rules, one.Request = out.rules, send.Request
 			}
 			w.Notice.Ready[made.Target] = append(w.Notice.Ready[made.Target], one)

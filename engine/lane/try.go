@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"runtime/debug"
 	"time"
 
@@ -106,7 +107,8 @@ func (a *attempt) outcome(l *lane, d *store.Delivery) {
 // keepAll records what came of an attempt.
 func (l *lane) keepAll(a *attempt, d *store.Delivery) {
 	a.kept = body.Of(a.answer[:min(len(a.answer), keptAnswer)]).Packed()
-	a.heard = store.Effect{Path: d.Path, Body: a.kept, OfTry: len(a.answer) <= keptAnswer} // else the try has only some of it
+	a.heard = store.Effect{Path: d.Path, Body: a.kept}
+	a.heard.OfTry = len(a.answer) <= keptAnswer // else the try has only some of it
 	for {
 		err := l.record(a)
 		if err == nil {
@@ -193,15 +195,16 @@ func (l *lane) within(d *store.Delivery, a *attempt) {
 
 // send hands the request to the link of its connection.
 func (l *lane) send(d *store.Delivery, a *attempt) (connect.Receipt, error) {
-	r, err := l.request(d, a)
-	if err != nil {
-		return connect.Receipt{}, err
-	}
 	c := l.Catalog.Connection(d.Target)
 	if c == nil {
 		return connect.Receipt{}, fmt.Errorf("there is no connection named %s that can be asked this", d.Target)
 	}
 	link, err := l.links.Link(l.Life.Context(), c)
+	if err != nil {
+		return connect.Receipt{}, err
+	}
+	streamer, streams := link.(connect.Streamer)
+	r, err := l.request(d, a, streams && streamer.Streams())
 	if err != nil {
 		return connect.Receipt{}, err
 	}
@@ -216,7 +219,7 @@ func (l *lane) send(d *store.Delivery, a *attempt) (connect.Receipt, error) {
 }
 
 // request gives what a try hands over.
-func (l *lane) request(d *store.Delivery, a *attempt) (connect.Request, error) {
+func (l *lane) request(d *store.Delivery, a *attempt, streams bool) (connect.Request, error) {
 	r := connect.Request{ID: d.ID.String()}
 	if a.handed != nil {
 		r.Request, r.Rules = *a.handed, a.rules
@@ -224,6 +227,11 @@ func (l *lane) request(d *store.Delivery, a *attempt) (connect.Request, error) {
 	}
 	if err := errors.Join(json.Unmarshal(d.Plan, &a.rules), json.Unmarshal(d.Request, &r.Request)); err != nil {
 		return r, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+	}
+	if streams && !d.Body.Filled() && d.Body.Size() > journal.Large {
+		r.Rules, r.Size = a.rules, d.Body.Size()
+		r.Content = func() (io.ReadCloser, error) { return l.Store.OpenBodyOf(d.Tx, &d.Body) }
+		return r, nil
 	}
 	if err := l.Store.FillOf(d.Tx, &d.Body); err != nil {
 		return r, fmt.Errorf("the body of the request: %w", err)

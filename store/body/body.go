@@ -165,6 +165,17 @@ func pack(content []byte) *Kept {
 	return k
 }
 
+// AsStored makes a body that is what the message n of the same transaction holds, which is
+// not at hand.
+func AsStored(n int, size int64) Body {
+	return Body{packed: true, ofMessage: true, n: uint32(n), size: size}
+}
+
+// Shrinks tells whether compressing a content that begins like this pays.
+func Shrinks(first []byte) bool {
+	return len(first) >= worth && len(encoder().EncodeAll(first, nil)) < len(first)-len(first)/8
+}
+
 // Kept gives what the store is to keep, or already keeps, for the body; nil when
 // it stands in its reference.
 func (b *Body) Kept() *Kept { return b.kept }

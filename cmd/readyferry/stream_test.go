@@ -1,0 +1,135 @@
+//go:build linux
+
+package main
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+// largest gives the most memory that a process has had, in bytes.
+func largest(t *testing.T, pid int) int64 {
+	t.Helper()
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for line := range strings.Lines(string(b)) {
+		var kB int64
+		if _, err := fmt.Sscanf(line, "VmHWM: %d kB", &kB); err == nil {
+			return kB << 10
+		}
+	}
+	t.Fatal("the system does not say")
+	return 0
+}
+
+// Bodies of 64 MB that no step reads go from the callers to the disk and from there to the
+// target, several at once, and the process does not grow by as much as two of them.
+func TestLargeBodiesAreNotHeld(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes some seconds")
+	}
+	var mu sync.Mutex
+	came := map[string]string{} // what they hash to → key
+	out := serveOn(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		sum := sha256.New()
+		n, err := io.Copy(sum, r.Body)
+		if err != nil || n != r.ContentLength {
+			w.WriteHeader(http.StatusBadRequest)
+			return
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		came[hex.EncodeToString(sum.Sum(nil))] = r.Header.Get("Idempotency-Key")
+	}))
+	s := launch(t, program(t), t.TempDir(), freeAddress(t))
+	s.must("PUT", "/api/v1/connections/out", fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,
+		"limits":{"in-flight":2}}`, out))
+	s.must("PUT", "/api/v1/flows/f", "readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f, format: binary, limit: 67108864}\n"+
+		"steps: [{id: d, kind: deliver, to: out}]\n")
+	s.must("POST", "/api/v1/flows/f/publish", "")
+	s.must("POST", "/in/f", "small")
+	before := largest(t, s.cmd.Process.Pid)
+	const size, bodies = 64 << 20, 6
+	want := make([]string, bodies)
+	var all sync.WaitGroup
+	for i := range bodies {
+		all.Go(func() {
+			sum := sha256.New()
+			from := io.TeeReader(io.LimitReader(rand.NewChaCha8([32]byte{byte(i)}), size), sum)
+			if i == 0 { // one that compresses
+				from = io.TeeReader(io.LimitReader(repeating{}, size), sum)
+			}
+			req, err := http.NewRequest(http.MethodPost, s.base+"/in/f", from)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			req.ContentLength = size
+			req.Header.Set("Content-Type", "application/octet-stream")
+			res, err := http.DefaultClient.Do(req)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			_ = res.Body.Close()
+			if res.StatusCode != http.StatusAccepted {
+				t.Errorf("%d", res.StatusCode)
+			}
+			want[i] = hex.EncodeToString(sum.Sum(nil))
+		})
+	}
+	all.Wait()
+	missing := bodies
+	for range 600 {
+		mu.Lock()
+		missing = 0
+		for _, sum := range want {
+			if came[sum] == "" {
+				missing++
+			}
+		}
+		mu.Unlock()
+		if missing == 0 {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	if missing > 0 {
+		t.Fatalf("%d of %d did not arrive as they were sent", missing, bodies)
+	}
+	grew := largest(t, s.cmd.Process.Pid) - before
+	t.Logf("it grew by %d MB", grew>>20)
+	if grew > 2*size {
+		t.Errorf("it grew by %d bytes over %d bodies of %d", grew, bodies, size)
+	}
+	// One that is larger than it may be, and one whose caller goes away, leave nothing.
+	req, _ := http.NewRequest(http.MethodPost, s.base+"/in/f", io.LimitReader(repeating{}, size+1))
+	req.Header.Set("Content-Type", "application/octet-stream")
+	if res, err := http.DefaultClient.Do(req); err == nil {
+		_ = res.Body.Close()
+		if res.StatusCode != http.StatusRequestEntityTooLarge {
+			t.Errorf("a body that is too large: %d", res.StatusCode)
+		}
+	}
+}
+
+// repeating is an endless text.
+type repeating struct{}
+
+func (repeating) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = "all the same "[i%13]
+	}
+	return len(p), nil
+}
