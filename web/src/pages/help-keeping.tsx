@@ -34,6 +34,15 @@ export function HelpKeeping() {
         twentieth of a small disk, is free; the line “room for messages” on Flows sets it, and the most that the journal
         may have. It ends when a tenth more is free, or the journal has a twentieth less.
       </p>
+      <p className="mb-2">
+        A body of up to 64 MB that no step reads goes to the disk while it comes, and from there to the target, without
+        ever being held: the intake says <span className="chip">format: binary</span> and a larger limit, has no
+        conditions over body, and its steps hand the message over as it is.
+      </p>
+      <p className="mb-2">
+        Flows that deliver to the same connection take turns, however much one of them has waiting; one with{" "}
+        <span className="chip">weight: 3</span> has three turns while another has one.
+      </p>
       <p>
         A flow takes so many messages and bytes in a second as its{" "}
         <span className="chip">limits: {"{per-second: 200, bytes: 1MiB}"}</span> say, a key so many calls as was set
