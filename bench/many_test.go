@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"testing"
+	"time"
 
 	_ "github.com/mattn/go-sqlite3" // the driver "sqlite3", to fill tables without the application
 
@@ -36,6 +37,10 @@ func holding(b *testing.B, n int) *store.Store {
 			SELECT randomblob(16), randomblob(16), 'f', 1, 's', 'cause ' || (n % 10), 'why', 0, n FROM numbers`,
 		`INSERT INTO groups (id, flow, path, scope, key, version, state, members, bytes, opened_at, last_at)
 			SELECT randomblob(16), 'f', 'g', '', n, 1, 0, 1, 10, n, n FROM numbers`,
+		`INSERT INTO time_limits (tx, path, at, watched, waits)
+			SELECT randomblob(16), 'h', 4000000000000000 + n, '', 1 FROM numbers`,
+		`INSERT INTO deliveries (seq, id, tx, flow, path, step, target, order_value, state, next_at, created_at)
+			SELECT n, randomblob(16), randomblob(16), 'f', 'd', 'd', 't', '', 0, 4000000000000000 + n, n FROM numbers`,
 	} {
 		if _, err := db.Exec(`WITH RECURSIVE numbers(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM numbers WHERE n < ?) `+fill,
 			n); err != nil {
@@ -81,6 +86,17 @@ func BenchmarkManyOfSomething(b *testing.B) {
 		}},
 		{"causes", func(s *store.Store) {
 			_, err := s.Causes(500)
+			must(err)
+		}},
+		{"what-is-due-by-time", func(s *store.Store) {
+			now := time.Now()
+			_, err := s.DueLimits(now, 100)
+			must(err)
+			_, err = s.NextGather()
+			must(err)
+			_, err = s.Due("t", "f", now, 100)
+			must(err)
+			_, err = s.After("t", "f", now)
 			must(err)
 		}},
 		{"a-new-group", func(s *store.Store) {
