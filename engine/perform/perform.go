@@ -30,6 +30,7 @@ type Performers struct {
 	beganToHold   chan store.TimeLimit
 	leased        chan struct{} // a lease has begun
 	waiting       waiting
+	heardOf       heardOf
 }
 
 // New makes the performers and registers them with the journal.

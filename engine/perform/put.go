@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"readyferry/core/run"
@@ -111,8 +112,16 @@ type publish struct{ *Performers }
 
 // Foresee implements journal.Performer.
 func (p publish) Foresee(_ *journal.Move, asked want.Asked) (journal.Outcome, error) {
-	readers, err := p.Store.Subscriptions(asked.Want.(*want.Publish).Topic)
-	return journal.Outcome{Effect: &want.Effect{Unheard: len(readers) == 0}}, err
+	topic := asked.Want.(*want.Publish).Topic
+	heard, known := p.heardOf.get(topic)
+	if !known {
+		readers, err := p.Store.Subscriptions(topic)
+		if err != nil {
+			return journal.Outcome{}, err
+		}
+		heard = len(readers) > 0
+	}
+	return journal.Outcome{Effect: &want.Effect{Unheard: !heard}}, nil
 }
 
 // Perform implements journal.Performer.
@@ -132,11 +141,40 @@ func (p publish) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcome
 		PutAt:     w.Now(),
 	}
 	heard, err := w.Tx.Append(m)
+	if err == nil {
+		p.heardOf.set(t.Topic, heard)
+	}
 	channel := catalog.TopicChannel(t.Topic)
 	w.Notice.Channels[channel] = true
 	w.Notice.Put[channel]++
 	w.Notice.Events[journal.EventQueues] = true
 	return journal.Outcome{Effect: &want.Effect{Item: fmt.Sprint(m.N), Unheard: !heard}}, err
+}
+
+// heardOf remembers of topics whether anybody reads them, as the last message found it: what
+// is foreseen by it may be out of date, and is then done anew over what the writer finds.
+type heardOf struct {
+	mu  sync.Mutex
+	all map[string]bool
+}
+
+// keptHeard is of how many topics that is remembered; then all are forgotten.
+const keptHeard = 10_000
+
+func (h *heardOf) get(topic string) (heard, known bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	heard, known = h.all[topic]
+	return heard, known
+}
+
+func (h *heardOf) set(topic string, heard bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.all == nil || len(h.all) >= keptHeard {
+		h.all = map[string]bool{}
+	}
+	h.all[topic] = heard
 }
 
 // question puts a question into a queue and waits for its reply.
