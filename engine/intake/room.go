@@ -3,6 +3,7 @@ package intake
 import (
 	"context"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -167,7 +168,10 @@ func judge(is store.Room, limits store.RoomLimits, was Room, at time.Time) Room 
 	}
 	free, journal := now.MinFree, limits.MaxJournal
 	if was.Short() {
-		free, journal = free/100*freeAgain, journal/100*journalAgain
+		free = free / 100 * freeAgain
+		if journal > 0 {
+			journal = max(1, journal/100*journalAgain)
+		}
 	}
 	switch {
 	case is.Free < free:
@@ -194,7 +198,7 @@ func size(n int64) string {
 		of   float64
 	}{{"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}} {
 		if float64(n) >= u.of {
-			return fmt.Sprintf("%.1f %s", float64(n)/u.of, u.unit)
+			return strings.TrimSuffix(fmt.Sprintf("%.1f", float64(n)/u.of), ".0") + " " + u.unit
 		}
 	}
 	return fmt.Sprintf("%d bytes", n)
