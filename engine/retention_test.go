@@ -149,3 +149,59 @@ steps: [{id: shop, kind: deliver, to: shop, path: /}]
 		t.Errorf("%d messages of %d bytes are left of 10 KiB, %v", left, size, err)
 	}
 }
+
+// Versions of a table that others have followed for long go; the one that stood then stays,
+// and with it all that it has.
+func TestOldVersionsOfATableGo(t *testing.T) { synctest.Test(t, testOldVersions) }
+
+func testOldVersions(t *testing.T) {
+	clock := &days{}
+	w := startAt(t, t.TempDir(), &target{}, clock.now)
+	if err := w.Engine.Start(); err != nil {
+		t.Fatal(err)
+	}
+	ctx := context.Background()
+	w.table("name: month\n", "k,v\n1,a\n2,b\n")
+	w.table("name: ever\nretain: {days: forever}\n", "k,v\n1,a\n2,b\n")
+	change := func(content string) {
+		t.Helper()
+		for _, name := range []string{"month", "ever"} {
+			if _, err := w.Import(ctx, name, "csv", []byte(content), false, false); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	versions := func(name string) int {
+		t.Helper()
+		all, err := w.store.TableChanges(name, 0, 100)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(all)
+	}
+	began := versions("month")
+	clock.pass(1)
+	change("k,v\n1,A\n2,b\n")
+	clock.pass(20)
+	change("k,v\n1,A\n2,B\n3,c\n")
+	clock.pass(11) // the first ones were followed 31 days ago
+	if got := versions("month"); got != 2 {
+		t.Errorf("%d versions are left of %d", got, began+2)
+	}
+	if got := versions("ever"); got != began+2 {
+		t.Errorf("%d versions are left of a table that keeps %d", got, began+2)
+	}
+	if got := w.rows("month"); got != `{"k":"1","v":"A"} {"k":"2","v":"B"} {"k":"3","v":"c"}` {
+		t.Errorf("%s", got)
+	}
+	all, err := w.store.TableChanges("month", 0, 100)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.RestoreTable(ctx, "month", all[1].Version); err != nil {
+		t.Fatal(err)
+	}
+	if got := w.rows("month"); got != `{"k":"1","v":"A"} {"k":"2","v":"b"}` {
+		t.Errorf("the version that stood then is not as it was: %s", got)
+	}
+}

@@ -162,7 +162,11 @@ func (t *taking) answered(ctx context.Context, heard <-chan *step.Answer) (*step
 	case t.duplicate != nil && t.finished():
 		return t.finishedBefore(ctx, *t.duplicate, wait)
 	case t.duplicate != nil:
-		return t.Given(*t.duplicate)
+		a, err := t.Given(*t.duplicate)
+		if errors.Is(err, store.ErrNotFound) { // the first one is not kept any longer
+			return run.StoredAnswer(t.duplicate.String()), nil
+		}
+		return a, err
 	case t.answer != nil:
 		return t.answer, nil
 	case t.finished():

@@ -270,6 +270,23 @@ export function DefinitionDialog(p: { table: Table; onClose: () => void; onDelet
       <Setting label="Default row" hint="column=value, …; what a look-up gets that asks for a default">
         <Text mono label="Default row" value={standsIn} onChange={setStandsIn} placeholder="run=0, name=unknown" />
       </Setting>
+      <Setting inline label="Earlier versions are kept" hint="that stays which stood so long ago, and all behind it">
+        <Select
+          label="Earlier versions are kept"
+          value={String(d.retain?.days ?? "")}
+          onChange={(v) => {
+            const { retain: _, ...rest } = d;
+            setD(v ? { ...rest, retain: { days: v === "forever" ? v : Number(v) } } : rest);
+          }}
+          options={[
+            ["", "as is usual: 30 days, forever in tables of earlier releases"],
+            ["7", "7 days"],
+            ["30", "30 days"],
+            ["365", "a year"],
+            ["forever", "forever"],
+          ]}
+        />
+      </Setting>
       {error !== undefined && <Trouble error={error} />}
       <div className="mt-3 flex gap-2">
         <button type="button" className="btn" onClick={remove} title="its rows and versions go with it">
