@@ -348,7 +348,10 @@ func (h *hardship) terminate() {
 	if err := h.server.cmd.Wait(); err != nil {
 		h.t.Errorf("told to stop, it ended with %v", err)
 	}
-	h.t.Logf("it stopped within %s", time.Since(began).Round(time.Millisecond))
+	took := time.Since(began).Round(time.Millisecond)
+	if h.t.Logf("it stopped within %s", took); took > 10*time.Second {
+		h.t.Errorf("it took %s to stop", took)
+	}
 	h.server.kill()
 }
 
