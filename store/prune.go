@@ -23,16 +23,12 @@ type Ended struct {
 	Bytes      int64     // of its message, as it came in, where asked for
 }
 
-// EndedOf lists whole transactions of a flow in a state, the oldest first, behind one, and
-// received before a moment unless it is zero.
-func (v View) EndedOf(flow string, state State, behind ID, before time.Time, limit int) ([]Ended, error) {
+// EndedOf lists whole transactions of a flow in a state, the oldest first, behind one.
+func (v View) EndedOf(flow string, state State, behind ID, limit int) ([]Ended, error) {
 	var out []Ended
-	q := v.sql().Model(&Transaction{}).Select("id", "received_at", "finished_at").
-		Where("flow = ? AND state = ? AND parent IS NULL AND id > ?", flow, state, behind)
-	if !before.IsZero() {
-		q = q.Where("id < ?", idAt(before))
-	}
-	return out, q.Order("id").Limit(limit).Find(&out).Error
+	return out, v.sql().Model(&Transaction{}).Select("id", "received_at", "finished_at").
+		Where("flow = ? AND state = ? AND parent IS NULL AND id > ?", flow, state, behind).
+		Order("id").Limit(limit).Find(&out).Error
 }
 
 // OldestEnded lists the whole transactions of a flow that have come to an end, whichever, the
@@ -40,7 +36,7 @@ func (v View) EndedOf(flow string, state State, behind ID, before time.Time, lim
 func (v View) OldestEnded(flow string, behind ID, limit int) ([]Ended, error) {
 	var out []Ended
 	for _, state := range []State{Delivered, TurnedAway} {
-		some, err := v.EndedOf(flow, state, behind, time.Time{}, limit)
+		some, err := v.EndedOf(flow, state, behind, limit)
 		if err != nil {
 			return nil, err
 		}

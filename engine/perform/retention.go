@@ -101,21 +101,25 @@ func (r *retention) flow(ctx context.Context, f *catalog.Flow, all bool) error {
 func (r *retention) older(ctx context.Context, name string, state store.State, before time.Time) error {
 	key := seenKey{name, state}
 	for {
-		ended, err := r.Store.EndedOf(name, state, r.seen[key], before, pruneAtOnce)
+		ended, err := r.Store.EndedOf(name, state, r.seen[key], pruneAtOnce)
 		if err != nil || len(ended) == 0 {
 			return err
 		}
-		last := ended[len(ended)-1].ID
-		going := make([]store.ID, 0, len(ended))
+		last, going := r.seen[key], make([]store.ID, 0, len(ended))
 		for _, e := range ended {
-			if e.FinishedAt.Before(before) {
+			if !e.ReceivedAt.Before(before) { // those behind it came later still
+				break
+			}
+			if last = e.ID; e.FinishedAt.Before(before) {
 				going = append(going, e.ID)
 			}
 		}
 		if err := r.prune(ctx, going); err != nil {
 			return err
 		}
-		r.seen[key] = last
+		if r.seen[key] = last; last != ended[len(ended)-1].ID {
+			return nil
+		}
 	}
 }
 
