@@ -124,12 +124,7 @@ func (v View) Due(target, flow string, now time.Time, limit int) ([]Due, error) 
 // FlowsFor names the flows with deliveries that wait for a target. It costs what the flows
 // are, however much waits.
 func (v View) FlowsFor(target string) ([]string, error) {
-	var out []string
-	return out, v.sql().Raw(`WITH RECURSIVE next(flow) AS (
-		SELECT MIN(flow) FROM deliveries WHERE target = @target AND state = 0
-		UNION ALL SELECT (SELECT MIN(d.flow) FROM deliveries d WHERE d.target = @target AND d.state = 0 AND d.flow > next.flow)
-		FROM next WHERE next.flow IS NOT NULL) SELECT flow FROM next WHERE flow IS NOT NULL`,
-		sql.Named("target", target)).Scan(&out).Error
+	return v.flowsIn("deliveries", "target = @value AND state = 0", sql.Named("value", target))
 }
 
 // After gives the time of the earliest delivery of a flow to a target that is due later

@@ -86,12 +86,17 @@ func (v View) mergedNow(f Filter) ([]Transaction, error) {
 	return out, v.sql().Where("id IN ?", ids).Order("id DESC").Find(&out).Error
 }
 
-// flowsWithTransactions names the flows that have any, going from one to the next in the
-// index: it costs what the flows are, however many transactions they have.
+// flowsWithTransactions names the flows that have any.
 func (v View) flowsWithTransactions() ([]string, error) {
+	return v.flowsIn("transactions", "parent IS NULL")
+}
+
+// flowsIn names the flows of rows that a condition chooses, going from one to the next in an
+// index by flow: it costs what the flows are, however many rows they have. Table and
+// condition are the program's own; the condition has at most one parameter, named value.
+func (v View) flowsIn(table, where string, value ...any) ([]string, error) {
+	next := "SELECT MIN(flow) FROM " + table + " WHERE " + where
 	var out []string
-	return out, v.sql().Raw(`WITH RECURSIVE next(flow) AS (
-		SELECT MIN(flow) FROM transactions WHERE parent IS NULL
-		UNION ALL SELECT (SELECT MIN(t.flow) FROM transactions t WHERE t.parent IS NULL AND t.flow > next.flow)
-		FROM next WHERE next.flow IS NOT NULL) SELECT flow FROM next WHERE flow IS NOT NULL`).Scan(&out).Error
+	return out, v.sql().Raw("WITH RECURSIVE flows(next) AS ("+next+" UNION ALL SELECT ("+next+" AND flow > flows.next) FROM flows "+
+		"WHERE flows.next IS NOT NULL) SELECT next FROM flows WHERE next IS NOT NULL", value...).Scan(&out).Error
 }

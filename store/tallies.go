@@ -86,10 +86,7 @@ func (tx *Tx) Unstage(flow string, limit int) (more bool, err error) {
 // Lend notes that a message of a flow waits for another try and has given back its
 // reader's place, or with by -1 that it does so no longer.
 func (tx *Tx) Lend(flow string, by int64) error {
-	return tx.sql().Exec(
-		"INSERT INTO tallies (kind, key, n) VALUES ('lent', ?, ?) ON CONFLICT (kind, key) DO UPDATE SET n = n + excluded.n",
-		flow, by,
-	).Error
+	return tx.sql().Exec(addTally, "lent", flow, by).Error
 }
 
 // Lent tells how many messages of a flow wait like that.
