@@ -16,9 +16,8 @@ import (
 )
 
 // startWith starts with settings that a test changes.
-func startWith(t *testing.T, out *target, change func(c *Config)) *world {
+func startWith(t *testing.T, dir string, out *target, change func(c *Config)) *world {
 	t.Helper()
-	dir := t.TempDir()
 	s, err := store.Open(dir)
 	if err != nil {
 		t.Fatal(err)
@@ -62,7 +61,7 @@ func testAPoisonMessage(t *testing.T) {
 		}
 		return reply{Status: 200}, nil
 	})
-	w := startWith(t, out, func(c *Config) {
+	w := startWith(t, t.TempDir(), out, func(c *Config) {
 		reader, err := plan.NewReaderWith(poisoned{}, registry(t).Kinds()...)
 		if err != nil {
 			t.Fatal(err)
@@ -128,7 +127,7 @@ func testAClockThatIsSet(t *testing.T) {
 		}
 		return reply{Status: 200}, nil
 	})
-	w := startWith(t, out, func(c *Config) {
+	w := startWith(t, t.TempDir(), out, func(c *Config) {
 		c.Now = func() time.Time { return time.Now().Add(time.Duration(set.Load())).Round(0) }
 		c.Elapsed = func() time.Duration { return time.Since(began) }
 	})

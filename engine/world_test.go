@@ -6,9 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
-	"log/slog"
 	"net/http"
 	"os"
 	"strings"
@@ -24,7 +22,6 @@ import (
 	"readyferry/connect/systems"
 	"readyferry/connect/testsystem"
 	"readyferry/core/message"
-	"readyferry/core/plan"
 	"readyferry/core/retry"
 	"readyferry/core/step"
 	"readyferry/engine/design"
@@ -184,30 +181,7 @@ func newWorld(e *Engine, t *testing.T, dir string, out *target) *world {
 
 func start(t *testing.T, dir string, out *target) *world {
 	t.Helper()
-	s, err := store.Open(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	reader, err := plan.NewReader(registry(t).Kinds()...)
-	if err != nil {
-		t.Fatal(err)
-	}
-	e, err := New(
-		Config{
-			Store:   s,
-			Reader:  reader,
-			Systems: registry(t),
-			Opener:  out,
-			Log:     slog.New(slog.NewTextHandler(io.Discard, nil)),
-		},
-	)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := e.Start(); err != nil {
-		t.Fatal(err)
-	}
-	return newWorld(e, t, dir, out)
+	return startWith(t, dir, out, func(*Config) {})
 }
 
 func (w *world) close() {

@@ -51,7 +51,6 @@ func (t *taking) adopt(tx *store.Tx) error {
 	if t.staged == nil {
 		return nil
 	}
-	t.adopted = true
 	return tx.Adopt(t.staged)
 }
 
@@ -104,7 +103,6 @@ type taking struct {
 	source   string
 	called   string        // the id by which its system tells it from others; "" for none
 	staged   *store.Staged // its body, where that stands in the file already
-	adopted  bool          // the message has it
 
 	duplicate *store.ID
 	answer    *step.Answer // what a step says before the first delivery; nil for none

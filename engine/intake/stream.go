@@ -41,10 +41,8 @@ func (k *Intakes) streamed(ctx context.Context, in *Intake, c Call, headers []me
 		source: "webhook " + c.Method + " /in" + c.Path,
 	}
 	answer, err := t.accept(ctx, func() {})
-	if err != nil || !t.adopted { // dropping what a message has takes nothing from it
-		if err := k.Store.DropStaged(context.WithoutCancel(ctx), staged); err != nil {
-			k.Log.Error("removing a body that was not taken", "flow", in.Flow, "error", err)
-		}
+	if err := k.Store.DropStaged(context.WithoutCancel(ctx), staged); err != nil { // where no message has it
+		k.Log.Error("removing a body that was not taken", "flow", in.Flow, "error", err)
 	}
 	return answer, err
 }

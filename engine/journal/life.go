@@ -7,19 +7,17 @@ import (
 
 // Life is how long an engine lives: its work runs as goroutines that end with it.
 type Life struct {
-	ctx     context.Context
-	stop    context.CancelFunc
-	taking  context.Context
-	refuse  context.CancelFunc
-	closing chan struct{} // closed when the end is near
-	once    sync.Once
-	mu      sync.Mutex
-	work    sync.WaitGroup
+	ctx    context.Context
+	stop   context.CancelFunc
+	taking context.Context
+	refuse context.CancelFunc
+	mu     sync.Mutex
+	work   sync.WaitGroup
 }
 
 // NewLife begins a life.
 func NewLife() *Life {
-	l := &Life{closing: make(chan struct{})}
+	l := &Life{}
 	l.ctx, l.stop = context.WithCancel(context.Background())
 	l.taking, l.refuse = context.WithCancel(l.ctx)
 	return l
@@ -30,15 +28,10 @@ func (l *Life) Context() context.Context { return l.ctx }
 
 // Closing is closed when the application is about to stop: who waits for something
 // that may take long tells so and ends. Work goes on until Context ends.
-func (l *Life) Closing() <-chan struct{} { return l.closing }
+func (l *Life) Closing() <-chan struct{} { return l.taking.Done() }
 
 // Close says that the end is near.
-func (l *Life) Close() {
-	l.once.Do(func() {
-		close(l.closing)
-		l.refuse()
-	})
-}
+func (l *Life) Close() { l.refuse() }
 
 // Taking ends when the application is about to stop: until then new work is taken on. What
 // is under way goes on until Context ends.
