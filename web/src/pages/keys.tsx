@@ -3,7 +3,7 @@ import { toast } from "sonner";
 import { call, enc, type Schemas } from "../api/client";
 import { queryClient, useKeys } from "../api/queries";
 import { Dialog, Setting, says, Text } from "../ui/parts";
-import { Time } from "../ui/time";
+import { size, Time } from "../ui/time";
 
 type May = Schemas["Right"]["may"][number];
 
@@ -60,6 +60,7 @@ export function Keys({ onClose }: { onClose: () => void }) {
                   <b>{k.name}</b>
                   {k.note && <div className="text-quiet">{k.note}</div>}
                   {k.perSecond > 0 && <div className="text-quiet">at most {k.perSecond} a second</div>}
+                  {k.bytes > 0 && <div className="text-quiet">at most {size(k.bytes)} a second</div>}
                 </td>
                 <td>
                   {k.rights.map((r) => (
@@ -92,6 +93,7 @@ function Make({ onMade }: { onMade: (made: { name: string; key: string }) => voi
   const [on, setOn] = useState("");
   const [until, setUntil] = useState("");
   const [perSecond, setPerSecond] = useState("");
+  const [bytes, setBytes] = useState("");
   const [bad, setBad] = useState<string>();
   const make = async () => {
     setBad(undefined);
@@ -103,6 +105,7 @@ function Make({ onMade }: { onMade: (made: { name: string; key: string }) => voi
           rights: [{ may, on: on.split(/[\s,]+/).filter(Boolean) }],
           until: until ? new Date(until).toISOString() : null,
           perSecond: Number(perSecond) || 0,
+          bytes: Number(bytes) || 0,
         },
       });
       await queryClient.invalidateQueries({ queryKey: ["keys"] });
@@ -133,6 +136,9 @@ function Make({ onMade }: { onMade: (made: { name: string; key: string }) => voi
         </Setting>
         <Setting inline label="Calls a second" hint="any number when empty">
           <Text label="Calls a second" type="number" value={perSecond} onChange={setPerSecond} />
+        </Setting>
+        <Setting inline label="Bytes a second" hint="any number when empty">
+          <Text label="Bytes a second" type="number" value={bytes} onChange={setBytes} />
         </Setting>
       </div>
       <fieldset className="mb-2.5 flex flex-wrap gap-x-4 gap-y-1" aria-label="It may">
