@@ -5,11 +5,13 @@ package main
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -34,7 +36,7 @@ func largest(t *testing.T, pid int) int64 {
 }
 
 // Bodies of 64 MB that no step reads go from the callers to the disk and from there to the
-// target, several at once, and the process does not grow by as much as two of them.
+// targets, another system and files, several at once, and the process does not grow by as much as two of them.
 func TestLargeBodiesAreNotHeld(t *testing.T) {
 	if testing.Short() {
 		t.Skip("takes some seconds")
@@ -52,11 +54,14 @@ func TestLargeBodiesAreNotHeld(t *testing.T) {
 		defer mu.Unlock()
 		came[hex.EncodeToString(sum.Sum(nil))] = r.Header.Get("Idempotency-Key")
 	}))
-	s := launch(t, program(t), t.TempDir(), freeAddress(t))
+	folder := t.TempDir()
+	s := launch(t, program(t), t.TempDir(), freeAddress(t), "--files", folder)
 	s.must("PUT", "/api/v1/connections/out", fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,
 		"limits":{"in-flight":2}}`, out))
+	s.must("PUT", "/api/v1/connections/kept", fmt.Sprintf(`{"readyferry":"connection/1","name":"kept","kind":"files","address":"file://%s",
+		"limits":{"in-flight":2}}`, folder))
 	s.must("PUT", "/api/v1/flows/f", "readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f, format: binary, limit: 67108864}\n"+
-		"steps: [{id: d, kind: deliver, to: out}]\n")
+		"steps: [{id: d, kind: deliver, to: out}, {id: k, kind: deliver, to: kept, name: '${message.id}'}]\n")
 	s.must("POST", "/api/v1/flows/f/publish", "")
 	s.must("POST", "/in/f", "small")
 	before := largest(t, s.cmd.Process.Pid)
@@ -92,14 +97,17 @@ func TestLargeBodiesAreNotHeld(t *testing.T) {
 	all.Wait()
 	missing := bodies
 	for range 600 {
-		mu.Lock()
 		missing = 0
+		mu.Lock()
 		for _, sum := range want {
 			if came[sum] == "" {
 				missing++
 			}
 		}
 		mu.Unlock()
+		if whole, _ := filepath.Glob(filepath.Join(folder, "[^.]*")); len(whole) < bodies+1 { // the small one, too
+			missing++
+		}
 		if missing == 0 {
 			break
 		}
@@ -107,6 +115,12 @@ func TestLargeBodiesAreNotHeld(t *testing.T) {
 	}
 	if missing > 0 {
 		t.Fatalf("%d of %d did not arrive as they were sent", missing, bodies)
+	}
+	files := hashes(t, folder)
+	for _, sum := range want {
+		if !files[sum] {
+			t.Error("a file does not hold what was sent")
+		}
 	}
 	grew := largest(t, s.cmd.Process.Pid) - before
 	t.Logf("it grew by %d MB", grew>>20)
@@ -122,6 +136,29 @@ func TestLargeBodiesAreNotHeld(t *testing.T) {
 			t.Errorf("a body that is too large: %d", res.StatusCode)
 		}
 	}
+}
+
+// hashes gives what the files of a folder hash to.
+func hashes(t *testing.T, folder string) map[string]bool {
+	t.Helper()
+	names, err := filepath.Glob(filepath.Join(folder, "*"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[string]bool{}
+	for _, name := range names {
+		f, err := os.Open(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		sum := sha256.New()
+		_, err = io.Copy(sum, f)
+		if err = errors.Join(err, f.Close()); err != nil {
+			t.Fatal(err)
+		}
+		out[hex.EncodeToString(sum.Sum(nil))] = true
+	}
+	return out
 }
 
 // repeating is an endless text.

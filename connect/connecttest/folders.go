@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -243,10 +244,39 @@ func (p *place) written(t *testing.T) {
 			t.Error(comes)
 		}
 	}
+	p.streamed(t)
 	all := p.names("out")
 	beginning := func(s string) bool { return strings.HasPrefix(s, "there-") && strings.HasSuffix(s, ".txt") }
-	if len(all) != 5 || !slices.ContainsFunc(all, beginning) {
+	if len(all) != 7 || !slices.ContainsFunc(all, beginning) {
 		t.Errorf("%q", all)
+	}
+}
+
+// streamed tries bodies that lie on our disk: they are read in pieces, and more than once.
+func (p *place) streamed(t *testing.T) {
+	const size = 300_000
+	whole := strings.Repeat("all the same ", size/13+1)[:size]
+	for _, c := range []struct{ settings, comes, name, holds string }{
+		{`{"folder":"out","name":"large"}`, "delivered written", "out/large", whole},
+		{`{"folder":"out","name":"large"}`, "delivered written", "out/large", whole}, // a second try
+		{`{"folder":"out","name":"large","behind":"line-end"}`, "never exists", "out/large", whole},
+		{`{"folder":"out","name":"large","behind":"line-end","exists":"replace"}`, "delivered written", "out/large", whole + "\n"},
+		{`{"folder":"out","name":"larger","exists":"append"}`, "delivered written", "out/larger", whole},
+		{`{"folder":"out","name":"larger","exists":"append"}`, "delivered written", "out/larger", whole + whole},
+	} {
+		r := Request(c.settings, "large", "")
+		r.Body, r.Size = nil, size
+		r.Content = func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(whole)), nil }
+		came, err := p.link.(connect.Sender).Send(t.Context(), r)
+		if comes := fmt.Sprint(came.Outcome, " ", came.Code); err != nil || comes != c.comes {
+			t.Errorf("%s: %s %v", c.settings, comes, err)
+		}
+		if p.holds(c.name) != c.holds {
+			t.Errorf("%s holds %d bytes, want %d", c.name, len(p.holds(c.name)), len(c.holds))
+		}
+	}
+	if !p.link.(connect.Streamer).Streams() {
+		t.Error("it does not say that it takes bodies as they come")
 	}
 }
 

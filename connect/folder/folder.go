@@ -57,7 +57,7 @@ type Tree interface {
 // Putter is a Tree on which a file is there at once and whole, so that it needs no other
 // name before.
 type Putter interface {
-	Put(name string, body []byte) error
+	Put(name string, body Body) error
 }
 
 // Refused is what a system answers that does not do as it is asked.

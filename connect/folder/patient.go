@@ -57,10 +57,27 @@ func atOnce(t Tree) (Putter, bool) {
 }
 
 // Put implements Putter; atOnce tells whether the tree does.
-func (p *patience) Put(name string, body []byte) (err error) {
-	_, done := p.begin()
+func (p *patience) Put(name string, body Body) (err error) {
+	more, done := p.begin()
 	defer done(&err)
+	open := body.open
+	body.open = func() (io.ReadCloser, error) {
+		in, err := open()
+		return &sent{in, more}, err
+	}
 	return p.Tree.(Putter).Put(name, body)
+}
+
+// sent is a body on its way: the time counts for each piece that is taken of it.
+type sent struct {
+	io.ReadCloser
+	more func()
+}
+
+// Read implements io.Reader.
+func (s *sent) Read(b []byte) (int, error) {
+	s.more()
+	return s.ReadCloser.Read(b)
 }
 
 // Rename implements Tree.

@@ -1,14 +1,12 @@
 package folder
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"strings"
@@ -64,9 +62,11 @@ func (l *Link) Send(ctx context.Context, r connect.Request) (connect.Receipt, er
 	if err != nil {
 		return connect.Receipt{}, errors.Join(fmt.Errorf("%w: %w", connect.ErrCannotSend, err), connect.ErrBadData)
 	}
-	body := r.Body
-	if s.Behind == "line-end" && !bytes.HasSuffix(body, []byte("\n")) {
-		body = append(bytes.Clone(body), '\n')
+	body := bodyOf(&r)
+	if s.Behind == "line-end" {
+		if body, err = body.withLineEnd(); err != nil {
+			return connect.Receipt{}, err
+		}
 	}
 	var out connect.Receipt
 	err = l.with(ctx, func(t Tree) error {
@@ -84,6 +84,9 @@ func (l *Link) Send(ctx context.Context, r connect.Request) (connect.Receipt, er
 	})
 	return answered(out, err)
 }
+
+// Streams implements connect.Streamer: whatever a file is to hold is written as it is read.
+func (*Link) Streams() bool { return true }
 
 // answered makes a receipt of what a system refuses.
 func answered(out connect.Receipt, err error) (connect.Receipt, error) {
@@ -105,7 +108,7 @@ func receipt(name string) connect.Receipt {
 }
 
 // put writes a file that has not been there, or puts it in place of what was.
-func put(t Tree, dir, name, exists, id string, body []byte) (connect.Receipt, error) {
+func put(t Tree, dir, name, exists, id string, body Body) (connect.Receipt, error) {
 	sum := sha256.Sum256([]byte(id))
 	mark := hex.EncodeToString(sum[:8])
 	to := path.Join(dir, name)
@@ -134,8 +137,7 @@ func put(t Tree, dir, name, exists, id string, body []byte) (connect.Receipt, er
 	if err != nil {
 		return connect.Receipt{}, err
 	}
-	_, err = f.Write(body)
-	if err = errors.Join(err, f.Close()); err == nil {
+	if err = body.writeTo(f); err == nil {
 		err = t.Rename(part, to)
 	}
 	if err != nil {
@@ -146,32 +148,29 @@ func put(t Tree, dir, name, exists, id string, body []byte) (connect.Receipt, er
 }
 
 // holds tells whether a file is there, and whether it holds just that.
-func holds(t Tree, name string, body []byte) (there, same bool, err error) {
+func holds(t Tree, name string, body Body) (there, same bool, err error) {
 	is, err := t.Stat(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, false, nil
 	}
-	if err != nil || is.Dir || is.Size != int64(len(body)) {
+	if err != nil || is.Dir || is.Size != body.Size() {
 		return err == nil, false, err
 	}
 	f, err := t.Open(name, 0)
 	if err != nil {
 		return true, false, err
 	}
-	have, err := io.ReadAll(io.LimitReader(f, int64(len(body))+1))
-	if err = errors.Join(err, f.Close()); err != nil {
-		return true, false, err
-	}
-	return true, bytes.Equal(have, body), nil
+	same, err = body.is(f)
+	err = errors.Join(err, f.Close())
+	return true, same && err == nil, err
 }
 
-func appendTo(t Tree, name string, body []byte) error {
+func appendTo(t Tree, name string, body Body) error {
 	f, err := t.Append(name)
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(body)
-	return errors.Join(err, f.Close())
+	return body.writeTo(f)
 }
 
 // makeAll makes a folder and those around it.

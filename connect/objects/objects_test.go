@@ -2,6 +2,7 @@ package objects
 
 import (
 	"context"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -59,6 +60,19 @@ func TestObjects(t *testing.T) {
 	}
 	if b, err := os.ReadFile(filepath.Join(dir, "out/a.txt")); string(b) != "other" {
 		t.Error(string(b), err)
+	}
+	// One that lies on our disk is read twice: for its checksum, and to be sent.
+	whole := strings.Repeat("all the same ", 30_000)
+	for range 2 {
+		r := connecttest.Request(`{"folder":"out","name":"large"}`, "dl-2", "")
+		r.Body, r.Size = nil, int64(len(whole))
+		r.Content = func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(whole)), nil }
+		if came, err := l.(connect.Sender).Send(t.Context(), r); err != nil || came.Outcome != retry.Delivered {
+			t.Errorf("%+v %v", came, err)
+		}
+	}
+	if b, err := os.ReadFile(filepath.Join(dir, "out/large")); string(b) != whole {
+		t.Errorf("%d bytes, want %d: %v", len(b), len(whole), err)
 	}
 	names, err := l.(connect.Lister).List(context.Background(), "folder")
 	if err != nil || !slices.Contains(names, "out") {

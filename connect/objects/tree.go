@@ -120,10 +120,11 @@ func (t *tree) Open(name string, offset int64) (io.ReadCloser, error) {
 }
 
 // Put implements folder.Putter: an object is there whole, or not at all.
-func (t *tree) Put(name string, body []byte) error {
-	_, err := t.client.PutObject(t.ctx, t.bucket, t.key(name), bytes.NewReader(body), int64(len(body)),
+func (t *tree) Put(name string, body folder.Body) error {
+	in := body.Open()
+	_, err := t.client.PutObject(t.ctx, t.bucket, t.key(name), in, body.Size(),
 		minio.PutObjectOptions{DisableMultipart: true, SendContentMd5: true})
-	return plainly(err)
+	return plainly(errors.Join(err, in.Close()))
 }
 
 // Create implements folder.Tree.
@@ -137,7 +138,7 @@ type writing struct {
 }
 
 // Close implements io.Closer.
-func (w *writing) Close() error { return w.t.Put(w.name, w.Bytes()) }
+func (w *writing) Close() error { return w.t.Put(w.name, folder.Holding(w.Bytes())) }
 
 // Append implements folder.Tree.
 func (t *tree) Append(string) (io.WriteCloser, error) {

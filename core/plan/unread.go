@@ -14,7 +14,8 @@ var passing = []string{"deliver", "filter", "route", "note", "once", "hold", "pa
 
 // passed are the settings of a delivery that hands over the message as it is.
 var passed = []string{"id", "kind", "title", "note", "when", "off", "to", "path", "method", "headers", "retry", "order",
-	"else"}
+	"else",
+	"folder", "name", "exists", "behind", "make"}
 
 var bodyWord = regexp.MustCompile(`\bbody\b`)
 
