@@ -66,6 +66,7 @@ var mayImport = map[string][]string{
 
 // Within engine. Those of one rank do not know each other.
 var engineRank = map[string]int{
+	"waker":   1,
 	"catalog": 1,
 	"journal": 2,
 	"perform": 3,

@@ -208,46 +208,6 @@ func (tx *Tx) ForgetEffect(id ID, path string) error {
 	return tx.sql().Where("tx = ? AND path = ?", id, path).Delete(&Effect{}).Error
 }
 
-// Once remembers a message by its once value. When the value is known and its
-// time has not passed, first is the transaction that had it and fresh is false.
-func (tx *Tx) Once(k *OnceKey, now time.Time) (first ID, fresh bool, err error) {
-	var old OnceKey
-	err = tx.sql().Where("flow = ? AND key = ?", k.Flow, k.Key).Take(&old).Error
-	switch {
-	case err == nil && old.Until.After(now):
-		return old.Tx, false, nil
-	case err != nil && !errors.Is(err, ErrNotFound):
-		return ID{}, false, err
-	}
-	return k.Tx, true, tx.sql().Save(k).Error
-}
-
-// KnownOnce gives the transaction that had a once value, while its time has not
-// passed; nil for none.
-func (v View) KnownOnce(flow string, key []byte, now time.Time) (*ID, error) {
-	var old OnceKey
-	err := v.sql().Where("flow = ? AND key = ?", flow, key).Take(&old).Error
-	if errors.Is(err, ErrNotFound) || err == nil && !old.Until.After(now) {
-		return nil, nil
-	}
-	return &old.Tx, err
-}
-
-// ForgetOnce removes up to limit once values whose time has passed; more tells that
-// there are others.
-func (tx *Tx) ForgetOnce(now time.Time, limit int) (more bool, err error) {
-	done := tx.sql().Exec(
-		"DELETE FROM once_keys WHERE rowid IN (SELECT rowid FROM once_keys WHERE until < ? LIMIT ?)",
-		micros(now),
-		limit,
-	)
-	return done.RowsAffected == int64(limit), done.Error
-}
-
-// TakenAnew forgets the once values of a transaction: the next message with one of
-// them is no repeat of it.
-func (tx *Tx) TakenAnew(id ID) error { return tx.sql().Where("tx = ?", id).Delete(&OnceKey{}).Error }
-
 // FirstMessage gives the message of a transaction as it was received, its body as
 // a reference.
 func (v View) FirstMessage(id ID) (Message, error) {

@@ -97,4 +97,5 @@ func TestRowsAreWrittenAsTheModelsSay(t *testing.T) {
 	asGORM(t, &topicTakenRow)
 	asGORM(t, &bodyRow, "n", "refs", "stands")
 	asGORM(t, &countRow)
+	asGORM(t, &onceRow)
 }

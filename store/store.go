@@ -34,16 +34,17 @@ var ErrNotFound = gorm.ErrRecordNotFound
 
 // Store is an open store. It is safe for concurrent use.
 type Store struct {
-	Dir    string
-	View            // reads what is committed
-	held   *os.File // the lock on the folder
-	file   string
-	opened os.FileInfo // of the database, as it was opened
-	write  *gorm.DB    // the writer's connection
-	ready  *prepared   // its statements
-	pool   *sql.DB     // that has it
-	spare  *work       // of the job that runs now
-	sums   *sums       // that it counts
+	Dir     string
+	View             // reads what is committed
+	held    *os.File // the lock on the folder
+	file    string
+	opened  os.FileInfo // of the database, as it was opened
+	write   *gorm.DB    // the writer's connection
+	ready   *prepared   // its statements
+	pool    *sql.DB     // that has it
+	repeats *sql.Stmt   // knownOnce, for readers: every message of many sources asks it
+	spare   *work       // of the job that runs now
+	sums    *sums       // that it counts
 	numbers
 	seal   *sealer
 	jobs   chan job
@@ -205,6 +206,13 @@ func openFiles(dir string) (*Store, error) {
 		return nil, err
 	}
 	s.View = View{db: read, definitions: known, units: newUnits()}
+	readers, err := read.DB()
+	if err != nil {
+		return nil, err
+	}
+	if s.repeats, err = readers.Prepare(knownOnce); err != nil {
+		return nil, err
+	}
 	if s.opened, err = os.Stat(file); err != nil {
 		return nil, err
 	}
@@ -218,6 +226,9 @@ func (s *Store) Close() error {
 	s.once.Do(func() { close(s.closed) })
 	s.done.Wait()
 	var errs []error
+	if s.repeats != nil {
+		errs = append(errs, s.repeats.Close())
+	}
 	if pool, err := s.db.DB(); err == nil {
 		errs = append(errs, pool.Close())
 	}

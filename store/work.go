@@ -31,6 +31,8 @@ type work struct {
 	topicDone   []ID             // transactions that work on no message of a topic any more
 	rooms       map[string]*room // of queues, as far as it is known
 
+	onces map[onceAt]*OnceKey // by which repeats are told
+
 	units map[ID]*unit // nil: to be forgotten
 	of    map[ID]ID    // transactions by delivery
 
@@ -81,6 +83,7 @@ func newWork() *work {
 		splits:     map[splitKey]*counting{},
 		rooms:      map[string]*room{},
 		logs:       map[string]*log{},
+		onces:      map[onceAt]*OnceKey{},
 		units:      map[ID]*unit{},
 		of:         map[ID]ID{},
 		byID:       map[ID]*moved{},
@@ -91,7 +94,7 @@ func newWork() *work {
 func (w *work) empty() bool {
 	return len(w.bodies)+len(w.transactions)+len(w.messages)+len(w.answers)+len(w.deliveries)+len(w.tries)+
 		len(w.effects)+len(w.splits)+len(w.items)+len(w.takes)+len(w.finished)+
-		len(w.topicTakens)+len(w.topicDone)+len(w.logs)+len(w.logged) == 0
+		len(w.onces)+len(w.topicTakens)+len(w.topicDone)+len(w.logs)+len(w.logged) == 0
 }
 
 func (w *work) move(t *Transaction, fresh bool, was *Transaction) {
@@ -159,6 +162,9 @@ func (w *work) join(job *work) {
 	for queue, r := range job.rooms {
 		w.rooms[queue] = r
 	}
+	for at, k := range job.onces {
+		w.onces[at] = k
+	}
 	for key, s := range job.splits {
 		if had := w.splits[key]; had != nil && had.changed {
 			s.changed = true
@@ -174,6 +180,7 @@ func (w *work) reset() {
 	clear(w.refs)
 	clear(w.splits)
 	clear(w.rooms)
+	clear(w.onces)
 	clear(w.logs)
 	clear(w.units)
 	clear(w.of)

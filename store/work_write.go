@@ -38,6 +38,9 @@ func (w *work) write(p *prepared) error {
 	if err := w.writeRefs(p); err != nil {
 		return err
 	}
+	if err := w.writeOnces(p); err != nil {
+		return err
+	}
 	if err := w.writeQueues(p); err != nil {
 		return err
 	}

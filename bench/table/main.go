@@ -9,6 +9,8 @@
 //   - pipeline: the same, and behind it the message is decoded, one of five conditions
 //     chosen, and handed over to the target by as many workers as a connection has in
 //     flight; nothing is kept
+//   - a bare client of an outside system's library, which takes messages and acknowledges
+//     them, or publishes them: those are benchmarks of their own, in ./bench
 //   - kept pipeline: the same, and each message is committed to SQLite three times: when
 //     it is taken in, when it is about to be handed over, and when it has been
 package main
@@ -27,9 +29,14 @@ func main() {
 	each := flag.Duration("each", 4*time.Second, "how long a side is measured")
 	only := flag.String("only", "", "measure this one alone")
 	profile := flag.String("profile", "", "write a profile of the processor into this file, of our sides alone")
+	outside := flag.Bool("systems", true, "measure the outside systems, too; that takes some minutes")
 	waiting := flag.Int("waiting", 0, "measure with so many messages that wait, too; with a million it takes some minutes a round")
 	flag.Parse()
-	if err := table(*rounds, *each, *only, *profile, *waiting); err != nil {
+	err := table(*rounds, *each, *only, *profile, *waiting)
+	if err == nil && *outside && *only == "" {
+		err = ofSystems(*rounds)
+	}
+	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"runtime"
 	"time"
 
 	client "github.com/rabbitmq/amqp091-go"
@@ -60,33 +59,12 @@ func (l *link) Receive(
 			if !open {
 				return errors.New("the broker takes the queue away, or ends the reception")
 			}
-			list := others([]client.Delivery{d}, came)
+			list := connect.Gather(d, came, batch)
 			if err := store(ctx, list, take); err != nil {
 				return err
 			}
 		}
 	}
-}
-
-// otherTurns is how many turns the library has to hand over the next message that is there:
-// it does so one by one, and its channel holds none.
-const otherTurns = 20
-
-// others adds the messages that are there behind the first.
-func others(list []client.Delivery, came <-chan client.Delivery) []client.Delivery {
-	for turns := 0; len(list) < batch && turns < otherTurns; {
-		select {
-		case d, open := <-came:
-			if !open {
-				return list // the next look at it says so
-			}
-			list, turns = append(list, d), 0
-		default:
-			turns++
-			runtime.Gosched()
-		}
-	}
-	return list
 }
 
 // consume asks for the messages of a queue.

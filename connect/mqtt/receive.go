@@ -86,11 +86,7 @@ func (t *taking) all(ctx context.Context, came <-chan *coming, broke <-chan erro
 		case err := <-broke:
 			return err
 		case p := <-came:
-			list := []*coming{p}
-			for len(list) < batch && len(came) > 0 {
-				list = append(list, <-came)
-			}
-			if err := t.these(ctx, list); err != nil {
+			if err := t.these(ctx, connect.Gather(p, came, batch)); err != nil {
 				return err
 			}
 		}

@@ -46,22 +46,57 @@ func (l *link) Receive(
 		return fmt.Errorf("taking from the stream %s: %w", connect.SettingText(in, "stream"), err)
 	}
 	connect.TellReady(ctx)
-	for ctx.Err() == nil {
-		list, err := fetch(ctx, consumer, min(atOnce, batch))
-		if err != nil {
-			return fmt.Errorf("taking from the stream %s: %w", connect.SettingText(in, "stream"), err)
-		}
-		if conn.IsClosed() {
-			return fmt.Errorf("the connection to %s broke off", l.c.Name)
-		}
-		if len(list) == 0 {
-			continue
-		}
-		if err := store(ctx, list, take); err != nil {
-			return err
+	return l.consume(ctx, conn, consumer, atOnce, take)
+}
+
+// consume takes what the broker hands over. The client asks for more while a commit is under
+// way, so that a round trip and a commit do not wait for one another.
+func (l *link) consume(ctx context.Context, conn *client.Conn, from jetstream.Consumer, atOnce int,
+	take func(context.Context, []connect.Arrival) ([]connect.Taken, error)) error {
+	came, broke := make(chan jetstream.Msg, atOnce), make(chan error, 1)
+	handing, err := from.Consume(func(m jetstream.Msg) { came <- m }, jetstream.PullMaxMessages(atOnce),
+		jetstream.PullExpiry(waits), jetstream.ConsumeErrHandler(func(_ jetstream.ConsumeContext, err error) {
+			select {
+			case broke <- err:
+			default: // the first says enough
+			}
+		}))
+	if err != nil {
+		return fmt.Errorf("taking messages: %w", err)
+	}
+	defer giveBack(handing, came)
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case err := <-broke:
+			if conn.IsClosed() {
+				err = fmt.Errorf("the connection to %s broke off", l.c.Name)
+			}
+			return fmt.Errorf("taking messages: %w", err)
+		case m := <-came:
+			if err := store(ctx, connect.Gather(m, came, batch), take); err != nil {
+				return err
+			}
 		}
 	}
-	return ctx.Err()
+}
+
+// giveBack ends the handing over and gives back what was not taken, so that it comes again
+// at once, to whoever receives next.
+func giveBack(handing jetstream.ConsumeContext, came <-chan jetstream.Msg) {
+	handing.Stop()
+	for {
+		select {
+		case m := <-came:
+			_ = m.Nak() // where this does not come through, the broker's patience ends
+		case <-handing.Closed():
+			for len(came) > 0 {
+				_ = (<-came).Nak()
+			}
+			return
+		}
+	}
 }
 
 // consumer gives the durable consumer of a flow, and makes it where it is not there.
@@ -93,38 +128,6 @@ func (l *link) consumer(ctx context.Context, js jetstream.JetStream, in connect.
 		config.DeliverPolicy, config.OptStartTime = jetstream.DeliverByStartTimePolicy, &at
 	}
 	return js.CreateConsumer(ctx, connect.SettingText(in, "stream"), config)
-}
-
-// fetch takes what is there: it waits for the first message, and takes those behind it that
-// have come.
-func fetch(ctx context.Context, consumer jetstream.Consumer, limit int) ([]jetstream.Msg, error) {
-	some, err := consumer.FetchNoWait(limit)
-	if err != nil {
-		return nil, err
-	}
-	list, err := collect(some)
-	if err != nil || len(list) > 0 {
-		return list, err
-	}
-	wait, cancel := context.WithTimeout(ctx, waits)
-	defer cancel()
-	if some, err = consumer.Fetch(1, jetstream.FetchContext(wait)); err != nil {
-		return nil, err
-	}
-	return collect(some)
-}
-
-func collect(some jetstream.MessageBatch) (list []jetstream.Msg, err error) {
-	for m := range some.Messages() {
-		list = append(list, m)
-	}
-	err = some.Error()
-	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, client.ErrTimeout) || errors.Is(err,
-		jetstream.ErrNoMessages) ||
-		errors.Is(err, context.Canceled) {
-		err = nil
-	}
-	return list, err
 }
 
 // store has messages stored and acknowledges them.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"readyferry/core/flow"
@@ -11,6 +12,7 @@ import (
 	"readyferry/core/message"
 	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
+	"readyferry/engine/waker"
 	"readyferry/store"
 )
 
@@ -88,63 +90,63 @@ func (k *Intakes) syncClocks() error {
 		}
 		return nil
 	})
-	k.wakeClocks()
+	k.clocks.Wake()
 	return err
 }
 
-func (k *Intakes) wakeClocks() {
-	select {
-	case k.clocks <- struct{}{}:
-	default:
-	}
+// timekeeper makes messages when they are due. Of the clocks, as many as there are flows, it
+// reads all at each look.
+type timekeeper struct {
+	*Intakes
+	mu      sync.Mutex
+	running map[string]bool // flows whose message is being made
 }
 
-// timekeeper makes messages when they are due, until the engine stops.
-func (k *Intakes) timekeeper() {
-	running := map[string]bool{}
-	ended := make(chan string, 64)
-	for {
-		wait := idle
-		all, err := k.Store.Clocks()
-		if err != nil && !k.Life.Ending() {
-			k.Log.Error("reading when flows are due", "error", err)
-			wait = time.Second
+// look begins what is due, and says when the next one is.
+func (k *timekeeper) look() (more bool, next time.Time, err error) {
+	all, err := k.Store.Clocks()
+	now := k.Now()
+	for _, c := range all {
+		if c.NextAt.IsZero() || k.isRunning(c.Flow) {
+			continue
 		}
-		now := k.Now()
-		for _, c := range all {
-			if running[c.Flow] || c.NextAt.IsZero() {
+		due := k.Due
+		if c.NextAt.After(now) {
+			if next.IsZero() || c.NextAt.Before(next) {
+				next = c.NextAt
+			}
+			if f := k.Catalog.Flow(c.Flow); c.Staged == 0 || f == nil || f.Live == nil || f.Paused {
 				continue
 			}
-			due := k.Due
-			if c.NextAt.After(now) {
-				wait = min(wait, max(c.NextAt.Sub(now), time.Millisecond))
-				if f := k.Catalog.Flow(c.Flow); c.Staged == 0 || f == nil || f.Live == nil || f.Paused {
-					continue
-				}
-				due = k.begins // what an answer had brought when the process ended
-			}
-			running[c.Flow] = true
-			k.Life.Go(func() {
-				if err := due(c); err != nil && !k.Life.Ending() {
-					k.Log.Error("a flow that is due", "flow", c.Flow, "error", err)
-					k.troubled(c.Flow, err)
-					time.Sleep(time.Second) // a full disk or a locked file: not at once again
-				}
-				select {
-				case ended <- c.Flow:
-				case <-k.Life.Taking().Done():
-				}
-			})
+			due = k.begins // what an answer had brought when the process ended
 		}
-		select {
-		case <-k.Life.Taking().Done():
-			return
-		case name := <-ended:
-			delete(running, name)
-		case <-k.clocks:
-		case <-time.After(wait):
-		}
+		k.begin(c, due)
 	}
+	return false, next, err
+}
+
+func (k *timekeeper) isRunning(flow string) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.running[flow]
+}
+
+// begin does what is due beside the others.
+func (k *timekeeper) begin(c store.Clock, due func(c store.Clock) error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.running[c.Flow] = true
+	k.Life.Go(func() {
+		if err := due(c); err != nil && !k.Life.Ending() {
+			k.Log.Error("a flow that is due", "flow", c.Flow, "error", err)
+			k.troubled(c.Flow, err)
+			time.Sleep(time.Second) // a full disk or a locked file: not at once again
+		}
+		k.mu.Lock()
+		delete(k.running, c.Flow)
+		k.mu.Unlock()
+		k.clocks.Wake()
+	})
 }
 
 // Due does what a clock is there for, without asking whether its time has come
@@ -270,7 +272,7 @@ func dueTimes(f *catalog.Flow, first, now time.Time) (times []time.Time, missed 
 	if missed > 0 {
 		times = []time.Time{last}
 	}
-	if late := now.Sub(times[0]); f.Live.Document.Intake.Timing.Missed == "skip" && late > idle+time.Second {
+	if late := now.Sub(times[0]); f.Live.Document.Intake.Timing.Missed == "skip" && late > waker.Longest+time.Second {
 		times = nil
 	}
 	return times, missed
@@ -312,7 +314,7 @@ func (k *Intakes) RunNow(name string) error {
 		c.NextAt = k.Now()
 		return tx.SaveClock(&c)
 	})
-	k.wakeClocks()
+	k.clocks.Wake()
 	return err
 }
 

@@ -15,6 +15,7 @@ import (
 	"readyferry/connect/caller"
 	"readyferry/core/step"
 	"readyferry/engine/journal"
+	"readyferry/engine/waker"
 	"readyferry/store"
 )
 
@@ -28,8 +29,8 @@ type Intakes struct {
 	receivers map[string]*receiver
 	expected  map[store.ID][]chan *step.Answer // callers who wait for a transaction to be finished
 	bulk      map[store.ID]bool                // bulk loads that are worked on
-	clocks    chan struct{}                    // wakes the timekeeper
-	loads     chan struct{}                    // wakes who begins loads
+	clocks    *waker.Sleeper                   // the timekeeper
+	loads     *waker.Sleeper                   // who begins loads
 	troubles  map[string]trouble               // what was noted last of each source
 	refused   refusals
 	gate      *gate
@@ -43,13 +44,22 @@ func New(j *journal.Journal, links *connect.Links) *Intakes {
 	k := &Intakes{
 		Journal: j, links: links, consumers: map[string]*consumer{}, receivers: map[string]*receiver{},
 		expected: map[store.ID][]chan *step.Answer{},
-		bulk:     map[store.ID]bool{}, clocks: make(chan struct{}, 1), loads: make(chan struct{}, 1),
+		bulk:     map[store.ID]bool{}, clocks: j.Waker.Sleeper(), loads: j.Waker.Sleeper(),
 		gate: newGate(), room: newRoom(), rates: newFlowRates(), troubles: map[string]trouble{},
 		refused: refusals{counts: map[string]int64{}},
 	}
 	j.Listen(k.heard)
 	j.Catalog.OnChange(k.changed)
 	return k
+}
+
+// tell gives what notes that some work has failed, unless the end is near.
+func (k *Intakes) tell(what string) func(error) {
+	return func(err error) {
+		if !k.Life.Ending() {
+			k.Log.Error(what, "error", err)
+		}
+	}
 }
 
 // Start sets readers, clocks and loads going.
@@ -65,8 +75,9 @@ func (k *Intakes) Start() error {
 	if err := k.syncClocks(); err != nil {
 		return err
 	}
-	k.Life.Go(k.timekeeper)
-	k.Life.Go(k.keepLoads)
+	keeper, ends := &timekeeper{Intakes: k, running: map[string]bool{}}, k.Life.Taking().Done()
+	k.Life.Go(func() { k.clocks.Keep(ends, keeper.look, k.tell("reading when flows are due")) })
+	k.Life.Go(func() { k.loads.Keep(ends, k.beginDue, k.tell("reading when loads are due")) })
 	loads, err := k.Store.OpenLoads()
 	if err != nil {
 		return err

@@ -49,47 +49,22 @@ func nextLoad(l *store.Load, now time.Time) *time.Time {
 	return &next
 }
 
-func (k *Intakes) wakeLoads() {
-	select {
-	case k.loads <- struct{}{}:
-	default:
-	}
-}
-
-// keepLoads begins loads when they are due, until the engine stops. A time that passed
-// while nothing ran is made up for once.
-func (k *Intakes) keepLoads() {
-	for {
-		wait, err := k.beginDue()
-		if err != nil && !k.Life.Ending() {
-			k.Log.Error("reading when loads are due", "error", err)
-			wait = time.Second
-		}
-		timer := time.NewTimer(wait)
-		select {
-		case <-k.Life.Taking().Done():
-			timer.Stop()
-			return
-		case <-k.loads:
-		case <-timer.C:
-		}
-		timer.Stop()
-	}
-}
-
 // dueAtOnce is how many loads are begun at one look.
 const dueAtOnce = 20
 
-// beginDue begins what is due, and says when the next one is.
-func (k *Intakes) beginDue() (time.Duration, error) {
+// beginDue begins loads that are due, and says when the next one is. A time that passed while
+// nothing ran is made up for once.
+func (k *Intakes) beginDue() (more bool, next time.Time, err error) {
 	list, err := k.Store.DueLoads(dueAtOnce)
 	if err != nil {
-		return 0, err
+		return false, next, err
 	}
-	now, wait := k.Now(), idle
+	now := k.Now()
 	for i := range list {
 		if list[i].NextAt.After(now) {
-			wait = min(wait, max(list[i].NextAt.Sub(now), time.Millisecond))
+			if next.IsZero() || list[i].NextAt.Before(next) {
+				next = *list[i].NextAt
+			}
 			continue
 		}
 		err := k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
@@ -101,11 +76,11 @@ func (k *Intakes) beginDue() (time.Duration, error) {
 			return tx.SaveLoad(&l)
 		})
 		if err != nil {
-			return 0, err
+			return false, next, err
 		}
 		k.Announce(journal.EventLoads)
 		k.goOnLoading(list[i].ID)
-		wait = time.Millisecond // there may be more
+		more = true // there may be others
 	}
-	return wait, nil
+	return more, next, nil
 }

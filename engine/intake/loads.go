@@ -296,7 +296,7 @@ func (k *Intakes) count(l *store.Load) error {
 			return tx.SaveLoad(&now)
 		})
 		if err != nil || ended || !counting {
-			k.wakeLoads()
+			k.loads.Wake()
 			return err
 		}
 		k.Announce(journal.EventLoads)
@@ -365,7 +365,7 @@ func (k *Intakes) loadAll(l *store.Load) error {
 			k.Announce(journal.EventLoads)
 		}
 		if ended {
-			k.wakeLoads()
+			k.loads.Wake()
 			return k.dropLoadFile(l.ID)
 		}
 		if !running {

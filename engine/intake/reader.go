@@ -10,11 +10,9 @@ import (
 	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/engine/perform"
+	"readyferry/engine/waker"
 	"readyferry/store"
 )
-
-// idle is how long anything sleeps at most; it guards against a clock that jumps.
-const idle = 15 * time.Second
 
 // A consumer reads the source of one flow: it keeps at most a set number of
 // messages in flight, from taking them until their transactions end.
@@ -22,7 +20,7 @@ type consumer struct {
 	*Intakes
 	flow   string
 	source catalog.Source
-	wake   chan struct{}
+	wake   *waker.Sleeper
 	stop   context.CancelFunc
 	begun  int   // messages that were taken last
 	bytes  int64 // of them
@@ -56,7 +54,7 @@ func (k *Intakes) startConsumers() {
 			continue
 		}
 		ctx, stop := context.WithCancel(k.Life.Taking())
-		c := &consumer{Intakes: k, flow: name, source: s, wake: make(chan struct{}, 1), stop: stop}
+		c := &consumer{Intakes: k, flow: name, source: s, wake: k.Waker.Sleeper(), stop: stop}
 		k.consumers[name] = c
 		k.Life.Go(func() { c.run(ctx) })
 	}
@@ -68,38 +66,25 @@ func (k *Intakes) wakeReaders(channel string) {
 	defer k.mu.Unlock()
 	for _, c := range k.consumers {
 		if c.source.Channel() == channel {
-			select {
-			case c.wake <- struct{}{}:
-			default:
-			}
+			c.wake.Wake()
 		}
 	}
 }
 
 func (c *consumer) run(ctx context.Context) {
-	for {
-		more, err := c.takeSome(ctx)
-		wait := idle
+	c.wake.Keep(ctx.Done(), func() (more bool, next time.Time, err error) {
+		more, err = c.takeSome(ctx)
 		if err == nil && !more && c.source.Kind == "queue" {
-			wait, err = c.untilExpiry()
+			next, err = c.nextExpiry()
 		}
-		if err != nil && ctx.Err() == nil {
+		if ctx.Err() != nil {
+			return false, next, nil
+		}
+		if c.troubled(c.flow, err); err != nil {
 			c.Log.Error("reading messages", c.source.Kind, c.source.Name, "flow", c.flow, "error", err)
-			more = false
 		}
-		if ctx.Err() == nil {
-			c.troubled(c.flow, err)
-		}
-		if more {
-			continue
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-c.wake:
-		case <-time.After(wait):
-		}
-	}
+		return more && err == nil, next, nil // what is wrong may last: it is woken when that may have changed
+	}, nil)
 }
 
 // taken is how many messages one database transaction takes, at most.
@@ -164,13 +149,13 @@ func atOnce(s *journal.Session, free int) int {
 	return min(free, taken)
 }
 
-// untilExpiry tells how long the reader of a queue may sleep.
-func (c *consumer) untilExpiry() (time.Duration, error) {
+// nextExpiry tells when a message of the queue expires next; zero for none.
+func (c *consumer) nextExpiry() (time.Time, error) {
 	at, err := c.Store.NextExpiry(c.source.Name)
 	if err != nil || at == nil {
-		return idle, err
+		return time.Time{}, err
 	}
-	return max(min(idle, at.Sub(c.Now())), time.Millisecond), nil
+	return *at, nil
 }
 
 func (c *consumer) takeFromQueue(s *journal.Session, f *catalog.Flow) (more bool, err error) {

@@ -155,7 +155,7 @@ func (k *Intakes) lookAtRoom() error {
 		k.Log.Info("messages are taken in again", "free", now.Free, "journal", now.Journal)
 	}
 	k.startReceivers()
-	k.wakeClocks()
+	k.clocks.Wake()
 	k.Announce(journal.EventFlows)
 	return err
 }

@@ -31,6 +31,7 @@ import (
 	"time"
 
 	"readyferry/engine/catalog"
+	"readyferry/engine/waker"
 	"readyferry/store"
 )
 
@@ -54,6 +55,7 @@ type Journal struct {
 	Now     func() time.Time
 	Log     *slog.Logger
 	Life    *Life
+	Waker   *waker.Waker // of all that waits for a time
 
 	performers map[string]Performer
 	listeners  []func(*Notice)
@@ -72,6 +74,7 @@ func New(c Config) *Journal {
 		Now:        c.Now,
 		Log:        c.Log,
 		Life:       c.Life,
+		Waker:      waker.New(c.Now),
 		performers: map[string]Performer{},
 		shares:     newShares(),
 		reached:    newReachCache(),

@@ -20,9 +20,6 @@ import (
 	"readyferry/store"
 )
 
-// idle is how long a lane sleeps at most; it guards against a clock that jumps.
-const idle = 15 * time.Second
-
 // Lanes send deliveries. They are safe for concurrent use.
 type Lanes struct {
 	*journal.Journal

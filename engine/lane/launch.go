@@ -6,6 +6,7 @@ import (
 
 	"readyferry/core/retry"
 	"readyferry/engine/journal"
+	"readyferry/engine/waker"
 	"readyferry/store"
 )
 
@@ -82,10 +83,10 @@ func (l *lane) nudge() {
 }
 
 func (l *lane) run() {
-	timer := time.NewTimer(0)
-	defer timer.Stop()
-	wait := time.Duration(0)
-	for {
+	sleeper := l.Waker.Sleeper()
+	defer sleeper.End()
+	sleeper.Wake()
+	for slept := time.Now(); ; slept = time.Now() {
 		select {
 		case <-l.Life.Context().Done():
 			for len(l.running)+l.recording > 0 {
@@ -95,15 +96,15 @@ func (l *lane) run() {
 		case r := <-l.ended:
 			l.hear(r)
 		case <-l.awake:
-		case <-timer.C:
-			l.more = l.more || wait >= idle // guards against a clock that jumps
+		case <-sleeper.Woken():
+			l.more = l.more || time.Since(slept) >= waker.Longest // guards against a clock that jumps
 		}
-		var err error
-		if wait, err = l.launch(); err != nil && !l.Life.Over() {
+		next, err := l.launch()
+		if err != nil && !l.Life.Over() {
 			l.Log.Error("looking for due deliveries", "target", l.target, "error", err)
-			wait = time.Second
+			next = l.Now().Add(time.Second)
 		}
-		timer.Reset(min(wait, idle))
+		sleeper.Until(next)
 	}
 }
 
@@ -162,50 +163,50 @@ func (l *lane) take() {
 	l.inbox = l.inbox[:0]
 }
 
-// launch starts what is due, within the connection's limits, and says how long
-// there is nothing to do.
-func (l *lane) launch() (time.Duration, error) {
+// launch starts what is due, within the connection's limits, and says when
+// the next is due; zero where that is for others to tell.
+func (l *lane) launch() (next time.Time, err error) {
 	limit, perSecond := 8, 0.0
 	if c := l.Catalog.Connection(l.target); c != nil {
 		limit, perSecond = c.InFlight, c.PerSecond
 	}
 	l.take()
 	if l.Life.Ending() {
-		return idle, nil // what waits is found at the next start
+		return next, nil // what waits is found at the next start
 	}
 	now := l.Now()
 	if !l.probeAt.IsZero() {
 		if now.Before(l.probeAt) {
-			return l.probeAt.Sub(now), nil
+			return l.probeAt, nil
 		}
 		limit = 1
 	}
 	if l.more {
 		if err := l.discover(); err != nil {
-			return 0, err
+			return next, err
 		}
 		l.more = false
 	}
 	l.come(now)
 	for len(l.running) < limit && l.recording < limit+spareRecords {
 		if perSecond > 0 && now.Before(l.slotAt) {
-			return l.slotAt.Sub(now), nil
+			return l.slotAt, nil
 		}
 		r, ok, err := l.next(now)
 		if err != nil {
-			return 0, err
+			return next, err
 		}
 		if !ok {
-			return untilNext(l.come(now), now), nil
+			return l.come(now), nil
 		}
 		if !l.start(r) {
-			return idle, nil // the application stops, and what waits is found at the next start
+			return next, nil // the application stops, and what waits is found at the next start
 		}
 		if perSecond > 0 {
 			l.nextSlot(now, perSecond)
 		}
 	}
-	return idle, nil // the end of a try wakes the lane
+	return next, nil // the end of a try wakes the lane
 }
 
 func (l *lane) start(r journal.Ready) (begun bool) {
@@ -229,13 +230,6 @@ func (l *lane) nextSlot(now time.Time, perSecond float64) {
 		l.slotAt = now
 	}
 	l.slotAt = l.slotAt.Add(time.Duration(float64(time.Second) / perSecond))
-}
-
-func untilNext(at, now time.Time) time.Duration {
-	if at.IsZero() {
-		return idle
-	}
-	return max(at.Sub(now), time.Millisecond)
 }
 
 // Held tells what the lanes hold in memory: what the fullest of them knows to be due.

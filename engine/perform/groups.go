@@ -15,55 +15,17 @@ import (
 	"readyferry/store"
 )
 
-// gatherer closes groups when their time has come, lets them go on and their
-// members go, gives up gaps and ends waits, until the engine stops.
-func (p *Performers) gatherer() {
-	for {
-		more, err := p.gatherSome()
-		if err != nil && !p.Life.Over() {
-			p.Log.Error("closing groups and ending waits", "error", err)
-		}
-		wait := idle
-		switch {
-		case err != nil:
-			wait = time.Second
-		case more:
-			wait = 0
-		default:
-			if at, err := p.Store.NextGather(); err == nil && at != nil {
-				wait = max(min(idle, at.Sub(p.Now())), time.Millisecond)
-			}
-		}
-		select {
-		case <-p.Life.Context().Done():
-			return
-		case <-p.gather:
-		case <-time.After(wait):
-		}
-	}
-}
-
-func (p *Performers) gatherSome() (more bool, err error) {
+// gatherSome closes groups whose time has come, lets them go on and their members go, gives
+// up gaps and ends waits. next is when the next of them is due.
+func (p *Performers) gatherSome() (more bool, next time.Time, err error) {
 	now := p.Now()
-	due, err := p.Store.DueGroups(now, 50)
-	if err != nil {
-		return false, err
-	}
-	closing, err := p.Store.ClosingGroups(50)
-	if err != nil {
-		return false, err
-	}
-	leaving, err := p.Store.LeavingGroups(20)
-	if err != nil {
-		return false, err
-	}
-	late, err := p.Store.DueHeld(now, 20)
-	if err != nil {
-		return false, err
-	}
-	over, err := p.Store.DueLimits(now, 20)
-	if err != nil {
-		return false, err
+	due, errDue := p.Store.DueGroups(now, 50)
+	closing, errClosing := p.Store.ClosingGroups(50)
+	leaving, errLeaving := p.Store.LeavingGroups(20)
+	late, errLate := p.Store.DueHeld(now, 20)
+	over, errOver := p.Store.DueLimits(now, 20)
+	if err := errors.Join(errDue, errClosing, errLeaving, errLate, errOver); err != nil {
+		return false, next, err
 	}
 	// They are done together, so that they share a commit; each stands alone.
 	var all sync.WaitGroup
@@ -92,7 +54,11 @@ func (p *Performers) gatherSome() (more bool, err error) {
 	for one := range errs {
 		err = errors.Join(err, one)
 	}
-	return cap(errs) > 0, err
+	if err != nil || cap(errs) > 0 {
+		return err == nil, next, err
+	}
+	next, err = timeOf(p.Store.NextGather())
+	return false, next, err
 }
 
 // closeGroup lets a group go on as a transaction of its own: one that has closed,

@@ -88,7 +88,7 @@ func (p *Performers) takeNow(ctx context.Context, queue, key string, limit int, 
 		return nil
 	})
 	if len(out) > 0 {
-		wake(p.leased)
+		p.leased.Wake()
 	}
 	return out, err
 }
@@ -130,47 +130,23 @@ func (p *Performers) EndLease(ctx context.Context, queue, key string, id store.I
 	})
 }
 
-// lapser gives messages back whose lease has ended without a word.
-func (p *Performers) lapser() {
-	for {
-		wait := idle
-		more, err := p.lapse(p.Life.Context())
-		if err == nil && !more {
-			var next *time.Time
-			if next, err = p.Store.NextLeaseOver(); err == nil && next != nil {
-				wait = max(min(idle, next.Sub(p.Now())), time.Millisecond)
-			}
-		}
-		if err != nil && !p.Life.Over() {
-			p.Log.Error("giving messages back whose lease has ended", "error", err)
-		}
-		if more && err == nil {
-			continue
-		}
-		timer := time.NewTimer(wait)
-		select {
-		case <-p.Life.Context().Done():
-			timer.Stop()
-			return
-		case <-p.leased:
-			timer.Stop()
-		case <-timer.C:
-		}
-	}
-}
-
-// lapse ends some leases whose time is over; more tells that there may be others.
-func (p *Performers) lapse(ctx context.Context) (more bool, err error) {
+// lapse ends some leases whose time is over; more tells that there may be others,
+// next when the next one ends.
+func (p *Performers) lapse() (more bool, next time.Time, err error) {
 	over, err := p.Store.LeasesOver(p.Now(), batch)
-	if err != nil || len(over) == 0 {
-		return false, err
+	if err != nil {
+		return false, next, err
 	}
 	for i := range over {
-		if err := p.lapseOne(ctx, over[i].ID); err != nil {
-			return false, err
+		if err := p.lapseOne(p.Life.Context(), over[i].ID); err != nil {
+			return false, next, err
 		}
 	}
-	return len(over) == batch, nil
+	if len(over) == batch {
+		return true, next, nil
+	}
+	next, err = timeOf(p.Store.NextLeaseOver())
+	return false, next, err
 }
 
 func (p *Performers) lapseOne(ctx context.Context, id store.ID) error {

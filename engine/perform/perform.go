@@ -16,6 +16,7 @@ import (
 
 	"readyferry/core/want"
 	"readyferry/engine/journal"
+	"readyferry/engine/waker"
 	"readyferry/store"
 )
 
@@ -23,12 +24,12 @@ import (
 type Performers struct {
 	*journal.Journal
 
-	split         chan struct{} // wakes the spawner
-	gather        chan struct{} // wakes the gatherer
-	changedTables chan string   // wakes the watcher
+	split         *waker.Sleeper // the spawner
+	gather        *waker.Sleeper // the gatherer
+	changedTables chan string    // wakes the watcher
 	gathered      *gatheredItems
 	beganToHold   chan store.TimeLimit
-	leased        chan struct{} // a lease has begun
+	leased        *waker.Sleeper // who ends leases
 	waiting       waiting
 	heardOf       heardOf
 }
@@ -36,9 +37,9 @@ type Performers struct {
 // New makes the performers and registers them with the journal.
 func New(j *journal.Journal) *Performers {
 	p := &Performers{
-		Journal: j, split: make(chan struct{}, 1), gather: make(chan struct{}, 1),
+		Journal: j, split: j.Waker.Sleeper(), gather: j.Waker.Sleeper(),
 		changedTables: make(chan string, 256), beganToHold: make(chan store.TimeLimit, 256),
-		gathered: newGatheredItems(), leased: make(chan struct{}, 1),
+		gathered: newGatheredItems(), leased: j.Waker.Sleeper(),
 	}
 	for kind, performer := range p.performers() {
 		j.Perform(kind, performer)
@@ -77,22 +78,40 @@ func (p *Performers) Start() error {
 	if err := p.Store.Write(p.Life.Context(), func(tx *store.Tx) error { return tx.SweepLapses() }); err != nil {
 		return err
 	}
-	p.Life.Go(p.lapser)
+	over := p.Life.Context().Done()
+	p.Life.Go(func() { p.leased.Keep(over, p.lapse, p.tell("giving messages back whose lease has ended")) })
 	p.Life.Go(p.housekeeping)
 	p.Life.Go(p.pruner)
-	p.Life.Go(p.spawner)
-	p.Life.Go(p.gatherer)
+	p.Life.Go(func() { p.split.Keep(over, p.spawnSome, p.tell("beginning parts")) })
+	p.Life.Go(func() { p.gather.Keep(over, p.gatherSome, p.tell("closing groups and ending waits")) })
 	p.Life.Go(p.watcher)
 	return nil
+}
+
+// timeOf reads a time that may be none.
+func timeOf(at *time.Time, err error) (time.Time, error) {
+	if at == nil {
+		return time.Time{}, err
+	}
+	return *at, err
+}
+
+// tell gives what notes that some work has failed, unless the engine stops.
+func (p *Performers) tell(what string) func(error) {
+	return func(err error) {
+		if !p.Life.Over() {
+			p.Log.Error(what, "error", err)
+		}
+	}
 }
 
 // heard wakes who waits for what a commit tells.
 func (p *Performers) heard(n *journal.Notice) {
 	if n.Split {
-		wake(p.split)
+		p.split.Wake()
 	}
 	if n.Gather {
-		wake(p.gather)
+		p.gather.Wake()
 	}
 	for channel := range n.Channels {
 		p.waiting.wake(channel)
@@ -105,13 +124,6 @@ func (p *Performers) heard(n *journal.Notice) {
 	}
 	for _, l := range n.Held {
 		send(p, p.beganToHold, l)
-	}
-}
-
-func wake(c chan struct{}) {
-	select {
-	case c <- struct{}{}:
-	default:
 	}
 }
 
@@ -128,9 +140,6 @@ func send[T any](p *Performers, c chan T, v T) {
 		})
 	}
 }
-
-// idle is how long anything sleeps at most; it guards against a clock that jumps.
-const idle = 15 * time.Second
 
 // forgotten is how many keys one write forgets, so that nobody waits for long.
 const forgotten = 500

@@ -34,35 +34,16 @@ func (spawn) Perform(w *journal.Writing, asked want.Asked, foreseen journal.Outc
 	return foreseen, w.Tx.AddSplit(s)
 }
 
-// spawner begins parts, until the engine stops.
-func (p *Performers) spawner() {
-	for {
-		more, err := p.spawnSome()
-		if err != nil && !p.Life.Over() {
-			p.Log.Error("beginning parts", "error", err)
-		}
-		if more && !p.Life.Over() {
-			continue
-		}
-		select {
-		case <-p.Life.Context().Done():
-			return
-		case <-p.split:
-		case <-time.After(idle):
-		}
-	}
-}
-
 // spawnSome begins some parts of every message that has parts to begin, so that
 // a small one does not wait for a large one.
-func (p *Performers) spawnSome() (more bool, err error) {
+func (p *Performers) spawnSome() (more bool, next time.Time, err error) {
 	open, err := p.Store.OpenSplits(32)
 	if err != nil {
-		return false, err
+		return false, next, err
 	}
 	for i := range open {
 		if p.Life.Over() {
-			return false, nil
+			return false, next, nil
 		}
 		one := p.spawn(&open[i])
 		if one != nil { // it may have been read while a commit was coming to its end
@@ -75,7 +56,7 @@ func (p *Performers) spawnSome() (more bool, err error) {
 			more = true
 		}
 	}
-	return more, err
+	return more, next, err
 }
 
 // partBatch is how many parts one database transaction begins.

@@ -8,6 +8,7 @@ import (
 	"readyferry/core/flow"
 	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
+	"readyferry/engine/waker"
 	"readyferry/store"
 )
 
@@ -133,7 +134,7 @@ func (p *Performers) Follow(ctx context.Context, topic string, from int64, hand 
 		}
 		select {
 		case <-heard:
-		case <-time.After(idle):
+		case <-time.After(waker.Longest):
 			if err := hand(nil); err != nil {
 				return err
 			}

@@ -37,9 +37,8 @@ export function HelpKeeping() {
       <p className="mb-2">
         A body of up to 64 MB that no step reads goes to the disk while it comes, and from there to the target, without
         ever being held: the intake says <span className="chip">format: binary</span> and a larger limit, has no
-        conditions over body, and its steps hand the message over as it is: over HTTP where the connection neither
-        signs nor compresses, and into files, over SFTP and FTP, and into objects. Other systems take it whole, as one
-        copy.
+        conditions over body, and its steps hand the message over as it is: over HTTP where the connection neither signs
+        nor compresses, and into files, over SFTP and FTP, and into objects. Other systems take it whole, as one copy.
       </p>
       <p className="mb-2">
         Flows that deliver to the same connection take turns, however much one of them has waiting; one with{" "}
