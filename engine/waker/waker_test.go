@@ -2,6 +2,7 @@ package waker
 
 import (
 	"errors"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -76,19 +77,19 @@ func TestWhatIsSaidLastCounts(t *testing.T) {
 // set forward is seen by then.
 func TestClocksThatAreSet(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		off := time.Duration(0)
-		w := New(func() time.Time { return time.Now().Add(off) })
+		var off atomic.Int64
+		w := New(func() time.Time { return time.Now().Add(time.Duration(off.Load())) })
 		s, other := w.Sleeper(), w.Sleeper()
 		s.Until(w.now().Add(10 * time.Second))
-		off = -5 * time.Hour
+		off.Store(int64(-5 * time.Hour))
 		time.Sleep(Longest)
 		if !woken(s) {
 			t.Error("it sleeps until the clock has come back")
 		}
-		off = 0
+		off.Store(0)
 		s.Until(w.now().Add(14 * time.Second))
 		other.Until(w.now().Add(time.Second))
-		off = time.Hour
+		off.Store(int64(time.Hour))
 		time.Sleep(time.Second)
 		if !woken(other) || !woken(s) {
 			t.Error("what is due by the new time is not woken with the next that is")
