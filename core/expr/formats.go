@@ -409,7 +409,7 @@ func evalAck(a ...ref.Val) ref.Val {
 	if err != nil {
 		return types.NewErr("hl7Ack: %v", err)
 	}
-	raw, err := hl7.Encode(ack)
+	raw, err := hl7.Encode(ack, nil)
 	if err != nil {
 		return types.NewErr("hl7Ack: %v", err)
 	}

@@ -17,7 +17,6 @@ import (
 	"mime"
 	"slices"
 	"strings"
-	"unicode/utf16"
 	"unicode/utf8"
 
 	"readyferry/core/format/csv"
@@ -124,19 +123,16 @@ var formats = []Format{
 		"segments by name, fields, components and sub-components by number; what is empty is left out; read it with hl7()",
 		"application/hl7-v2; charset=utf-8",
 		[]string{"application/hl7-v2", "application/hl7-v2+er7", "x-application/hl7-v2+er7", "text/hl7v2"},
-		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
-			n, err := hl7.Decode(src, hl7.Limits{MaxNodes: l.Nodes})
-			return Decoded{Root: n}, err
-		},
-		func(n *message.Node, _ message.Layout) ([]byte, error) { return hl7.Encode(n) },
+		decodeHL7,
+		func(n *message.Node, l message.Layout) ([]byte, error) { return hl7.Encode(n, l.Escapes) },
 	},
 	{
 		Form,
 		"a map of texts, or of lists where a name stands more than once",
 		"application/x-www-form-urlencoded",
 		[]string{"application/x-www-form-urlencoded"},
-		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
-			n, err := form.Decode(src, l.Nodes)
+		func(src []byte, how message.Layout, l Limits) (Decoded, error) {
+			n, err := form.Decode(src, l.Nodes, how.Charset)
 			return Decoded{Root: n}, err
 		},
 		func(n *message.Node, _ message.Layout) ([]byte, error) { return form.Encode(n) },
@@ -205,7 +201,11 @@ func Decode(name string, src []byte, l message.Layout, limits Limits) (Decoded, 
 	if !ok {
 		return Decoded{}, fmt.Errorf("there is no format %q; there are %s", name, strings.Join(Names(), ", "))
 	}
-	d, err := f.decode(src, l, limits.filled())
+	text, err := inUTF8(name, src, l)
+	if err != nil {
+		return Decoded{}, &message.SyntaxError{Format: strings.ToUpper(name), Line: 1, Column: 1, Problem: err.Error()}
+	}
+	d, err := f.decode(text, l, limits.filled())
 	if err != nil {
 		return Decoded{}, err
 	}
@@ -230,66 +230,37 @@ func ContentType(name string) string {
 	return f.ContentType
 }
 
+func decodeHL7(src []byte, l message.Layout, limits Limits) (Decoded, error) {
+	n, err := hl7.Decode(src, hl7.Limits{MaxNodes: limits.Nodes})
+	if err != nil {
+		return Decoded{}, err
+	}
+	l.Escapes = hl7.Escapes(hl7.Of(n))
+	return Decoded{Root: n, Layout: l}, nil
+}
+
 func decodeCSV(src []byte, l message.Layout, limits Limits) (Decoded, error) {
 	r, err := csv.Decode(
 		src,
-		csv.Options{Delimiter: l.Delimiter, Quote: l.Quote, Header: l.Header, MaxNodes: limits.Nodes},
+		csv.Options{Delimiter: l.Delimiter, Quote: l.Quote, Header: l.Header, Lenient: l.Lenient, MaxNodes: limits.Nodes},
 	)
 	l.LineEnd, l.NoHeader = r.LineEnd, false
 	return Decoded{Root: r.Root, Layout: l}, err
 }
 
-// decodeText reads UTF-8, and UTF-16 or ISO-8859-1 where the charset says so.
+// decodeText reads UTF-8: other character sets have become that before.
 func decodeText(src []byte, l message.Layout, _ Limits) (Decoded, error) {
-	switch strings.ToLower(l.Charset) {
-	case "", "utf-8", "us-ascii":
-		if !utf8.Valid(src) {
-			for i := 0; i < len(src); {
-				r, size := utf8.DecodeRune(src[i:])
-				if r == utf8.RuneError && size <= 1 {
-					line, column := message.Position(src, i)
-					return Decoded{}, &message.SyntaxError{
-						Format: "text",
-						Line:   line,
-						Column: column,
-						Offset: i,
-						Problem: fmt.Sprintf(
-							"the byte 0x%02X is not UTF-8; name another charset in the Content-Type, or read it as binary",
-							src[i],
-						),
-					}
-				}
-				i += size
-			}
-		}
+	if utf8.Valid(src) {
 		return Decoded{Root: message.NewString(string(src)), Layout: l}, nil
-	case "iso-8859-1", "latin1":
-		var b strings.Builder
-		for _, c := range src {
-			b.WriteRune(rune(c))
-		}
-		return Decoded{Root: message.NewString(b.String()), Layout: l}, nil
-	case "utf-16", "utf-16le", "utf-16be":
-		big := strings.EqualFold(l.Charset, "utf-16be") || len(src) > 1 && src[0] == 0xFE && src[1] == 0xFF
-		var units []uint16
-		for i := 0; i+1 < len(src); i += 2 {
-			if big {
-				units = append(units, uint16(src[i])<<8|uint16(src[i+1]))
-			} else {
-				units = append(units, uint16(src[i+1])<<8|uint16(src[i]))
-			}
-		}
-		return Decoded{
-			Root:   message.NewString(strings.TrimPrefix(string(utf16.Decode(units)), "\uFEFF")),
-			Layout: l,
-		}, nil
 	}
-	return Decoded{}, &message.SyntaxError{
-		Format:  "text",
-		Line:    1,
-		Column:  1,
-		Problem: fmt.Sprintf("the charset %q is not read here; there are UTF-8, UTF-16 and ISO-8859-1", l.Charset),
+	at := 0
+	for r, size := utf8.DecodeRune(src); r != utf8.RuneError || size > 1; r, size = utf8.DecodeRune(src[at:]) {
+		at += size
 	}
+	line, column := message.Position(src, at)
+	return Decoded{}, &message.SyntaxError{Format: "text", Line: line, Column: column, Offset: at,
+		Problem: fmt.Sprintf("the byte 0x%02X is not UTF-8; say what it is with encoding, such as encoding: iso-8859-1, in the "+
+			"charset of the Content-Type, or read it as binary", src[at])}
 }
 
 // encodeText writes texts as they are, other scalars with their digits, and

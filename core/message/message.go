@@ -35,7 +35,12 @@ type Layout struct {
 	NoHeader         bool   // CSV: rows that are maps are written without their names
 	LineEnd          string // of CSV
 	Root             string // XML: the element that a value without one is put into
-	Charset          string // of text, as the Content-Type names it
+	Charset          string // of the bytes, as the intake or the Content-Type names it; "": UTF-8
+	Lenient          bool   // CSV: quotes inside of fields are taken as they are, and bytes that are no UTF-8 as Windows-1252
+	// Escapes are the sequences of HL7 that have no text of their own and so stand in texts
+	// as they are, without the escape characters: H, N, .br, Z01. They come from the message
+	// that was read, and are written again as what they were.
+	Escapes []string
 	// Prefixes are those that names of XML have, by prefix, whatever the document has; nil:
 	// its own.
 	Prefixes map[string]string
@@ -44,7 +49,7 @@ type Layout struct {
 // IsZero tells whether nothing is said.
 func (l *Layout) IsZero() bool {
 	return l.Delimiter == 0 && l.Quote == 0 && !l.Header && !l.NoHeader && l.LineEnd == "" && l.Root == "" && l.Charset == "" &&
-		l.Prefixes == nil
+		!l.Lenient && l.Escapes == nil && l.Prefixes == nil
 }
 
 // Header is one header field of a message or a request.

@@ -64,6 +64,9 @@ func become(m *message.Message, name string, l message.Layout, body *message.Nod
 	if m.Format == name && l.Prefixes == nil {
 		l.Prefixes = m.Layout.Prefixes // names mean what they did
 	}
+	if l.Escapes == nil {
+		l.Escapes = m.Layout.Escapes // texts mean what they did
+	}
 	m.Format, m.Layout, m.Body, m.Raw, m.ContentType = name, l, body, nil, ""
 	if name == format.JSON {
 		return nil
@@ -83,6 +86,9 @@ func reread(m *message.Message, raw []byte) error {
 	}
 	m.Raw, m.Body, m.ContentType = raw, d.Root, ""
 	m.Layout.LineEnd = d.Layout.LineEnd
+	if d.Layout.Escapes != nil {
+		m.Layout.Escapes = d.Layout.Escapes
+	}
 	if m.Raw == nil {
 		m.Raw = []byte{}
 	}

@@ -21,10 +21,10 @@ type builder interface {
 	// set writes a value. raw takes a text as a piece of the format itself.
 	set(p place, v *message.Node, raw bool) error
 	// item begins one more item of a loop; put adds all of them at p when their
-	// fields are written. none says that the loop had no items.
+	// fields are written, also when there are none. In a template the first item that
+	// stands at p is what each begins with, and they stand in place of all that do.
 	item(p place) builder
 	put(p place, items []builder) error
-	none(p place) error
 	tree() *message.Node
 }
 
@@ -60,7 +60,7 @@ func parseLoop(name, to string, inLoop bool) (place, error) {
 		if to != "" {
 			return nil, fmt.Errorf(
 				"a loop has no place of its own here: each item is %s",
-				map[string]string{format.CSV: "a row", format.HL7: "more segments at the end"}[name],
+				map[string]string{format.CSV: "a row", format.HL7: "more segments"}[name],
 			)
 		}
 		return nil, nil
@@ -68,22 +68,26 @@ func parseLoop(name, to string, inLoop bool) (place, error) {
 	return parsePlace(name, to, inLoop)
 }
 
-// newBuilder makes a builder that begins with a document, or with nothing.
-func newBuilder(name string, start *message.Node) builder {
+// newBuilder makes a builder that begins with a document, or with nothing. l is how the
+// message was written that the values come from. The rows of a template are patterns.
+func newBuilder(name string, start *message.Node, l *message.Layout, template bool) builder {
 	switch name {
 	case format.XML:
-		return &xmlBuilder{start}
+		return &xmlBuilder{start, template}
 	case format.CSV:
-		return &csvBuilder{}
+		return &csvBuilder{pattern: firstRow(start)}
 	case format.HL7:
-		return &hl7Builder{w: hl7.NewWriter(hl7.Of(start)), before: map[string]int{}}
+		return &hl7Builder{hl7.NewWriter(hl7.Of(start), l.Escapes), template}
 	case format.Form:
-		return &formBuilder{start}
+		return &formBuilder{start, template}
 	}
-	return &jsonBuilder{start}
+	return &jsonBuilder{start, template}
 }
 
-type jsonBuilder struct{ root *message.Node }
+type jsonBuilder struct {
+	root     *message.Node
+	template bool
+}
 
 func (b *jsonBuilder) set(p place, v *message.Node, raw bool) (err error) {
 	if raw && v.Kind == message.String {
@@ -97,16 +101,35 @@ func (b *jsonBuilder) set(p place, v *message.Node, raw bool) (err error) {
 	return err
 }
 
-func (b *jsonBuilder) item(place) builder { return &jsonBuilder{} }
+// at gives the list at a place, nil where there is none.
+func (b *jsonBuilder) at(p place) *message.Node {
+	if b.root == nil {
+		return nil
+	}
+	if n, err := p.(pointer.Pointer).Get(b.root); err == nil {
+		return n
+	}
+	return nil
+}
+
+func (b *jsonBuilder) item(p place) builder {
+	if old := b.at(p); b.template && old != nil && old.Kind == message.List && len(old.Items) > 0 {
+		return &jsonBuilder{old.Items[0], true}
+	}
+	return &jsonBuilder{nil, b.template}
+}
+
 func (b *jsonBuilder) put(p place, items []builder) (err error) {
-	at := p.(pointer.Pointer)
+	at, old := p.(pointer.Pointer), b.at(p)
 	list := message.NewList()
-	if b.root != nil {
-		if old, err := at.Get(b.root); err == nil && old.Kind == message.List {
-			list.Items = append(list.Items, old.Items...)
-		} else if err == nil && old.Kind != message.Null && len(at) > 0 {
-			return fmt.Errorf("%s: a %s is in the way of the list", at, old.Kind)
-		}
+	switch {
+	case old == nil || old.Kind == message.Null || b.template && old.Kind == message.List:
+	case old.Kind == message.List:
+		list.Items = append(list.Items, old.Items...)
+	case len(items) == 0:
+		return nil
+	case len(at) > 0:
+		return fmt.Errorf("%s: a %s is in the way of the list", at, old.Kind)
 	}
 	list.Items = append(list.Items, trees(items)...)
 	b.root, err = at.Set(b.root, list)
@@ -121,17 +144,6 @@ func trees(items []builder) []*message.Node {
 	return out
 }
 
-func (b *jsonBuilder) none(p place) (err error) {
-	at := p.(pointer.Pointer)
-	if b.root != nil {
-		if _, err := at.Get(b.root); err == nil {
-			return nil
-		}
-	}
-	b.root, err = at.Set(b.root, message.NewList())
-	return err
-}
-
 func (b *jsonBuilder) tree() *message.Node {
 	if b.root == nil {
 		return message.NewMap()
@@ -139,7 +151,10 @@ func (b *jsonBuilder) tree() *message.Node {
 	return b.root
 }
 
-type xmlBuilder struct{ root *message.Node }
+type xmlBuilder struct {
+	root     *message.Node
+	template bool
+}
 
 func (b *xmlBuilder) set(p place, v *message.Node, raw bool) (err error) {
 	at := p.(xml.Path)
@@ -152,12 +167,22 @@ func (b *xmlBuilder) set(p place, v *message.Node, raw bool) (err error) {
 	return err
 }
 
-func (b *xmlBuilder) item(place) builder { return &xmlBuilder{} }
+func (b *xmlBuilder) item(p place) builder {
+	if b.template {
+		return &xmlBuilder{p.(xml.Path).First(b.root), true}
+	}
+	return &xmlBuilder{}
+}
+
 func (b *xmlBuilder) put(p place, items []builder) (err error) {
-	b.root, err = p.(xml.Path).Append(b.root, trees(items))
+	switch at := p.(xml.Path); {
+	case b.template && b.root != nil && len(at) > 0:
+		b.root, err = at.Replace(b.root, trees(items))
+	case len(items) > 0:
+		b.root, err = at.Append(b.root, trees(items))
+	}
 	return err
 }
-func (b *xmlBuilder) none(place) error { return nil }
 
 func (b *xmlBuilder) tree() *message.Node {
 	if b.root == nil {
@@ -169,13 +194,25 @@ func (b *xmlBuilder) tree() *message.Node {
 // csvBuilder makes one row of the fields that stand outside of loops, and one
 // of each item.
 type csvBuilder struct {
-	row  *message.Node
-	rows []*message.Node
+	pattern *message.Node // of every row; nil: none
+	row     *message.Node
+	rows    []*message.Node
+}
+
+// firstRow gives the row that a template has for all; nil for none.
+func firstRow(start *message.Node) *message.Node {
+	if start == nil || start.Kind != message.List || len(start.Items) == 0 {
+		return nil
+	}
+	return start.Items[0]
 }
 
 func (b *csvBuilder) set(p place, v *message.Node, _ bool) error {
 	if _, ok := v.Scalar(); !ok {
 		return fmt.Errorf("a %s does not fit into a column", v.Kind)
+	}
+	if b.row == nil {
+		b.row = b.pattern
 	}
 	name := p.(string)
 	n, err := strconv.Atoi(name)
@@ -207,14 +244,13 @@ func (b *csvBuilder) set(p place, v *message.Node, _ bool) error {
 	return nil
 }
 
-func (b *csvBuilder) item(place) builder { return &csvBuilder{} }
+func (b *csvBuilder) item(place) builder { return &csvBuilder{pattern: b.pattern} }
 func (b *csvBuilder) put(_ place, items []builder) error {
 	for _, rows := range trees(items) {
 		b.rows = append(b.rows, rows.Items...)
 	}
 	return nil
 }
-func (b *csvBuilder) none(place) error { return nil }
 
 func (b *csvBuilder) tree() *message.Node {
 	rows := b.rows
@@ -224,7 +260,10 @@ func (b *csvBuilder) tree() *message.Node {
 	return message.NewList(rows...)
 }
 
-type formBuilder struct{ root *message.Node }
+type formBuilder struct {
+	root     *message.Node
+	template bool
+}
 
 func (b *formBuilder) set(p place, v *message.Node, _ bool) error {
 	if p.(string) == "" { // the value of one item
@@ -238,21 +277,24 @@ func (b *formBuilder) set(p place, v *message.Node, _ bool) error {
 	return nil
 }
 
-func (b *formBuilder) item(place) builder { return &formBuilder{} }
+func (b *formBuilder) item(place) builder { return &formBuilder{nil, b.template} }
 func (b *formBuilder) put(p place, added []builder) error {
 	if b.root == nil {
 		b.root = message.NewMap()
 	}
+	if len(added) == 0 && !b.template {
+		return nil
+	}
 	old := b.root.Get(p.(string))
 	items := []*message.Node{}
-	if old != nil && old.Kind == message.List {
+	if b.template {
+	} else if old != nil && old.Kind == message.List {
 		items = append(items, old.Items...)
 	} else if old != nil {
 		items = append(items, old)
 	}
 	return b.set(p, message.NewList(append(items, trees(added)...)...), false)
 }
-func (b *formBuilder) none(place) error { return nil }
 
 func (b *formBuilder) tree() *message.Node {
 	if b.root == nil {
@@ -261,40 +303,43 @@ func (b *formBuilder) tree() *message.Node {
 	return b.root
 }
 
-// hl7Builder writes all items into one message. Inside a loop indexes count
-// from the segments that were there when the item began, so that OBX-5 is the
-// item's own first OBX.
+// hl7Builder writes one message, or one row of a loop: there indexes count within the row, so
+// that OBX-5 is the item's own first OBX.
 type hl7Builder struct {
-	w      *hl7.Writer
-	before map[string]int
-	inLoop bool
+	w        *hl7.Writer
+	template bool
 }
+
+// hl7Rows are the names of the segments that a loop writes.
+type hl7Rows []string
 
 func (b *hl7Builder) set(p place, v *message.Node, raw bool) error {
-	at := p.(hl7.Path)
-	if at.Index > 0 && at.Group == "" {
-		at.Index += b.before[at.Segment]
-		if b.inLoop && at.Index == b.w.Count(at.Segment)+1 {
-			b.w.Add(at.Segment)
-		}
-	}
-	return b.w.Set(at, v, raw)
+	return b.w.Set(p.(hl7.Path), v, raw)
+}
+func (b *hl7Builder) item(p place) builder {
+	return &hl7Builder{b.w.Row(p.(hl7Rows), b.template), b.template}
 }
 
-func (b *hl7Builder) item(place) builder         { return &hl7Builder{b.w, b.w.Counts(), true} }
-func (b *hl7Builder) put(place, []builder) error { return nil }
-func (b *hl7Builder) none(place) error           { return nil }
-func (b *hl7Builder) tree() *message.Node        { return b.w.Tree() }
+func (b *hl7Builder) put(p place, items []builder) error {
+	rows := make([]*hl7.Writer, len(items))
+	for i, item := range items {
+		rows[i] = item.(*hl7Builder).w
+	}
+	b.w.Put(p.(hl7Rows), rows, b.template)
+	return nil
+}
+
+func (b *hl7Builder) tree() *message.Node { return b.w.Tree() }
 
 // decodeExample reads what a map starts from: a text in its format, or for JSON
 // the document itself.
-func decodeExample(name string, n *message.Node) (*message.Node, error) {
+func decodeExample(name string, n *message.Node, l message.Layout) (*message.Node, error) {
 	if n.Kind != message.String {
 		if name != format.JSON {
 			return nil, fmt.Errorf("an example of %s is a text", strings.ToUpper(name))
 		}
 		return n, nil
 	}
-	d, err := format.Decode(name, []byte(n.Text), message.Layout{}, format.Limits{})
+	d, err := format.Decode(name, []byte(n.Text), l, format.Limits{})
 	return d.Root, err
 }

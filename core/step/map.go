@@ -8,6 +8,7 @@ import (
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/format"
+	"readyferry/core/format/hl7"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 )
@@ -109,7 +110,7 @@ func compileMap(c *Compiler, s *flow.Step) Runner {
 		)
 	case example != nil:
 		var err error
-		if r.example, err = decodeExample(r.as, example); err != nil {
+		if r.example, err = decodeExample(r.as, example, r.layout); err != nil {
 			c.Find(s.Pointer+"/example", flow.Error, "example", err.Error(), "correct the example, or the format")
 		}
 	}
@@ -202,6 +203,25 @@ func (m *mapCompiler) loop(f *mapField, n *message.Node, at string, env *expr.En
 		inner = env
 	}
 	f.fields = m.fields(n.Get("fields"), at+"/fields", f.source+"[]", f.position+"/", inner, true)
+	if m.as == format.HL7 {
+		f.to = hl7Rows(segmentsOf(f.fields))
+	}
+}
+
+// segmentsOf lists the segments that fields of HL7 write, and those of the loops in them.
+func segmentsOf(fields []mapField) (names []string) {
+	for _, f := range fields {
+		some := segmentsOf(f.fields)
+		if p, is := f.to.(hl7.Path); is {
+			some = []string{p.Segment}
+		}
+		for _, name := range some {
+			if !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
 }
 
 // mapRun is one run of a map.
@@ -235,9 +255,9 @@ func (r *mapping) begin(c *Call) (builder, error) {
 	m := &c.State.Message
 	switch {
 	case r.start == "example":
-		return newBuilder(r.as, r.example), nil
+		return newBuilder(r.as, r.example, &m.Layout, true), nil
 	case r.start != "body":
-		return newBuilder(r.as, nil), nil
+		return newBuilder(r.as, nil, &m.Layout, false), nil
 	case r.as != format.JSON && m.Format != r.as:
 		return nil, &Failure{
 			Phase: "start",
@@ -249,7 +269,7 @@ func (r *mapping) begin(c *Call) (builder, error) {
 			),
 		}
 	}
-	return newBuilder(r.as, m.Body), nil
+	return newBuilder(r.as, m.Body, &m.Layout, false), nil
 }
 
 // write writes fields; what fails is noted, and the rest still shown.
@@ -340,13 +360,6 @@ func (run *mapRun) loop(b builder, f *mapField, scope *expr.Scope) {
 		items = list.Items
 	case list.Kind != message.Null:
 		items = []*message.Node{list} // one element of XML is no list; it is one item
-	}
-	if len(items) == 0 {
-		if err := b.none(f.to); err != nil {
-			run.fail(&detail, f, &Failure{Phase: "fields/" + f.position, Class: Flow, Reason: err.Error()})
-			run.note(detail)
-		}
-		return
 	}
 	inner := *scope
 	built := make([]builder, 0, len(items))

@@ -11,7 +11,9 @@
 // What RFC 4180 leaves open is decided so: fields keep their blanks and their
 // line breaks as they are, CRLF included; lines end with CRLF, LF or the end of
 // the text; empty lines are no rows; a byte order mark is passed over; a quote
-// inside a field that does not begin with one is an error.
+// inside a field that does not begin with one is an error, and so is text behind
+// a closing quote. With Lenient both stand for themselves, as encoding/csv reads
+// them with LazyQuotes.
 package csv
 
 import (
@@ -28,6 +30,7 @@ type Options struct {
 	Delimiter rune // ',' when 0
 	Quote     rune // '"' when 0
 	Header    bool // the first row names the members of the others
+	Lenient   bool // a quote that belongs to nothing stands for itself
 	MaxNodes  int  // fields and rows in all, 0 for no limit
 }
 
@@ -69,7 +72,7 @@ func Decode(src []byte, o Options) (Result, error) {
 	d := decoder{src: src, o: o.filled()}
 	d.delimiter, d.quote = []byte(string(d.o.Delimiter)), []byte(string(d.o.Quote))
 	if !utf8.Valid(src) {
-		return Result{}, d.fail(invalidAt(src), "the text is not UTF-8")
+		return Result{}, d.fail(invalidAt(src), "the text is not UTF-8; say what it is with encoding, such as encoding: windows-1252")
 	}
 	d.at = len(src) - len(bytes.TrimPrefix(src, []byte("\uFEFF")))
 	var rows []*message.Node
@@ -187,11 +190,12 @@ func (d *decoder) field() (n *message.Node, more bool, err error) {
 	if i := bytes.Index(text, d.delimiter); i >= 0 {
 		text, more = text[:i], true
 	}
-	if i := bytes.Index(text, d.quote); i >= 0 {
+	if i := bytes.Index(text, d.quote); i >= 0 && !d.o.Lenient {
 		return nil, false, d.fail(
 			start+i,
 			fmt.Sprintf(
-				"a %s stands inside a field that does not begin with one; put the whole field in quotes and double the inner one",
+				"a %s stands inside a field that does not begin with one; put the whole field in quotes and double the inner "+
+					"one, or read it with quotes: lenient",
 				d.quote,
 			),
 		)
@@ -233,11 +237,15 @@ func (d *decoder) quoted(n *message.Node) (*message.Node, bool, error) {
 			d.at += len(d.delimiter)
 		case len(text) == 0:
 			d.ends(end)
+		case d.o.Lenient:
+			value.Write(d.quote)
+			continue
 		default:
 			return nil, false, d.fail(
 				d.at,
 				fmt.Sprintf(
-					"a delimiter or the end of the line is expected behind the closing %s; double a quote that belongs to the field",
+					"a delimiter or the end of the line is expected behind the closing %s; double a quote that belongs to the "+
+						"field, or read it with quotes: lenient",
 					d.quote,
 				),
 			)

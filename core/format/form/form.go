@@ -15,12 +15,13 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"readyferry/core/format/charset"
 	"readyferry/core/message"
 )
 
 // Decode reads a form. The error is a *message.SyntaxError. maxNodes limits
-// the number of fields, 0 for no limit.
-func Decode(src []byte, maxNodes int) (*message.Node, error) {
+// the number of fields, 0 for no limit; charset is that of the bytes, "" for UTF-8.
+func Decode(src []byte, maxNodes int, charset string) (*message.Node, error) {
 	fail := func(at int, problem string) error {
 		line, column := message.Position(src, at)
 		return &message.SyntaxError{Format: "form", Line: line, Column: column, Offset: at, Problem: problem}
@@ -39,11 +40,11 @@ func Decode(src []byte, maxNodes int) (*message.Node, error) {
 			return nil, fail(start+i, "a semicolon must be written as %3B")
 		}
 		name, value, _ := strings.Cut(field, "=")
-		plainName, err := unescape(name)
+		plainName, err := unescape(name, charset)
 		if err != nil {
 			return nil, fail(start, err.Error())
 		}
-		plain, err := unescape(value)
+		plain, err := unescape(value, charset)
 		if err != nil {
 			return nil, fail(start+len(name)+1, err.Error())
 		}
@@ -55,16 +56,17 @@ func Decode(src []byte, maxNodes int) (*message.Node, error) {
 	return message.ListMap(pairs), nil
 }
 
-func unescape(s string) (string, error) {
+func unescape(s, set string) (string, error) {
 	plain, err := url.QueryUnescape(s)
 	if err != nil {
 		i := max(0, strings.Index(err.Error(), `"`))
 		return "", fmt.Errorf("%s begins no two hexadecimal digits; a percent sign is written as %%25", err.Error()[i:])
 	}
-	if !utf8.ValidString(plain) {
-		return "", fmt.Errorf("%q is not UTF-8", s)
+	text, err := charset.ToUTF8([]byte(plain), set)
+	if err == nil && !utf8.Valid(text) {
+		err = fmt.Errorf("%q is not UTF-8; say what it is with encoding, such as encoding: iso-8859-1", s)
 	}
-	return plain, nil
+	return string(text), err
 }
 
 // Encode writes a map as a form, its names in their order: a list gives a field

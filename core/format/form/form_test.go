@@ -31,7 +31,7 @@ func TestPublishedCases(t *testing.T) {
 		ran[c.Kind]++
 		switch c.Kind {
 		case "parse":
-			n, err := Decode([]byte(c.Input), 0)
+			n, err := Decode([]byte(c.Input), 0, "")
 			if (err == nil) != c.OK {
 				t.Errorf("%q: %v, ok should be %v", c.Input, err, c.OK)
 			}
@@ -44,7 +44,7 @@ func TestPublishedCases(t *testing.T) {
 				t.Errorf("%q: %s %v, want %s", c.Input, out, err, c.Output)
 			}
 		case "unescape":
-			n, err := Decode([]byte("k="+strings.ReplaceAll(c.Input, "&", "%26")), 0)
+			n, err := Decode([]byte("k="+strings.ReplaceAll(c.Input, "&", "%26")), 0, "")
 			if (err == nil) != c.OK || err == nil && n.Get("k").Text != c.Output {
 				t.Errorf("%q: %v %v, want %q", c.Input, n, err, c.Output)
 			}
@@ -72,11 +72,11 @@ func fields(n *message.Node) map[string][]string {
 func TestErrorsSayWhere(t *testing.T) {
 	for src, want := range map[string]string{"a=1&b=%G1": "form, line 1, column 7: \"%G1\" begins no two",
 		"a=1;b=2": "column 4: a semicolon", "a=%FF": "is not UTF-8"} {
-		if _, err := Decode([]byte(src), 0); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := Decode([]byte(src), 0, ""); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %s", src, err, want)
 		}
 	}
-	if _, err := Decode([]byte("a=1&b=2&c=3"), 2); err == nil {
+	if _, err := Decode([]byte("a=1&b=2&c=3"), 2, ""); err == nil {
 		t.Error("more fields than allowed")
 	}
 	if _, err := Encode(message.NewMap(message.Member{Name: "a", Value: message.NewMap()})); err == nil ||
@@ -90,7 +90,7 @@ func FuzzDecode(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, src string) {
-		n, err := Decode([]byte(src), 1000)
+		n, err := Decode([]byte(src), 1000, "")
 		if err != nil {
 			return
 		}
@@ -98,7 +98,7 @@ func FuzzDecode(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		again, err := Decode(out, 0)
+		again, err := Decode(out, 0, "")
 		if err != nil || !reflect.DeepEqual(fields(again), fields(n)) {
 			t.Fatalf("%q: %q %v", src, out, err)
 		}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"readyferry/core/format/charset"
+
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/simplifiedchinese"
@@ -43,7 +45,17 @@ func charsetOf(src []byte) (string, encoding.Encoding) {
 		first, _, _ = bytes.Cut(first, fields[1][1:2])
 	}
 	name := strings.ToUpper(string(first))
-	return name, charsets[name]
+	of := charsets[name]
+	if of == nil && !charset.IsUTF8(name) { // senders write other names than those of the table, too
+		of, _ = charset.Find(name)
+	}
+	return name, of
+}
+
+// Names tells whether a message says itself in what character set it is.
+func Names(src []byte) bool {
+	name, _ := charsetOf(src)
+	return name != ""
 }
 
 // Text gives a message in UTF-8, whatever its MSH-18 names.

@@ -12,9 +12,9 @@ import (
 // Encode writes a tree as a message or batch. A tree that was read, and parts
 // of it that nobody changed, are written as they were; "" in MSH-1 and MSH-2
 // stands for the usual separators. The error names the segment that cannot be
-// written.
-func Encode(n *message.Node) ([]byte, error) {
-	m, err := From(n)
+// written. keep are the escape sequences that stand in texts; see Escapes.
+func Encode(n *message.Node, keep []string) ([]byte, error) {
+	m, err := from(n, keep)
 	if err != nil {
 		return nil, err
 	}
@@ -34,7 +34,7 @@ func (m *Message) write(b *strings.Builder) {
 	}
 	put := func(list []*Segment) {
 		for _, s := range list {
-			b.WriteString(s.Raw + m.End)
+			b.WriteString(s.Raw + "\r")
 		}
 	}
 	put(segments[:trailer])
@@ -45,7 +45,9 @@ func (m *Message) write(b *strings.Builder) {
 }
 
 // From gives the segments of a tree.
-func From(n *message.Node) (*Message, error) {
+func From(n *message.Node) (*Message, error) { return from(n, nil) }
+
+func from(n *message.Node, keep []string) (*Message, error) {
 	if m := Of(n); m != nil {
 		return m, nil
 	}
@@ -56,7 +58,7 @@ func From(n *message.Node) (*Message, error) {
 		}
 		return nil, fmt.Errorf("HL7: a message is a map of segments, not %s", kind)
 	}
-	m := &Message{Sep: usual, End: "\r"}
+	m := &Message{Sep: usual, keep: keep}
 	if h := firstHeader(n); h != nil {
 		sep, err := separatorsOf(h)
 		if err != nil {
@@ -72,7 +74,7 @@ func From(n *message.Node) (*Message, error) {
 			continue
 		case member.Name == messagesName:
 			for i, item := range many(member.Value) {
-				p, err := From(item)
+				p, err := from(item, keep)
 				if err != nil {
 					return nil, fmt.Errorf("message %d: %w", i+1, err)
 				}
@@ -173,7 +175,7 @@ func (m *Message) segment(name string, n *message.Node) (*Segment, error) {
 		if header(name) && i <= 2 {
 			continue
 		}
-		raw, err := m.Sep.field(f.Value)
+		raw, err := m.writes().field(f.Value)
 		if err != nil {
 			return nil, fmt.Errorf("field %d: %w", i, err)
 		}
@@ -181,6 +183,8 @@ func (m *Message) segment(name string, n *message.Node) (*Segment, error) {
 	}
 	return s, nil
 }
+
+func (m *Message) writes() escaping { return escaping{m.Sep, m.keep} }
 
 // set puts the raw text of a field into a segment that is being made.
 func (s *Segment) set(n int, raw string) {
@@ -198,7 +202,7 @@ func (s *Segment) set(n int, raw string) {
 
 // field writes a value as a field: a list repeats, maps hold components by
 // number and these sub-components.
-func (sep Separators) field(n *message.Node) (string, error) {
+func (sep escaping) field(n *message.Node) (string, error) {
 	if n.Kind != message.List {
 		return sep.parts(n, sep.Component)
 	}
@@ -212,7 +216,7 @@ func (sep Separators) field(n *message.Node) (string, error) {
 	return strings.Join(reps, string(sep.Repetition)), nil
 }
 
-func (sep Separators) parts(n *message.Node, by byte) (string, error) {
+func (sep escaping) parts(n *message.Node, by byte) (string, error) {
 	switch n.Kind {
 	case message.Null:
 		return `""`, nil
@@ -224,7 +228,7 @@ func (sep Separators) parts(n *message.Node, by byte) (string, error) {
 		return "", fmt.Errorf("only a whole field repeats")
 	default:
 		text, _ := n.Scalar()
-		return escape(text, sep), nil
+		return sep.escape(text), nil
 	}
 	inner := byte(0)
 	if by == sep.Component {

@@ -15,7 +15,8 @@
 // messages in it as a list under "messages".
 //
 // Separators are read from the message. A segment that nobody changed is
-// written as it was, to the byte.
+// written as it was, to the byte; all end with CR, as the standard has it, whatever ended
+// them where they came from.
 package hl7
 
 import (
@@ -52,8 +53,8 @@ type Segment struct {
 type Message struct {
 	Segments []*Segment
 	Sep      Separators
-	End      string // what ends a segment, "\r" by the standard
 	parts    []*Message
+	keep     []string // see Escapes; of a message that is written
 }
 
 // Limits of a decoder. Zero values are no limits.
@@ -93,7 +94,7 @@ func Parse(src []byte) (*Message, error) {
 	if i := invalidAt(src); i >= 0 {
 		return nil, fail(1, i, "the text is not UTF-8")
 	}
-	m := &Message{End: "\r"}
+	m := &Message{}
 	var sep *Separators
 	var current *Message // the message inside a batch
 	n := 0
@@ -107,9 +108,6 @@ func Parse(src []byte) (*Message, error) {
 		if n++; n == 1 {
 			start += len(line) - len(strings.TrimPrefix(string(line), "\uFEFF"))
 			line = src[start : at-len(end)]
-			if end != "" {
-				m.End = end
-			}
 		}
 		if len(line) < 3 || !segmentName(line[:3]) {
 			return nil, fail(n, start, "a segment begins with its name, three capital letters or digits")
@@ -142,10 +140,10 @@ func Parse(src []byte) (*Message, error) {
 		switch {
 		case s.Name == "MSH" && (current != nil || len(m.Segments) > 0):
 			if current == nil && m.Segments[0].Name == "MSH" { // a second message without an envelope
-				m.parts = []*Message{{Segments: m.Segments, Sep: m.Sep, End: m.End}}
+				m.parts = []*Message{{Segments: m.Segments, Sep: m.Sep}}
 				m.Segments = nil
 			}
-			current = &Message{Segments: []*Segment{s}, Sep: *sep, End: m.End}
+			current = &Message{Segments: []*Segment{s}, Sep: *sep}
 			m.parts = append(m.parts, current)
 		case current != nil && !envelope(s.Name):
 			current.Segments = append(current.Segments, s)

@@ -115,7 +115,7 @@ func TestEveryValueOfThePublishedMessages(t *testing.T) {
 			}
 		}
 		// Untouched it leaves as it came, but for empty lines.
-		out, err := Encode(root)
+		out, err := Encode(root, nil)
 		if err != nil ||
 			strings.TrimSpace(string(out)) != strings.TrimSpace(c.Raw) && !strings.Contains(c.Raw, "\r\r") &&
 				!strings.Contains(c.Raw, "\n\n") {
@@ -144,7 +144,7 @@ func viaJSON(t *testing.T, name string, root *message.Node) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out, err := Encode(r.Root)
+	out, err := Encode(r.Root, nil)
 	if err != nil {
 		t.Errorf("%s: %v", name, err)
 		return
@@ -180,7 +180,7 @@ func TestEscapes(t *testing.T) {
 			if c.ER7 == "" {
 				continue
 			}
-			if got := escape(c.Text, usual); got != c.ER7 && c.Text != "a\rb" {
+			if got := Escape(c.Text); got != c.ER7 && c.Text != "a\rb" {
 				t.Errorf("%q: %s, want %s", c.Text, got, c.ER7)
 			}
 		case "keep":
@@ -235,7 +235,7 @@ func TestPaths(t *testing.T) {
 }
 
 func TestWriting(t *testing.T) {
-	w := NewWriter(Of(decode(t, lab)))
+	w := NewWriter(Of(decode(t, lab)), nil)
 	text := message.NewString
 	for _, c := range []struct {
 		path string
@@ -257,7 +257,7 @@ func TestWriting(t *testing.T) {
 			t.Errorf("%s: %v", c.path, err)
 		}
 	}
-	out, err := Encode(w.Tree())
+	out, err := Encode(w.Tree(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -289,12 +289,12 @@ func TestOtherSeparatorsAndBatches(t *testing.T) {
 	if get(t, n, "PID-3[2].1").Text != "8" || get(t, n, "PID-5").Text != "a#b|c" {
 		t.Error(string(jsonfmt.Encode(n)))
 	}
-	w := NewWriter(Of(n))
+	w := NewWriter(Of(n), nil)
 	p, _ := ParsePath("PID-5.1")
 	if err := w.Set(p, message.NewString("x|#*"), false); err != nil {
 		t.Fatal(err)
 	}
-	if out, _ := Encode(w.Tree()); !strings.Contains(string(out), "PID#1##7*x:8##x|!F!!S!\r") {
+	if out, _ := Encode(w.Tree(), nil); !strings.Contains(string(out), "PID#1##7*x:8##x|!F!!S!\r") {
 		t.Errorf("%q", out)
 	}
 	batch := decode(
@@ -340,7 +340,7 @@ func TestErrorsNameTheSegment(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := Encode(r.Root); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := Encode(r.Root, nil); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %s", src, err, want)
 		}
 	}
@@ -393,7 +393,7 @@ func FuzzDecode(f *testing.F) {
 		if err != nil {
 			return
 		}
-		out, err := Encode(n)
+		out, err := Encode(n, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -421,7 +421,7 @@ func TestCharacterSets(t *testing.T) {
 			t.Errorf("%s: %q", c.set, got)
 		}
 		changed := n.With("NTE", message.NewMap(message.Member{Name: "1", Value: message.NewString("x")}))
-		out, err := Encode(changed)
+		out, err := Encode(changed, nil)
 		if err != nil || !strings.Contains(string(out), c.name) {
 			t.Errorf("%s: %q %v", c.set, out, err)
 		}
@@ -430,7 +430,7 @@ func TestCharacterSets(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Encode(n.With("PID", message.NewMap(message.Member{Name: "5", Value: message.NewString("Łucja")}))); err == nil ||
+	if _, err := Encode(n.With("PID", message.NewMap(message.Member{Name: "5", Value: message.NewString("Łucja")})), nil); err == nil ||
 		!strings.Contains(err.Error(), `8859/1, which has no 'Ł'`) {
 		t.Error(err)
 	}

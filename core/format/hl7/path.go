@@ -107,7 +107,7 @@ func (m *Message) Groups(name string) []*message.Node {
 			return out
 		}
 		t := treeing{}
-		out = append(out, t.message(&Message{Segments: segments, Sep: m.Sep, End: m.End}))
+		out = append(out, t.message(&Message{Segments: segments, Sep: m.Sep}))
 	}
 }
 
@@ -212,7 +212,7 @@ func (m *Message) Each(name string) []*message.Node {
 	for _, s := range m.Segments {
 		if s.Name == name {
 			t := treeing{}
-			out = append(out, t.message(&Message{Segments: []*Segment{s}, Sep: m.Sep, End: m.End}))
+			out = append(out, t.message(&Message{Segments: []*Segment{s}, Sep: m.Sep}))
 		}
 	}
 	return out

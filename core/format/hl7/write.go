@@ -14,21 +14,24 @@ import (
 type Writer struct {
 	m     Message
 	index map[string][]int // where the segments of each name stand; nil when that must be looked up
+	known []string         // the order of segments, of a row: that of the message around it
 }
 
 // NewWriter begins with a message, or from nothing: then with a segment MSH
-// that holds the usual separators.
-func NewWriter(base *Message) *Writer {
+// that holds the usual separators. keep are the escape sequences that stand in texts; see
+// Escapes.
+func NewWriter(base *Message, keep []string) *Writer {
 	if base == nil {
 		return &Writer{
 			m: Message{
+				keep:     keep,
 				Sep:      usual,
-				End:      "\r",
 				Segments: []*Segment{{Name: "MSH", Offset: -1, sep: usual, Raw: "MSH|" + usual.encoding()}},
 			},
 		}
 	}
 	w := &Writer{m: *base}
+	w.m.keep = keep
 	w.m.Segments = slices.Clone(base.Segments)
 	return w
 }
@@ -51,11 +54,6 @@ func (w *Writer) places(name string) []int {
 	return w.index[name]
 }
 
-// Add puts an empty segment at the end of the message.
-func (w *Writer) Add(name string) {
-	w.insert(len(w.m.Segments), name)
-}
-
 func (w *Writer) insert(at int, name string) {
 	s := &Segment{Name: name, Offset: -1, sep: w.m.Sep, Raw: name}
 	if at == len(w.m.Segments) {
@@ -68,21 +66,8 @@ func (w *Writer) insert(at int, name string) {
 	w.index = nil
 }
 
-// Count tells how many segments of a name there are; Counts those of all names.
-func (w *Writer) Count(name string) int { return len(w.places(name)) }
-
-// Counts is Count for every name.
-func (w *Writer) Counts() map[string]int {
-	w.places("")
-	out := make(map[string]int, len(w.index))
-	for name, places := range w.index {
-		out[name] = len(places)
-	}
-	return out
-}
-
-// Set writes a value to a place. A segment that is not there yet is added at
-// the end of the message or of its group; an index may be one beyond the last.
+// Set writes a value to a place. A segment that is not there yet is added
+// where the structure of the message has it, or at the end of the message or of its group; an index may be one beyond the last.
 // raw writes the text without escaping. The error says why the place cannot
 // hold the value.
 func (w *Writer) Set(p Path, v *message.Node, raw bool) error {
@@ -144,13 +129,13 @@ func (w *Writer) text(p Path, v *message.Node, raw bool) (string, error) {
 	}
 	switch {
 	case p.Subcomponent > 0:
-		return w.m.Sep.parts(v, 0)
+		return w.m.writes().parts(v, 0)
 	case p.Component > 0:
-		return w.m.Sep.parts(v, w.m.Sep.Subcomponent)
+		return w.m.writes().parts(v, w.m.Sep.Subcomponent)
 	case p.Repetition > 0:
-		return w.m.Sep.parts(v, w.m.Sep.Component)
+		return w.m.writes().parts(v, w.m.Sep.Component)
 	}
-	return w.m.Sep.field(v)
+	return w.m.writes().field(v)
 }
 
 // replace puts a text in place of the n-th part, and fills up with empty ones.
@@ -166,7 +151,7 @@ func replace(raw string, by byte, n int, text string) string {
 // find gives the number of the segment of a path, and makes it when it is the
 // next one.
 func (w *Writer) find(p Path) (int, error) {
-	places, end := w.places(p.Segment), len(w.m.Segments)
+	places, end := w.places(p.Segment), -1
 	if p.Group != "" {
 		group := w.m.within(p)
 		if group == nil {
@@ -193,8 +178,11 @@ func (w *Writer) find(p Path) (int, error) {
 			len(places)+1,
 		)
 	}
-	if len(places) > 0 {
+	switch {
+	case len(places) > 0:
 		end = places[len(places)-1] + 1 // behind the others of its name
+	case end < 0:
+		end = w.place(p.Segment)
 	}
 	w.insert(end, p.Segment)
 	return end, nil
@@ -234,8 +222,8 @@ func Ack(m *Message, code, text, id string, now time.Time) (*message.Node, error
 	msa.set(1, code)
 	msa.set(2, in.field(10))
 	if text != "" {
-		msa.set(3, escape(text, m.Sep))
+		msa.set(3, escaping{Separators: m.Sep}.escape(text))
 	}
 	t := treeing{}
-	return t.message(&Message{Segments: []*Segment{out, msa}, Sep: m.Sep, End: m.End}), nil
+	return t.message(&Message{Segments: []*Segment{out, msa}, Sep: m.Sep}), nil
 }

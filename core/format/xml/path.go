@@ -202,6 +202,40 @@ func (p Path) Append(root *message.Node, added []*message.Node) (*message.Node, 
 	return holder.Set(root, next)
 }
 
+// First gives the first element at a path without an index at its end; nil where none is.
+func (p Path) First(root *message.Node) *message.Node {
+	if len(p) == 0 || root == nil {
+		return nil
+	}
+	return p.get(root)
+}
+
+// Replace puts elements in place of all of their name at a path without an index at its end;
+// without any of them there is none.
+func (p Path) Replace(root *message.Node, by []*message.Node) (*message.Node, error) {
+	holder, name := p[:len(p)-1], p[len(p)-1].Name
+	parent := holder.get(root)
+	if parent == nil || parent.Kind != message.Map || parent.Get(name) == nil {
+		return p.Append(root, by)
+	}
+	next := &message.Node{Kind: message.Map, Offset: -1}
+	for _, m := range parent.Members {
+		switch {
+		case m.Name != name:
+			next.Members = append(next.Members, m)
+		case len(by) == 1:
+			next.Members = append(next.Members, message.Member{Name: name, Value: by[0]})
+		case len(by) > 1:
+			next.Members = append(next.Members, message.Member{Name: name, Value: message.NewList(by...)})
+		}
+	}
+	next.Seal()
+	if len(holder) == 0 {
+		return next, nil
+	}
+	return holder.Set(root, next)
+}
+
 // get gives what stands at a path, or nil.
 func (p Path) get(n *message.Node) *message.Node {
 	for _, s := range p {

@@ -4,17 +4,21 @@ import (
 	"bytes"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"readyferry/core/format/charset"
 	"readyferry/core/message"
 )
 
 var encodingName = regexp.MustCompile(`^<\?xml[^>]*?\sencoding\s*=\s*["']([A-Za-z][A-Za-z0-9._-]*)["']`)
 
+var versionSaid = regexp.MustCompile(`^<\?xml\s+version\s*=\s*["'][^"']*["']`)
+
 // decodeText gives a document as UTF-8, by its byte order mark or by what it
-// says of itself (XML 1.0, appendix F): UTF-8, UTF-16 and ISO-8859-1.
+// says of itself (XML 1.0, appendix F).
 func decodeText(src []byte) ([]byte, error) {
 	fail := func(problem string) error {
 		return &message.SyntaxError{Format: "XML", Line: 1, Column: 1, Problem: problem}
@@ -28,16 +32,15 @@ func decodeText(src []byte) ([]byte, error) {
 		return utf16Text(src, false)
 	}
 	if m := encodingName.FindSubmatch(src); m != nil {
-		switch name := strings.ToLower(string(m[1])); name {
-		case "utf-8", "us-ascii", "ascii":
-		case "iso-8859-1", "latin1":
-			return latin1(src), nil
-		case "utf-16", "utf-16le", "utf-16be":
+		switch name := string(m[1]); {
+		case strings.HasPrefix(strings.ToLower(name), "utf-16"):
 			return nil, fail("the document says that it is UTF-16, but is not written so")
-		default:
-			return nil, fail(
-				fmt.Sprintf("the encoding %s is not read here; there are UTF-8, UTF-16 and ISO-8859-1", m[1]),
-			)
+		case !charset.IsUTF8(name):
+			text, err := charset.ToUTF8(src, name)
+			if err != nil {
+				return nil, fail(err.Error())
+			}
+			return text, nil
 		}
 	}
 	if !utf8.Valid(src) {
@@ -62,6 +65,12 @@ func decodeText(src []byte) ([]byte, error) {
 	return src, nil
 }
 
+// Names tells whether a document says itself in what it is written, by a byte order mark or
+// its declaration.
+func Names(src []byte) bool {
+	return Encoding(src) == "UTF-16" || bytes.HasPrefix(src, []byte("\xEF\xBB\xBF")) || encodingName.Match(src)
+}
+
 // Encoding names the encoding that a document is read in.
 func Encoding(src []byte) string {
 	switch {
@@ -74,19 +83,30 @@ func Encoding(src []byte) string {
 		return "UTF-8"
 	}
 	if m := encodingName.FindSubmatch(src); m != nil {
-		if name := strings.ToUpper(string(m[1])); name == "ISO-8859-1" || name == "LATIN1" {
-			return "ISO-8859-1"
+		if name := strings.ToUpper(string(m[1])); !charset.IsUTF8(name) {
+			return name
 		}
 	}
 	return "UTF-8"
 }
 
-func latin1(src []byte) []byte {
-	out := make([]byte, 0, len(src)+len(src)/8)
-	for _, b := range src {
-		out = utf8.AppendRune(out, rune(b))
+// InCharset gives a document in a character set, which its declaration names. A character
+// that the set lacks stands as a reference to it (XML 1.0, 4.1).
+func InCharset(src []byte, name string) ([]byte, error) {
+	text, err := decodeText(src)
+	if err != nil {
+		return nil, err
 	}
-	return out
+	switch at := encodingName.FindSubmatchIndex(text); {
+	case at != nil:
+		text = slices.Concat(text[:at[2]], []byte(name), text[at[3]:])
+	case versionSaid.Match(text) && !charset.IsUTF8(name):
+		end := versionSaid.FindIndex(text)[1] // before standalone, where that is said (2.8)
+		text = slices.Concat(text[:end], []byte(` encoding="`+name+`"`), text[end:])
+	case !charset.IsUTF8(name):
+		text = slices.Concat([]byte(`<?xml version="1.0" encoding="`+name+`"?>`), text)
+	}
+	return charset.FromUTF8(text, name, func(r rune) string { return fmt.Sprintf("&#%d;", r) })
 }
 
 func utf16Text(src []byte, big bool) ([]byte, error) {

@@ -92,7 +92,7 @@ func TestWhatIsRefused(t *testing.T) {
 			`"file:///etc/passwd">]><a>&e;</a>`: "is refused",
 		`<!DOCTYPE a SYSTEM "http://x.invalid/d"><a>&e;</a>`: "invalid character entity",
 		"<a xmlns:p='u' xmlns:q='u' p:x='1' q:x='2'/>":       "stands twice",
-		"<?xml version='1.0' encoding='EBCDIC'?><a/>":        "EBCDIC is not read here", "<a>\xff</a>": "0xFF is not UTF-8",
+		"<?xml version='1.0' encoding='EBCDIC'?><a/>":        "EBCDIC\" is not known", "<a>\xff</a>": "0xFF is not UTF-8",
 		`<a b="<"/>`: "", "<a><b></a></b>": "the end of a does not belong here",
 		"<![CDATA[ ]]><a/>": "outside", "&#32;<a/>": "outside", "<a b></a>": "", "<a/ >": "", "< a/>": "",
 	} {
