@@ -18,7 +18,7 @@ import (
 // formatFlags are the settings of a format, as flags.
 type formatFlags struct {
 	name, delimiter, quote, charset, root, lineEnd string
-	header, noHeader                               bool
+	header, noHeader, lenient                      bool
 }
 
 func (f *formatFlags) add(flags *pflag.FlagSet, otherwise string, reading bool) {
@@ -27,7 +27,8 @@ func (f *formatFlags) add(flags *pflag.FlagSet, otherwise string, reading bool) 
 	flags.StringVar(&f.quote, "quote", "", `CSV: what stands around a field, " by default`)
 	if reading {
 		flags.BoolVar(&f.header, "header-row", false, "CSV: the first row names the members of the others")
-		flags.StringVar(&f.charset, "charset", "", "text: utf-8, utf-16 or iso-8859-1")
+		flags.StringVar(&f.charset, "charset", "", "character set of the bytes, such as utf-16, iso-8859-1 or windows-1252")
+		flags.BoolVar(&f.lenient, "lenient", false, "CSV: take quotes that belong to nothing, and bytes that are no UTF-8")
 		return
 	}
 	flags.StringVar(&f.root, "root", "", "XML: the element that a value without one is put into, root by default")
@@ -36,7 +37,7 @@ func (f *formatFlags) add(flags *pflag.FlagSet, otherwise string, reading bool) 
 }
 
 func (f *formatFlags) layout() (message.Layout, error) {
-	l := message.Layout{Header: f.header, NoHeader: f.noHeader, Charset: f.charset, Root: f.root}
+	l := message.Layout{Header: f.header, NoHeader: f.noHeader, Charset: f.charset, Lenient: f.lenient, Root: f.root}
 	for _, c := range []struct {
 		flag, text string
 		into       *rune

@@ -58,7 +58,8 @@ func TestLargeBodiesAreNotHeld(t *testing.T) {
 	s := launch(t, program(t), t.TempDir(), freeAddress(t), "--files", folder)
 	s.must("PUT", "/api/v1/connections/out", fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,
 		"limits":{"in-flight":2}}`, out))
-	s.must("PUT", "/api/v1/connections/kept", fmt.Sprintf(`{"readyferry":"connection/1","name":"kept","kind":"files","address":"file://%s",
+	s.must("PUT", "/api/v1/connections/kept",
+		fmt.Sprintf(`{"readyferry":"connection/1","name":"kept","kind":"files","address":"file://%s",
 		"limits":{"in-flight":2}}`, folder))
 	s.must("PUT", "/api/v1/flows/f", "readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f, format: binary, limit: 67108864}\n"+
 		"steps: [{id: d, kind: deliver, to: out}, {id: k, kind: deliver, to: kept, name: '${message.id}'}]\n")

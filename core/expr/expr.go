@@ -55,8 +55,11 @@ func (e *MissingError) Error() string {
 // Program is a compiled expression. It is safe for concurrent use.
 type Program struct {
 	Source  string
+	At      string // where it stands in a document, for those who are told of it
 	Reads   []Path
 	Differs Differs
+
+	compared []Path // with texts
 
 	whole  cel.Program
 	builds bool // it may build more than a few values, and has a Memory
@@ -116,7 +119,7 @@ func (env *Env) Compile(source string) (*Program, error) {
 	} else if p.whole, err = c.program(native.Expr()); err != nil {
 		return nil, &CompileError{1, 1, err.Error(), ""}
 	}
-	p.builds, p.again, p.Differs = c.builds, &again{env, native}, differs(native)
+	p.builds, p.again, p.Differs, p.compared = c.builds, &again{env, native}, differs(native), compared(native)
 	return p, nil
 }
 
@@ -224,6 +227,7 @@ type Scope struct {
 	Now     time.Time                // what now() gives
 	Seed    string                   // what uuid() is derived from: transaction and step
 	Memory  *message.Memory          // what the whole work may build; nil: only this evaluation is bounded
+	Watch   *Watch                   // nil: what is missing fails, and nobody hears of the rest
 }
 
 var empty = message.NewMap()
@@ -308,6 +312,7 @@ var ErrMissing = errors.New("the value is missing")
 // Eval evaluates to a node of a document. Absence is ErrMissing or a
 // *MissingError; IsMissing tells.
 func (p *Program) Eval(s *Scope) (n *message.Node, err error) {
+	s.Watch.looks(p, s)
 	n, ok, err := p.exact.eval(s, p.activation(s))
 	if err != nil {
 		return nil, p.explain(err, s)
@@ -327,8 +332,19 @@ func (p *Program) EvalRaw(s *Scope) (ref.Val, error) {
 	return v, nil
 }
 
-// EvalBool evaluates a condition.
+// EvalBool evaluates a condition. Where the scope's Watch says so, one that reads something
+// missing is false.
 func (p *Program) EvalBool(s *Scope) (bool, error) {
+	s.Watch.looks(p, s)
+	holds, err := p.evalBool(s)
+	if w := s.Watch; w != nil && w.Otherwise && err != nil && IsMissing(err) {
+		w.missed = append(w.missed, Missed{p.Source, err})
+		return false, nil
+	}
+	return holds, err
+}
+
+func (p *Program) evalBool(s *Scope) (bool, error) {
 	v, _, err := p.whole.Eval(p.activation(s))
 	if err != nil {
 		return false, p.explain(err, s)

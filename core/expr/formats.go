@@ -74,6 +74,32 @@ var formatFunctions = []Function{
 		)},
 	},
 	{
+		Name: "text", Signature: "text(x) → string",
+		Text: "The text of a value: of an element of XML with attributes what stands between its tags, of other scalars as " +
+			"they are written, of null and of what has no text nothing.",
+		Examples: []Example{
+			{Expression: `text(body.order.id)`, Format: "xml", Body: `<order><id scheme="local">HR-20811</id></order>`,
+				Value: `"HR-20811"`},
+			{Expression: `text(12.50)`, Value: `"12.5"`},
+			{Expression: `text(null)`, Value: `""`},
+		},
+		options: []cel.EnvOption{cel.Function("text", cel.Overload("text_any", []*cel.Type{cel.DynType}, cel.StringType,
+			cel.UnaryBinding(func(v ref.Val) ref.Val {
+				return onNode("text", v, func(n *message.Node) (*message.Node, error) {
+					if n.Kind == message.Map {
+						if n = n.Get("#text"); n == nil {
+							return message.NewString(""), nil
+						}
+					}
+					text, is := n.Scalar()
+					if !is {
+						return nil, fmt.Errorf("a %s has no text of its own", n.Kind)
+					}
+					return message.NewString(text), nil
+				})
+			})))},
+	},
+	{
 		Name: "hl7", Signature: `hl7(message, "PID-5.1") → any`,
 		Text: "Reads a place of an HL7 v2 message: segment, field, component and sub-component count from 1; OBX[2]-5 " +
 			"is the second OBX, PID-3[2] the second repetition, [*] all of them; OBR[2]/OBX-5 is the first OBX " +
@@ -104,6 +130,35 @@ var formatFunctions = []Function{
 				),
 			),
 		},
+	},
+	{
+		Name: "hl7Raw", Signature: `hl7Raw(message, "OBX-5") → string`,
+		Text: "Reads a place as hl7() does, but as it stands there: with its separators and escape sequences. In a field " +
+			"that is raw it goes to another message as it is.",
+		Examples: []Example{
+			{
+				Expression: `hl7Raw(body, "OBX-5")`,
+				Format:     "hl7",
+				Body:       "MSH|^~\\&|A\rOBX|1|FT|||two\\.br\\lines",
+				Value:      `"two\\.br\\lines"`,
+			},
+		},
+		options: []cel.EnvOption{cel.Function("hl7Raw", cel.Overload("hl7_raw", []*cel.Type{cel.DynType, cel.StringType},
+			cel.StringType, cel.BinaryBinding(func(node, path ref.Val) ref.Val {
+				p, err := hl7.ParsePath(string(path.(types.String)))
+				if err != nil {
+					return types.NewErr("hl7Raw: %v", err)
+				}
+				m, err := hl7Of(node)
+				if err != nil {
+					return types.NewErr("hl7Raw: %v", err)
+				}
+				text, err := m.Raw(p)
+				if err != nil {
+					return types.WrapErr(err)
+				}
+				return types.String(text)
+			})))},
 	},
 	{
 		Name: "hl7Groups", Signature: `hl7Groups(message, "OBR") → list`,

@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"readyferry/core/format"
+	"readyferry/core/format/charset"
 	"readyferry/core/message"
 )
 
@@ -60,6 +61,7 @@ type Intake struct {
 	Layout       message.Layout
 	Limits       format.Limits
 	Strict       bool   // members that stand twice are refused
+	Missing      string // "otherwise": a condition over what is missing is false; else it fails
 	Once         string // expressions
 	OnceFor      time.Duration
 	Reference    string
@@ -153,8 +155,9 @@ func readIntake(s *Source) (Intake, []Finding) {
 		Once: text(n, "once"), Reference: text(n, "reference"), Order: text(n, "order"),
 		InFlight: number(n, "in-flight", DefaultInFlight), Waiting: number(n, "waiting", DefaultWaiting), Limit: number(n, "limit", DefaultLimit),
 		Strict: flag(n, "strict"), OnceFor: DefaultOnceFor, Layout: Layout(n),
-		Faults: strings.TrimPrefix(text(n, "faults"), "soap-"),
-		Limits: format.Limits{Depth: number(n.Get("limits"), "depth", 0), Nodes: number(n.Get("limits"), "values", 0)},
+		Missing: text(n, "missing"),
+		Faults:  strings.TrimPrefix(text(n, "faults"), "soap-"),
+		Limits:  format.Limits{Depth: number(n.Get("limits"), "depth", 0), Nodes: number(n.Get("limits"), "values", 0)},
 	}
 	if in.Format == "" && (in.Kind == "schedule" || in.Kind == "poll" || in.Kind == "table") {
 		in.Format = "json"
@@ -201,6 +204,10 @@ func readIntake(s *Source) (Intake, []Finding) {
 			wrong("/intake/wait", err, "write it as 30s or 2m")
 		}
 		in.Wait = d
+	}
+	if err := charset.Check(text(n, "encoding")); err != nil && !strings.HasPrefix(strings.ToLower(text(n,
+		"encoding")), "utf-16") {
+		wrong("/intake/encoding", err, "write it as iso-8859-1 or windows-1252")
 	}
 	in.Settings = n
 	in.Of, in.Each, in.Mark, in.First = text(n, "of"), text(n, "each"), text(n, "mark"), scalar(n, "first")
@@ -267,6 +274,8 @@ func Layout(n *message.Node) message.Layout {
 		Delimiter: one("delimiter"),
 		Quote:     one("quote"),
 		Header:    flag(n, "header"),
+		Charset:   text(n, "encoding"),
+		Lenient:   text(n, "quotes") == "lenient",
 		Root:      text(n, "root"),
 		Prefixes:  prefixes(n.Get("prefixes")),
 	}

@@ -259,8 +259,8 @@ func decodeText(src []byte, l message.Layout, _ Limits) (Decoded, error) {
 	}
 	line, column := message.Position(src, at)
 	return Decoded{}, &message.SyntaxError{Format: "text", Line: line, Column: column, Offset: at,
-		Problem: fmt.Sprintf("the byte 0x%02X is not UTF-8; say what it is with encoding, such as encoding: iso-8859-1, in the "+
-			"charset of the Content-Type, or read it as binary", src[at])}
+		Problem: fmt.Sprintf("the byte 0x%02X is not UTF-8; say what it is with encoding, such as encoding: iso-8859-1, "+
+			"in the charset of the Content-Type, or read it as binary", src[at])}
 }
 
 // encodeText writes texts as they are, other scalars with their digits, and

@@ -36,7 +36,9 @@ type Layout struct {
 	LineEnd          string // of CSV
 	Root             string // XML: the element that a value without one is put into
 	Charset          string // of the bytes, as the intake or the Content-Type names it; "": UTF-8
-	Lenient          bool   // CSV: quotes inside of fields are taken as they are, and bytes that are no UTF-8 as Windows-1252
+	// Lenient takes quotes inside of fields of CSV as they are, and bytes that are no UTF-8 as
+	// Windows-1252.
+	Lenient bool
 	// Escapes are the sequences of HL7 that have no text of their own and so stand in texts
 	// as they are, without the escape characters: H, N, .br, Z01. They come from the message
 	// that was read, and are written again as what they were.

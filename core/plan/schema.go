@@ -60,6 +60,8 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
 			{"if": {"properties": {"kind": {"const": "queue"}}, "required": ["kind"]}, "then": {"additionalProperties": false,
@@ -75,6 +77,8 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
 			{"if": {"properties": {"kind": {"const": "topic"}}, "required": ["kind"]}, "then": {"additionalProperties": false,
@@ -100,6 +104,8 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
 			{"if": {"properties": {"kind": {"const": "subflow"}}, "required": ["kind"]},
@@ -109,6 +115,8 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
 			{"if": {"properties": {"kind": {"const": "load"}}, "required": ["kind"]}, "then": {"additionalProperties": false,
@@ -118,6 +126,8 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
 			{"if": {"properties": {"kind": {"const": "schedule"}}, "required": ["kind"]},
@@ -197,6 +207,16 @@ const flowSchema = `{
 			"maxLength": 1, "description": "CSV: what parts fields, a comma by default"},
 		"quote": {"title": "Quote", "when": {"format": ["csv"]}, "type": "string", "minLength": 1, "maxLength": 1,
 			"description": "CSV: what stands around a field, \" by default"},
+		"encoding": {"title": "Encoding", "type": "string", "minLength": 1, "examples": ["windows-1252"], "description":
+			"character set of the bytes, such as windows-1252; else that of the document or the Content-Type, or UTF-8"},
+		"quotes": {"title": "Quotes", "when": {"format": ["csv"]}, "default": "strict", "enum": ["strict", "lenient"],
+			"titles": {"strict": "as RFC 4180 has them", "lenient": "taken as they come"}, "description":
+			"CSV: strict (default) refuses a quote that belongs to nothing and bytes that are no UTF-8; lenient takes the ` +
+	`quote for itself, and the bytes for Windows-1252"},
+		"missing": {"title": "What is missing in a condition", "default": "error", "enum": ["error", "otherwise"], "titles": {
+			"error": "is an error: the message is a dead letter", "otherwise": "makes it false: the otherwise is taken"},
+			"description":
+			"error (default): a condition over something that is missing fails; otherwise: it counts as false, with a note"},
 		"prefixes": {"title": "Prefixes", "when": {"format": ["xml"]}, "type": "object", "format": "template",
 			"additionalProperties": {"type": "string"}, "description":
 			"XML: prefix: namespace; names have these prefixes, whatever the sender writes; an empty prefix is none"},
@@ -329,6 +349,8 @@ const inFlow = `{
 	"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 		"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 	"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"missing": {"$ref": "#/$defs/missing"},
 	"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 	"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}`
 

@@ -104,7 +104,9 @@ func Receive(p *plan.Plan, in Envelope) (Received, error) {
 	if intake.Format == "auto" && kind == nil && len(in.Body) == 0 {
 		name = format.Text // a call without a body, such as a GET
 	}
-	layout.Charset = step.Charset(kind)
+	if layout.Charset == "" {
+		layout.Charset = step.Charset(kind)
+	}
 	if in.Apart {
 		name = format.Binary
 	}

@@ -212,6 +212,7 @@ func (r *rehearsing) finish() Rehearsal {
 	}
 	r.out.Trace = append(r.out.Trace, w.Trace...)
 	r.out.Notes = append(r.out.Notes, w.Notes...)
+	r.out.Findings = append(r.out.Findings, w.Findings...)
 	if r.input.Inline && r.input.Letter == nil && r.p.OnDead != nil {
 		r.tellDeaths(w.Failures)
 	}

@@ -3,6 +3,7 @@ package run
 import (
 	"time"
 
+	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/core/step"
 	"readyferry/core/want"
@@ -59,6 +60,7 @@ type Result struct {
 	Failures []step.Failure
 	Final    *message.Message // the message behind the last step, where the walk came there
 	Notes    []step.Note
+	Findings []flow.Finding // what only a message shows; of a walk with a trace
 	// Ends tells that all it waits for are deliveries behind which nothing comes: when they
 	// are through it is delivered, and need not be walked for that.
 	Ends bool

@@ -76,8 +76,14 @@ func show(m *message.Message) *Body { return showBody(m.Format, step.Bytes(m), m
 
 func showBody(name string, raw []byte, l message.Layout, tree *message.Node) *Body {
 	b := &Body{Format: name}
-	if utf8.Valid(raw) {
-		text := string(raw)
+	plain := raw
+	if l.Charset != "" && name != format.XML && name != format.HL7 {
+		if text, err := format.InCharset(name, raw, l.Charset, "utf-8"); err == nil {
+			plain = text
+		}
+	}
+	if utf8.Valid(plain) {
+		text := string(plain)
 		b.Text = &text
 	} else {
 		b.Base64 = raw
@@ -112,7 +118,9 @@ func encoding(name string, raw []byte, l message.Layout) string {
 		return xml.Encoding(raw)
 	case name == format.Binary || name == "":
 		return ""
-	case name == format.Text && l.Charset != "":
+	case name == format.HL7 && hl7.Charset(raw) != "":
+		return hl7.Charset(raw)
+	case l.Charset != "":
 		return strings.ToUpper(l.Charset)
 	}
 	return "UTF-8"

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/core/plan"
@@ -58,6 +59,7 @@ func newWalker(p *plan.Plan, in Input) *walker {
 		in:      in,
 		rules:   p.Rules,
 		memory:  message.NewMemory("the work on one message", walkMemory),
+		watch:   &expr.Watch{Otherwise: p.Document.Intake.Missing == "otherwise", Mixed: in.Trace},
 		result:  &Result{},
 		awaited: p.Document.Intake.Awaited && in.Origin == nil && in.Letter == nil,
 	}
@@ -107,6 +109,7 @@ type walker struct {
 	in        Input
 	rules     flow.Rules // of the plan
 	memory    *message.Memory
+	watch     *expr.Watch
 	awaited   bool // a caller waits for an answer
 	patient   bool // also behind a delivery
 	result    *Result
@@ -147,12 +150,13 @@ func (w *walker) block(b *step.Block, prefix string, st *step.State) progress {
 }
 
 func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
-	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace, Memory: w.memory}
+	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace, Memory: w.memory, Watch: w.watch}
 	entry := Entry{Path: path, Step: s.ID, Kind: s.Kind, Reads: s.Reads}
 	before := *st
 	began := w.clock()
 	if s.When != nil {
 		holds, err := s.When.EvalBool(call.Scope())
+		w.heard(s)
 		if err != nil {
 			f := &step.Failure{Phase: "when", Class: step.Data, Reason: err.Error()}
 			if s.Else != nil {
@@ -171,6 +175,7 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		call.Effect = &e
 	}
 	res, err := s.Runner.Run(call)
+	w.heard(s)
 	if err == nil && res.Want != nil {
 		res, err = w.want(s, call, res, &entry)
 	}

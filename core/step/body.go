@@ -64,6 +64,7 @@ func become(m *message.Message, name string, l message.Layout, body *message.Nod
 	if m.Format == name && l.Prefixes == nil {
 		l.Prefixes = m.Layout.Prefixes // names mean what they did
 	}
+	l.Charset = "" // it is written in UTF-8
 	if l.Escapes == nil {
 		l.Escapes = m.Layout.Escapes // texts mean what they did
 	}
@@ -84,7 +85,7 @@ func reread(m *message.Message, raw []byte) error {
 	if err != nil {
 		return err
 	}
-	m.Raw, m.Body, m.ContentType = raw, d.Root, ""
+	m.Raw, m.Body, m.ContentType, m.Layout.Charset = raw, d.Root, "", ""
 	m.Layout.LineEnd = d.Layout.LineEnd
 	if d.Layout.Escapes != nil {
 		m.Layout.Escapes = d.Layout.Escapes

@@ -115,7 +115,8 @@ func (r *code) Run(c *Call) (Result, error) {
 		return res, nil
 	}
 	m := &res.State.Message
-	m.Format, m.Body, m.Raw, m.Layout, m.ContentType = format.JSON, value, nil, message.Layout{}, ""
+	m.Format, m.Body, m.Raw, m.Layout, m.ContentType = format.JSON, value, nil,
+		message.Layout{Escapes: m.Layout.Escapes}, ""
 	res.Outcome = "a " + value.Kind.String()
 	return res, nil
 }

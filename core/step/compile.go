@@ -226,6 +226,7 @@ func (c *Compiler) Expression(ptr, source string) *expr.Program {
 		c.expression(ptr, err)
 		return nil
 	}
+	p.At = ptr
 	c.read(p.Reads)
 	c.differs(ptr, p.Differs)
 	return p
@@ -265,6 +266,7 @@ func (c *Compiler) Condition(ptr, source string) *expr.Program {
 		c.expression(ptr, err)
 		return nil
 	}
+	p.At = ptr
 	c.read(p.Reads)
 	c.differs(ptr, p.Differs)
 	return p

@@ -69,8 +69,14 @@ func Convert(m *message.Message, to string, l message.Layout) error {
 		return nil
 	case plain(from) || plain(to):
 		raw := Bytes(m)
-		if from == format.Text && m.Body != nil {
+		var err error
+		switch {
+		case from == format.Text && m.Body != nil:
 			raw = []byte(m.Body.Text) // as UTF-8, whatever charset it came in
+		case to == format.Text && m.Layout.Charset != "":
+			if raw, err = format.InCharset(from, raw, m.Layout.Charset, "utf-8"); err != nil {
+				return err
+			}
 		}
 		m.Format, m.Layout = to, l
 		return reread(m, raw)

@@ -2,6 +2,7 @@ package step
 
 import (
 	"fmt"
+	"mime"
 	"net/textproto"
 	"regexp"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/format"
+	"readyferry/core/format/charset"
 	"readyferry/core/message"
 	"readyferry/core/retry"
 	"readyferry/core/system"
@@ -52,6 +54,8 @@ var deliverKind = Kind{
 		"path": {"type": "string", "description": "template; below the connection's address"},
 		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number",
 			"null"]}},
+		"encoding": {"type": "string", "minLength": 1, "description":
+			"character set in which the body leaves, such as windows-1252; else that of a charset in its Content-Type, or UTF-8"},
 		"retry": {"$ref": "#/$defs/retry"}
 	}`,
 	Required: []string{"to"},
@@ -76,6 +80,7 @@ type deliver struct {
 	priority             *expr.Program  // nil for the usual one
 	expires              time.Duration
 	own                  []ownSetting // of another system than HTTP
+	encoding             string       // character set of the body; "": what its Content-Type says
 }
 
 // outside reads the settings of a delivery to a system. Which kind it is of, the
@@ -114,7 +119,7 @@ func (c *Compiler) spokenTo(says []string, of func(k system.Kind) *message.Node)
 }
 
 // stepSettings are those of every delivery, whatever its system.
-var stepSettings = []string{"id", "kind", "title", "note", "when", "off", "else", "to", "retry"}
+var stepSettings = []string{"id", "kind", "title", "note", "when", "off", "else", "to", "retry", "encoding"}
 
 var httpSettings = map[string]bool{"method": true, "path": true, "headers": true, "body": true}
 
@@ -129,6 +134,11 @@ func compileDeliver(c *Compiler, s *flow.Step) Runner {
 		target:  scalar(s.Settings.Get("to")),
 		method:  scalar(s.Settings.Get("method")),
 		headers: c.headers(s),
+
+		encoding: scalar(s.Settings.Get("encoding")),
+	}
+	if err := charset.Check(r.encoding); err != nil {
+		c.Find(s.Pointer+"/encoding", flow.Error, "wrong-value", err.Error(), "write it as iso-8859-1 or windows-1252")
 	}
 	if to := s.Settings.Get("to"); to.Kind == message.Map {
 		r.inside(c, s, to)
@@ -285,8 +295,8 @@ func (r *deliver) Run(c *Call) (Result, error) {
 	}
 	if r.kind == bySQL { // the settings say it all
 		req.Format, req.Body = format.Text, nil
-	} else {
-		typed(req, ContentType(&c.State.Message))
+	} else if err := r.leaves(req, &c.State.Message); err != nil {
+		return Result{}, err
 	}
 	var err error
 	if req.Settings, err = say(r.own, c); err != nil {
@@ -297,6 +307,30 @@ func (r *deliver) Run(c *Call) (Result, error) {
 		return Result{}, err
 	}
 	return Result{State: c.State, Outcome: "not yet", Want: w}, nil
+}
+
+// leaves gives the body of a request the type and the character set with which it leaves.
+func (r *deliver) leaves(req *want.Request, m *message.Message) error {
+	typed(req, ContentType(m))
+	i := slices.IndexFunc(req.Headers, func(h message.Header) bool { return strings.EqualFold(h.Name, "Content-Type") })
+	kind := &req.Headers[i]
+	to := r.encoding
+	if to == "" && kind.Value != m.ContentType { // one that somebody wrote
+		to = Charset(message.NewString(kind.Value))
+	}
+	if to == "" || m.Format == format.Binary {
+		return nil
+	}
+	body, err := format.InCharset(m.Format, req.Body, m.Layout.Charset, to)
+	if err != nil {
+		return &Failure{Phase: "encoding", Class: Data, Reason: err.Error()}
+	}
+	req.Body = body
+	if media, params, err := mime.ParseMediaType(kind.Value); err == nil && r.encoding != "" && m.Format != format.JSON {
+		params["charset"] = r.encoding
+		kind.Value = mime.FormatMediaType(media, params)
+	}
+	return nil
 }
 
 // typed names the type of the body, unless the headers do.

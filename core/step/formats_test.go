@@ -252,3 +252,80 @@ func TestValidateOtherFormats(t *testing.T) {
 		}
 	}
 }
+
+// What is wrong today with HL7: line ends, templates, escapes, order of segments. The messages
+// are made up; the rules are those of HL7 v2.5.1, chapter 2.
+func TestHL7ToTheByte(t *testing.T) {
+	const (
+		report = "MSH|^~\\&|LAB|N|W|S|2026||ORU^R01^ORU_R01|M1|P|2.5.1\rPID|1||LC4417\rOBR|1|||GLU\r" +
+			"OBX|1|FT|NOTE||two\\.br\\lines \\H\\bold\\N\\ \\Z9\\ \\C2842\\ \\M2442\\ \\.sp+2\\ C:\\E\\temp\r"
+		template = `start: example, example: "MSH|^~\\&|A|B|||2026||ORU^R01^ORU_R01|1|P|2.5.1\nPID|1\nOBR|1\nOBX|1|NM|x||0|mmol/L|||||F\nSPM|1\n"`
+	)
+	for _, c := range []struct{ settings, format, raw, want string }{
+		// As they came, moved by a map, with nothing changed, and with another field changed.
+		{`as: hl7, fields: [{to: MSH-9.1, from: '"ORU"'}, {to: OBX-5, from: 'hl7(body, "OBX-5")'}]`, "hl7", report,
+			"MSH|^~\\&|||||||ORU\rOBX|||||two\\.br\\lines \\H\\bold\\N\\ \\Z9\\ \\C2842\\ \\M2442\\ \\.sp+2\\ C:\\E\\temp\r"},
+		{`as: hl7, start: body, fields: [{to: PID-3, from: '"LC1"'}]`, "hl7", report, strings.Replace(report, "LC4417",
+			"LC1", 1)},
+		{`as: hl7, fields: [{to: MSH-9.1, from: '"ORU"'}, {to: OBX-5, from: 'hl7(body, "OBX-5") + "!"'}]`, "hl7",
+			"MSH|^~\\&|A\rOBX|1||||\\H\\a\\.br\\b", "MSH|^~\\&|||||||ORU\rOBX|||||\\H\\a\\.br\\b!\r"},
+		// What only looks like an escape is a text, whatever it came from.
+		{`as: hl7, fields: [{to: MSH-9.1, from: '"ORU"'}, {to: OBX-5, from: body.path}]`, "json", `{"path":"C:\\H\\a\n"}`,
+			"MSH|^~\\&|||||||ORU\rOBX|||||C:\\E\\H\\E\\a\\X0A\\\r"},
+		{`as: hl7, fields: [{to: MSH-9.1, from: '"ORU"'}, {to: OBX-5, from: 'hl7(body, "OBX-5")'}]`, "hl7",
+			"MSH|^~\\&|A\rOBX|1||||C:\\E\\H\\E\\a", "MSH|^~\\&|||||||ORU\rOBX|||||C:\\E\\H\\E\\a\r"},
+		// raw takes what stands there.
+		{`as: hl7, fields: [{to: MSH-9.1, from: '"ORU"'}, {to: OBX-5, raw: true, from: 'hl7(body, "OBX-5")'}]`, "hl7",
+			"MSH|^~\\&|A\rOBX|1||||a^b\\.br\\c~\\H\\d", "MSH|^~\\&|||||||ORU\rOBX|||||a^b\\.br\\c~\\H\\d\r"},
+		// LF of an editor never leaves; the row of the template is the pattern of every row.
+		{template + `, as: hl7, fields: [{each: body.l, as: l, fields: [{to: OBX-1, from: index + 1}, ` +
+			`{to: OBX-5, from: l}]}]`, "json",
+			`{"l":[5.4,6]}`, "MSH|^~\\&|A|B|||2026||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1\rOBR|1\rOBX|1|NM|x||5.4|mmol/L|||||F\r" +
+				"OBX|2|NM|x||6|mmol/L|||||F\rSPM|1\r"},
+		{template + `, as: hl7, fields: [{each: body.l, fields: [{to: OBX-5, from: item}]}]`, "json", `{"l":[]}`,
+			"MSH|^~\\&|A|B|||2026||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1\rOBR|1\rSPM|1\r"},
+		// A new segment stands where the message has it.
+		{`as: hl7, start: body, fields: [{to: PV1-2, from: '"O"'}, {to: NK1-1, from: '"1"'}, ` +
+			`{to: ZXX-1, from: '"z"'}]`, "hl7",
+			"MSH|^~\\&|A|B|||2026||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1\rOBR|1\rOBX|1\r",
+			"MSH|^~\\&|A|B|||2026||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1\rNK1|1\rPV1||O\rOBR|1\rOBX|1\rZXX|z\r"},
+		// What is empty is missing, where a field says what becomes of that.
+		{`fields: [{to: /a, from: 'hl7(body, "PID-9")', missing: skip}, ` +
+			`{to: /b, from: 'hl7(body, "ZZZ-1")', missing: skip}, ` +
+			`{to: /c, from: 'hl7(body, "PID-9")', default: '"none"'}, {to: /d, from: 'hl7(body, "ZZZ-1")', missing: empty}, ` +
+			`{to: /e, from: 'hl7(body, "PID-9")'}]`, "hl7", "MSH|^~\\&|A\rPID|1", `{"c":"none","d":"","e":""}`},
+	} {
+		m, reason := over(t, "{id: m, kind: map, "+c.settings+"}", c.format, c.raw, message.Layout{})
+		if got := string(Bytes(&m)); reason != "" || got != c.want {
+			t.Errorf("%s: %s\n%q, want\n%q", c.settings, reason, got, c.want)
+		}
+	}
+	for _, steps := range []string{`{id: x, kind: convert, to: xml}`, `{id: x, kind: convert, to: json}`} {
+		m, reason := over(t, steps, "hl7", report, message.Layout{})
+		if err := Convert(&m, "hl7", message.Layout{}); reason != "" || err != nil || string(Bytes(&m)) != report {
+			t.Errorf("%s: %s %v\n%q", steps, reason, err, Bytes(&m))
+		}
+	}
+}
+
+// The first item of a template's list is what every item begins with.
+func TestRowsOfTemplates(t *testing.T) {
+	for _, c := range []struct{ settings, want string }{
+		{`as: json, example: {kind: order, lines: [{unit: piece, sku: "0"}, {sku: "1"}]}, fields: [{to: /lines, each: body.l, fields: ` +
+			`[{to: /sku, from: item.s}]}]`, `{"kind":"order","lines":[{"unit":"piece","sku":"a"},{"unit":"piece","sku":"b"}]}`},
+		{`as: xml, example: '<o k="1"><l unit="p"><s>0</s></l><l/><end/></o>', fields: [{to: /o/l, each: body.l, fields: ` +
+			`[{to: /s, from: item.s}]}]`, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n" + `<o k="1"><l unit="p"><s>a</s></l><l unit="p"><s>b</s></l><end/></o>`},
+		{`as: csv, example: "sku,unit\n0,piece\n", fields: [{each: body.l, fields: [{to: sku, from: item.s}]}]`,
+			"sku,unit\r\na,piece\r\nb,piece\r\n"},
+		{`as: form, example: "t=1&t=2&k=x", fields: [{to: t, each: body.l, fields: [{to: "", from: item.s}]}]`, "t=a&t=b&k=x"},
+		{`as: json, example: {g: [{n: 0, l: [{u: 1, s: 0}]}]}, fields: [{to: /g, each: "[1,2]", as: g, fields: [{to: /n, from: g}, ` +
+			`{to: /l, each: body.l, fields: [{to: /s, from: item.s}]}]}]`,
+			`{"g":[{"n":1,"l":[{"u":1,"s":"a"},{"u":1,"s":"b"}]},{"n":2,"l":[{"u":1,"s":"a"},{"u":1,"s":"b"}]}]}`},
+	} {
+		m, reason := over(t, "{id: m, kind: map, start: example, "+c.settings+"}", "json", `{"l":[{"s":"a"},{"s":"b"}]}`,
+			message.Layout{})
+		if got := string(Bytes(&m)); reason != "" || got != c.want {
+			t.Errorf("%s: %s\n%s, want\n%s", c.settings, reason, got, c.want)
+		}
+	}
+}

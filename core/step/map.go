@@ -2,6 +2,7 @@ package step
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -66,6 +67,7 @@ type mapField struct {
 	missing  string
 	other    *expr.Program
 	raw      bool
+	readsHL7 bool   // what is empty there is missing
 	position string // 2, or 1/0 inside a loop
 
 	each   *expr.Program // of a loop
@@ -119,6 +121,13 @@ func compileMap(c *Compiler, s *flow.Step) Runner {
 	return r
 }
 
+// readsHL7 finds expressions that read HL7, where an empty field and one that is not there are
+// the same (chapter 2.5.3). oneHL7 is one that reads a single place, and does no more.
+var (
+	readsHL7 = regexp.MustCompile(`\bhl7\(`)
+	oneHL7   = regexp.MustCompile(`^\s*hl7\(([\w.\[\]]+\s*,\s*(?:"[^"]*"|'[^']*'))\)\s*$`)
+)
+
 type mapCompiler struct {
 	c       *Compiler
 	as      string
@@ -164,7 +173,12 @@ func (m *mapCompiler) fields(list *message.Node, ptr, above, position string, en
 			)
 		}
 		m.written[f.source] = fmt.Sprint(i + 1)
-		f.from = m.c.Expression(at+"/from", scalar(n.Get("from")))
+		from := scalar(n.Get("from"))
+		f.readsHL7 = readsHL7.MatchString(from)
+		if f.raw && m.as == format.HL7 { // what a message has there is a piece of the format as it stands
+			from = oneHL7.ReplaceAllString(from, "hl7Raw($1)")
+		}
+		f.from = m.c.Expression(at+"/from", from)
 		other := n.Get("default")
 		switch {
 		case other != nil:
@@ -332,7 +346,9 @@ func (run *mapRun) fail(d *Field, _ *mapField, err error) {
 // value gives the value of a field; nil when it is skipped.
 func (f *mapField) value(scope *expr.Scope) (*message.Node, error) {
 	v, err := f.from.Eval(scope)
-	if err == nil || !expr.IsMissing(err) {
+	empty := err == nil && f.readsHL7 && f.missing != "" && f.missing != "error" && v.Kind == message.String &&
+		v.Text == ""
+	if !empty && (err == nil || !expr.IsMissing(err)) {
 		return v, err
 	}
 	switch f.missing {

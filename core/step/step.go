@@ -83,6 +83,7 @@ type Call struct {
 	Now    time.Time
 	Trace  bool            // whether details for people are wanted
 	Memory *message.Memory // what the whole walk may build; nil: no bound
+	Watch  *expr.Watch     // hears what conditions come to; nil: nobody does
 }
 
 // Scope gives what the step's expressions see.
@@ -91,7 +92,7 @@ func (c *Call) Scope() *expr.Scope {
 	s := &expr.Scope{
 		Body: m.Body, Headers: m.Headers, Params: m.Params, Query: m.Query,
 		Vars: c.State.Vars, Replies: c.State.Replies, Message: m, Now: c.Now, Seed: m.ID + "/" + c.Path,
-		Memory: c.Memory,
+		Memory: c.Memory, Watch: c.Watch,
 	}
 	p, g := c.State.Part, c.State.Group
 	if p == nil && g == nil && c.State.Caught == nil && c.State.Letter == nil {

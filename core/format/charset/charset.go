@@ -40,8 +40,8 @@ func Find(name string) (encoding.Encoding, error) {
 	}
 	e, err := ianaindex.IANA.Encoding(name)
 	if err != nil || e == nil {
-		return nil, fmt.Errorf("the character set %q is not known; UTF-8, ISO-8859-1, Windows-1252 and UTF-16 are, and others by "+
-			"their IANA names", name)
+		return nil, fmt.Errorf("the character set %q is not known; UTF-8, ISO-8859-1, Windows-1252 and UTF-16 are, "+
+			"and others by their IANA names", name)
 	}
 	return e, nil
 }

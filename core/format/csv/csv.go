@@ -72,7 +72,8 @@ func Decode(src []byte, o Options) (Result, error) {
 	d := decoder{src: src, o: o.filled()}
 	d.delimiter, d.quote = []byte(string(d.o.Delimiter)), []byte(string(d.o.Quote))
 	if !utf8.Valid(src) {
-		return Result{}, d.fail(invalidAt(src), "the text is not UTF-8; say what it is with encoding, such as encoding: windows-1252")
+		return Result{}, d.fail(invalidAt(src),
+			"the text is not UTF-8; say what it is with encoding, such as encoding: windows-1252")
 	}
 	d.at = len(src) - len(bytes.TrimPrefix(src, []byte("\uFEFF")))
 	var rows []*message.Node

@@ -1,9 +1,11 @@
 package csv
 
 import (
+	stdcsv "encoding/csv"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"reflect"
 	"strings"
@@ -281,4 +283,44 @@ func FuzzDecode(f *testing.F) {
 			t.Fatalf("%q: %q %v", src, out, err)
 		}
 	})
+}
+
+// Source: encoding/csv of the standard library with LazyQuotes, which reads rows without
+// blanks of its own in the same way. A field that is never closed is an error here: it would
+// swallow the rest of the file.
+func TestLenientQuotesAsTheStandardLibrary(t *testing.T) {
+	for _, src := range []string{"a,b\"c,d\n", "\"say \"hi\" now\",x\n", "5\" pipe,\"6\"\" pipe\"\n", "\"open,x\"\n",
+		"a\"\n", "\"a\"\"\n\",b\n"} {
+		r := stdcsv.NewReader(strings.NewReader(src))
+		r.LazyQuotes, r.FieldsPerRecord = true, -1
+		want, err := r.ReadAll()
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := Decode([]byte(src), Options{Lenient: true})
+		if err != nil {
+			t.Errorf("%q: %v", src, err)
+			continue
+		}
+		rows := [][]string{}
+		for _, row := range got.Root.Items {
+			var fields []string
+			for _, f := range row.Items {
+				fields = append(fields, f.Text)
+			}
+			rows = append(rows, fields)
+		}
+		if fmt.Sprintf("%q", rows) != fmt.Sprintf("%q", want) {
+			t.Errorf("%q: %q, want %q", src, rows, want)
+		}
+	}
+	if _, err := Decode([]byte("\"a\"b,c\nd,e\n"), Options{Lenient: true}); err == nil ||
+		!strings.Contains(err.Error(), "not closed") {
+		t.Error(err)
+	}
+	for src, want := range map[string]string{"a,b\"c\n": "quotes: lenient", "\"a\"b\n": "quotes: lenient", "a\xe9\n": "encoding: windows-1252"} {
+		if _, err := Decode([]byte(src), Options{}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v does not name %s", src, err, want)
+		}
+	}
 }

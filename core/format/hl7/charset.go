@@ -52,10 +52,16 @@ func charsetOf(src []byte) (string, encoding.Encoding) {
 	return name, of
 }
 
+// Charset gives the name that MSH-18 has for the character set of a message; "" where it has
+// none.
+func Charset(src []byte) string {
+	name, _ := charsetOf(src)
+	return name
+}
+
 // Names tells whether a message says itself in what character set it is.
 func Names(src []byte) bool {
-	name, _ := charsetOf(src)
-	return name != ""
+	return Charset(src) != ""
 }
 
 // Text gives a message in UTF-8, whatever its MSH-18 names.

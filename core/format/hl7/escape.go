@@ -101,7 +101,8 @@ func formatting(code string) bool {
 		return len(code) > 2 && code[1] >= 'a' && code[1] <= 'z'
 	case strings.HasPrefix(code, "Z"):
 		return len(code) > 1
-	case strings.HasPrefix(code, "C") && len(code) == 5, strings.HasPrefix(code, "M") && (len(code) == 5 || len(code) == 7):
+	case strings.HasPrefix(code, "C") && len(code) == 5, strings.HasPrefix(code, "M") && (len(code) == 5 ||
+		len(code) == 7):
 		_, err := hex.DecodeString(code[1:])
 		return err == nil
 	}

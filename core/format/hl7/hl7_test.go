@@ -430,7 +430,8 @@ func TestCharacterSets(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Encode(n.With("PID", message.NewMap(message.Member{Name: "5", Value: message.NewString("Łucja")})), nil); err == nil ||
+	if _, err := Encode(n.With("PID", message.NewMap(message.Member{Name: "5", Value: message.NewString("Łucja")})),
+		nil); err == nil ||
 		!strings.Contains(err.Error(), `8859/1, which has no 'Ł'`) {
 		t.Error(err)
 	}

@@ -146,6 +146,38 @@ func (m *Message) Get(p Path) (*message.Node, error) {
 	return found[p.Index-1].get(p), nil
 }
 
+// Raw reads a place as it stands, with separators and escape sequences. A segment that is not
+// there is an *AbsentError.
+func (m *Message) Raw(p Path) (string, error) {
+	if p.Index < 0 || p.Repetition < 0 {
+		return "", fmt.Errorf("one place can be read as it stands, not all that fit; put a number in place of *")
+	}
+	for _, s := range m.within(p) {
+		if s.Name != p.Segment {
+			continue
+		}
+		if p.Index--; p.Index > 0 {
+			continue
+		}
+		raw := s.Raw
+		if p.Field > 0 {
+			raw = s.field(p.Field)
+		}
+		if p.Repetition > 0 || p.Component > 0 {
+			raw = nth(raw, s.sep.Repetition, max(p.Repetition, 1))
+		}
+		if p.Component > 0 {
+			raw = nth(raw, s.sep.Component, p.Component)
+		}
+		if p.Subcomponent > 0 {
+			raw = nth(raw, s.sep.Subcomponent, p.Subcomponent)
+		}
+		return raw, nil
+	}
+	_, err := m.Get(p)
+	return "", err
+}
+
 // head names the segment of a path.
 func (p Path) head() string {
 	s := p.Segment

@@ -67,7 +67,8 @@ func (w *Writer) insert(at int, name string) {
 }
 
 // Set writes a value to a place. A segment that is not there yet is added
-// where the structure of the message has it, or at the end of the message or of its group; an index may be one beyond the last.
+// where the structure of the message has it, or at the end of the message or
+// of its group; an index may be one beyond the last.
 // raw writes the text without escaping. The error says why the place cannot
 // hold the value.
 func (w *Writer) Set(p Path, v *message.Node, raw bool) error {
