@@ -72,3 +72,15 @@ func TestCharacterSetsOfFormats(t *testing.T) {
 		t.Error("a set that nobody knows")
 	}
 }
+
+func TestALineEndStaysAsItWas(t *testing.T) {
+	for _, c := range []struct{ was, now, want string }{
+		{"MSH|a\rPID|1\r", "MSH|b\nPID|1\n", "MSH|b\rPID|1\r"}, {"a\rb", "a\r\nb\nc", "a\rb\rc"},
+		{"a\r\nb\r\n", "a\nc\n", "a\r\nc\r\n"}, {"a\nb", "a\nc", "a\nc"}, {"a\nb\r\n", "a\nc\n", "a\nc\n"}, {"ab", "a\nb", "a\nb"},
+		{"a\r\nb", "a\r\nb", "a\r\nb"},
+	} {
+		if got := string(Edited([]byte(c.was), []byte(c.now))); got != c.want {
+			t.Errorf("%q edited as %q: %q, want %q", c.was, c.now, got, c.want)
+		}
+	}
+}

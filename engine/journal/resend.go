@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"readyferry/core/flow"
+	"readyferry/core/format"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/plan"
 	"readyferry/core/pointer"
@@ -59,7 +60,7 @@ func (d Decision) Check() (pointer.Patch, error) {
 func (d Decision) Repair(body []byte, patch pointer.Patch) ([]byte, error) {
 	switch {
 	case d.Message != nil:
-		return d.Message, nil
+		return format.Edited(body, d.Message), nil
 	case patch == nil:
 		return body, nil
 	}
