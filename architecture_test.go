@@ -94,6 +94,7 @@ var coreOrder = []string{
 	"schema",
 	"flow",
 	"contract",
+	"shape",
 	"table",
 	"group",
 	"want",

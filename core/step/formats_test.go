@@ -329,3 +329,34 @@ func TestRowsOfTemplates(t *testing.T) {
 		}
 	}
 }
+
+// Conditions at a field, at a group of fields and at a loop; which items a loop takes, and in
+// what order.
+func TestConditionsAndOrderInAMap(t *testing.T) {
+	const body = `{"kind":"x","l":[{"s":"b","n":10,"ok":true},{"s":"a","n":9.5,"ok":false},{"s":"c","n":10.0,"ok":true}]}`
+	for _, c := range []struct{ fields, want string }{
+		{`[{to: /a, from: body.kind, when: 'body.kind == "x"'}, {to: /b, from: body.kind, when: 'body.kind == "y"'}]`, `{"a":"x"}`},
+		{`[{when: 'body.kind == "x"', fields: [{to: /a, from: '1'}, {to: /b, from: '2'}]}, {when: 'false', fields: [{to: /c, from: ` +
+			`body.nothing}]}]`, `{"a":1,"b":2}`},
+		{`[{to: /l, each: body.l, where: item.ok, fields: [{to: "", from: item.s}]}]`, `{"l":["b","c"]}`},
+		{`[{to: /l, each: body.l, sort: item.s, fields: [{to: /s, from: item.s}, {to: /i, from: index}]}]`,
+			`{"l":[{"s":"a","i":0},{"s":"b","i":1},{"s":"c","i":2}]}`},
+		{`[{to: /l, each: body.l, sort: item.n, descending: true, fields: [{to: "", from: item.s}]}]`, `{"l":["b","c","a"]}`},
+		{`[{to: /l, each: body.l, when: 'body.kind == "y"', fields: [{to: "", from: item.s}]}, {to: /k, from: body.kind}]`, `{"k":"x"}`},
+		{`[{to: /l, each: body.l, where: 'item.s == "z"', fields: [{to: "", from: item.s}]}]`, `{"l":[]}`},
+	} {
+		m, reason := over(t, "{id: m, kind: map, fields: "+c.fields+"}", "json", body, message.Layout{})
+		if got := string(Bytes(&m)); reason != "" || got != c.want {
+			t.Errorf("%s: %s\n%s, want\n%s", c.fields, reason, got, c.want)
+		}
+	}
+	for fields, want := range map[string]string{
+		`[{to: /l, each: body.l, sort: 'index == 0 ? dyn(item.s) : dyn(item.n)', fields: []}]`: "item 2 has a number",
+		`[{to: /l, each: body.l, where: item.nothing, fields: []}]`:                            "where, item 1: item.nothing is missing",
+		`[{to: /a, from: '1', when: body.nothing}]`:                                            "fields/0 when: body.nothing is missing",
+	} {
+		if _, reason := over(t, "{id: m, kind: map, fields: "+fields+"}", "json", body, message.Layout{}); !strings.Contains(reason, want) {
+			t.Errorf("%s: %s, want %q", fields, reason, want)
+		}
+	}
+}

@@ -10,7 +10,6 @@ import (
 	"readyferry/core/flow"
 	"readyferry/core/format"
 	"readyferry/core/format/hl7"
-	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 )
 
@@ -19,7 +18,8 @@ var mapKind = Kind{
 	Summary: "Builds a new body field by field.",
 	Reason: "Use it to give the target the shape that it wants. Each field says where it goes and where it comes " +
 		"from, and is escaped as the format wants; what is not named stays behind, unless the map starts from " +
-		"the present body or an example. A field with each is a loop: it writes its own fields for every item of a list.",
+		"the present body or an example. A field with each is a loop: it writes its own fields for every item of a list, " +
+		"which where leaves out and sort puts in order. A condition, when, stands at a field, a loop, or a group of fields.",
 	Example: `{id: slip, kind: map, as: json, fields: [{to: /card, from: 'body.patron.card.replace(" ", "")'}, ` +
 		`{to: /note, from: 'body.?note', missing: skip}, {to: /lines, each: body.lines, as: line, fields: [{to: ` +
 		`/sku, from: line.sku}]}]}`,
@@ -31,7 +31,7 @@ var mapKind = Kind{
 		"example": {"description": "a document to start from: a text in the format, or for JSON the document itself"},
 		"header": {"default": true, "type": "boolean", "description": "CSV: write the names of the columns, true by default"},
 		"delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
-		"fields": {"$ref": "#/$defs/map-fields"}
+		"target": {"$ref": "#/$defs/map-target"}, "fields": {"$ref": "#/$defs/map-fields"}
 	}`,
 	Defs: `{
 		"map-fields": {"type": "array", "description": "one entry per field or loop", "items": {"type": "object",
@@ -42,25 +42,43 @@ var mapKind = Kind{
 				"each": {"type": "string", "description": "expression for the list"},
 				"as": {"type": "string", "pattern": "^[A-Za-z_][A-Za-z0-9_]*$", "description":
 					"name of the item in the fields below, item by default; its number from 0 is index"},
+				"where": {"type": "string", "description": "condition over an item: others are left out"},
+				"sort": {"type": "string", "description": "expression over an item: they stand in the order of its value"},
+				"descending": {"type": "boolean", "description": "the largest first"},
+				"when": {"type": "string", "description": "condition: else the loop is left out"},
 				"missing": {"enum": ["error", "skip"], "description":
 					"when the list is not there: error (default), or as if it were empty"},
+				"fields": {"$ref": "#/$defs/map-fields"}, "note": {"type": "string"}}},
+			"else": {"if": {"required": ["fields"], "properties": {"fields": true}},
+			"then": {"additionalProperties": false, "required": ["when", "fields"], "properties": {
+				"when": {"type": "string", "description": "condition for all the fields below"},
 				"fields": {"$ref": "#/$defs/map-fields"}, "note": {"type": "string"}}},
 			"else": {"additionalProperties": false, "required": ["to", "from"], "properties": {
 				"to": {"type": "string", "description":
 					"JSON: a JSON Pointer (RFC 6901), /- appends; XML: /order/line[2]/@sku; CSV: a column's name or number; HL7: PID-5.1; form: a field's name"},
 				"from": {"type": ["string", "number", "boolean"], "description": "expression for its value"},
+				"when": {"type": "string", "description": "condition: else the field is left out"},
 				"missing": {"enum": ["error", "skip", "empty", "default"], "description":
 					"when the value is not there: error (default), skip the field, write an empty text, or the default"},
 				"default": {"type": ["string", "number", "boolean"], "description": "expression for the value when it is missing"},
 				"raw": {"type": "boolean", "description": "the text is a piece of the format itself and is not escaped"},
-				"note": {"type": "string"}}}}}
+				"note": {"type": "string"}}}}}},
+		"map-target": {"type": "object", "additionalProperties": false, "minProperties": 1, "description":
+			"what the new body is to look like: its lines are shown, and those that must be there are looked for", "properties": {
+			"schema": {"description": "a JSON Schema, or {$ref: file}"},
+			"message": {"type": "string", "pattern": "^[A-Z][A-Z0-9]{2}([_^][A-Z0-9_^]+)?$", "description":
+				"HL7: the kind of message, such as ORU^R01"},
+			"version": {"type": "string", "description": "HL7: of the standard, 2.5.1 by default"},
+			"columns": {"type": "array", "items": {"type": "string"}, "description": "names of columns"},
+			"example": {"description": "a document that looks like it"}}}
 	}`,
 	Required: []string{"fields"},
 	compile:  compileMap,
 }
 
-// mapField is a field or a loop.
+// mapField is a field, a loop, or a group of fields with a condition.
 type mapField struct {
+	when     *expr.Program // nil: always
 	to       place
 	source   string // as it was written, below the loops around it
 	from     *expr.Program
@@ -70,9 +88,11 @@ type mapField struct {
 	readsHL7 bool   // what is empty there is missing
 	position string // 2, or 1/0 inside a loop
 
-	each   *expr.Program // of a loop
-	name   string
-	fields []mapField
+	each        *expr.Program // of a loop
+	name        string
+	where, sort *expr.Program // of its items; nil: all, as they come
+	descending  bool
+	fields      []mapField
 }
 
 type mapping struct {
@@ -147,12 +167,20 @@ func (m *mapCompiler) fields(list *message.Node, ptr, above, position string, en
 			missing:  scalar(n.Get("missing")),
 			raw:      scalar(n.Get("raw")) == "true",
 		}
-		var err error
-		if n.Get("each") != nil {
+		if when := n.Get("when"); when != nil {
+			f.when = m.c.Condition(at+"/when", scalar(when))
+		}
+		switch {
+		case n.Get("each") != nil:
 			m.loop(&f, n, at, env, inLoop)
 			out = append(out, f)
 			continue
+		case n.Get("fields") != nil:
+			f.fields = m.fields(n.Get("fields"), at+"/fields", above, f.position+"/", env, inLoop)
+			out = append(out, f)
+			continue
 		}
+		var err error
 		if f.to, err = parsePlace(m.as, scalar(n.Get("to")), inLoop); err != nil {
 			m.c.Find(
 				at+"/to",
@@ -216,9 +244,27 @@ func (m *mapCompiler) loop(f *mapField, n *message.Node, at string, env *expr.En
 		m.c.Find(at+"/as", flow.Error, "wrong-value", err.Error(), "choose another name")
 		inner = env
 	}
+	m.items(f, n, at, inner)
 	f.fields = m.fields(n.Get("fields"), at+"/fields", f.source+"[]", f.position+"/", inner, true)
 	if m.as == format.HL7 {
 		f.to = hl7Rows(segmentsOf(f.fields))
+	}
+}
+
+// items reads which items a loop takes, and in what order.
+func (m *mapCompiler) items(f *mapField, n *message.Node, at string, env *expr.Env) {
+	outer := m.c.Env
+	m.c.Env = env
+	defer func() { m.c.Env = outer }()
+	if where := n.Get("where"); where != nil {
+		f.where = m.c.Condition(at+"/where", scalar(where))
+	}
+	if by := n.Get("sort"); by != nil {
+		f.sort = m.c.Expression(at+"/sort", scalar(by))
+	}
+	f.descending = scalar(n.Get("descending")) == "true"
+	if f.descending && n.Get("sort") == nil {
+		m.c.Find(at+"/descending", flow.Warning, "no-effect", "descending has no effect without sort", "write sort:")
 	}
 }
 
@@ -236,174 +282,4 @@ func segmentsOf(fields []mapField) (names []string) {
 		}
 	}
 	return names
-}
-
-// mapRun is one run of a map.
-type mapRun struct {
-	r        *mapping
-	trace    bool
-	fields   []Field
-	set, all int
-	first    error
-}
-
-func (r *mapping) Run(c *Call) (Result, error) {
-	scope := c.Scope()
-	b, err := r.begin(c)
-	if err != nil {
-		return Result{}, err
-	}
-	run := &mapRun{r: r, trace: c.Trace}
-	run.write(b, r.fields, scope)
-	res := Result{State: c.State, Fields: run.fields, Outcome: fmt.Sprintf("%d of %d set", run.set, run.all)}
-	if err := become(&res.State.Message, r.as, r.layout, b.tree()); err != nil && run.first == nil {
-		run.first = &Failure{Phase: "as " + r.as, Class: Data, Reason: err.Error()}
-		res.State = c.State
-	} else if err != nil {
-		res.State = c.State
-	}
-	return res, run.first
-}
-
-func (r *mapping) begin(c *Call) (builder, error) {
-	m := &c.State.Message
-	switch {
-	case r.start == "example":
-		return newBuilder(r.as, r.example, &m.Layout, true), nil
-	case r.start != "body":
-		return newBuilder(r.as, nil, &m.Layout, false), nil
-	case r.as != format.JSON && m.Format != r.as:
-		return nil, &Failure{
-			Phase: "start",
-			Class: Flow,
-			Reason: fmt.Sprintf(
-				"the map starts from the body as %s, but the body is %s; convert it before, or start from nothing",
-				r.as,
-				m.Format,
-			),
-		}
-	}
-	return newBuilder(r.as, m.Body, &m.Layout, false), nil
-}
-
-// write writes fields; what fails is noted, and the rest still shown.
-func (run *mapRun) write(b builder, fields []mapField, scope *expr.Scope) {
-	for i := range fields {
-		f := &fields[i]
-		if f.each != nil {
-			run.loop(b, f, scope)
-			continue
-		}
-		run.all++
-		detail := Field{To: f.source, Reads: bodyReads(f.from), Outcome: "set"}
-		v, err := f.value(scope)
-		switch {
-		case err != nil:
-			run.fail(&detail, f, fail("fields/"+f.position+" "+f.source, err))
-		case v == nil:
-			detail.Outcome = "skipped"
-		default:
-			err := scope.Memory.TakeNode(v) // it is written where it is put, however often it stands there
-			if err == nil {
-				err = b.set(f.to, v, f.raw)
-			}
-			if err != nil {
-				run.fail(
-					&detail,
-					f,
-					&Failure{Phase: "fields/" + f.position + " " + f.source, Class: Flow, Reason: err.Error()},
-				)
-				break
-			}
-			run.set++
-			if run.trace {
-				detail.Value = string(jsonfmt.Encode(v))
-			}
-		}
-		run.note(detail)
-		if run.first != nil && !run.trace {
-			return
-		}
-	}
-}
-
-// shownFields is how many fields are told one by one: a loop may have many.
-const shownFields = 500
-
-func (run *mapRun) note(d Field) {
-	if run.trace && len(run.fields) < shownFields {
-		run.fields = append(run.fields, d)
-	}
-}
-
-func (run *mapRun) fail(d *Field, _ *mapField, err error) {
-	d.Outcome, d.Error = "failed", err.(*Failure).Reason
-	if run.first == nil {
-		run.first = err
-	}
-}
-
-// value gives the value of a field; nil when it is skipped.
-func (f *mapField) value(scope *expr.Scope) (*message.Node, error) {
-	v, err := f.from.Eval(scope)
-	empty := err == nil && f.readsHL7 && f.missing != "" && f.missing != "error" && v.Kind == message.String &&
-		v.Text == ""
-	if !empty && (err == nil || !expr.IsMissing(err)) {
-		return v, err
-	}
-	switch f.missing {
-	case "skip":
-		return nil, nil
-	case "empty":
-		return message.NewString(""), nil
-	case "default":
-		return f.other.Eval(scope)
-	}
-	return nil, err
-}
-
-func (run *mapRun) loop(b builder, f *mapField, scope *expr.Scope) {
-	detail := Field{To: f.source + "[]", Reads: bodyReads(f.each)}
-	list, err := f.each.Eval(scope)
-	items := []*message.Node{}
-	switch {
-	case err != nil && expr.IsMissing(err) && f.missing == "skip":
-	case err != nil:
-		run.fail(&detail, f, fail("fields/"+f.position+" each", err))
-		run.note(detail)
-		return
-	case list.Kind == message.List:
-		items = list.Items
-	case list.Kind != message.Null:
-		items = []*message.Node{list} // one element of XML is no list; it is one item
-	}
-	inner := *scope
-	built := make([]builder, 0, len(items))
-	for i, v := range items {
-		inner.Locals = map[string]*message.Node{}
-		for name, outer := range scope.Locals {
-			inner.Locals[name] = outer
-		}
-		inner.Locals[f.name], inner.Locals["index"] = v, jsonInt(i)
-		item := b.item(f.to)
-		run.write(item, f.fields, &inner)
-		if run.first != nil && !run.trace {
-			return
-		}
-		built = append(built, item)
-	}
-	if err := b.put(f.to, built); err != nil {
-		run.fail(&detail, f, &Failure{Phase: "fields/" + f.position, Class: Flow, Reason: err.Error()})
-		run.note(detail)
-	}
-}
-
-func bodyReads(p *expr.Program) []string {
-	out := []string{}
-	for _, r := range p.Reads {
-		if ptr := r.Pointer(); r.Root == "body" && !slices.Contains(out, ptr) {
-			out = append(out, ptr)
-		}
-	}
-	return out
 }

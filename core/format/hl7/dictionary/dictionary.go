@@ -53,6 +53,22 @@ type Message struct {
 	Segments []string // in their order, each where it stands first
 	Once     []string // those that stand once, and must
 	Several  []string // those that stand at several places, such as notes
+	Tree     []Item
+}
+
+// Item is a segment of a message, or a group of some.
+type Item struct {
+	Segment           string // "": a group
+	Items             []Item
+	Optional, Repeats bool
+}
+
+// First gives the segment that an item begins with.
+func (i *Item) First() string {
+	for i.Items != nil {
+		i = &i.Items[0]
+	}
+	return i.Segment
 }
 
 // Version is what a version of the standard defines.
@@ -224,35 +240,56 @@ func (c *coded) UnmarshalJSON(b []byte) error { return json.Unmarshal(b, &[]any{
 // structure reads the order of segments: ?*PID in which ? says that it may be missing and *
 // that it repeats, and groups in parentheses likewise.
 func structure(name, text string) *Message {
+	words := strings.Fields(strings.NewReplacer("(", " ( ", ")", " ) ").Replace(text))
 	m := &Message{Name: name}
-	var optional []bool // of the groups around
-	for _, word := range strings.Fields(strings.NewReplacer("(", " ( ", ")", " ) ").Replace(text)) {
-		marks := len(word) - len(strings.TrimLeft(word, "?*"))
-		bare := marks == 0
-		switch segment := word[marks:]; segment {
+	m.Tree, _ = items(words)
+	m.list(m.Tree, false)
+	return m
+}
+
+// items reads items up to the end of their group, and gives what is left behind it.
+func items(words []string) (out []Item, rest []string) {
+	next := Item{}
+	for len(words) > 0 {
+		word := words[0]
+		words = words[1:]
+		segment := strings.TrimLeft(word, "?*")
+		next.Optional = next.Optional || strings.Contains(word, "?")
+		next.Repeats = next.Repeats || strings.Contains(word, "*")
+		switch segment {
 		case "": // the marks of a group, which follows
-			optional = append(optional, true)
+			continue
 		case "(":
-			if n := len(optional); n == 0 || !optional[n-1] {
-				optional = append(optional, false)
-			} else {
-				optional[n-1] = true
-			}
+			next.Items, words = items(words)
 		case ")":
-			if len(optional) > 0 {
-				optional = optional[:len(optional)-1]
+			return out, words
+		default:
+			next.Segment = segment
+		}
+		if next.Segment != "" || len(next.Items) > 0 {
+			out = append(out, next)
+		}
+		next = Item{}
+	}
+	return out, nil
+}
+
+// list notes the segments of items in their order.
+func (m *Message) list(all []Item, optional bool) {
+	for _, one := range all {
+		mayLack := optional || one.Optional
+		switch {
+		case one.Items != nil:
+			m.list(one.Items, mayLack || one.Repeats)
+		case slices.Contains(m.Segments, one.Segment):
+			if !slices.Contains(m.Several, one.Segment) {
+				m.Several = append(m.Several, one.Segment)
 			}
 		default:
-			switch {
-			case !slices.Contains(m.Segments, segment):
-				m.Segments = append(m.Segments, segment)
-				if bare && !slices.Contains(optional, true) {
-					m.Once = append(m.Once, segment)
-				}
-			case !slices.Contains(m.Several, segment):
-				m.Several = append(m.Several, segment)
+			m.Segments = append(m.Segments, one.Segment)
+			if !mayLack && !one.Repeats {
+				m.Once = append(m.Once, one.Segment)
 			}
 		}
 	}
-	return m
 }
