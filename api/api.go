@@ -132,6 +132,9 @@ func (s *Server) routes() []route {
 		{"POST", v1 + "/demo", s.demo},
 		{"POST", v1 + "/eval", s.gated(s.eval)},
 		{"POST", v1 + "/contracts", s.gated(s.contract)},
+		{"POST", v1 + "/words", s.gated(s.words)},
+		{"POST", v1 + "/forms", s.gated(s.forms)},
+		{"POST", v1 + "/conditions", s.gated(s.condition)},
 
 		{"GET", v1 + "/flows", s.flows},
 		{"GET", v1 + "/flows/:name", s.flow},
@@ -143,6 +146,7 @@ func (s *Server) routes() []route {
 		{"POST", v1 + "/flows/:name/resume", s.pause(false)},
 		{"POST", v1 + "/flows/:name/rehearse", s.gated(s.rehearse)},
 		{"POST", v1 + "/flows/:name/infer", s.gated(s.infer)},
+		{"POST", v1 + "/flows/:name/lines", s.gated(s.targetLines)},
 		{"GET", v1 + "/flows/:name/clock", s.clock},
 		{"POST", v1 + "/flows/:name/run", s.runNow},
 		{"PUT", v1 + "/flows/:name/mark", s.putMark},

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -384,6 +385,16 @@ func (s *Server) rehearse(c *gin.Context) error {
 	}
 	if len(out) == 0 && flow.HasErrors(findings) {
 		return &design.FindingsError{What: "the document cannot be rehearsed", Findings: findings}
+	}
+	for i := range out { // what only a message shows stands at the flow as well
+		for _, f := range out[i].Findings {
+			if !slices.ContainsFunc(findings, func(o flow.Finding) bool {
+				return o.Pointer == f.Pointer &&
+					o.Message == f.Message
+			}) {
+				findings = append(findings, f)
+			}
+		}
 	}
 	for i := range out {
 		out[i].Findings = findings

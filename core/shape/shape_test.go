@@ -106,7 +106,8 @@ func TestKindsOfHL7(t *testing.T) {
 			t.Errorf("%q is not in it", want)
 		}
 	}
-	if strings.Index(s, "PID-5.1") > strings.Index(s, "OBR-4.1") || strings.Index(s, "OBR-4.1") > strings.Index(s, "OBX-5") {
+	if strings.Index(s, "PID-5.1") > strings.Index(s, "OBR-4.1") || strings.Index(s, "OBR-4.1") > strings.Index(s,
+		"OBX-5") {
 		t.Error("segments do not stand in their order")
 	}
 	for _, kind := range []string{"ORU_R01", "ADT^A04^ADT_A01", "ACK"} {

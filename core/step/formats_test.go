@@ -355,7 +355,8 @@ func TestConditionsAndOrderInAMap(t *testing.T) {
 		`[{to: /l, each: body.l, where: item.nothing, fields: []}]`:                            "where, item 1: item.nothing is missing",
 		`[{to: /a, from: '1', when: body.nothing}]`:                                            "fields/0 when: body.nothing is missing",
 	} {
-		if _, reason := over(t, "{id: m, kind: map, fields: "+fields+"}", "json", body, message.Layout{}); !strings.Contains(reason, want) {
+		if _, reason := over(t, "{id: m, kind: map, fields: "+fields+"}", "json", body,
+			message.Layout{}); !strings.Contains(reason, want) {
 			t.Errorf("%s: %s, want %q", fields, reason, want)
 		}
 	}

@@ -138,6 +138,17 @@ func compileMap(c *Compiler, s *flow.Step) Runner {
 	}
 	m := mapCompiler{c: c, as: r.as, written: map[string]string{}}
 	r.fields = m.fields(s.Settings.Get("fields"), s.Pointer+"/fields", "", "", c.Env, false)
+	if s.Settings.Get("target") == nil {
+		return r
+	}
+	lines, err := TargetLines(s.Settings, c.Files)
+	if err != nil {
+		c.Find(s.Pointer+"/target", flow.Error, "target", err.Error(), "correct what the new body is to look like")
+	}
+	if missing := r.unwritten(lines); len(missing) > 0 && r.start == "" {
+		c.Find(s.Pointer+"/fields", flow.Warning, "required-unset", fmt.Sprintf("nothing writes %s, which must be there",
+			strings.Join(missing[:min(5, len(missing))], ", ")), "map them, or correct the target")
+	}
 	return r
 }
 

@@ -157,6 +157,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Expressions and conditions in words */
+        post: operations["words"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/conditions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes a condition that was put together */
+        post: operations["writeCondition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What may become of a value, each with its result */
+        post: operations["forms"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flow-schema": {
         parameters: {
             query?: never;
@@ -354,6 +405,25 @@ export interface paths {
         put?: never;
         /** A JSON Schema that samples of the flow fit */
         post: operations["inferSchema"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The lines of what a map writes */
+        post: operations["targetLines"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2048,6 +2118,70 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Read: {
+            words: string;
+            /** @description the innermost value, as an expression */
+            source: string;
+            /** @description what it is put together from */
+            sources: string[];
+            forms: {
+                id: string;
+                words: string;
+                values?: string[];
+            }[];
+            /** @description it was read to its end */
+            plain: boolean;
+        };
+        FormOffer: {
+            id: string;
+            group: string;
+            words: string;
+            expression: string;
+            /** @description JSON */
+            value: string;
+            values?: string[];
+        };
+        Condition: {
+            join?: string;
+            not?: boolean;
+            items?: components["schemas"]["Condition"][];
+            left?: string;
+            compare?: string;
+            right?: string;
+            values?: string[];
+        };
+        /** @description what expressions see, as a rehearsal shows it */
+        Seen: {
+            body?: {
+                format?: string;
+                text?: string;
+                base64?: string;
+                header?: boolean;
+                delimiter?: string;
+            };
+            headers?: {
+                [key: string]: string;
+            };
+            names?: {
+                name?: string;
+                json?: string;
+            }[];
+            /** @description around a field, the outermost first */
+            loops?: {
+                each?: string;
+                as?: string;
+            }[];
+        };
+        TargetLine: {
+            to: string;
+            name: string;
+            title?: string;
+            type?: string;
+            required?: boolean;
+            values?: string[];
+            list?: boolean;
+            lines?: components["schemas"]["TargetLine"][];
+        };
         /** Format: uuid */
         Id: string;
         /** @enum {string} */
@@ -3685,6 +3819,125 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    words: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    expressions?: string[];
+                    conditions?: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description one of each, in their order */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        expressions: components["schemas"]["Read"][];
+                        /** @description null for one that is no group of comparisons */
+                        conditions: (components["schemas"]["Condition"] | null)[];
+                    };
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    writeCondition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    condition: components["schemas"]["Condition"];
+                };
+            };
+        };
+        responses: {
+            /** @description the condition as an expression */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        expression: string;
+                    };
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    forms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    expression: string;
+                    seen: components["schemas"]["Seen"];
+                    /** @description columns of the tables that codes may go through */
+                    tables?: {
+                        [key: string]: string[];
+                    };
+                };
+            };
+        };
+        responses: {
+            /** @description forms that work on the value and make something else of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** @description JSON; null where it has none */
+                        value: string | null;
+                        offers: components["schemas"]["FormOffer"][];
+                        read: components["schemas"]["Read"];
+                    };
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
     flowSchema: {
         parameters: {
             query?: never;
@@ -4085,6 +4338,46 @@ export interface operations {
                         schema: Record<string, never>;
                         /** @description samples that cannot be read */
                         left: string[];
+                    };
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    targetLines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description those of the map */
+                    settings: Record<string, never>;
+                };
+            };
+        };
+        responses: {
+            /** @description lines of its target, or of the example that it starts from */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        lines: components["schemas"]["TargetLine"][];
                     };
                 };
             };
