@@ -41,8 +41,11 @@ func ReadBack(source string) Read {
 	}
 	r := &reader{of: p}
 	out := r.read(p.Root())
-	if out.Source == "" || out.Words == "" { // a loop cannot be written from its parts
+	if out.Source == "" || out.Words == "" || !out.Plain && len(out.Forms) == 0 { // it stands as a person wrote it
 		return Read{Words: source, Source: source, Sources: []string{}, Forms: []Chosen{}}
+	}
+	if !out.Plain {
+		out.Words = source
 	}
 	return out
 }

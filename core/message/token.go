@@ -8,6 +8,8 @@ type Token struct {
 	// Expression what reads it where a pointer does not; "" where there is none.
 	Pointer    string `json:"pointer,omitempty"`
 	Expression string `json:"expression,omitempty"`
+	Title      string `json:"title,omitempty"`   // what it is called, where its format says so
+	Meaning    string `json:"meaning,omitempty"` // of a code
 }
 
 // Line is a line of a document as people see it.

@@ -76,7 +76,7 @@ func fieldLine(to string, p *dictionary.Part) Line {
 func componentLine(to string, n int, of Line, kind *dictionary.Segment) Line {
 	line := Line{To: fmt.Sprintf("%s.%d", to, n), Name: fmt.Sprintf("%s.%d", to, n), Title: of.Title}
 	if p := kind.Part(n); p != nil {
-		line.Title, line.Type = of.Title+", "+strings.ToLower(p.Name[:1])+p.Name[1:], p.Type
+		line.Title, line.Type = of.Title+", "+p.Within(), p.Type
 	}
 	line.Required = of.Required && n == 1
 	return line

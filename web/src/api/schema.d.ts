@@ -2359,6 +2359,10 @@ export interface components {
             pointer?: string;
             /** @description what reads the value */
             expression?: string;
+            /** @description what it is called, where its format says so */
+            title?: string;
+            /** @description of a code */
+            meaning?: string;
         };
         Line: {
             indent: number;

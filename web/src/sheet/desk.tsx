@@ -18,6 +18,15 @@ export function Desk(p: DeskProps) {
   const [hoverBefore, setHoverBefore] = useState<string | null>(null);
   const [hoverAfter, setHoverAfter] = useState<string | null>(null);
   const [nth, setNth] = useState(0);
+  const [picked, setPicked] = useState<string | null>(null);
+  const [mapped, setMapped] = useState<string[]>([]);
+  const [written, setWritten] = useState(false);
+  const maps = row.kind === "step" && row.step.kind === "map";
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what is picked belongs to the step that is looked at
+  useEffect(() => {
+    setPicked(null);
+    setMapped([]);
+  }, [row.pointer]);
   const key = row.kind === "way" ? row.routeKey : row.key;
   const several = entriesOf(p.rehearsal, key);
   const shownNth = Math.min(nth, several.length - 1);
@@ -70,7 +79,7 @@ export function Desk(p: DeskProps) {
   return (
     <section
       aria-label="Desk"
-      className="grid shrink-0 grid-cols-[3fr_4fr_3fr] grid-rows-[0_minmax(0,1fr)] border-t-2 border-deep"
+      className={`grid shrink-0 grid-rows-[0_minmax(0,1fr)] border-t-2 border-deep ${maps ? "grid-cols-[3fr_5fr_0]" : "grid-cols-[3fr_4fr_3fr]"}`}
       style={{ height }}
     >
       <div className="relative col-span-3 h-0">
@@ -120,6 +129,9 @@ export function Desk(p: DeskProps) {
                   body={before}
                   used={used}
                   lit={litBefore}
+                  picked={picked}
+                  mapped={maps ? mapped : undefined}
+                  named={maps}
                   onPick={(path) => fill.current?.(path)}
                   onHover={setHoverBefore}
                 />
@@ -143,8 +155,13 @@ export function Desk(p: DeskProps) {
         <h2 className="pane-head">
           {title}
           <span className="min-w-0 flex-1 truncate font-normal text-quiet">
-            {row.kind === "step" && row.step.kind === "map" ? "click a value on the left to fill the marked row" : ""}
+            {maps ? (picked ? `${picked}: now click its line` : "") : ""}
           </span>
+          {maps && (
+            <button type="button" className="btn-bare" aria-pressed={written} onClick={() => setWritten(!written)}>
+              {written ? "line by line" : "as it is written"}
+            </button>
+          )}
           <button type="button" className="btn-bare" onClick={p.onAdd}>
             add below
           </button>
@@ -154,7 +171,15 @@ export function Desk(p: DeskProps) {
             </button>
           )}
         </h2>
-        <div className="min-h-0 flex-1 overflow-auto" data-form>
+        {maps && entry?.error && (
+          <p role="alert" className="border-l-4 border-dead bg-loss px-3 py-1">
+            {entry.error}
+          </p>
+        )}
+        <div
+          className={`min-h-0 flex-1 ${maps && !written ? "flex flex-col overflow-hidden" : "overflow-auto"}`}
+          data-form
+        >
           {row.kind === "intake" && (
             <IntakeForm
               doc={p.doc}
@@ -167,7 +192,12 @@ export function Desk(p: DeskProps) {
             />
           )}
           {row.kind === "way" && <WayForm {...p} row={row} completions={completions} onFill={onFill} />}
-          {row.kind === "step" && (
+          {maps && written && after && (
+            <div data-testid="after">
+              <Document body={after} changed={changed} onHover={setHoverAfter} />
+            </div>
+          )}
+          {row.kind === "step" && !(maps && written) && (
             <StepForm
               {...p}
               row={row}
@@ -176,18 +206,21 @@ export function Desk(p: DeskProps) {
               entry={entry}
               litField={litField}
               onHoverField={setHoverField}
+              picked={picked}
+              onPicked={setPicked}
+              onMapped={setMapped}
             />
           )}
         </div>
       </div>
-      <div className="flex min-h-0 min-w-0 flex-col bg-sheet">
+      <div className={`min-h-0 min-w-0 flex-col bg-sheet ${maps ? "hidden" : "flex"}`}>
         <h2 className="pane-head bg-paper">
           {row.kind === "intake" ? "What the caller gets" : sends ? `Sent by step ${row.n}` : `After step ${row.n}`}{" "}
           <span className="font-normal text-quiet">
             {row.kind !== "intake" && !sends && after?.format ? `as ${after.format.toUpperCase()}` : ""}
           </span>
         </h2>
-        <div className="min-h-0 flex-1 overflow-auto" data-testid="after">
+        <div className="min-h-0 flex-1 overflow-auto" data-testid={maps ? undefined : "after"}>
           {entry?.error && (
             <p role="alert" className="m-3 border-l-4 border-dead bg-loss px-3 py-2">
               {entry.error}

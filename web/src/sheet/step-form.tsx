@@ -37,6 +37,9 @@ export function StepForm(
       entry: ReturnType<typeof entryOf>;
       litField: string | null;
       onHoverField: (to: string | null) => void;
+      picked: string | null;
+      onPicked: (path: string | null) => void;
+      onMapped: (expressions: string[]) => void;
     },
 ) {
   const step = at(p.doc, p.row.place) as Step;
@@ -49,27 +52,33 @@ export function StepForm(
     );
   return (
     <>
-      <Form
-        step={step}
-        change={change}
-        findings={p.findings}
-        pointer={p.row.pointer}
-        entry={p.entry}
-        completions={p.completions}
-        usual={usual}
-        onFill={p.onFill}
-        litField={p.litField}
-        onHoverField={p.onHoverField}
-        names={{
-          connections: p.connections.filter((c) => c.kind !== "caller").map((c) => c.name),
-          kinds: Object.fromEntries(p.connections.map((c) => [c.name, c.kind])),
-          queues: p.queues,
-          topics: p.topics,
-          tables: p.tables,
-          flow: p.doc.name,
-        }}
-      />
-      <details className="border-t border-line px-3 py-1.5">
+      <div className={step.kind === "map" ? "min-h-0 flex-1" : "contents"}>
+        <Form
+          step={step}
+          change={change}
+          findings={p.findings}
+          pointer={p.row.pointer}
+          entry={p.entry}
+          completions={p.completions}
+          usual={usual}
+          onFill={p.onFill}
+          litField={p.litField}
+          onHoverField={p.onHoverField}
+          picked={p.picked}
+          onPicked={p.onPicked}
+          onMapped={p.onMapped}
+          headers={p.sample?.headers}
+          names={{
+            connections: p.connections.filter((c) => c.kind !== "caller").map((c) => c.name),
+            kinds: Object.fromEntries(p.connections.map((c) => [c.name, c.kind])),
+            queues: p.queues,
+            topics: p.topics,
+            tables: p.tables,
+            flow: p.doc.name,
+          }}
+        />
+      </div>
+      <details className="max-h-[60%] shrink-0 overflow-auto border-t border-line px-3 py-1.5">
         <summary className="head cursor-pointer">Id, title, condition, what if it fails, note</summary>
         <div className="mt-2 flex gap-2">
           <Setting inline label="Id" error={p.findings.find((f) => f.pointer === `${p.row.pointer}/id`)?.message}>

@@ -16,6 +16,13 @@ export type FormProps = {
   entry: Entry | undefined;
   completions: Completion[];
   usual: Usual;
+  /** What is picked in the message before, until it has found its place. */
+  picked?: string | null;
+  onPicked?: (path: string | null) => void;
+  /** Tells which values of the message before the step uses. */
+  onMapped?: (expressions: string[]) => void;
+  /** Headers of the sample that is looked at. */
+  headers?: Record<string, string>;
   /** Says where a click on a value goes: fill puts a path into the marked place. */
   onFill: (fill: ((path: string) => void) | null) => void;
   onHoverField: (to: string | null) => void;

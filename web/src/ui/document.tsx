@@ -11,8 +11,14 @@ type Looks = {
   changed?: string[];
   /** Pointers that are looked at now. */
   lit?: string[];
-  /** Takes the expression that reads a value. */
+  /** Takes the expression that reads a value, or a whole list, object or segment. */
   onPick?: (expression: string) => void;
+  /** What is picked now. */
+  picked?: string | null;
+  /** Expressions that a target uses. */
+  mapped?: string[];
+  /** Names of fields beside their values, where the format has some. */
+  named?: boolean;
   onHover?: (pointer: string | null) => void;
   /** The name that expressions know the document by. */
   root?: string;
@@ -35,7 +41,10 @@ const underlined = "font-bold underline decoration-2 decoration-deep underline-o
 
 /** A message as people read it: each format as itself, and beside that its tree. */
 export function Document({ body, ...looks }: Looks & { body: Body | undefined }) {
-  const [asTree, setAsTree] = useState(false);
+  const [shown, setShown] = useState<"own" | "names" | "tree" | null>(null);
+  const hasNames = !!body?.lines?.some((l) => l.tokens.some((t) => t.title));
+  const view = shown ?? (looks.named && hasNames ? "names" : "own");
+  const asTree = view === "tree";
   const format = body?.format ?? "";
   const json = format === "json" || format === "" ? body?.text : asTree || format === "form" ? body?.tree : undefined;
   const lines = useMemo(() => (json === undefined ? null : layout(json)), [json]);
@@ -45,24 +54,31 @@ export function Document({ body, ...looks }: Looks & { body: Body | undefined })
     <div>
       {own && (
         <p className="flex gap-3 px-3 pt-1.5 text-[12.5px]">
-          {[
-            [false, `as ${format.toUpperCase()}`],
-            [true, "as a tree"],
-          ].map(([tree, title]) => (
-            <button
-              key={String(tree)}
-              type="button"
-              aria-pressed={asTree === tree}
-              className={asTree === tree ? "font-bold" : "text-quiet hover:underline"}
-              onClick={() => setAsTree(tree as boolean)}
-            >
-              {title}
-            </button>
-          ))}
+          {(
+            [
+              ["own", `as ${format.toUpperCase()}`],
+              ["names", "by name"],
+              ["tree", "as a tree"],
+            ] as const
+          )
+            .filter(([v]) => v !== "names" || hasNames)
+            .map(([v, title]) => (
+              <button
+                key={v}
+                type="button"
+                aria-pressed={view === v}
+                className={view === v ? "font-bold" : "text-quiet hover:underline"}
+                onClick={() => setShown(v)}
+              >
+                {title}
+              </button>
+            ))}
           {body.encoding && <span className="ml-auto text-quiet">{body.encoding}</span>}
         </p>
       )}
-      {lines ? (
+      {view === "names" && body.lines ? (
+        <Named lines={body.lines} {...looks} />
+      ) : lines ? (
         <Tree lines={lines} {...looks} />
       ) : own && body.lines ? (
         <Laid lines={body.lines} {...looks} />
@@ -78,7 +94,17 @@ export function Document({ body, ...looks }: Looks & { body: Body | undefined })
 }
 
 /** A tree as JSON, a member a line. */
-function Tree({ lines, used, changed, lit, onPick, onHover, root }: Looks & { lines: Line[] }) {
+function Tree({
+  lines,
+  used,
+  changed,
+  lit,
+  onPick,
+  onHover,
+  root = "body",
+  picked,
+  mapped,
+}: Looks & { lines: Line[] }) {
   return (
     <div className="data py-2" onMouseLeave={() => onHover?.(null)}>
       {lines.slice(0, most).map((l, i) => (
@@ -89,8 +115,9 @@ function Tree({ lines, used, changed, lit, onPick, onHover, root }: Looks & { li
           <span className="w-9 shrink-0 pr-3 text-right text-[11.5px] text-quiet select-none">{i + 1}</span>
           <span className="min-w-0 whitespace-pre-wrap break-all" style={{ paddingLeft: l.indent * 14 }}>
             {l.tokens.map((t, j) => {
-              const mark = used?.includes(t.pointer) ? underlined : "";
-              if (t.kind !== "value" || !onPick) {
+              const mark = t.kind === "value" && used?.includes(t.pointer) ? underlined : "";
+              const path = root + t.path;
+              if ((t.kind !== "value" && t.kind !== "name") || !onPick) {
                 return (
                   <span
                     key={j}
@@ -102,17 +129,17 @@ function Tree({ lines, used, changed, lit, onPick, onHover, root }: Looks & { li
                 );
               }
               return (
-                <button
+                <Pick
                   key={j}
-                  type="button"
-                  tabIndex={-1}
-                  className={`text-left hover:bg-mark ${mark}`}
-                  title="Use this value"
-                  onClick={() => onPick(pathOf(t.pointer, root))}
+                  path={path}
+                  className={`${t.kind === "name" ? "text-quiet" : ""} ${mark || (t.kind === "value" && mapped?.includes(path) ? underlined : "")}`}
+                  title={t.kind === "name" ? `Use ${path} as a whole` : "Use this value"}
+                  picked={picked}
+                  onPick={onPick}
                   onMouseEnter={() => onHover?.(t.pointer)}
                 >
                   {t.text}
-                </button>
+                </Pick>
               );
             })}
           </span>
@@ -124,7 +151,7 @@ function Tree({ lines, used, changed, lit, onPick, onHover, root }: Looks & { li
 }
 
 /** XML and HL7 as the server laid them out. */
-function Laid({ lines, used, lit, changed, onPick, onHover }: Looks & { lines: Schemas["Line"][] }) {
+function Laid({ lines, used, lit, changed, onPick, onHover, picked, mapped }: Looks & { lines: Schemas["Line"][] }) {
   return (
     <div className="data py-2" onMouseLeave={() => onHover?.(null)} data-testid="laid">
       {lines.map((l, i) => {
@@ -138,9 +165,10 @@ function Laid({ lines, used, lit, changed, onPick, onHover }: Looks & { lines: S
             <span className="min-w-0 whitespace-pre-wrap break-all" style={{ paddingLeft: l.indent * 14 }}>
               {l.tokens.map((t, j) => {
                 const expression = t.expression ?? (t.pointer ? pathOf(t.pointer) : undefined);
-                const place = /"([^"]+)"\)$/.exec(t.expression ?? "")?.[1];
+                const code = /"([^"]+)"\)$/.exec(t.expression ?? "")?.[1];
+                const place = [code, t.title, t.meaning].filter(Boolean).join(" · ") || undefined;
                 const look = `${kindOf[t.kind] ?? ""} ${t.kind === "value" && used?.includes(t.pointer ?? t.expression ?? "-") ? underlined : ""}`;
-                if (t.kind !== "value" || !expression || !onPick)
+                if ((t.kind !== "value" && t.kind !== "name") || !expression || !onPick)
                   return (
                     <span
                       key={j}
@@ -152,17 +180,17 @@ function Laid({ lines, used, lit, changed, onPick, onHover }: Looks & { lines: S
                     </span>
                   );
                 return (
-                  <button
+                  <Pick
                     key={j}
-                    type="button"
-                    tabIndex={-1}
-                    className={`text-left hover:bg-mark ${look}`}
+                    path={expression}
+                    className={`${look} ${t.kind === "value" && mapped?.includes(expression) ? underlined : ""}`}
                     title={place ?? "Use this value"}
-                    onClick={() => onPick(expression)}
+                    picked={picked}
+                    onPick={onPick}
                     onMouseEnter={() => onHover?.(t.pointer ?? t.expression ?? null)}
                   >
                     {t.text}
-                  </button>
+                  </Pick>
                 );
               })}
             </span>
@@ -173,8 +201,111 @@ function Laid({ lines, used, lit, changed, onPick, onHover }: Looks & { lines: S
   );
 }
 
+/** A value that is pointed at: by mouse, by Enter, or carried to where it belongs. */
+function Pick(p: {
+  path: string;
+  className?: string;
+  title?: string;
+  picked?: string | null;
+  onPick: (path: string) => void;
+  onMouseEnter?: () => void;
+  children: React.ReactNode;
+}) {
+  return (
+    <button
+      type="button"
+      tabIndex={-1}
+      data-pick={p.path}
+      draggable
+      className={`text-left hover:bg-mark ${p.picked === p.path ? "bg-change outline-2 outline-buoy" : ""} ${p.className ?? ""}`}
+      title={p.title}
+      aria-pressed={p.picked === p.path}
+      // The editor whose cursor it goes to keeps the focus.
+      onMouseDown={(e) => {
+        if (document.activeElement?.closest(".cm-editor")) e.preventDefault();
+      }}
+      onDragStart={(e) => {
+        e.dataTransfer.setData("text/plain", p.path);
+        e.dataTransfer.effectAllowed = "copy";
+      }}
+      onClick={() => p.onPick(p.path)}
+      onMouseEnter={p.onMouseEnter}
+    >
+      {p.children}
+    </button>
+  );
+}
+
+const cellPath = (row: number, column: string | number) =>
+  pathOf(`/${row}/${String(column).replaceAll("~", "~0").replaceAll("/", "~1")}`);
+
+/** The fields of HL7 with what they are called, a field a line. */
+function Named({ lines, used, lit, onPick, onHover, picked, mapped }: Looks & { lines: Schemas["Line"][] }) {
+  return (
+    <div className="py-1.5" data-testid="named" onMouseLeave={() => onHover?.(null)}>
+      {lines.map((l, i) => {
+        const [head, ...rest] = l.tokens;
+        const values = rest.filter((t) => t.kind === "value" && t.expression && !/MSH-[12]"/.test(t.expression));
+        const path = head?.expression ?? "";
+        return (
+          <div key={i}>
+            <div className="px-3">
+              {onPick && path ? (
+                <Pick
+                  path={path}
+                  className="data font-semibold text-deep"
+                  title="Use this segment"
+                  picked={picked}
+                  onPick={onPick}
+                >
+                  {head?.text}
+                </Pick>
+              ) : (
+                <span className="data font-semibold text-deep">{head?.text}</span>
+              )}{" "}
+              <span className="text-quiet">{head?.title}</span>
+            </div>
+            {values.map((t, j) => {
+              const expression = t.expression ?? "";
+              const place = /-([^"]+)"\)$/.exec(expression)?.[1] ?? "";
+              const mark = used?.includes(expression) || mapped?.includes(expression) ? underlined : "";
+              return (
+                <div
+                  key={j}
+                  className={`flex gap-2 pl-7 pr-3 ${lit?.includes(expression) ? "bg-mark" : ""}`}
+                  onMouseEnter={() => onHover?.(expression)}
+                >
+                  <span className="data w-14 shrink-0 text-quiet">{place}</span>
+                  <span className="w-44 shrink-0 truncate text-quiet" title={t.title}>
+                    {place.includes(".") ? (t.title?.split(", ").slice(1).join(", ") ?? t.title) : t.title}
+                  </span>
+                  {onPick ? (
+                    <Pick
+                      path={expression}
+                      className={`data break-all ${mark}`}
+                      title={t.meaning ?? "Use this value"}
+                      picked={picked}
+                      onPick={onPick}
+                    >
+                      {t.text}
+                    </Pick>
+                  ) : (
+                    <span className={`data break-all ${mark}`} title={t.meaning}>
+                      {t.text}
+                    </span>
+                  )}
+                </div>
+              );
+            })}
+          </div>
+        );
+      })}
+    </div>
+  );
+}
+
 /** Rows and columns of CSV. */
-function Grid({ tree, used, onPick, onHover }: Looks & { tree: string }) {
+function Grid({ tree, used, onPick, onHover, picked, mapped }: Looks & { tree: string }) {
   const rows = useMemo(() => JSON.parse(tree) as (string[] | Record<string, string>)[], [tree]);
   const named = rows.length > 0 && !Array.isArray(rows[0]);
   const columns: (string | number)[] = named
@@ -184,7 +315,15 @@ function Grid({ tree, used, onPick, onHover }: Looks & { tree: string }) {
     <table className="data m-3 border-collapse" data-testid="grid" onMouseLeave={() => onHover?.(null)}>
       <thead>
         <tr>
-          <th className="px-2 text-right font-normal text-quiet">row</th>
+          <th className="px-2 text-right font-normal text-quiet">
+            {onPick ? (
+              <Pick path="body" title="Use all rows" picked={picked} onPick={onPick}>
+                rows
+              </Pick>
+            ) : (
+              "row"
+            )}
+          </th>
           {columns.map((c) => (
             <th key={c} className="border border-line px-2 py-0.5 text-left font-semibold text-deep">
               {named ? c : Number(c) + 1}
@@ -206,15 +345,15 @@ function Grid({ tree, used, onPick, onHover }: Looks & { tree: string }) {
                   onMouseEnter={() => onHover?.(pointer)}
                 >
                   {v === undefined ? null : onPick ? (
-                    <button
-                      type="button"
-                      tabIndex={-1}
-                      className={`text-left hover:bg-mark ${used?.includes(pointer) ? underlined : ""}`}
+                    <Pick
+                      path={cellPath(i, c)}
+                      className={used?.includes(pointer) || mapped?.includes(cellPath(i, c)) ? underlined : ""}
                       title="Use this value"
-                      onClick={() => onPick(pathOf(pointer))}
+                      picked={picked}
+                      onPick={onPick}
                     >
                       {v || "\u00a0"}
-                    </button>
+                    </Pick>
                   ) : (
                     v
                   )}

@@ -1,6 +1,6 @@
 /** One printed line of a JSON document, with the place of what stands on it. */
-export type Token = { text: string; kind: "name" | "value" | "mark"; pointer: string };
-export type Line = { indent: number; tokens: Token[]; pointer: string };
+export type Token = { text: string; kind: "name" | "value" | "mark"; pointer: string; path: string };
+export type Line = { indent: number; tokens: Token[]; pointer: string; path: string };
 
 const escapeToken = (name: string) => name.replaceAll("~", "~0").replaceAll("/", "~1");
 
@@ -16,14 +16,16 @@ export function layout(text: string): Line[] | null {
   }
   const lines: Line[] = [];
   let at = 0;
-  let line: Line = { indent: 0, tokens: [], pointer: "" };
+  let line: Line = { indent: 0, tokens: [], pointer: "", path: "" };
+  let here = ""; // the path of what is written now: members by name, items by number
   const space = () => {
     while (/\s/.test(text[at] ?? "x")) at++;
   };
-  const put = (t: string, kind: Token["kind"], pointer: string) => line.tokens.push({ text: t, kind, pointer });
+  const put = (t: string, kind: Token["kind"], pointer: string) =>
+    line.tokens.push({ text: t, kind, pointer, path: here });
   const next = (indent: number, pointer: string) => {
     lines.push(line);
-    line = { indent, tokens: [], pointer };
+    line = { indent, tokens: [], pointer, path: here };
   };
   const word = () => {
     const start = at;
@@ -49,12 +51,16 @@ export function layout(text: string): Line[] | null {
       return;
     }
     put(open, "mark", pointer);
+    const outer = here;
     for (let i = 0; ; i++) {
       space();
       let child = `${pointer}/${i}`;
+      here = `${outer}[${i}]`;
       if (open === "{") {
         const name = word();
-        child = `${pointer}/${escapeToken(JSON.parse(name))}`;
+        const plain: string = JSON.parse(name);
+        child = `${pointer}/${escapeToken(plain)}`;
+        here = outer + member(plain);
         next(indent + 1, child);
         put(name, "name", child);
         put(": ", "mark", child);
@@ -71,6 +77,7 @@ export function layout(text: string): Line[] | null {
       at++;
       break;
     }
+    here = outer;
     next(indent, pointer);
     put(close, "mark", pointer);
   };
@@ -78,6 +85,9 @@ export function layout(text: string): Line[] | null {
   lines.push(line);
   return lines;
 }
+
+/** A member by its name, as an expression has it. */
+const member = (name: string) => (/^[A-Za-z_][A-Za-z0-9_]*$/.test(name) ? `.${name}` : `[${JSON.stringify(name)}]`);
 
 /** A JSON Pointer as an expression over body, or another name. */
 export function pathOf(pointer: string, root = "body"): string {
@@ -92,5 +102,5 @@ export function pathOf(pointer: string, root = "body"): string {
 
 /** Every path of a JSON text, for completion. */
 export function paths(text: string, root = "body"): string[] {
-  return [...new Set((layout(text) ?? []).map((l) => pathOf(l.pointer, root)))];
+  return [...new Set((layout(text) ?? []).map((l) => root + l.path))];
 }

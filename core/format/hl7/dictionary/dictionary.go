@@ -33,6 +33,18 @@ type Part struct {
 	Required bool
 }
 
+// Within gives the name as it stands within a sentence: words that are no abbreviations are
+// small.
+func (p *Part) Within() string {
+	words := strings.Fields(p.Name)
+	for i, w := range words {
+		if strings.ToUpper(w) != w {
+			words[i] = strings.ToLower(w)
+		}
+	}
+	return strings.Join(words, " ")
+}
+
 // Segment is a kind of segment, or a type with its components.
 type Segment struct {
 	Name  string

@@ -1,0 +1,145 @@
+import type { Locator, Page } from "@playwright/test";
+import { against, type App, cell, expect } from "./app";
+
+const test = against("serve");
+test.describe.configure({ mode: "default" });
+
+/** Counts what a person does: a click, a drag, a key, a text that is pasted. Nothing is typed as an expression. */
+class Hands {
+  n = 0;
+  constructor(private page: Page) {}
+  async click(l: Locator) {
+    this.n++;
+    await l.click();
+  }
+  async paste(l: Locator, text: string) {
+    this.n++;
+    await l.fill(text);
+  }
+  async key(k: string) {
+    this.n++;
+    await this.page.keyboard.press(k);
+  }
+}
+
+const report = [
+  "MSH|^~\\&|LAB|NORTH|VAN|LARKFIELD|20260317094100||ORU^R01^ORU_R01|M-1|P|2.5.1",
+  "PID|1||LC4417203^^^LARK||O'NEIL^MAUD||19610412|F|||4 Sluice Lane^^Elmsby",
+  "OBR|1|||GLU^Glucose",
+  "OBX|1|NM|GLU^Glucose||5.4|mmol/L|||||F",
+  "OBX|2|NM|NA^Sodium||140|mmol/L|||||F",
+  "",
+].join("\r");
+
+const order = JSON.stringify({
+  card: "LC4417203",
+  family: "O'Neil",
+  given: "Maud",
+  born: "19610412",
+  results: [
+    { code: "GLU", title: "Glucose", value: 5.4, unit: "mmol/L", state: "F" },
+    { code: "NA", title: "Sodium", value: 140, unit: "mmol/L", state: "P" },
+  ],
+});
+
+async function begin(app: App, page: Page, goto: (path: string) => Promise<void>, name: string, intake: object, body: string, type: string) {
+  await page.request.put(`${app.base}/api/v1/flows/${name}`, {
+    data: { readyferry: "flow/1", name, intake: { kind: "webhook", path: `/${name}`, ...intake }, steps: [] },
+  });
+  await page.request.put(`${app.base}/api/v1/flows/${name}/samples/one`, { data: { name: "one", body, headers: { "content-type": type } } });
+  await goto(`/flows/${name}`);
+  await expect(cell(page, "", 0)).toHaveText("accepted");
+}
+
+const pick = (page: Page, expression: string) => page.getByTestId("before").locator(`[data-pick='${expression}']`);
+const line = (page: Page, name: string | RegExp) => page.getByRole("option").filter({ hasText: name }).first();
+const written = async (app: App, page: Page, name: string) => {
+  const r = await page.request.post(`${app.base}/api/v1/flows/${name}/rehearse`, { data: {} });
+  return ((await r.json()) as { trace: { after: { text: string } }[] }[])[0]?.trace.at(-1)?.after.text;
+};
+
+/** From no map at all to the lines of an example. */
+async function shaped(page: Page, hands: Hands, example: string) {
+  await hands.click(page.getByRole("button", { name: "add below" }));
+  await hands.click(page.getByRole("dialog").getByText("Map", { exact: true }));
+  await hands.paste(page.getByRole("textbox", { name: "An example of the target" }), example);
+}
+
+test("HL7 to JSON, five fields and a loop, by pointing alone", async ({ page, goto, app }) => {
+  await begin(app, page, goto, "in-json", { format: "hl7" }, report, "application/hl7-v2");
+  const hands = new Hands(page);
+  await shaped(page, hands, '{"card":"1","family":"x","given":"y","born":"z","street":"s","results":[{"code":"c","value":"1"}]}');
+  await hands.click(line(page, /^card/));
+  for (const place of ["PID-3.1", "PID-5.1", "PID-5.2", "PID-7", "PID-11.1"]) await hands.click(pick(page, `hl7(body, "${place}")`).first());
+  await hands.click(pick(page, 'hl7Groups(body, "OBX")').first());
+  await hands.click(pick(page, 'hl7(body, "OBX-3.1")').first());
+  await hands.click(pick(page, 'hl7(body, "OBX[2]-5")').first());
+  await expect
+    .poll(() => written(app, page, "in-json"))
+    .toBe(
+      `{"card":"LC4417203","family":"O'NEIL","given":"MAUD","born":"19610412","street":"4 Sluice Lane","results":[{"code":"GLU","value":"5.4"},{"code":"NA","value":"140"}]}`,
+    );
+  expect(hands.n).toBeLessThanOrEqual(18);
+  // What becomes of a value is chosen by its result, and reads back in words.
+  await page.getByRole("button", { name: "What becomes of born" }).click();
+  await page.getByRole("button", { name: /“%Y%m%d” as “%Y-%m-%d”/ }).click();
+  await expect(line(page, /^born/)).toContainText('"1961-04-12"');
+  await expect(line(page, /^born/)).toContainText("PID-7 a date, “%Y%m%d” as “%Y-%m-%d”");
+});
+
+test("JSON to HL7, four fields and a loop of five, by pointing alone", async ({ page, goto, app }) => {
+  await begin(app, page, goto, "out-hl7", { format: "json" }, order, "application/json");
+  const hands = new Hands(page);
+  await shaped(
+    page,
+    hands,
+    "MSH|^~\\&|LARK|L|LAB|N|20260101||ORU^R01^ORU_R01|1|P|2.5.1\nPID|1||X^^^LARK||FAM^GIV||19000101\nOBR|1\nOBX|1|NM|C^T||0|u|||||F\nOBX|2\n",
+  );
+  await hands.click(line(page, /^PID-3\.1/));
+  await hands.click(pick(page, "body.card").last());
+  await hands.click(line(page, /^PID-5\.1/));
+  for (const name of ["family", "given", "born"]) await hands.click(pick(page, `body.${name}`).last());
+  await hands.click(line(page, /^OBX/));
+  await hands.click(pick(page, "body.results").first());
+  await hands.click(line(page, /^OBX-3\.1/));
+  for (const name of ["code", "title", "value", "unit", "state"]) await hands.click(pick(page, `body.results[0].${name}`).last());
+  await expect
+    .poll(() => written(app, page, "out-hl7"))
+    .toBe(
+      "MSH|^~\\&|LARK|L|LAB|N|20260101||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1||LC4417203^^^LARK||O'Neil^Maud||19610412\rOBR|1\r" +
+        "OBX|1|NM|GLU^Glucose||5.4|mmol/L|||||F\rOBX|2|NM|NA^Sodium||140|mmol/L|||||P\r",
+    );
+  expect(hands.n).toBeLessThanOrEqual(18);
+});
+
+test("CSV with five fields, by keyboard alone once the example is there", async ({ page, goto, app }) => {
+  await begin(app, page, goto, "from-csv", { format: "csv", header: true }, "card,name,born,town,state\r\nLC1,Maud,1961,Elmsby,x\r\nLC2,Tom,1970,Ford,y\r\n", "text/csv");
+  const hands = new Hands(page);
+  await shaped(page, hands, '{"members":[{"card":"1","name":"x","born":"y","town":"z","state":"s"}]}');
+  await hands.click(line(page, /^members/));
+  await hands.click(pick(page, "body"));
+  await expect
+    .poll(() => written(app, page, "from-csv"))
+    .toBe(
+      '{"members":[{"card":"LC1","name":"Maud","born":"1961","town":"Elmsby","state":"x"},{"card":"LC2","name":"Tom","born":"1970","town":"Ford","state":"y"}]}',
+    );
+  expect(hands.n).toBeLessThanOrEqual(18);
+  // Arrows go through the lines, and Delete takes one away.
+  await page.getByRole("listbox", { name: "Lines of the target" }).focus();
+  await page.keyboard.press("ArrowDown");
+  await page.keyboard.press("ArrowDown");
+  await page.keyboard.press("Delete");
+  await expect.poll(() => written(app, page, "from-csv")).not.toContain('"card"');
+});
+
+test("a value is carried to its line, and a first click makes a line of its own", async ({ page, goto, app }) => {
+  await begin(app, page, goto, "dragged", { format: "json" }, order, "application/json");
+  const hands = new Hands(page);
+  await hands.click(page.getByRole("button", { name: "add below" }));
+  await hands.click(page.getByRole("dialog").getByText("Map", { exact: true }));
+  await hands.click(pick(page, "body.card").last());
+  await hands.click(pick(page, "body.family").last());
+  await expect.poll(() => written(app, page, "dragged")).toBe(`{"card":"LC4417203","family":"O'Neil"}`);
+  await pick(page, "body.given").last().dragTo(line(page, /^family/));
+  await expect.poll(() => written(app, page, "dragged")).toBe(`{"card":"LC4417203","family":"Maud"}`);
+});

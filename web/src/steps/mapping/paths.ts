@@ -1,0 +1,95 @@
+import type { Loop } from "./fields";
+
+const plainly = (s: string) => s.replace(/[.*+?^${}()|[\]\\]/g, "\\$&");
+const groups = /^hl7Groups\((\w[\w.]*), "([A-Z][A-Z0-9]{2})"\)$/;
+
+/** An expression as a loop's fields say it: of the item, not of one item of the whole list. */
+export function within(expression: string, loops: Loop[]): string {
+  let out = expression;
+  for (const loop of loops) {
+    const g = groups.exec(loop.each);
+    if (g) {
+      const [, root = "body", name = ""] = g;
+      out = out
+        .replace(
+          new RegExp(`hl7\\(${plainly(root)}, "${name}(?:\\[\\d+\\])?(-[^"]*)?"\\)`),
+          (_, rest = "") => `hl7(${loop.as}, "${name}${rest}")`,
+        )
+        .replace(new RegExp(`hl7Groups\\(${plainly(root)}, `), `hl7Groups(${loop.as}, `);
+      continue;
+    }
+    const list = loop.each.replace(/^many\((.*)\)$/, "$1");
+    if (out === list) continue;
+    out = out.replace(new RegExp(`^${plainly(list)}\\[\\d+\\](?=$|[.[])`), loop.as);
+    if (out === expression) out = out.replace(new RegExp(`^${plainly(list)}(?=[.[])`), loop.as);
+  }
+  return out;
+}
+
+/** The list that a value stands in, for a loop over it: of a value of an item, the list of the items. */
+export function listOf(expression: string): string {
+  const hl7 = /^hl7\((\w[\w.]*), "([A-Z][A-Z0-9]{2})/.exec(expression);
+  if (hl7) return `hl7Groups(${hl7[1]}, "${hl7[2]}")`;
+  const index = /^(.*?)\[\d+\]/.exec(expression);
+  return index?.[1] ?? expression;
+}
+
+/** The last name in an expression, for a line that has none yet. */
+export function nameOf(expression: string): string {
+  const hl7 = /^hl7\w*\([^,]+, "([^"]+)"\)$/.exec(expression);
+  if (hl7?.[1]) return hl7[1];
+  return (
+    expression
+      .split(/[.\]"'[()]+/)
+      .filter((s) => s && !/^\d+$/.test(s))
+      .at(-1) ?? "field"
+  );
+}
+
+/** The place that a new line has for a value. */
+export function placeFor(as: string, expression: string, inLoop: boolean): string {
+  const name = nameOf(expression);
+  const plain = name.replace(/[^A-Za-z0-9_-]+/g, "_");
+  if (as === "json") return `/${plain}`;
+  if (as === "xml") return inLoop ? `/${plain}` : `/root/${plain.replace(/^(\d)/, "_$1")}`;
+  if (as === "hl7") return /^[A-Z][A-Z0-9]{2}-/.test(name) ? name : "";
+  return plain;
+}
+
+const words = (name: string) =>
+  name
+    .replace(/([a-z0-9])([A-Z])/g, "$1 $2")
+    .toLowerCase()
+    .split(/[^a-z0-9]+/)
+    .filter(Boolean);
+
+/** A value that may be picked: how it is read, and what it is called. */
+export type Source = { expression: string; name: string; title?: string; value?: string; list?: boolean };
+
+/** How alike two names are, from 0 to 1. */
+export function alike(a: string, b: string): number {
+  const [x, y] = [words(a), words(b)];
+  if (x.length === 0 || y.length === 0) return 0;
+  if (x.join("") === y.join("")) return 1;
+  const common = x.filter((w) => y.includes(w)).length;
+  return (2 * common) / (x.length + y.length + 1);
+}
+
+/** The value that is most like a line, where one is like it at all. */
+export function likeliest(name: string, title: string | undefined, sources: Source[]): Source | undefined {
+  let best: Source | undefined;
+  let most = 0.55;
+  for (const s of sources) {
+    const n = Math.max(
+      alike(name, s.name),
+      s.title ? alike(name, s.title) : 0,
+      title ? alike(title, s.name) * 0.9 : 0,
+      title && s.title ? alike(title, s.title) : 0,
+    );
+    if (n > most) {
+      best = s;
+      most = n;
+    }
+  }
+  return best;
+}

@@ -1,0 +1,477 @@
+import { useQuery } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { call, enc } from "../../api/client";
+import { CSVSettings, errorAt, type FormProps, withSetting } from "../kit";
+import {
+  type At,
+  changeList,
+  edited,
+  fieldAt,
+  isGroup,
+  isLoop,
+  type Loop,
+  type MapField,
+  moved,
+  type Row,
+  removed,
+  rowsOf,
+} from "./fields";
+import { LikeNames } from "./like-names";
+import { likeliest, listOf, placeFor, type Source, within } from "./paths";
+import { TargetRow } from "./row";
+import { likeExample, ShapeDialog, shapeWords } from "./shape";
+import { seenAt, useLines, useSources, useWords } from "./use-map";
+
+/** How many lines are shown before those that nothing writes fold into one. */
+const unfolded = 40;
+
+const formats = ["json", "xml", "csv", "hl7", "form"];
+
+/** The values of a loop's items, as its fields say them. */
+const itemSources = (all: Source[], loop: Loop): Source[] =>
+  all.flatMap((s) => {
+    const e = within(s.expression, [loop]);
+    return e === s.expression ? [] : [{ ...s, expression: e }];
+  });
+
+/** A document that a map writes, line by line: its value here, and where it comes from in words. */
+export function Target(p: FormProps & { within?: boolean }) {
+  const fields = (p.step.fields ?? []) as MapField[];
+  const as = String(p.step.as ?? p.usual("as"));
+  const { lines, error } = useLines(p.names.flow, p.step);
+  const rows = useMemo(() => rowsOf(fields, lines, as), [fields, lines, as]);
+  const sources = useSources(p.entry);
+  const [armed, setArmed] = useState<string | null>(null);
+  const [open, setOpen] = useState<string | null>(null);
+  const [all, setAll] = useState(false);
+  const [find, setFind] = useState("");
+  const [shaping, setShaping] = useState(false);
+  const [liking, setLiking] = useState(false);
+  const box = useRef<HTMLDivElement>(null);
+  const words = useWords(
+    rows.flatMap((r) => [r.field?.from, r.field?.each, r.field?.sort].filter((e) => e !== undefined)),
+  );
+  const files = useQuery({
+    queryKey: ["files", p.names.flow],
+    queryFn: async () => (await call<Record<string, string>>(`/api/v1/flows/${enc(p.names.flow)}/files`)).value,
+    enabled: shaping,
+  });
+  const tables = useQuery({
+    queryKey: ["tables-with-columns"],
+    queryFn: async () =>
+      (await call<{ name: string; columns?: { name: string }[] }[]>("/api/v1/tables")).value.map((t) => ({
+        name: t.name,
+        columns: (t.columns ?? []).map((c) => c.name),
+      })),
+  });
+  const byName = useMemo(
+    () => Object.fromEntries((tables.data ?? []).map((t) => [t.name, t.columns])) as Record<string, string[]>,
+    [tables.data],
+  );
+  const header = as === "csv" || p.entry?.before?.tree?.startsWith("[{") === true;
+  const seen = useMemo(() => seenAt(p.entry, p.headers, header), [p.entry, p.headers, header]);
+
+  const put = (next: MapField[], mark: string) => p.change(withSetting(p.step, "fields", next), mark);
+  const insert = (at: At, f: MapField) => changeList(fields, at, (l, i) => [...l.slice(0, i), f, ...l.slice(i)]);
+  const arm = (key: string | null) => {
+    setArmed(key);
+    p.onPicked?.(null);
+  };
+  const values = (r: Row) =>
+    p.entry?.fields?.find((x) => x.to === (r.field && isLoop(r.field) ? `${r.path}[]` : r.path));
+
+  /** The next line that nothing writes, behind a place in the document. */
+  const nextUnset = (next: MapField[], path: string): string | null => {
+    const list = rowsOf(next, lines, as);
+    const here = list.findIndex((r) => r.path === path && r.field);
+    const open = (r: Row) => !r.field;
+    return (list.slice(here + 1).find(open) ?? null)?.key ?? null;
+  };
+
+  /** Puts what is picked into a row: a value, or for a list a loop over it. */
+  const fill = (r: Row, path: string) => {
+    const source = within(path, r.loops);
+    if (r.field && !isLoop(r.field)) {
+      const next = edited(fields, r.at, { from: source });
+      put(next, "");
+      arm(r.line ? nextUnset(next, r.path) : null);
+      return;
+    }
+    if (r.field) {
+      put(edited(fields, r.at, { each: source }), "");
+      arm(null);
+      return;
+    }
+    if (!r.line) return;
+    if (r.line.list) {
+      const list = sources.some((s) => s.expression === path && !s.list) ? listOf(source) : source;
+      const each = /\[\d+\]$/.test(list) ? listOf(list) : list;
+      const inner = itemSources(sources, { each: path === source ? each : listOf(path), as: "item" });
+      const matched = (r.line.lines ?? []).flatMap((l): MapField[] => {
+        if (l.list) return [];
+        if (as === "hl7" && l.title?.startsWith("Set ID")) return [{ to: l.to, from: "index + 1" }];
+        const s = inner.find((x) => x.name.toLowerCase() === l.name.toLowerCase());
+        return s ? [{ to: l.to, from: s.expression }] : [];
+      });
+      const f: MapField = { ...(as !== "csv" && as !== "hl7" ? { to: r.to } : {}), each, fields: matched };
+      if (as === "hl7") f.note = r.line.name; // it has no place of its own: which line it is of is known by this
+      if (r.loops.length) f.as = `item${r.loops.length + 1}`;
+      const next = insert(r.at, f);
+      put(next, "");
+      const list2 = rowsOf(next, lines, as);
+      const mine = list2.findIndex((x) => x.field === f || (x.at.join() === r.at.join() && x.field && isLoop(x.field)));
+      arm(list2.slice(mine + 1).find((x) => !x.field && x.depth > r.depth)?.key ?? null);
+      return;
+    }
+    const next = insert(r.at, { to: r.to, from: source });
+    put(next, "");
+    arm(nextUnset(next, r.path));
+  };
+
+  // A click on a value before the step goes to the armed row, else it is picked until a row is chosen;
+  // where nothing is known of the target it makes a line of its own.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what is armed and written is all that matters
+  useEffect(() => {
+    p.onFill((path) => {
+      const r = rows.find((x) => x.key === armed);
+      if (r) return fill(r, path);
+      if (lines.length > 0) return p.onPicked?.(p.picked === path ? null : path);
+      let to = placeFor(as, path, false);
+      for (let n = 2; to && fields.some((f) => f.to === to); n++) to = `${placeFor(as, path, false)}${n}`;
+      put(insert([fields.length], { to, from: path }), "");
+    });
+  }, [armed, p.step, lines, p.picked, rows, sources]);
+
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only what is written changes what is marked
+  useEffect(() => {
+    p.onMapped?.(
+      rows.flatMap((r) => {
+        const e = r.field?.from ?? r.field?.each;
+        return e === undefined ? [] : (words[e]?.sources ?? [e]).map((s) => outside(s, r.loops));
+      }),
+    );
+  }, [rows, words]);
+
+  const wanted = find.trim().toLowerCase();
+  const value = (r: Row) => values(r)?.value ?? "";
+  const kept = rows.filter((r) =>
+    wanted
+      ? `${r.to} ${r.line?.name ?? ""} ${r.line?.title ?? ""} ${r.field?.from ?? ""} ${value(r)}`
+          .toLowerCase()
+          .includes(wanted)
+      : all ||
+        rows.length <= unfolded ||
+        r.field ||
+        r.line?.required ||
+        r.key === armed ||
+        (r.line?.list && r.depth === 0),
+  );
+  const folded = wanted ? 0 : rows.length - kept.length;
+  const virtual = useVirtualizer({
+    count: kept.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => 29,
+    overscan: 12,
+    getItemKey: (i) => kept[i]?.key ?? i,
+  });
+  const unset = rows.filter((r) => r.line?.required && !r.field).length;
+
+  const onKey = (e: React.KeyboardEvent) => {
+    if ((e.target as HTMLElement).closest("input, select, textarea, .cm-editor")) return;
+    const i = kept.findIndex((r) => r.key === armed);
+    const r = kept[i];
+    const go = (n: number) => {
+      const next = kept[Math.max(0, Math.min(kept.length - 1, n))];
+      if (!next) return;
+      e.preventDefault();
+      setArmed(next.key);
+      virtual.scrollToIndex(kept.indexOf(next));
+    };
+    if (e.altKey && r?.field && (e.key === "ArrowUp" || e.key === "ArrowDown")) {
+      e.preventDefault();
+      put(moved(fields, r.at, e.key === "ArrowUp" ? -1 : 1), "");
+    } else if (e.key === "ArrowDown") go(i + 1);
+    else if (e.key === "ArrowUp") go(i < 0 ? 0 : i - 1);
+    else if (e.key === "Enter" && r) {
+      e.preventDefault();
+      if (p.picked) fill(r, p.picked);
+      else setOpen(open === r.key ? null : r.key);
+    } else if (e.key === "Delete" && r?.field) {
+      e.preventDefault();
+      e.stopPropagation();
+      put(removed(fields, r.at), "");
+    } else if (e.key === "Escape" && (armed || p.picked)) {
+      e.preventDefault();
+      e.stopPropagation();
+      arm(null);
+    }
+  };
+
+  return (
+    <div className="flex h-full min-h-0 flex-col" data-testid="target">
+      <div className="flex flex-wrap items-center gap-x-3 gap-y-1 px-3 py-1.5 text-[12.5px]">
+        <select
+          aria-label="Format"
+          className="field !w-auto"
+          value={as}
+          onChange={(e) => p.change(withSetting(p.step, "as", e.target.value), "")}
+        >
+          {formats.map((f) => (
+            <option key={f} value={f}>
+              {f.toUpperCase()}
+            </option>
+          ))}
+        </select>
+        {!p.within && (
+          <button type="button" className="btn" onClick={() => setShaping(true)}>
+            {shapeWords(p.step) || "What it looks like…"}
+          </button>
+        )}
+        {p.step.start !== "example" && !p.within && as !== "csv" && (
+          <label className="flex items-center gap-1">
+            <input
+              type="checkbox"
+              checked={p.step.start === "body"}
+              onChange={(e) => p.change(withSetting(p.step, "start", e.target.checked ? "body" : undefined), "")}
+            />
+            changes the present body
+          </label>
+        )}
+        {rows.length > 0 && (
+          <input
+            aria-label="Find a line"
+            className="field !w-40"
+            placeholder="name or value"
+            value={find}
+            onChange={(e) => setFind(e.target.value)}
+          />
+        )}
+        {lines.length > 0 && sources.length > 0 && (
+          <button type="button" className="btn-bare" onClick={() => setLiking(true)}>
+            take by like names…
+          </button>
+        )}
+        {unset > 0 && (
+          <span className="text-dead">
+            {unset} required {unset === 1 ? "line" : "lines"} without a source
+          </span>
+        )}
+        {(errorAt(p, "target") ?? errorAt(p, "example") ?? errorAt(p, "start")) && (
+          <span role="alert" className="text-dead">
+            {errorAt(p, "target") ?? errorAt(p, "example") ?? errorAt(p, "start")}
+          </span>
+        )}
+        {error ? <span className="text-dead">{String((error as Error).message)}</span> : null}
+      </div>
+      {as === "csv" && (
+        <div className="px-3">
+          <CSVSettings {...p} header="with a row of the columns' names" />
+        </div>
+      )}
+      <div className="grid grid-cols-[30%_26%_minmax(0,1fr)_34px] border-b border-line px-3 py-1">
+        <span className="head">Line of the target</span>
+        <span className="head">Here</span>
+        <span className="head">From</span>
+      </div>
+      <div
+        ref={box}
+        role="listbox"
+        aria-label="Lines of the target"
+        tabIndex={0}
+        className="min-h-0 flex-1 overflow-auto"
+        onKeyDown={onKey}
+      >
+        {rows.length === 0 && (
+          <div className="px-3 py-2">
+            <p className="mb-1.5 text-quiet">
+              {p.within
+                ? "Click a value, or add a line."
+                : "Click a value on the left, or show what the target looks like: then its lines stand here, to be filled one by one."}
+            </p>
+            {!p.within && (
+              <textarea
+                aria-label="An example of the target"
+                className="field data h-16"
+                placeholder="Paste a document as the target wants it: JSON, XML, HL7 or CSV"
+                value=""
+                onChange={(e) => e.target.value.trim() && p.change(likeExample(p.step, e.target.value), "")}
+              />
+            )}
+          </div>
+        )}
+        <div style={{ height: virtual.getTotalSize(), position: "relative" }}>
+          {virtual.getVirtualItems().map((v) => {
+            const r = kept[v.index];
+            if (!r) return null;
+            const place = `fields/${r.at.join("/fields/")}`;
+            const s = values(r);
+            const like =
+              !r.field && r.line && !r.line.list && (r.line.required || r.key === armed)
+                ? likeliest(
+                    r.line.name,
+                    r.line.title,
+                    r.loops.length ? itemSources(sources, r.loops.at(-1) as Loop) : sources,
+                  )
+                : undefined;
+            return (
+              <div
+                key={v.key}
+                data-index={v.index}
+                ref={virtual.measureElement}
+                style={{ position: "absolute", top: 0, left: 0, right: 0, transform: `translateY(${v.start}px)` }}
+              >
+                <TargetRow
+                  p={p}
+                  r={r}
+                  as={as}
+                  words={words}
+                  seen={s}
+                  seenAt={seen}
+                  tables={byName}
+                  armed={armed === r.key}
+                  open={open === r.key}
+                  picked={p.picked ?? null}
+                  lit={p.litField === r.path}
+                  like={like}
+                  error={
+                    r.field
+                      ? (["from", "each", "to", "when", "where", "sort", "default"]
+                          .map((k) => errorAt(p, `${place}/${k}`))
+                          .find(Boolean) ?? errorAt(p, place))
+                      : undefined
+                  }
+                  place={place}
+                  onArm={() => (p.picked ? fill(r, p.picked) : arm(armed === r.key ? null : r.key))}
+                  onFill={(path) => fill(r, path)}
+                  onOpen={() => {
+                    setArmed(r.key);
+                    setOpen(open === r.key ? null : r.key);
+                  }}
+                  onEdit={(part, mark) => {
+                    if (r.field) return put(edited(fields, r.at, part), mark ? `${r.at.join("/")}${mark}` : "");
+                    put(insert(r.at, { to: r.to, from: '""', ...part }), "");
+                  }}
+                  onRemove={() => {
+                    put(removed(fields, r.at), "");
+                    setOpen(null);
+                  }}
+                  onAddBelow={() => {
+                    const f = fieldAt(fields, r.at);
+                    put(
+                      insert([...r.at, (f?.fields ?? []).length], {
+                        to: as === "json" || as === "xml" ? "/field" : "",
+                        from: f?.as ?? "item",
+                      }),
+                      "",
+                    );
+                  }}
+                  onHover={(on) => p.onHoverField(on ? r.path : null)}
+                />
+              </div>
+            );
+          })}
+        </div>
+        {folded > 0 && (
+          <button
+            type="button"
+            className="block w-full border-b border-line px-3 py-1 text-left text-quiet hover:bg-mark"
+            onClick={() => setAll(true)}
+          >
+            {folded} more lines, none required
+          </button>
+        )}
+        <div className="flex flex-wrap gap-5 px-3 py-1.5">
+          <button
+            type="button"
+            className="btn-bare"
+            onClick={() =>
+              put(
+                insert([fields.length], {
+                  to: as === "json" ? "/field" : as === "xml" ? "/root/field" : as === "hl7" ? "PID-5.1" : "field",
+                  from: '""',
+                }),
+                "",
+              )
+            }
+          >
+            + line
+          </button>
+          <button
+            type="button"
+            className="btn-bare"
+            onClick={() =>
+              put(
+                insert([fields.length], {
+                  ...(as === "csv" || as === "hl7"
+                    ? {}
+                    : { to: as === "json" ? "/list" : as === "xml" ? "/root/item" : "field" }),
+                  each: "body",
+                  fields: [],
+                }),
+                "",
+              )
+            }
+          >
+            + for each
+          </button>
+          <button
+            type="button"
+            className="btn-bare"
+            onClick={() => put(insert([fields.length], { when: "true", fields: [] }), "")}
+          >
+            + lines with a condition
+          </button>
+          {all && rows.length > unfolded && (
+            <button type="button" className="btn-bare" onClick={() => setAll(false)}>
+              fold what nothing writes
+            </button>
+          )}
+        </div>
+      </div>
+      {shaping && (
+        <ShapeDialog
+          open
+          onClose={() => setShaping(false)}
+          step={p.step}
+          files={Object.keys(files.data ?? {}).filter((f) => f.endsWith(".json"))}
+          tables={tables.data ?? []}
+          change={(next) => p.change(next, "")}
+        />
+      )}
+      {liking && (
+        <LikeNames
+          rows={rows}
+          sources={sources}
+          itemSources={(r) => (r.loops.length ? itemSources(sources, r.loops.at(-1) as Loop) : sources)}
+          onClose={() => setLiking(false)}
+          onTake={(chosen) => {
+            let next = fields;
+            for (const c of [...chosen].reverse())
+              next = changeList(next, c.row.at, (l, i) => [
+                ...l.slice(0, i),
+                { to: c.row.to, from: c.source.expression },
+                ...l.slice(i),
+              ]);
+            put(next, "");
+            setLiking(false);
+          }}
+        />
+      )}
+    </div>
+  );
+}
+
+/** A path as it is outside of the loops around it, for the first item of each. */
+function outside(path: string, loops: Loop[]): string {
+  let out = path;
+  for (const l of [...loops].reverse()) {
+    const g = /^hl7Groups\((\w[\w.]*), "([A-Z][A-Z0-9]{2})"\)$/.exec(l.each);
+    out = g
+      ? out.replace(new RegExp(`^hl7\\(${l.as}, `), `hl7(${g[1]}, `)
+      : out.replace(new RegExp(`^${l.as}(?=$|[.[])`), `${l.each.replace(/^many\((.*)\)$/, "$1")}[0]`);
+  }
+  return out;
+}
+
+export { isGroup };
