@@ -260,7 +260,8 @@ func (p *place) streamed(t *testing.T) {
 		{`{"folder":"out","name":"large"}`, "delivered written", "out/large", whole},
 		{`{"folder":"out","name":"large"}`, "delivered written", "out/large", whole}, // a second try
 		{`{"folder":"out","name":"large","behind":"line-end"}`, "never exists", "out/large", whole},
-		{`{"folder":"out","name":"large","behind":"line-end","exists":"replace"}`, "delivered written", "out/large", whole + "\n"},
+		{`{"folder":"out","name":"large","behind":"line-end","exists":"replace"}`, "delivered written", "out/large",
+			whole + "\n"},
 		{`{"folder":"out","name":"larger","exists":"append"}`, "delivered written", "out/larger", whole},
 		{`{"folder":"out","name":"larger","exists":"append"}`, "delivered written", "out/larger", whole + whole},
 	} {

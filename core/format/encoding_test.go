@@ -54,8 +54,10 @@ func TestCharacterSetsOfFormats(t *testing.T) {
 	}
 	for _, c := range []struct{ format, src, to, want string }{
 		{XML, `<a>é €</a>`, "iso-8859-1", "<?xml version=\"1.0\" encoding=\"iso-8859-1\"?><a>\xe9 &#8364;</a>"},
-		{XML, `<?xml version="1.0" standalone="yes"?><a>é</a>`, "latin1", `<?xml version="1.0" encoding="latin1" standalone="yes"?><a>` + "\xe9</a>"},
-		{XML, `<?xml version="1.0" encoding="UTF-8"?><a>é</a>`, "ISO-8859-1", `<?xml version="1.0" encoding="ISO-8859-1"?><a>` + "\xe9</a>"},
+		{XML, `<?xml version="1.0" standalone="yes"?><a>é</a>`, "latin1",
+			`<?xml version="1.0" encoding="latin1" standalone="yes"?><a>` + "\xe9</a>"},
+		{XML, `<?xml version="1.0" encoding="UTF-8"?><a>é</a>`, "ISO-8859-1",
+			`<?xml version="1.0" encoding="ISO-8859-1"?><a>` + "\xe9</a>"},
 		{HL7, "MSH|^~\\&|é|||||||||||||||UNICODE UTF-8", "latin1", "MSH|^~\\&|é|||||||||||||||UNICODE UTF-8"},
 		{Form, "a=%C3%A9", "latin1", "a=%C3%A9"}, {Binary, "\xff", "latin1", "\xff"},
 	} {
@@ -76,7 +78,8 @@ func TestCharacterSetsOfFormats(t *testing.T) {
 func TestALineEndStaysAsItWas(t *testing.T) {
 	for _, c := range []struct{ was, now, want string }{
 		{"MSH|a\rPID|1\r", "MSH|b\nPID|1\n", "MSH|b\rPID|1\r"}, {"a\rb", "a\r\nb\nc", "a\rb\rc"},
-		{"a\r\nb\r\n", "a\nc\n", "a\r\nc\r\n"}, {"a\nb", "a\nc", "a\nc"}, {"a\nb\r\n", "a\nc\n", "a\nc\n"}, {"ab", "a\nb", "a\nb"},
+		{"a\r\nb\r\n", "a\nc\n", "a\r\nc\r\n"}, {"a\nb", "a\nc", "a\nc"}, {"a\nb\r\n", "a\nc\n", "a\nc\n"}, {"ab", "a\nb",
+			"a\nb"},
 		{"a\r\nb", "a\r\nb", "a\r\nb"},
 	} {
 		if got := string(Edited([]byte(c.was), []byte(c.now))); got != c.want {

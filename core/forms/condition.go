@@ -31,7 +31,8 @@ type comparison struct {
 
 var comparisons = []comparison{
 	{"is", "x == y"}, {"is not", "x != y"}, {"is more than", "x > y"}, {"is at least", "x >= y"},
-	{"is less than", "x < y"}, {"is at most", "x <= y"}, {"begins with", "x.startsWith(y)"}, {"ends with", "x.endsWith(y)"},
+	{"is less than", "x < y"}, {"is at most", "x <= y"}, {"begins with", "x.startsWith(y)"}, {"ends with",
+		"x.endsWith(y)"},
 	{"contains", "x.contains(y)"}, {"fits the pattern", "x.matches(y)"}, {"is one of", "x in y"},
 	{"is there", "has(x)"}, {"is yes", "x"},
 }
@@ -55,7 +56,8 @@ func ReadCondition(source string) *Condition {
 	return r.condition(p.Root())
 }
 
-var operatorOf = map[string]string{operators.Equals: "is", operators.NotEquals: "is not", operators.Greater: "is more than",
+var operatorOf = map[string]string{operators.Equals: "is", operators.NotEquals: "is not",
+	operators.Greater:       "is more than",
 	operators.GreaterEquals: "is at least", operators.Less: "is less than", operators.LessEquals: "is at most",
 	"startsWith": "begins with", "endsWith": "ends with", "contains": "contains", "matches": "fits the pattern", operators.In: "is one of"}
 
@@ -213,5 +215,6 @@ func (c *Condition) compared() (string, error) {
 		}
 		return fill(one.pattern, map[string]string{"x": inner(c.Left), "y": inner(right)}), nil
 	}
-	return "", fmt.Errorf("%w: %q is no comparison; there are %s", ErrCondition, c.Compare, strings.Join(Comparisons(), ", "))
+	return "", fmt.Errorf("%w: %q is no comparison; there are %s", ErrCondition, c.Compare, strings.Join(Comparisons(),
+		", "))
 }

@@ -30,7 +30,8 @@ func TestConditionsAreDrawnBothWays(t *testing.T) {
 			t.Errorf("%s is written as %s %v, want %s", source, got, err, again)
 		}
 	}
-	for _, source := range []string{`body.l.exists(x, x.n == 5)`, `body.n + 1 == 2 ? true : false`, `"x" == body.a`, `body.a in body.b`,
+	for _, source := range []string{`body.l.exists(x, x.n == 5)`, `body.n + 1 == 2 ? true : false`, `"x" == body.a`,
+		`body.a in body.b`,
 		`body.a ==`, `5`} {
 		if c := ReadCondition(source); c != nil {
 			t.Errorf("%s is drawn as %+v", source, c)

@@ -50,10 +50,12 @@ var all = []Form{
 	{ID: "case", Group: "text", Words: "as a name for programs, {a}", Pattern: `nameCase(x, a)`,
 		Values: [][]string{{`"snake"`}, {`"camel"`}}},
 	{ID: "digits", Group: "text", Words: "only its digits", Pattern: `digits(x)`},
-	{ID: "first-letters", Group: "text", Words: "only the first {a} letters", Pattern: `x.substring(0, math.least(size(x), a))`,
-		Values: [][]string{{"1"}, {"10"}}},
-	{ID: "from-letter", Group: "text", Words: "without the first {a} letters", Pattern: `x.substring(math.least(size(x), a))`,
-		Values: [][]string{{"1"}}},
+	{ID: "first-letters", Group: "text", Words: "only the first {a} letters",
+		Pattern: `x.substring(0, math.least(size(x), a))`,
+		Values:  [][]string{{"1"}, {"10"}}},
+	{ID: "from-letter", Group: "text", Words: "without the first {a} letters",
+		Pattern: `x.substring(math.least(size(x), a))`,
+		Values:  [][]string{{"1"}}},
 	{ID: "part", Group: "text", Words: "part {b} between {a}, counted from 0", Pattern: `x.split(a)[b]`,
 		Values: [][]string{{`" "`, "0"}, {`"-"`, "0"}, {`","`, "0"}}},
 	{ID: "replace", Group: "text", Words: "with {b} in place of {a}", Pattern: `x.replace(a, b)`,
@@ -80,15 +82,18 @@ var all = []Form{
 	{ID: "number", Group: "numbers", Words: "as a number", Pattern: `decimal(x)`},
 	{ID: "round", Group: "numbers", Words: "with {a} digits behind the point", Pattern: `round(decimal(x), a)`,
 		Values: [][]string{{"2"}, {"0"}}},
-	{ID: "comma", Group: "numbers", Words: "as a number that has a decimal comma", Pattern: `decimal(x.replace(",", "."))`},
+	{ID: "comma", Group: "numbers", Words: "as a number that has a decimal comma",
+		Pattern: `decimal(x.replace(",", "."))`},
 	{ID: "string", Group: "numbers", Words: "as a text", Pattern: `string(x)`},
 
 	{ID: "table", Group: "codes", Words: "through the table {a}, its column {b}", Pattern: `lookup(a, x)[b]`},
-	{ID: "table-default", Group: "codes", Words: "through the table {a}, its column {b}, else {c}", Pattern: `lookup(a, x, {b: c})[b]`},
+	{ID: "table-default", Group: "codes", Words: "through the table {a}, its column {b}, else {c}",
+		Pattern: `lookup(a, x, {b: c})[b]`},
 	{ID: "codes", Group: "codes", Words: "{b} for {a}, else {c}", Pattern: `x == a ? b : c`},
 	{ID: "codes-map", Group: "codes", Words: "{b} for {a}, {d} for {c}, else {e}", Pattern: `x == a ? b : x == c ? d : e`},
 
-	{ID: "yes", Group: "yes or no", Words: "yes where it is {a}", Pattern: `x == a`, Values: [][]string{{`"Y"`}, {`"true"`}, {`"1"`}}},
+	{ID: "yes", Group: "yes or no", Words: "yes where it is {a}", Pattern: `x == a`, Values: [][]string{{`"Y"`},
+		{`"true"`}, {`"1"`}}},
 	{ID: "words", Group: "yes or no", Words: "{a} for yes, {b} for no", Pattern: `x ? a : b`, Values: [][]string{
 		{`"Y"`, `"N"`}, {`"yes"`, `"no"`}, {`"1"`, `"0"`},
 	}},
@@ -96,7 +101,8 @@ var all = []Form{
 	{ID: "first", Group: "lists", Words: "the first of them", Pattern: `x[0]`},
 	{ID: "last", Group: "lists", Words: "the last of them", Pattern: `x[size(x) - 1]`},
 	{ID: "count", Group: "lists", Words: "how many they are", Pattern: `size(x)`},
-	{ID: "join", Group: "lists", Words: "all of them, with {a} between", Pattern: `x.join(a)`, Values: [][]string{{`", "`}, {`" "`}}},
+	{ID: "join", Group: "lists", Words: "all of them, with {a} between", Pattern: `x.join(a)`,
+		Values: [][]string{{`", "`}, {`" "`}}},
 
 	{ID: "to-base64", Group: "bytes", Words: "its bytes as base64", Pattern: `base64.encode(bytes(x))`},
 	{ID: "from-base64-text", Group: "bytes", Words: "the text in base64", Pattern: `string(base64.decode(x))`},
@@ -177,7 +183,8 @@ func (m *matching) fits(p, e celast.Expr) bool {
 }
 
 func (m *matching) calls(a, b celast.CallExpr) bool {
-	if a.FunctionName() != b.FunctionName() || a.IsMemberFunction() != b.IsMemberFunction() || len(a.Args()) != len(b.Args()) {
+	if a.FunctionName() != b.FunctionName() || a.IsMemberFunction() != b.IsMemberFunction() ||
+		len(a.Args()) != len(b.Args()) {
 		return false
 	}
 	if a.IsMemberFunction() && !m.fits(a.Target(), b.Target()) {

@@ -150,7 +150,8 @@ func (w *walker) block(b *step.Block, prefix string, st *step.State) progress {
 }
 
 func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
-	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace, Memory: w.memory, Watch: w.watch}
+	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace, Memory: w.memory,
+		Watch: w.watch}
 	entry := Entry{Path: path, Step: s.ID, Kind: s.Kind, Reads: s.Reads}
 	before := *st
 	began := w.clock()

@@ -317,7 +317,8 @@ func TestRowsOfTemplates(t *testing.T) {
 			`[{to: /s, from: item.s}]}]`, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n" + `<o k="1"><l unit="p"><s>a</s></l><l unit="p"><s>b</s></l><end/></o>`},
 		{`as: csv, example: "sku,unit\n0,piece\n", fields: [{each: body.l, fields: [{to: sku, from: item.s}]}]`,
 			"sku,unit\r\na,piece\r\nb,piece\r\n"},
-		{`as: form, example: "t=1&t=2&k=x", fields: [{to: t, each: body.l, fields: [{to: "", from: item.s}]}]`, "t=a&t=b&k=x"},
+		{`as: form, example: "t=1&t=2&k=x", fields: [{to: t, each: body.l, fields: [{to: "", from: item.s}]}]`,
+			"t=a&t=b&k=x"},
 		{`as: json, example: {g: [{n: 0, l: [{u: 1, s: 0}]}]}, fields: [{to: /g, each: "[1,2]", as: g, fields: [{to: /n, from: g}, ` +
 			`{to: /l, each: body.l, fields: [{to: /s, from: item.s}]}]}]`,
 			`{"g":[{"n":1,"l":[{"u":1,"s":"a"},{"u":1,"s":"b"}]},{"n":2,"l":[{"u":1,"s":"a"},{"u":1,"s":"b"}]}]}`},
@@ -335,7 +336,8 @@ func TestRowsOfTemplates(t *testing.T) {
 func TestConditionsAndOrderInAMap(t *testing.T) {
 	const body = `{"kind":"x","l":[{"s":"b","n":10,"ok":true},{"s":"a","n":9.5,"ok":false},{"s":"c","n":10.0,"ok":true}]}`
 	for _, c := range []struct{ fields, want string }{
-		{`[{to: /a, from: body.kind, when: 'body.kind == "x"'}, {to: /b, from: body.kind, when: 'body.kind == "y"'}]`, `{"a":"x"}`},
+		{`[{to: /a, from: body.kind, when: 'body.kind == "x"'}, {to: /b, from: body.kind, when: 'body.kind == "y"'}]`,
+			`{"a":"x"}`},
 		{`[{when: 'body.kind == "x"', fields: [{to: /a, from: '1'}, {to: /b, from: '2'}]}, {when: 'false', fields: [{to: /c, from: ` +
 			`body.nothing}]}]`, `{"a":1,"b":2}`},
 		{`[{to: /l, each: body.l, where: item.ok, fields: [{to: "", from: item.s}]}]`, `{"l":["b","c"]}`},

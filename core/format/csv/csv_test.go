@@ -318,7 +318,8 @@ func TestLenientQuotesAsTheStandardLibrary(t *testing.T) {
 		!strings.Contains(err.Error(), "not closed") {
 		t.Error(err)
 	}
-	for src, want := range map[string]string{"a,b\"c\n": "quotes: lenient", "\"a\"b\n": "quotes: lenient", "a\xe9\n": "encoding: windows-1252"} {
+	for src, want := range map[string]string{"a,b\"c\n": "quotes: lenient", "\"a\"b\n": "quotes: lenient",
+		"a\xe9\n": "encoding: windows-1252"} {
 		if _, err := Decode([]byte(src), Options{}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v does not name %s", src, err, want)
 		}

@@ -123,7 +123,8 @@ func (l *lines) heads(s *Segment, root string, several bool) message.Token {
 	return t
 }
 
-func (l *lines) components(rep, at string, field int, sep Separators, put func(text, path string, field, component int), mark func(byte)) {
+func (l *lines) components(rep, at string, field int, sep Separators, put func(text, path string, field,
+	component int), mark func(byte)) {
 	comps := strings.Split(rep, string(sep.Component))
 	for c, comp := range comps {
 		here, component := at, c+1
