@@ -69,6 +69,15 @@ export function againstProgram(binary: string, ...args: string[]) {
 export const cell = (page: Page, path: string, column: number) =>
   page.locator(`[data-testid=sheet] [data-path="${path}"] [role=gridcell]`).nth(column + 1);
 
+/** Shows a condition, which is put together from comparisons, as the expression that it is. */
+export async function asText(page: Page) {
+  const settings = page.getByTestId("settings");
+  const button = settings.getByRole("button", { name: "write it as an expression" }).first();
+  const written = settings.getByText("It is more than comparisons").or(settings.getByRole("button", { name: "put it together" }));
+  await expect(button.or(written).first()).toBeVisible();
+  if (await button.isVisible()) await button.click();
+}
+
 /** Puts a text in place of all that an editor holds. */
 export async function retype(page: Page, label: string, text: string) {
   const editor = page.getByRole("textbox", { name: label, exact: true });

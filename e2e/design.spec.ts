@@ -1,4 +1,4 @@
-import { against, cell, expect, retype, saved } from "./app";
+import { against, asText, cell, expect, retype, saved } from "./app";
 
 const test = against("demo", "--trickle", "0");
 test.describe.configure({ mode: "default" });
@@ -44,6 +44,7 @@ test("paths of the sample complete an expression", async ({ page, goto, app }) =
 test("a wrong expression shows its error in its row and on the desk, and is not published", async ({ page, goto }) => {
   await goto("/flows/hold-requests");
   await cell(page, "open-only", 0).click();
+  await asText(page);
   await retype(page, "Goes on when", "bdoy.status == 1");
   await expect(page.getByTestId("settings").getByRole("alert")).toContainText("did you mean body?");
   await expect(page.locator("[data-path=open-only]")).toContainText('there is no name or function "bdoy"');
@@ -111,6 +112,7 @@ test("the document is the same as YAML", async ({ page, goto, app }) => {
 test("a sample is added, pinned and seen to differ", async ({ page, goto }) => {
   await goto("/flows/hold-requests");
   await cell(page, "open-only", 0).click();
+  await asText(page);
   await retype(page, "Goes on when", "true");
   await page.getByRole("button", { name: "+ sample" }).click();
   await page.getByLabel("Name of the sample").fill("second copy");
@@ -122,6 +124,7 @@ test("a sample is added, pinned and seen to differ", async ({ page, goto }) => {
   await page.getByRole("button", { name: "Expect this" }).click();
   await expect(page.getByText("All 1 as expected")).toBeVisible();
   await cell(page, "by-home.digital", -1).click();
+  await asText(page);
   await retype(page, "Taken when", "false");
   await expect(page.getByText("1 not as expected")).toBeVisible();
 });

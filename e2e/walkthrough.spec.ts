@@ -1,5 +1,5 @@
 import { execFileSync } from "node:child_process";
-import { against, cell, expect, retype } from "./app";
+import { against, asText, cell, expect, retype } from "./app";
 
 const test = against("demo", "--trickle", "0");
 
@@ -19,6 +19,7 @@ test("design, publish, call, fail, repair and resend", async ({ page, app, goto 
 
   await test.step("another condition moves a cell to another way", async () => {
     await cell(page, "by-home.digital", -1).click();
+    await asText(page);
     await retype(page, "Taken when", 'body.format == "ebook" || body.format == "audio"');
     await expect(cell(page, "by-home", 2)).toHaveText("digital");
     await expect(page.getByTestId("flow-status")).toContainText("1 edit since version 1");

@@ -126,11 +126,19 @@ func (r *reader) sum(e celast.Expr) []celast.Expr {
 
 var hl7Place = regexp.MustCompile(`^hl7(?:Raw)?\((\w[\w.\[\]]*), "([^"]+)"\)$`)
 
+var hl7List = regexp.MustCompile(`^hl7Groups\((\w[\w.\[\]]*), "([^"]+)"\)$`)
+
 // value gives a value that no form has made in words: a place, a constant, or several that
 // are put together.
 func (r *reader) value(e celast.Expr) (words string, sources []string, known bool) {
 	source := r.of.Source(e)
 	if m := hl7Place.FindStringSubmatch(source); m != nil {
+		if m[1] != "body" {
+			return m[2] + " of " + spokenPath(m[1]), []string{source}, true
+		}
+		return m[2], []string{source}, true
+	}
+	if m := hl7List.FindStringSubmatch(source); m != nil {
 		if m[1] != "body" {
 			return m[2] + " of " + spokenPath(m[1]), []string{source}, true
 		}

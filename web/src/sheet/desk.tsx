@@ -191,7 +191,7 @@ export function Desk(p: DeskProps) {
               onChange={p.onChange}
             />
           )}
-          {row.kind === "way" && <WayForm {...p} row={row} completions={completions} onFill={onFill} />}
+          {row.kind === "way" && <WayForm {...p} row={row} completions={completions} onFill={onFill} entry={entry} />}
           {maps && written && after && (
             <div data-testid="after">
               <Document body={after} changed={changed} onHover={setHoverAfter} />

@@ -4,8 +4,10 @@ import { at, update } from "../model/edit";
 import type { entryOf, FlowDocument, Row, Step } from "../model/model";
 import { viewOf } from "../steps";
 import { Pairs, ThenSetting } from "../steps/kit";
+import { ConditionEditor } from "../steps/mapping/condition";
+import { valueAt } from "../steps/mapping/use-map";
 import { useUsual } from "../systems";
-import { Code, type Completion } from "../ui/code";
+import type { Completion } from "../ui/code";
 import { Setting, Text } from "../ui/parts";
 
 /** What the desk shows and changes. */
@@ -93,12 +95,14 @@ export function StepForm(
           </Setting>
         </div>
         <Setting label="Only if" error={p.findings.find((f) => f.pointer === `${p.row.pointer}/when`)?.message}>
-          <Code
+          <ConditionEditor
+            key={p.row.pointer}
             label="Only if"
-            language="expression"
             value={String(step.when ?? "")}
             onChange={(when) => change({ ...step, when: when || undefined }, "when")}
             completions={p.completions}
+            valueOf={valueAt(p.entry)}
+            onFill={p.onFill}
           />
         </Setting>
         {!["validate", "filter", "aggregate", "resequence"].includes(step.kind) && (

@@ -1,11 +1,14 @@
 import { at, update } from "../model/edit";
-import type { Row, Way } from "../model/model";
-import { Code } from "../ui/code";
+import type { entryOf, Row, Way } from "../model/model";
+import { ConditionEditor } from "../steps/mapping/condition";
+import { valueAt } from "../steps/mapping/use-map";
 import { Setting } from "../ui/parts";
 import { type DeskProps, type FormExtra, LazyText } from "./step-form";
 
 /** What a way is taken by, or why it has no settings. */
-export function WayForm(p: DeskProps & FormExtra & { row: Extract<Row, { kind: "way" }> }) {
+export function WayForm(
+  p: DeskProps & FormExtra & { row: Extract<Row, { kind: "way" }>; entry: ReturnType<typeof entryOf> },
+) {
   const { row } = p;
   if (row.split)
     return (
@@ -58,16 +61,17 @@ export function WayForm(p: DeskProps & FormExtra & { row: Extract<Row, { kind: "
         </p>
       ) : (
         <Setting label="Taken when" error={error && error.message + (error.repair ? `; ${error.repair}` : "")}>
-          <div onFocus={() => p.onFill((path) => put({ when: path }, "when"))}>
-            <Code
-              label="Taken when"
-              language="expression"
-              value={String(way.when ?? "")}
-              onChange={(when) => put({ when }, "when")}
-              completions={p.completions}
-              invalid={!!error}
-            />
-          </div>
+          <ConditionEditor
+            key={row.pointer}
+            label="Taken when"
+            value={String(way.when ?? "")}
+            onChange={(when) => put({ when }, "when")}
+            completions={p.completions}
+            invalid={!!error}
+            valueOf={valueAt(p.entry)}
+            onFill={p.onFill}
+            points
+          />
         </Setting>
       )}
     </div>

@@ -1,8 +1,8 @@
-import { Chip, ElseSetting, Expression, type FormProps, type StepView } from "./kit";
+import { Chip, ConditionSetting, ElseSetting, Expression, type FormProps, type StepView } from "./kit";
 
 const Form = (p: FormProps) => (
   <div className="p-3">
-    <Expression {...p} label="Goes on when" setting="keep" />
+    <ConditionSetting {...p} label="Goes on when" setting="keep" />
     <Expression
       {...p}
       label="Reason for the others"

@@ -2,9 +2,12 @@ import type { FC, ReactNode } from "react";
 import type { Entry, Finding } from "../api/client";
 import type { Step } from "../model/model";
 import type { Usual } from "../systems";
+import { insertAtCursor } from "../ui/caret";
 import { Code, type Completion } from "../ui/code";
 import { NamedValues } from "../ui/pairs";
 import { Select, Setting, Text } from "../ui/parts";
+import { ConditionEditor } from "./mapping/condition";
+import { valueAt } from "./mapping/use-map";
 
 /** What a form of settings works with. */
 export type FormProps = {
@@ -81,7 +84,7 @@ export function Expression(
     <Setting label={p.label} hint={p.hint} error={error}>
       <div
         className={p.tall ? "h-40 border border-line" : undefined}
-        onFocus={() => p.onFill((path) => put(p.template ? `${value}\${${path}}` : path))}
+        onFocus={() => p.onFill((path) => insertAtCursor(path) || put(p.template ? `${value}\${${path}}` : path))}
       >
         <Code
           key={p.pointer + p.setting}
@@ -93,6 +96,26 @@ export function Expression(
           invalid={!!error}
         />
       </div>
+    </Setting>
+  );
+}
+
+/** A setting that is a condition: put together, or written. */
+export function ConditionSetting(p: FormProps & { label: string; setting: string; hint?: string }) {
+  const error = errorAt(p, p.setting);
+  return (
+    <Setting label={p.label} hint={p.hint} error={error}>
+      <ConditionEditor
+        key={p.pointer + p.setting}
+        label={p.label}
+        value={String(p.step[p.setting] ?? "")}
+        onChange={(v) => p.change(withSetting(p.step, p.setting, v), p.setting)}
+        completions={p.completions}
+        invalid={!!error}
+        valueOf={valueAt(p.entry)}
+        onFill={p.onFill}
+        points
+      />
     </Setting>
   );
 }

@@ -9,6 +9,7 @@ import { drawSelection, EditorView, keymap, lineNumbers } from "@codemirror/view
 import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
 import type { Finding } from "../api/client";
+import { inserted, remember } from "./caret";
 
 export type Completion = { label: string; detail?: string };
 type Props = {
@@ -105,6 +106,23 @@ export default function Editor(p: Props) {
     }
     const v = new EditorView({ state: EditorState.create({ doc: p.value, extensions }), parent: holder.current });
     view.current = v;
+    // What a person points at goes to the cursor of the editor that they were in last.
+    const onFocus = () =>
+      remember({
+        gone: () => !v.dom.isConnected,
+        insert: (path) => {
+          const { from, to } = v.state.selection.main;
+          const text = inserted(
+            v.state.doc.toString(),
+            from,
+            path,
+            p.language === "template" || p.language === "writing",
+          );
+          v.dispatch({ changes: { from, to, insert: text }, selection: { anchor: from + text.length } });
+          v.focus();
+        },
+      });
+    v.dom.addEventListener("focusin", onFocus);
     if (p.autoFocus) v.focus();
     return () => v.destroy();
   }, []);

@@ -1,3 +1,5 @@
+import { useState } from "react";
+import { insertAtCursor } from "./caret";
 import { Code, type Completion } from "./code";
 import { Setting, Text } from "./parts";
 
@@ -20,6 +22,8 @@ export function NamedValues(p: {
   put: (entries: [string, unknown][]) => void;
 }) {
   const all = Object.entries(p.of);
+  // A name that is half typed may be that of another value; it counts when it is none.
+  const [typed, setTyped] = useState<{ i: number; name: string } | null>(null);
   const replace = (i: number, by: [string, unknown]) => p.put(all.map((e, j) => (j === i ? by : e)));
   return (
     <Setting label={p.label} hint={p.hint} error={p.error}>
@@ -29,12 +33,25 @@ export function NamedValues(p: {
           <div key={i} className="mb-1">
             <div className="flex items-start gap-1.5">
               <div className="w-32 shrink-0">
-                <Text mono label={`${p.label}, name ${i + 1}`} value={name} onChange={(n) => replace(i, [n, value])} />
+                <Text
+                  mono
+                  label={`${p.label}, name ${i + 1}`}
+                  value={typed?.i === i ? typed.name : name}
+                  invalid={typed?.i === i && all.some(([n], j) => j !== i && n === typed.name)}
+                  onChange={(n) => {
+                    setTyped({ i, name: n });
+                    if (!all.some(([o], j) => j !== i && o === n)) replace(i, [n, value]);
+                  }}
+                />
               </div>
               <div
                 className="min-w-0 flex-1"
                 onFocus={() =>
-                  p.onFill?.((path) => replace(i, [name, p.template && !p.plain ? `${value}\${${path}}` : path]))
+                  p.onFill?.(
+                    (path) =>
+                      (!p.plain && insertAtCursor(path)) ||
+                      replace(i, [name, p.template && !p.plain ? `${value}\${${path}}` : path]),
+                  )
                 }
               >
                 <Code
@@ -55,6 +72,11 @@ export function NamedValues(p: {
                 −
               </button>
             </div>
+            {typed?.i === i && all.some(([n], j) => j !== i && n === typed.name) && (
+              <p role="alert" className="text-[12.5px] text-dead">
+                There is a {typed.name} already; it keeps the name {name} until this is another one.
+              </p>
+            )}
             {error && (
               <p role="alert" className="text-[12.5px] text-dead">
                 {error}

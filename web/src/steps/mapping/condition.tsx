@@ -1,9 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { call, type Schemas } from "../../api/client";
+import { insertAtCursor } from "../../ui/caret";
 import { Code, type Completion } from "../../ui/code";
 
 export type Condition = Schemas["Condition"];
+
+const begin: Condition = { left: "", compare: "is", right: "" };
 
 const joins: [string, string][] = [
   ["and", "all of"],
@@ -54,6 +57,8 @@ export function ConditionEditor(p: {
   /** The value of a path in the message that is looked at. */
   valueOf?: (path: string) => unknown;
   onFill?: (fill: ((path: string) => void) | null) => void;
+  /** Whether a click on a value goes here without a focus, because nothing else on the desk takes one. */
+  points?: boolean;
 }) {
   const [asText, setAsText] = useState(false);
   const q = useQuery({
@@ -66,7 +71,7 @@ export function ConditionEditor(p: {
           signal,
         })
       ).value.conditions[0] ?? null,
-    enabled: p.value !== "",
+    enabled: p.value !== "" && p.value !== "true",
     placeholderData: (old) => old,
     staleTime: Number.POSITIVE_INFINITY,
   });
@@ -74,7 +79,7 @@ export function ConditionEditor(p: {
   const [own, setOwn] = useState<Condition | null>(null);
   // biome-ignore lint/correctness/useExhaustiveDependencies: another expression ends what was being put together
   useEffect(() => setOwn(null), [q.data]);
-  const drawn: Condition | null = own ?? (p.value === "" ? { left: "", compare: "is", right: "" } : (q.data ?? null));
+  const drawn: Condition | null = own ?? (p.value === "" || p.value === "true" ? begin : (q.data ?? null));
   const put = async (c: Condition) => {
     setOwn(c);
     try {
@@ -87,9 +92,27 @@ export function ConditionEditor(p: {
       // it is not complete yet
     }
   };
+  // What is pointed at goes into the first comparison that has no value yet, or is the only one.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what is drawn now is all that matters
+  useEffect(() => {
+    if (!p.points || asText || !drawn) return;
+    p.onFill?.((path) => {
+      const compare = comparisonsFor(p.valueOf?.(path))[0];
+      const put1 = (c: Condition): Condition | null => {
+        if (!c.join) return c.left ? null : { ...c, left: path, compare };
+        for (const [i, x] of (c.items ?? []).entries()) {
+          const y = put1(x);
+          if (y) return { ...c, items: c.items?.map((z, j) => (j === i ? y : z)) };
+        }
+        return null;
+      };
+      const next = put1(drawn) ?? (drawn.join ? null : { ...drawn, left: path, compare });
+      if (next) put(next);
+    });
+  }, [drawn, asText]);
   if (asText || !drawn)
     return (
-      <div>
+      <div onFocus={() => p.onFill?.((path) => insertAtCursor(path) || p.onChange(path))}>
         <Code
           label={p.label}
           language="expression"
@@ -128,8 +151,6 @@ type PartProps = {
   onFill?: (fill: ((path: string) => void) | null) => void;
   top?: boolean;
 };
-
-const begin: Condition = { left: "", compare: "is", right: "" };
 
 function Part(p: PartProps) {
   const { c } = p;

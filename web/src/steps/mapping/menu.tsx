@@ -54,7 +54,12 @@ export function FormMenu(p: {
         </button>
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content align="end" className="menu max-h-[60vh] w-[430px] overflow-auto" collisionPadding={8}>
+        <Popover.Content
+          align="end"
+          className="menu w-[430px] overflow-auto"
+          style={{ maxHeight: "min(60vh, var(--radix-popover-content-available-height))" }}
+          collisionPadding={8}
+        >
           <input
             aria-label="Find a form"
             className="field mb-1"

@@ -78,7 +78,7 @@ export function alike(a: string, b: string): number {
 /** The value that is most like a line, where one is like it at all. */
 export function likeliest(name: string, title: string | undefined, sources: Source[]): Source | undefined {
   let best: Source | undefined;
-  let most = 0.55;
+  let most = 0.49;
   for (const s of sources) {
     const n = Math.max(
       alike(name, s.name),

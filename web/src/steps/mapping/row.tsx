@@ -12,6 +12,7 @@ type Props = {
   r: Row;
   as: string;
   words: Record<string, Read>;
+  conditions: Record<string, string>;
   seen: { outcome: string; value?: string; error?: string } | undefined;
   seenAt: object;
   tables: Record<string, string[]>;
@@ -58,16 +59,16 @@ export function TargetRow(x: Props) {
         onDoubleClick={x.onOpen}
       >
         <span
-          className="min-w-0"
+          className="min-w-0 truncate pr-2"
           style={{ paddingLeft: r.depth * 18 }}
           title={[r.line?.title, r.line?.type, r.line?.values?.join(", ")].filter(Boolean).join(" · ") || undefined}
         >
-          <span className="data break-all">{f && isGroup(f) ? "" : short(name)}</span>{" "}
+          <span className="data">{f && isGroup(f) ? "" : short(name)}</span>{" "}
           {f && isLoop(f) && <b className="text-buoy">for each</b>}{" "}
           {f && isGroup(f) && <b className="text-buoy">when</b>}
           {r.line?.list && !f && <span className="text-quiet">list</span>}{" "}
           {r.line?.required && !f && <span className="text-dead">required</span>}
-          {r.line?.title && <span className="block truncate text-[12px] text-quiet">{r.line.title}</span>}
+          {r.line?.title && <span className="text-[12px] text-quiet">{r.line.title}</span>}
         </span>
         <span className="data min-w-0 pr-2 break-all">
           {x.seen?.outcome === "set" && <span className="text-done">{cut(x.seen.value ?? "")}</span>}
@@ -77,7 +78,7 @@ export function TargetRow(x: Props) {
         </span>
         <span className="min-w-0">
           {f ? (
-            <From f={f} words={x.words} from={from} />
+            <From f={f} words={x.words} conditions={x.conditions} from={from} />
           ) : x.like ? (
             <span className="text-quiet">like {x.words[x.like.expression]?.words ?? x.like.name}</span>
           ) : (
@@ -125,16 +126,27 @@ const cut = (json: string) => (json.length > 160 ? `${json.slice(0, 159)}…` : 
 const short = (to: string) => to.replace(/^\//, "").replaceAll("~1", "/").replaceAll("~0", "~");
 
 /** Where a line comes from, in words. */
-function From({ f, words, from }: { f: MapField; words: Record<string, Read>; from: string | undefined }) {
+function From({
+  f,
+  words,
+  conditions,
+  from,
+}: {
+  f: MapField;
+  words: Record<string, Read>;
+  conditions: Record<string, string>;
+  from: string | undefined;
+}) {
+  const condition = (source: string) => conditions[source] ?? source;
   const said = from === undefined ? "" : (words[from]?.words ?? from);
   const plain = from === undefined || words[from]?.plain !== false;
   return (
     <span className="min-w-0 break-words">
       {isGroup(f) ? <span className="data">{f.when}</span> : <span className={plain ? "" : "data"}>{said}</span>}
-      {f.where && <span className="text-quiet"> where {f.where}</span>}
+      {f.where && <span className="text-quiet"> where {condition(f.where)}</span>}
       {f.sort && <span className="text-quiet"> in the order of {words[f.sort]?.words ?? f.sort}</span>}
       {!isGroup(f) && f.when && <b className="text-buoy"> when </b>}
-      {!isGroup(f) && f.when && <span className="data">{f.when}</span>}
+      {!isGroup(f) && f.when && <span>{condition(f.when)}</span>}
       {f.missing && f.missing !== "error" && (
         <span className="text-quiet">
           {f.missing === "default"

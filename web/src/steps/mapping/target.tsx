@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { call, enc } from "../../api/client";
+import { insertAtCursor } from "../../ui/caret";
 import { CSVSettings, errorAt, type FormProps, withSetting } from "../kit";
 import {
   type At,
@@ -21,7 +22,7 @@ import { LikeNames } from "./like-names";
 import { likeliest, listOf, placeFor, type Source, within } from "./paths";
 import { TargetRow } from "./row";
 import { likeExample, ShapeDialog, shapeWords } from "./shape";
-import { seenAt, useLines, useSources, useWords } from "./use-map";
+import { seenAt, useConditions, useLines, useSources, useWords } from "./use-map";
 
 /** How many lines are shown before those that nothing writes fold into one. */
 const unfolded = 40;
@@ -52,6 +53,7 @@ export function Target(p: FormProps & { within?: boolean }) {
   const words = useWords(
     rows.flatMap((r) => [r.field?.from, r.field?.each, r.field?.sort].filter((e) => e !== undefined)),
   );
+  const conditions = useConditions(rows.flatMap((r) => [r.field?.when, r.field?.where].filter((e) => e !== undefined)));
   const files = useQuery({
     queryKey: ["files", p.names.flow],
     queryFn: async () => (await call<Record<string, string>>(`/api/v1/flows/${enc(p.names.flow)}/files`)).value,
@@ -135,6 +137,8 @@ export function Target(p: FormProps & { within?: boolean }) {
   useEffect(() => {
     p.onFill((path) => {
       const r = rows.find((x) => x.key === armed);
+      const typing = document.activeElement?.closest(".cm-editor");
+      if (typing && insertAtCursor(within(path, r?.loops ?? []))) return;
       if (r) return fill(r, path);
       if (lines.length > 0) return p.onPicked?.(p.picked === path ? null : path);
       let to = placeFor(as, path, false);
@@ -326,6 +330,7 @@ export function Target(p: FormProps & { within?: boolean }) {
                   r={r}
                   as={as}
                   words={words}
+                  conditions={conditions}
                   seen={s}
                   seenAt={seen}
                   tables={byName}

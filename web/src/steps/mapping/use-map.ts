@@ -32,6 +32,40 @@ export function useLines(flow: string, step: Step): { lines: TargetLine[]; error
 
 const none: TargetLine[] = [];
 
+/** A condition in words, as far as it can be drawn. */
+export function conditionWords(c: Schemas["Condition"]): string {
+  const not = c.not ? "not " : "";
+  if (c.join) return `${not}(${(c.items ?? []).map(conditionWords).join(` ${c.join} `)})`.replace(/^\((.*)\)$/, "$1");
+  const left = (c.left ?? "").replace(/^hl7\(\w+, "([^"]+)"\)$/, "$1").replace(/^body\./, "");
+  const right = c.values?.length ? c.values.join(", ") : (c.right ?? "");
+  return `${not}${left} ${c.compare} ${right === '""' ? "empty" : right.replace(/^"(.*)"$/, "“$1”")}`.trim();
+}
+
+/** Conditions in words, by their source; those that cannot be drawn are not in it. */
+export function useConditions(conditions: string[]): Record<string, string> {
+  const all = [...new Set(conditions)].filter(Boolean).sort();
+  const q = useQuery({
+    queryKey: ["conditions", all.join("\u0000")],
+    queryFn: async ({ signal }) => {
+      const { value } = await call<{ conditions: (Schemas["Condition"] | null)[] }>("/api/v1/words", {
+        method: "POST",
+        body: { conditions: all },
+        signal,
+      });
+      return Object.fromEntries(
+        all.flatMap((e, i) => {
+          const c = value.conditions[i];
+          return c ? [[e, conditionWords(c)]] : [];
+        }),
+      ) as Record<string, string>;
+    },
+    enabled: all.length > 0,
+    placeholderData: (old) => old,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  return q.data ?? {};
+}
+
 /** Expressions in words, by their source. */
 export function useWords(expressions: string[]): Record<string, Read> {
   const all = [...new Set(expressions)].filter(Boolean).sort();
@@ -68,6 +102,23 @@ export function seenAt(entry: Entry | undefined, headers: Record<string, string>
   };
 }
 
+/** Gives the value of a path in the message before a step, as far as it is plain. */
+export function valueAt(entry: Entry | undefined): (path: string) => unknown {
+  const body = entry?.before;
+  return (path) => {
+    const token = body?.lines?.flatMap((l) => l.tokens).find((t) => t.expression === path);
+    if (token) return token.text;
+    const text = body?.format === "json" || !body?.format ? body?.text : body?.tree;
+    const line = text !== undefined ? layout(text)?.find((l) => `body${l.path}` === path) : undefined;
+    const value = line?.tokens.find((t) => t.kind === "value");
+    try {
+      return value ? JSON.parse(value.text) : undefined;
+    } catch {
+      return value?.text;
+    }
+  };
+}
+
 /** Every value of the message before a step that may be picked. */
 export function useSources(entry: Entry | undefined): Source[] {
   const body = entry?.before;
@@ -76,7 +127,12 @@ export function useSources(entry: Entry | undefined): Source[] {
     for (const l of body?.lines ?? [])
       for (const t of l.tokens)
         if (t.expression && t.kind === "value")
-          out.push({ expression: t.expression, name: t.title ?? t.expression, title: t.title, value: t.text });
+          out.push({
+            expression: t.expression,
+            name: t.title?.split(", ").slice(-1)[0] ?? t.expression,
+            title: t.title,
+            value: t.text,
+          });
     if (out.length === 0) {
       const text = body?.format === "json" || !body?.format ? body?.text : body?.tree;
       for (const l of (text !== undefined && layout(text)) || []) {
