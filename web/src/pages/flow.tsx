@@ -76,7 +76,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     setFocus((f) => ({ ...f, row: Math.max(0, rowAt(next, place)) }));
   const add = (kind: string) => {
     if (!row) return;
-    const step: Step = { id: freshID(doc, kind), kind, ...viewOf(kind).begin() };
+    const step: Step = { id: freshID(doc, kind), kind, ...viewOf(kind).begin(doc) };
     const r = insertStep(doc, row.place, step);
     put(r.doc);
     goTo(r.doc, r.place);
@@ -342,6 +342,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           sample={sample === "new" ? null : sample}
           rehearsal={sample === "new" ? undefined : rehearsals.find((r) => r.sample === sample.name)}
           names={list.map((s) => s.name)}
+          onFormat={(format) => put({ ...doc, intake: { ...doc.intake, format } })}
           onClose={() => {
             setSample(null);
             queryClient.invalidateQueries({ queryKey: ["flows", name, "samples"] });

@@ -4,6 +4,7 @@ import { toast } from "sonner";
 import { call, enc, type ProblemError, type Reference, type Sample, type SampleRehearsal } from "../api/client";
 import type { FlowDocument } from "../model/model";
 import { viewOf } from "../steps";
+import { guess } from "../steps/mapping/shape";
 import { Code } from "../ui/code";
 import { Dialog, FindingList, Setting, says, Text, Trouble } from "../ui/parts";
 
@@ -111,6 +112,8 @@ export function SampleDialog(p: {
   sample: Sample | null;
   rehearsal: SampleRehearsal | undefined;
   names: string[];
+  /** Has the intake read another format. */
+  onFormat: (format: string) => void;
   onClose: () => void;
 }) {
   const format = p.doc.intake.format ?? "json";
@@ -162,6 +165,7 @@ export function SampleDialog(p: {
       setError(e);
     }
   };
+  const looksLike = guess(s.body);
   const isJSON = format === "json" || /json/.test(s.headers["content-type"] ?? "json");
   const r = p.rehearsal;
   const pin = () =>
@@ -194,6 +198,23 @@ export function SampleDialog(p: {
               />
             </div>
           </Setting>
+          {looksLike !== format && ["json", "xml", "csv", "hl7"].includes(format) && (
+            <p className="mb-2 border-l-4 border-wait bg-data px-2 py-1">
+              It looks like {looksLike.toUpperCase()}, and the intake reads {format.toUpperCase()}.{" "}
+              <button
+                type="button"
+                className="btn-bare"
+                onClick={() => {
+                  p.onFormat(looksLike);
+                  setHeaders(
+                    lines({ ...parseLines(headers), "content-type": beginnings[looksLike]?.[0] ?? "application/json" }),
+                  );
+                }}
+              >
+                Read {looksLike.toUpperCase()}
+              </button>
+            </p>
+          )}
         </div>
         <div>
           <Setting label="Headers, one a line">

@@ -233,5 +233,5 @@ export const ask: StepView = {
     );
   },
   Form,
-  begin: () => ({ of: "connection", path: "/" }),
+  begin: () => ({ of: "", path: "/" }),
 };

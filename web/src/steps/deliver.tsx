@@ -181,5 +181,5 @@ export const deliver: StepView = {
       <ToSystem step={s as Value} />
     ),
   Form,
-  begin: () => ({ to: "connection" }),
+  begin: () => ({ to: "" }), // whom it is for, only a person knows
 };

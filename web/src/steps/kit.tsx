@@ -1,6 +1,6 @@
 import type { FC, ReactNode } from "react";
 import type { Entry, Finding } from "../api/client";
-import type { Step } from "../model/model";
+import type { FlowDocument, Step } from "../model/model";
 import type { Usual } from "../systems";
 import { insertAtCursor } from "../ui/caret";
 import { Code, type Completion } from "../ui/code";
@@ -47,7 +47,7 @@ export type StepView = {
   sentence: (s: Step, usual: Usual) => ReactNode;
   Form: FC<FormProps>;
   /** The settings of a new step. */
-  begin: () => Partial<Step>;
+  begin: (doc: FlowDocument) => Partial<Step>;
 };
 
 export const Chip = ({ children }: { children: ReactNode }) => <span className="chip">{children}</span>;

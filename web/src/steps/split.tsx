@@ -127,5 +127,9 @@ export const split: StepView = {
     );
   },
   Form,
-  begin: () => ({ each: "body.items", steps: [] }),
+  begin: (doc) => {
+    const over: Record<string, Over> = { xml: "elements", hl7: "segments", text: "lines" };
+    const [name, start] = begins[over[doc.intake.format ?? ""] ?? "each"];
+    return { [name]: doc.intake.format === "csv" ? "body" : start, steps: [] };
+  },
 };

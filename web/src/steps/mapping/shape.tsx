@@ -9,7 +9,8 @@ export function guess(text: string): "json" | "xml" | "hl7" | "csv" {
   if (t.startsWith("{") || t.startsWith("[")) return "json";
   if (t.startsWith("<")) return "xml";
   if (/^(MSH|FHS|BHS)/.test(t)) return "hl7";
-  return "csv";
+  const first = t.split(/\r?\n/)[0] ?? "";
+  return /[,;\t|]/.test(first) ? "csv" : "json";
 }
 
 const wordOf: Record<string, string> = {

@@ -36,6 +36,14 @@ const itemSources = (all: Source[], loop: Loop): Source[] =>
     return e === s.expression ? [] : [{ ...s, expression: e }];
   });
 
+/** What the fields of a loop see besides: the item with its values, and its number. */
+const loopCompletions = (all: Source[], loops: Loop[]) =>
+  loops.flatMap((l) => [
+    { label: l.as, detail: `each of ${l.each}` },
+    ...itemSources(all, l).map((s) => ({ label: s.expression, detail: s.value ?? "here" })),
+    { label: "index", detail: "its number, from 0" },
+  ]);
+
 /** A document that a map writes, line by line: its value here, and where it comes from in words. */
 export function Target(p: FormProps & { within?: boolean }) {
   const fields = (p.step.fields ?? []) as MapField[];
@@ -326,7 +334,9 @@ export function Target(p: FormProps & { within?: boolean }) {
                 style={{ position: "absolute", top: 0, left: 0, right: 0, transform: `translateY(${v.start}px)` }}
               >
                 <TargetRow
-                  p={p}
+                  p={
+                    r.loops.length ? { ...p, completions: [...loopCompletions(sources, r.loops), ...p.completions] } : p
+                  }
                   r={r}
                   as={as}
                   words={words}
