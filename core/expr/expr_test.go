@@ -364,3 +364,60 @@ func TestWhatFailedIsNamed(t *testing.T) {
 		}
 	}
 }
+
+func TestLoopsAndChoicesInTemplates(t *testing.T) {
+	env, err := New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	body, err := jsonfmt.Decode([]byte(`{"n":"a<b","l":[{"s":"x\"y","t":[1,2]},{"s":"z","t":[]}],"one":{"s":"q"},"none":null,"yes":true}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		place     Place
+		src, want string
+	}{
+		{XMLText, `<o>${for l in body.l}<l n="${index + 1}">${l.s}</l>${end}</o>`, `<o><l n="1">x&quot;y</l><l n="2">z</l></o>`},
+		{JSONText, `[${for l in body.l}{"s": "${l.s}"}${if !last},${end}${end}]`, `[{"s": "x\"y"},{"s": "z"}]`},
+		{PlainText, `${for l in body.l}${l.s}:${for t in l.t}${t}${if !last}+${end}${end};${end}`, `x"y:1+2;z:;`},
+		{PlainText, `${if body.yes}a${else}b${end}${if !body.yes}a${else}b${end}`, "ab"},
+		{PlainText, `${for o in body.one}${o.s}${end}${for o in body.none}${o}${end}`, "q"},
+		{PlainText, `$${for x in y} ${if  body.n.startsWith("a") }${body.n}${end}`, "${for x in y} a<b"},
+		{HL7Text, "OBX|${for l in body.l}${l.s}|${end}", `OBX|x"y|z|`},
+	} {
+		tmpl, err := env.CompileTemplate(c.src, c.place)
+		if err != nil {
+			t.Errorf("%s: %v", c.src, err)
+			continue
+		}
+		if got, err := tmpl.Eval(&Scope{Body: body.Root}); err != nil || got != c.want {
+			t.Errorf("%s: %q %v, want %q", c.src, got, err, c.want)
+		}
+	}
+	for src, want := range map[string]string{
+		`${for l in body.l}x`: "line 1, column 1: the for that begins here is not ended", `x${end}`: "column 2: nothing begins",
+		`${if body.yes}${else}${else}${end}`: "column 22: an else stands only", `${for l in body.l}${else}${end}`: "an else stands only",
+		`ab${for l in bdoy.l}${end}`: `column 14`, `${for body in body.l}${end}`: `the name "body" is taken`,
+		`${if 5}${end}`: "must be true or false", `${l.x}${for l in body.l}${end}`: `"l"`,
+	} {
+		if _, err := env.CompileTemplate(src, PlainText); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", src, err, want)
+		}
+	}
+	if _, err := env.CompileTemplate(`/x/${for l in body.l}${end}`, URLPath); err == nil {
+		t.Error("a loop in a path")
+	}
+	bomb := strings.Repeat(`${for a in body.l}`, 19) + strings.Repeat("${end}", 19)
+	tmpl, err := env.CompileTemplate(bomb, PlainText)
+	if err != nil {
+		t.Fatal(err)
+	}
+	many := message.NewList()
+	for range 100 {
+		many.Items = append(many.Items, message.NewNull())
+	}
+	if _, err := tmpl.Eval(&Scope{Body: message.NewMap(message.Member{Name: "l", Value: many})}); err == nil {
+		t.Error("loops in loops have no end")
+	}
+}

@@ -1,9 +1,10 @@
 package expr
 
 import (
-	"errors"
 	"fmt"
+	"maps"
 	"net/url"
+	"strconv"
 	"strings"
 
 	"readyferry/core/format/csv"
@@ -28,20 +29,23 @@ const (
 	FormText                 // a form: names and values are escaped
 )
 
-// Template is text with ${expression} holes. "$${" stands for a plain "${".
+// Template is text with ${expression} holes. "$${" stands for a plain "${". In the text of a
+// document ${for x in list} … ${end} writes what is between once for each item, with index
+// and last beside x, and ${if condition} … ${else} … ${end} writes one of the two.
 type Template struct {
 	Source string
 	Reads  []Path
 
-	place Place
-	parts []part
+	place    Place
+	parts    []part
+	programs []*Program
 }
 
 // Differs lists how its expressions may come to something else than under older rules.
 func (t *Template) Differs() (out []Differs) {
-	for _, p := range t.parts {
-		if p.hole != nil && p.hole.Differs != (Differs{}) {
-			out = append(out, p.hole.Differs)
+	for _, p := range t.programs {
+		if p.Differs != (Differs{}) {
+			out = append(out, p.Differs)
 		}
 	}
 	return out
@@ -52,72 +56,11 @@ type part struct {
 	hole   *Program // nil for text
 	quoted bool     // JSONText: the hole stands inside a string
 	query  bool     // URLPath: the hole stands after the question mark
-}
 
-// CompileTemplate reads a template. The error is a *CompileError whose
-// position counts within the template.
-func (env *Env) CompileTemplate(source string, place Place) (*Template, error) {
-	t := &Template{Source: source, place: place}
-	rest, at := source, 0
-	var text strings.Builder
-	quoted, query := false, false
-	literal := func(s string) {
-		text.WriteString(s)
-		switch place {
-		case JSONText:
-			quoted = inString(s, quoted)
-		case CSVText:
-			quoted = quoted != (strings.Count(s, `"`)%2 == 1)
-		}
-		query = query || strings.Contains(s, "?")
-	}
-	for {
-		open := strings.Index(rest, "${")
-		if open < 0 {
-			literal(rest)
-			break
-		}
-		if open > 0 && rest[open-1] == '$' {
-			literal(rest[:open-1] + "${")
-			rest, at = rest[open+2:], at+open+2
-			continue
-		}
-		literal(rest[:open])
-		inner, size, ok := hole(rest[open+2:])
-		line, col := message.Position([]byte(source), at+open)
-		if !ok {
-			return nil, &CompileError{
-				line,
-				col,
-				"the hole that begins here is not closed",
-				"end it with }, or write $${ for a plain ${",
-			}
-		}
-		p, err := env.Compile(inner)
-		if err != nil {
-			var bad *CompileError
-			if errors.As(err, &bad) {
-				moved := *bad
-				if moved.Line == 1 {
-					moved.Column += col + 1
-				}
-				moved.Line += line - 1
-				err = &moved
-			}
-			return nil, err
-		}
-		if text.Len() > 0 {
-			t.parts = append(t.parts, part{text: text.String()})
-			text.Reset()
-		}
-		t.parts = append(t.parts, part{hole: p, quoted: quoted, query: query})
-		t.Reads = append(t.Reads, p.Reads...)
-		rest, at = rest[open+2+size:], at+open+2+size
-	}
-	if text.Len() > 0 {
-		t.parts = append(t.parts, part{text: text.String()})
-	}
-	return t, nil
+	each        *Program // of a loop over body
+	name        string   // of its item
+	when        *Program // of a choice between body and other
+	body, other []part
 }
 
 // hole finds the end of a hole: the closing brace that is not inside a string
@@ -171,27 +114,103 @@ func (t *Template) Constant() (string, bool) {
 
 // Eval fills the holes in.
 func (t *Template) Eval(s *Scope) (string, error) {
-	var b strings.Builder
-	memory := s.Memory.Within("a template", EvalMemory)
-	for _, p := range t.parts {
-		if p.hole == nil {
-			b.WriteString(p.text)
-			continue
+	w := &filling{t: t, memory: s.Memory.Within("a template", EvalMemory)}
+	if err := w.write(t.parts, s); err != nil {
+		return "", err
+	}
+	return w.text.String(), nil
+}
+
+// filling is a template that is being written.
+type filling struct {
+	t      *Template
+	text   strings.Builder
+	memory *message.Memory
+}
+
+func (w *filling) write(parts []part, s *Scope) error {
+	for _, p := range parts {
+		var err error
+		switch {
+		case p.each != nil:
+			err = w.loop(p, s)
+		case p.when != nil:
+			err = w.choose(p, s)
+		default:
+			err = w.one(p, s)
 		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// one writes a text or a hole.
+func (w *filling) one(p part, s *Scope) error {
+	text := p.text
+	if p.hole != nil {
 		n, err := p.hole.Eval(s)
 		if err != nil {
-			return "", err
+			return err
 		}
-		text, err := t.fill(p, n)
-		if err != nil {
-			return "", fmt.Errorf("${%s}: %w", p.hole.Source, err)
+		if text, err = w.t.fill(p, n); err != nil {
+			return fmt.Errorf("${%s}: %w", p.hole.Source, err)
 		}
-		if err := memory.Take(int64(len(text))); err != nil {
-			return "", fmt.Errorf("${%s}: %w", p.hole.Source, err)
-		}
-		b.WriteString(text)
 	}
-	return b.String(), nil
+	if err := w.memory.Take(int64(len(text))); err != nil {
+		if p.hole != nil {
+			err = fmt.Errorf("${%s}: %w", p.hole.Source, err)
+		}
+		return err
+	}
+	w.text.WriteString(text)
+	return nil
+}
+
+func (w *filling) loop(p part, s *Scope) error {
+	list, err := p.each.Eval(s)
+	if err != nil {
+		return fmt.Errorf("${for %s}: %w", p.name, err)
+	}
+	items := list.Items
+	switch list.Kind {
+	case message.List:
+	case message.Null:
+		return nil
+	default:
+		items = []*message.Node{list} // one element of XML is no list; it is one item
+	}
+	for i, v := range items {
+		if err := w.memory.Take(ofItem); err != nil {
+			return fmt.Errorf("${for %s}: %w", p.name, err)
+		}
+		inner := *s
+		inner.Locals = maps.Clone(s.Locals)
+		if inner.Locals == nil {
+			inner.Locals = map[string]*message.Node{}
+		}
+		inner.Locals[p.name], inner.Locals["index"] = v, message.NewNumber(strconv.Itoa(i))
+		inner.Locals["last"] = message.NewBool(i == len(items)-1)
+		if err := w.write(p.body, &inner); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ofItem is what an item of a loop counts for, in bytes, also where nothing is written of it.
+const ofItem = 256
+
+func (w *filling) choose(p part, s *Scope) error {
+	holds, err := p.when.EvalBool(s)
+	if err != nil {
+		return fmt.Errorf("${if}: %w", err)
+	}
+	if holds {
+		return w.write(p.body, s)
+	}
+	return w.write(p.other, s)
 }
 
 func (t *Template) fill(p part, n *message.Node) (string, error) {

@@ -11,12 +11,15 @@ var writeKind = Kind{
 	Name:    "write",
 	Summary: "Builds a new body from a text with ${…} holes, escaped for its format.",
 	Reason: "Use it when the target wants a document of a fixed shape and it is easier to write it down than to " +
-		"build it field by field. What the text comes to must be a document of the format.",
+		"build it field by field. What stands between ${for line in body.lines} and ${end} is written for each item, with " +
+		"index and last beside it; ${if condition} … ${else} … ${end} writes one of two. What the text comes to must be a " +
+		"document of the format.",
 	Example: `{id: order, kind: write, as: xml, text: '<order id="${body.id}"><note>${body.note}</note></order>'}`,
 	Properties: `{
 		"as": {"default": "text", "enum": ["json", "xml", "csv", "hl7", "form", "text"], "description":
 			"format of the new body, text by default"},
-		"text": {"type": "string", "description": "template; $${ stands for a plain ${"},
+		"text": {"type": "string", "description":
+			"template; ${for x in list} … ${end} repeats, ${if condition} … ${else} … ${end} chooses, $${ stands for a plain ${"},
 		"header": {"type": "boolean", "description": "CSV: the first row names the members of the others"},
 		"delimiter": {"$ref": "#/$defs/delimiter"}
 	}`,
