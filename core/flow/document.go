@@ -275,10 +275,27 @@ func Layout(n *message.Node) message.Layout {
 		Quote:     one("quote"),
 		Header:    flag(n, "header"),
 		Charset:   text(n, "encoding"),
+		Columns:   columns(n.Get("columns")),
 		Lenient:   text(n, "quotes") == "lenient",
 		Root:      text(n, "root"),
 		Prefixes:  prefixes(n.Get("prefixes")),
 	}
+}
+
+// columns reads the layout of text of fixed width.
+func columns(n *message.Node) (out []message.Column) {
+	if n == nil || n.Kind != message.List {
+		return nil
+	}
+	for _, one := range n.Items {
+		c := message.Column{Name: text(one, "name"), Width: number(one, "width", 0), Right: text(one, "align") == "right"}
+		c.Fill, _ = utf8.DecodeRuneInString(text(one, "fill"))
+		if text(one, "fill") == "" {
+			c.Fill = 0
+		}
+		out = append(out, c)
+	}
+	return out
 }
 
 // prefixes reads the prefixes that names of XML are to have.

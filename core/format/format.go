@@ -20,9 +20,11 @@ import (
 	"unicode/utf8"
 
 	"readyferry/core/format/csv"
+	"readyferry/core/format/fixed"
 	"readyferry/core/format/form"
 	"readyferry/core/format/hl7"
 	"readyferry/core/format/json"
+	"readyferry/core/format/jsonl"
 	"readyferry/core/format/xml"
 	"readyferry/core/message"
 )
@@ -77,6 +79,8 @@ const (
 	Form   = "form"
 	Text   = "text"
 	Binary = "binary"
+	Lines  = "jsonl"
+	Fixed  = "fixed"
 )
 
 // All lists the formats in the order in which people are offered them.
@@ -137,6 +141,20 @@ var formats = []Format{
 		},
 		func(n *message.Node, _ message.Layout) ([]byte, error) { return form.Encode(n) },
 	},
+	{Lines, "JSON Lines: a list of the values, one a line", "application/jsonl",
+		[]string{"application/jsonl", "application/x-ndjson", "application/ndjson", "application/x-jsonlines", "application/jsonlines"},
+		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
+			n, duplicates, err := jsonl.Decode(src, json.Limits{MaxDepth: l.Depth, MaxNodes: l.Nodes})
+			return Decoded{Root: n, Duplicates: duplicates}, err
+		},
+		func(n *message.Node, _ message.Layout) ([]byte, error) { return jsonl.Encode(n), nil }},
+	{Fixed, "text of fixed width: a list of rows, each a map of texts by the names of its layout", "text/plain; charset=utf-8", nil,
+		func(src []byte, l message.Layout, limits Limits) (Decoded, error) {
+			n, end, err := fixed.Decode(src, l.Columns, limits.Nodes)
+			l.LineEnd = end
+			return Decoded{Root: n, Layout: l}, err
+		},
+		func(n *message.Node, l message.Layout) ([]byte, error) { return fixed.Encode(n, l.Columns, l.LineEnd) }},
 	{Text, "one text", "text/plain; charset=utf-8", nil, decodeText, encodeText},
 	{Binary, "bytes; in a text they stand as base64", "application/octet-stream", nil,
 		func(src []byte, _ message.Layout, _ Limits) (Decoded, error) {

@@ -39,6 +39,7 @@ type Layout struct {
 	// Lenient takes quotes inside of fields of CSV as they are, and bytes that are no UTF-8 as
 	// Windows-1252.
 	Lenient bool
+	Columns []Column // of text of fixed width
 	// Escapes are the sequences of HL7 that have no text of their own and so stand in texts
 	// as they are, without the escape characters: H, N, .br, Z01. They come from the message
 	// that was read, and are written again as what they were.
@@ -48,10 +49,18 @@ type Layout struct {
 	Prefixes map[string]string
 }
 
+// Column is one of text of fixed width.
+type Column struct {
+	Name  string
+	Width int  // in characters
+	Right bool // it stands at the right
+	Fill  rune // what fills it up; a blank when 0
+}
+
 // IsZero tells whether nothing is said.
 func (l *Layout) IsZero() bool {
 	return l.Delimiter == 0 && l.Quote == 0 && !l.Header && !l.NoHeader && l.LineEnd == "" && l.Root == "" && l.Charset == "" &&
-		!l.Lenient && l.Escapes == nil && l.Prefixes == nil
+		!l.Lenient && l.Columns == nil && l.Escapes == nil && l.Prefixes == nil
 }
 
 // Header is one header field of a message or a request.

@@ -60,7 +60,7 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -77,7 +77,7 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -104,7 +104,7 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -115,7 +115,7 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -126,7 +126,7 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -200,7 +200,7 @@ const flowSchema = `{
 		"weight": {"title": "Weight", "default": 1, "type": "integer", "minimum": 1, "maximum": 100, "description":
 			"of two flows that want the same at once, one of twice the weight gets twice as much; 1 by default"},
 		"format": {"title": "Format", "default": "auto", "titles": {"auto": "by Content-Type"}, "enum": ["json", "xml",
-			"csv", "hl7", "form", "text", "binary", "auto"], "description": "auto (default): by Content-Type"},
+			"csv", "hl7", "form", "jsonl", "fixed", "text", "binary", "auto"], "description": "auto (default): by Content-Type"},
 		"header": {"title": "the first row names the columns", "when": {"format": ["csv"]}, "type": "boolean",
 			"description": "CSV: the first row names the members of the others"},
 		"delimiter": {"title": "Delimiter", "when": {"format": ["csv"]}, "default": ",", "type": "string", "minLength": 1,
@@ -209,6 +209,13 @@ const flowSchema = `{
 			"description": "CSV: what stands around a field, \" by default"},
 		"encoding": {"title": "Encoding", "type": "string", "minLength": 1, "examples": ["windows-1252"], "description":
 			"character set of the bytes, such as windows-1252; else that of the document or the Content-Type, or UTF-8"},
+		"columns": {"title": "Columns", "when": {"format": ["fixed"]}, "type": "array", "minItems": 1, "description":
+			"text of fixed width: its columns in their order", "items": {"type": "object", "additionalProperties": false,
+			"required": ["name", "width"], "properties": {"name": {"title": "Name", "type": "string", "minLength": 1},
+			"width": {"title": "Width", "type": "integer", "minimum": 1, "maximum": 100000, "description": "in characters"},
+			"align": {"title": "Stands at the", "default": "left", "enum": ["left", "right"]},
+			"fill": {"title": "Filled up with", "type": "string", "minLength": 1, "maxLength": 1, "description":
+				"one character, a blank by default"}}}},
 		"quotes": {"title": "Quotes", "when": {"format": ["csv"]}, "default": "strict", "enum": ["strict", "lenient"],
 			"titles": {"strict": "as RFC 4180 has them", "lenient": "taken as they come"}, "description":
 			"CSV: strict (default) refuses a quote that belongs to nothing and bytes that are no UTF-8; lenient takes the ` +
@@ -349,7 +356,7 @@ const inFlow = `{
 	"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 		"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 	"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 	"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 	"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}`

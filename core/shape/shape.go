@@ -38,7 +38,7 @@ func FromExample(name string, root *message.Node) []Line {
 	switch name {
 	case format.XML:
 		return m.elements(root, "")
-	case format.CSV:
+	case format.CSV, format.Fixed:
 		return m.rows(root)
 	case format.HL7:
 		return m.segments(root)

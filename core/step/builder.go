@@ -41,11 +41,12 @@ func parsePlace(name, to string, inLoop bool) (place, error) {
 		return xml.ParsePath(to)
 	case format.HL7:
 		return hl7.ParsePath(to)
-	case format.CSV, format.Form:
+	case format.CSV, format.Form, format.Fixed:
 		if to == "" && !inLoop {
 			return nil, fmt.Errorf(
 				"a name is expected, such as %s",
-				map[string]string{format.CSV: "the name of a column, or its number", format.Form: "the name of a field"}[name],
+				map[string]string{format.CSV: "the name of a column, or its number", format.Form: "the name of a field",
+					format.Fixed: "the name of a column"}[name],
 			)
 		}
 		return to, nil
@@ -56,11 +57,11 @@ func parsePlace(name, to string, inLoop bool) (place, error) {
 // parseLoop reads where the items of a loop go.
 func parseLoop(name, to string, inLoop bool) (place, error) {
 	switch name {
-	case format.CSV, format.HL7:
+	case format.CSV, format.HL7, format.Fixed:
 		if to != "" {
 			return nil, fmt.Errorf(
 				"a loop has no place of its own here: each item is %s",
-				map[string]string{format.CSV: "a row", format.HL7: "more segments"}[name],
+				map[string]string{format.CSV: "a row", format.HL7: "more segments", format.Fixed: "a row"}[name],
 			)
 		}
 		return nil, nil
@@ -74,7 +75,7 @@ func newBuilder(name string, start *message.Node, l *message.Layout, template bo
 	switch name {
 	case format.XML:
 		return &xmlBuilder{start, template}
-	case format.CSV:
+	case format.CSV, format.Fixed:
 		return &csvBuilder{pattern: firstRow(start)}
 	case format.HL7:
 		return &hl7Builder{hl7.NewWriter(hl7.Of(start), l.Escapes), template}

@@ -14,7 +14,7 @@ import (
 const convertRules = "JSON gets the tree as the step before it shows. XML puts a value without an element of " +
 	"its own into root; lists become elements of one name, items of a list inside a list become item; " +
 	"numbers become their digits, null an empty element. " +
-	"CSV takes a list of rows, or the only list inside maps with one member; rows that are maps get a header of " +
+	"CSV, text of fixed width and JSON Lines take a list of rows, or the only list inside maps with one member; rows that are maps get a header of " +
 	"all names. A form takes a map of texts and lists. HL7 takes segments by name and fields by number; to " +
 	"XML its fields are named PID.5 and PID.5.1, as the standard's XML encoding does, and back. " +
 	"Text and binary have no tree: to them a document goes as it is written, and from them it is read in the new format."
@@ -26,12 +26,12 @@ var convertKind = Kind{
 		convertRules,
 	Example: `{id: as-xml, kind: convert, to: xml, root: rows}`,
 	Properties: `{
-		"to": {"enum": ["json", "xml", "csv", "hl7", "form", "text", "binary"], "description": "the new format"},
+		"to": {"enum": ["json", "xml", "csv", "hl7", "form", "jsonl", "fixed", "text", "binary"], "description": "the new format"},
 		"root": {"default": "root", "type": "string", "description":
 			"XML: the element that a value without one is put into, root by default"},
 		"header": {"default": true, "type": "boolean", "description":
 			"CSV: from a text, the first row names the members of the others; to CSV, write the names (true by default)"},
-		"delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}
+		"columns": {"$ref": "#/$defs/columns"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}
 	}`,
 	Required: []string{"to"},
 	compile:  compileConvert,
@@ -88,7 +88,7 @@ func Convert(m *message.Message, to string, l message.Layout) error {
 		body, err = hl7.XMLTree(body)
 	case from == format.XML && to == format.HL7:
 		body, err = hl7.FromXMLTree(body)
-	case to == format.CSV:
+	case to == format.CSV, to == format.Fixed, to == format.Lines:
 		body, err = rowsOf(body)
 	}
 	if err != nil {

@@ -363,3 +363,31 @@ func TestConditionsAndOrderInAMap(t *testing.T) {
 		}
 	}
 }
+
+func TestLinesAndFixedWidth(t *testing.T) {
+	const columns = `columns: [{name: card, width: 5}, {name: fee, width: 4, align: right, fill: "0"}]`
+	for _, c := range []struct{ step, format, raw, want string }{
+		{`{kind: map, as: jsonl, fields: [{to: "", each: body.l, fields: [{to: /c, from: item}]}]}`, "json", `{"l":[1,2]}`,
+			"{\"c\":1}\n{\"c\":2}\n"},
+		{`{kind: map, as: fixed, ` + columns + `, fields: [{each: body.l, fields: [{to: card, from: item}, {to: fee, from: '12'}]}]}`,
+			"json", `{"l":["A","B"]}`, "A    0012\r\nB    0012\r\n"},
+		{`{kind: convert, to: jsonl}`, "json", `{"rows":[{"a":1},{"a":2}]}`, "{\"a\":1}\n{\"a\":2}\n"},
+		{`{kind: convert, to: json}`, "jsonl", "{\"a\":1}\n2\n", `[{"a":1},2]`},
+		{`{kind: convert, to: fixed, ` + columns + `}`, "json", `[{"card":"A","fee":7}]`, "A    0007\r\n"},
+		{`{kind: write, as: jsonl, text: "${for x in body}{\"n\": ${x}}${if !last}\n${end}${end}"}`, "json", `[1,2]`, "{\"n\": 1}\n{\"n\": 2}"},
+	} {
+		m, reason := over(t, strings.Replace(c.step, "{kind", "{id: x, kind", 1), c.format, c.raw, message.Layout{})
+		if got := string(Bytes(&m)); reason != "" || got != c.want {
+			t.Errorf("%s: %s\n%q, want\n%q", c.step, reason, got, c.want)
+		}
+	}
+	layout := message.Layout{Columns: []message.Column{{Name: "card", Width: 5}, {Name: "fee", Width: 4, Right: true, Fill: '0'}}}
+	m, reason := over(t, `{id: x, kind: map, fields: [{to: /n, from: 'body[1].fee'}]}`, "fixed", "A    0012\nB    0700\n", layout)
+	if got := string(Bytes(&m)); reason != "" || got != `{"n":"700"}` {
+		t.Errorf("%s %s", reason, got)
+	}
+	if _, reason := over(t, `{id: x, kind: convert, to: fixed, `+columns+`}`, "json", `[{"card":"too long"}]`, message.Layout{}); !strings.Contains(reason,
+		`row 1, column card: "too long" has 8 characters, and 5 fit`) {
+		t.Error(reason)
+	}
+}

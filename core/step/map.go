@@ -9,6 +9,7 @@ import (
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/format"
+	"readyferry/core/format/fixed"
 	"readyferry/core/format/hl7"
 	"readyferry/core/message"
 )
@@ -24,13 +25,13 @@ var mapKind = Kind{
 		`{to: /note, from: 'body.?note', missing: skip}, {to: /lines, each: body.lines, as: line, fields: [{to: ` +
 		`/sku, from: line.sku}]}]}`,
 	Properties: `{
-		"as": {"default": "json", "enum": ["json", "xml", "csv", "hl7", "form"], "description":
+		"as": {"default": "json", "enum": ["json", "xml", "csv", "hl7", "form", "jsonl", "fixed"], "description":
 			"format of the new body, json by default"},
 		"start": {"default": "nothing", "enum": ["nothing", "body", "example"], "description":
 			"what the fields are written into: nothing (default), the present body, or the example"},
 		"example": {"description": "a document to start from: a text in the format, or for JSON the document itself"},
 		"header": {"default": true, "type": "boolean", "description": "CSV: write the names of the columns, true by default"},
-		"delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+		"columns": {"$ref": "#/$defs/columns"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 		"target": {"$ref": "#/$defs/map-target"}, "fields": {"$ref": "#/$defs/map-fields"}
 	}`,
 	Defs: `{
@@ -122,18 +123,23 @@ func compileMap(c *Compiler, s *flow.Step) Runner {
 		c.Find(s.Pointer, flow.Error, "missing-key", "the example to start from is missing", "add example:")
 	case r.start != "example" && example != nil:
 		c.Find(s.Pointer+"/example", flow.Warning, "no-effect", "the example has no effect", "write start: example")
-	case r.start == "body" && r.as == format.CSV:
+	case r.start == "body" && (r.as == format.CSV || r.as == format.Fixed):
 		c.Find(
 			s.Pointer+"/start",
 			flow.Error,
 			"wrong-value",
-			"a CSV body is built from nothing; a loop over body takes its rows along",
+			"rows are built from nothing; a loop over body takes its rows along",
 			"write each: body",
 		)
 	case example != nil:
 		var err error
 		if r.example, err = decodeExample(r.as, example, r.layout); err != nil {
 			c.Find(s.Pointer+"/example", flow.Error, "example", err.Error(), "correct the example, or the format")
+		}
+	}
+	if r.as == format.Fixed {
+		if err := fixed.Check(r.layout.Columns); err != nil {
+			c.Find(s.Pointer+"/columns", flow.Error, "wrong-value", err.Error(), "write columns: [{name: card, width: 10}]")
 		}
 	}
 	m := mapCompiler{c: c, as: r.as, written: map[string]string{}}
@@ -231,7 +237,7 @@ func (m *mapCompiler) fields(list *message.Node, ptr, above, position string, en
 		case f.missing == "default":
 			m.c.Find(at, flow.Error, "missing-key", "the default is missing", "add default:")
 		}
-		if f.raw && (m.as == format.CSV || m.as == format.Form) {
+		if f.raw && (m.as == format.CSV || m.as == format.Form || m.as == format.Fixed) {
 			m.c.Find(at+"/raw", flow.Warning, "no-effect", "raw has no effect in "+strings.ToUpper(m.as), "remove it")
 		}
 		if f.from != nil {

@@ -21,6 +21,13 @@ func TargetLines(settings *message.Node, files map[string][]byte) ([]shape.Line,
 	layout := flow.Layout(settings)
 	layout.Header = as == format.CSV && scalar(settings.Get("header")) != "false"
 	target := settings.Get("target")
+	if as == format.Fixed && target == nil && len(layout.Columns) > 0 {
+		var names []string
+		for _, c := range layout.Columns {
+			names = append(names, c.Name)
+		}
+		return shape.FromColumns(names), nil
+	}
 	if target == nil {
 		if scalar(settings.Get("start")) != "example" || settings.Get("example") == nil {
 			return []shape.Line{}, nil

@@ -16,12 +16,12 @@ var writeKind = Kind{
 		"document of the format.",
 	Example: `{id: order, kind: write, as: xml, text: '<order id="${body.id}"><note>${body.note}</note></order>'}`,
 	Properties: `{
-		"as": {"default": "text", "enum": ["json", "xml", "csv", "hl7", "form", "text"], "description":
+		"as": {"default": "text", "enum": ["json", "xml", "csv", "hl7", "form", "jsonl", "fixed", "text"], "description":
 			"format of the new body, text by default"},
 		"text": {"type": "string", "description":
 			"template; ${for x in list} … ${end} repeats, ${if condition} … ${else} … ${end} chooses, $${ stands for a plain ${"},
 		"header": {"type": "boolean", "description": "CSV: the first row names the members of the others"},
-		"delimiter": {"$ref": "#/$defs/delimiter"}
+		"columns": {"$ref": "#/$defs/columns"}, "delimiter": {"$ref": "#/$defs/delimiter"}
 	}`,
 	Required: []string{"text"},
 	compile:  compileWrite,
@@ -39,7 +39,7 @@ func compileWrite(c *Compiler, s *flow.Step) Runner {
 		r.as = format.Text
 	}
 	place := map[string]expr.Place{format.JSON: expr.JSONText, format.XML: expr.XMLText, format.CSV: expr.CSVText,
-		format.HL7: expr.HL7Text, format.Form: expr.FormText}[r.as]
+		format.HL7: expr.HL7Text, format.Form: expr.FormText, format.Lines: expr.JSONText}[r.as]
 	r.text = c.Template(s.Pointer+"/text", scalar(s.Settings.Get("text")), place)
 	return r
 }

@@ -1,5 +1,5 @@
 import { Select, Setting, Text } from "../ui/parts";
-import { CSVSettings, errorAt, type FormProps, type StepView, withSetting } from "./kit";
+import { ColumnsSetting, CSVSettings, errorAt, type FormProps, type StepView, withSetting } from "./kit";
 
 function Form(p: FormProps) {
   const to = String(p.step.to ?? "");
@@ -10,7 +10,7 @@ function Form(p: FormProps) {
           label="New format"
           value={to}
           onChange={(v) => p.change(withSetting(p.step, "to", v), "to")}
-          options={["json", "xml", "csv", "hl7", "form", "text", "binary"]}
+          options={["json", "xml", "csv", "hl7", "form", "jsonl", "fixed", "text", "binary"]}
         />
       </Setting>
       {to === "xml" && (
@@ -24,6 +24,7 @@ function Form(p: FormProps) {
           />
         </Setting>
       )}
+      {to === "fixed" && <ColumnsSetting {...p} />}
       {to === "csv" && <CSVSettings {...p} header="with a row of the columns' names" />}
       <p className="text-quiet">
         The rules stand in{" "}

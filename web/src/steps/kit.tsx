@@ -6,6 +6,7 @@ import { insertAtCursor } from "../ui/caret";
 import { Code, type Completion } from "../ui/code";
 import { NamedValues } from "../ui/pairs";
 import { Select, Setting, Text } from "../ui/parts";
+import { RowsEditor } from "../ui/rows";
 import { ConditionEditor } from "./mapping/condition";
 import { valueAt } from "./mapping/use-map";
 
@@ -263,6 +264,23 @@ export function ThenSetting({ step, change }: { step: Step; change: (next: Step,
     </Setting>
   );
 }
+
+/** The layout of text of fixed width. */
+export const ColumnsSetting = (p: Pick<FormProps, "step" | "change" | "findings" | "pointer">) => (
+  <RowsEditor
+    label="Columns, in their order"
+    error={errorAt(p, "columns")}
+    columns={[
+      { name: "name", title: "Name", type: "text" },
+      { name: "width", title: "Width", type: "number", width: "5.5rem" },
+      { name: "align", title: "Stands at the", type: "text", options: ["left", "right"], width: "6.5rem" },
+      { name: "fill", title: "Filled with", type: "text", width: "5rem" },
+    ]}
+    value={(p.step.columns ?? []) as Record<string, string | number>[]}
+    onChange={(v) => p.change(withSetting(p.step, "columns", v), "columns")}
+    errorOf={(place) => errorAt(p, `columns/${place}`)}
+  />
+);
 
 /** How CSV is read or written. */
 export function CSVSettings(

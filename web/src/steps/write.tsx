@@ -1,5 +1,5 @@
 import { Select, Setting } from "../ui/parts";
-import { CSVSettings, Expression, type FormProps, type StepView, withSetting } from "./kit";
+import { ColumnsSetting, CSVSettings, Expression, type FormProps, type StepView, withSetting } from "./kit";
 
 function Form(p: FormProps) {
   const as = String(p.step.as ?? p.usual("as"));
@@ -10,9 +10,10 @@ function Form(p: FormProps) {
           label="Format"
           value={as}
           onChange={(v) => p.change(withSetting(p.step, "as", v), "as")}
-          options={["json", "xml", "csv", "hl7", "form", "text"]}
+          options={["json", "xml", "csv", "hl7", "form", "jsonl", "fixed", "text"]}
         />
       </Setting>
+      {as === "fixed" && <ColumnsSetting {...p} />}
       {as === "csv" && <CSVSettings {...p} header="the first row names the columns" />}
       <Expression
         {...p}
@@ -20,7 +21,7 @@ function Form(p: FormProps) {
         setting="text"
         template
         tall
-        hint="holes are written ${…} and escaped for the format; $${ is a plain ${"
+        hint="holes are written ${…} and escaped for the format; ${for x in list} … ${end} repeats, ${if condition} … ${else} … ${end} chooses; $${ is a plain ${"
       />
     </div>
   );

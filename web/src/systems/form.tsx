@@ -3,6 +3,7 @@ import { useOffers } from "../api/queries";
 import { Code, type Completion } from "../ui/code";
 import { NamedValues } from "../ui/pairs";
 import { Select, Setting, Text } from "../ui/parts";
+import { RowsEditor } from "../ui/rows";
 import { matters, type Property, type Schema, settingsOf, type Value, withValue } from "./schema";
 
 /** A setting's own control, where a schema does not say enough to draw one. */
@@ -64,6 +65,7 @@ const wide = (p: Props, [name, s]: [string, Property]) =>
   !!p.overrides?.[name] ||
   coded(s) ||
   !!s.properties ||
+  !!s.items?.properties ||
   !!s.additionalProperties ||
   s.type === "boolean" ||
   s.format === "certificate";
@@ -98,6 +100,23 @@ function Field(p: Props & { name: string; property: Property }) {
       </details>
     );
   }
+  if (s.items?.properties)
+    return (
+      <RowsEditor
+        label={label}
+        hint={s.description}
+        error={error}
+        columns={Object.entries(s.items.properties).map(([n, one]) => ({
+          name: n,
+          title: one.title ?? n,
+          type: one.type === "integer" ? "number" : "text",
+          options: one.enum?.map(String),
+        }))}
+        value={(value ?? []) as Record<string, string | number>[]}
+        onChange={put}
+        errorOf={(place) => p.error(`${name}/${place}`)}
+      />
+    );
   if (s.additionalProperties && ofType(s, "object")) return <Named {...p} label={label} put={put} />;
   if (s.type === "boolean")
     return (

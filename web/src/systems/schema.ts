@@ -11,6 +11,8 @@ export type Property = {
   /** What is there can be asked of the connection. */
   offers?: boolean;
   enum?: (string | number)[];
+  /** Of a list of rows. */
+  items?: { properties?: Record<string, Property> };
   /** Words for the values of enum. */
   titles?: Record<string, string>;
   /** With which values of another setting this one matters; * stands for any. */

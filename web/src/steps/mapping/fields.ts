@@ -80,7 +80,7 @@ const writes = (f: MapField, name: string): boolean =>
 
 const lineOf = (f: MapField, lines: TargetLine[], as: string): TargetLine | undefined => {
   if (!isLoop(f)) return lines.find((l) => !l.list && l.to === f.to);
-  if (as === "csv") return lines.find((l) => l.list);
+  if (as === "csv" || as === "fixed") return lines.find((l) => l.list);
   if (as === "hl7") return lines.find((l) => l.list && (f.note === l.name || writes(f, l.name)));
   return lines.find((l) => l.list && l.to === f.to);
 };

@@ -186,7 +186,7 @@ function Settings(x: Props & { label: string }) {
   );
   return (
     <div className="space-y-1.5 bg-paper px-3 py-2 text-[12.5px]">
-      {!(f && isGroup(f)) && !(f && isLoop(f) && (x.as === "csv" || x.as === "hl7")) && (
+      {!(f && isGroup(f)) && !(f && isLoop(f) && ["csv", "hl7", "fixed"].includes(x.as)) && (
         <div className="flex items-center gap-2">
           <span className="head w-20 shrink-0">Line</span>
           <Text mono label={`Target of ${x.label}`} value={f?.to ?? r.to} onChange={(to) => x.onEdit({ to }, "to")} />

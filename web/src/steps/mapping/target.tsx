@@ -3,7 +3,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { call, enc } from "../../api/client";
 import { insertAtCursor } from "../../ui/caret";
-import { CSVSettings, errorAt, type FormProps, withSetting } from "../kit";
+import { ColumnsSetting, CSVSettings, errorAt, type FormProps, withSetting } from "../kit";
 import {
   type At,
   changeList,
@@ -27,7 +27,7 @@ import { seenAt, useConditions, useLines, useSources, useWords } from "./use-map
 /** How many lines are shown before those that nothing writes fold into one. */
 const unfolded = 40;
 
-const formats = ["json", "xml", "csv", "hl7", "form"];
+const formats = ["json", "xml", "csv", "hl7", "form", "jsonl", "fixed"];
 
 /** The values of a loop's items, as its fields say them. */
 const itemSources = (all: Source[], loop: Loop): Source[] =>
@@ -124,7 +124,11 @@ export function Target(p: FormProps & { within?: boolean }) {
         const s = inner.find((x) => x.name.toLowerCase() === l.name.toLowerCase());
         return s ? [{ to: l.to, from: s.expression }] : [];
       });
-      const f: MapField = { ...(as !== "csv" && as !== "hl7" ? { to: r.to } : {}), each, fields: matched };
+      const f: MapField = {
+        ...(as !== "csv" && as !== "hl7" && as !== "fixed" ? { to: r.to } : {}),
+        each,
+        fields: matched,
+      };
       if (as === "hl7") f.note = r.line.name; // it has no place of its own: which line it is of is known by this
       if (r.loops.length) f.as = `item${r.loops.length + 1}`;
       const next = insert(r.at, f);
@@ -276,6 +280,11 @@ export function Target(p: FormProps & { within?: boolean }) {
         )}
         {error ? <span className="text-dead">{String((error as Error).message)}</span> : null}
       </div>
+      {as === "fixed" && (
+        <div className="px-3">
+          <ColumnsSetting {...p} />
+        </div>
+      )}
       {as === "csv" && (
         <div className="px-3">
           <CSVSettings {...p} header="with a row of the columns' names" />
@@ -375,7 +384,7 @@ export function Target(p: FormProps & { within?: boolean }) {
                     const f = fieldAt(fields, r.at);
                     put(
                       insert([...r.at, (f?.fields ?? []).length], {
-                        to: as === "json" || as === "xml" ? "/field" : "",
+                        to: as === "json" || as === "jsonl" || as === "xml" ? "/field" : "",
                         from: f?.as ?? "item",
                       }),
                       "",
@@ -403,7 +412,14 @@ export function Target(p: FormProps & { within?: boolean }) {
             onClick={() =>
               put(
                 insert([fields.length], {
-                  to: as === "json" ? "/field" : as === "xml" ? "/root/field" : as === "hl7" ? "PID-5.1" : "field",
+                  to:
+                    as === "json" || as === "jsonl"
+                      ? "/field"
+                      : as === "xml"
+                        ? "/root/field"
+                        : as === "hl7"
+                          ? "PID-5.1"
+                          : "field",
                   from: '""',
                 }),
                 "",
@@ -420,7 +436,7 @@ export function Target(p: FormProps & { within?: boolean }) {
                 insert([fields.length], {
                   ...(as === "csv" || as === "hl7"
                     ? {}
-                    : { to: as === "json" ? "/list" : as === "xml" ? "/root/item" : "field" }),
+                    : { to: as === "json" || as === "jsonl" ? "/list" : as === "xml" ? "/root/item" : "field" }),
                   each: "body",
                   fields: [],
                 }),

@@ -10,9 +10,9 @@ export type Read = Schemas["Read"];
 
 /** The lines of what a map writes, by its settings. */
 export function useLines(flow: string, step: Step): { lines: TargetLine[]; error: unknown } {
-  const { as, target, example, start, header } = step;
-  const settings = { as, target, example, start, header };
-  const asks = target !== undefined || start === "example";
+  const { as, target, example, start, header, columns } = step;
+  const settings = { as, target, example, start, header, columns };
+  const asks = target !== undefined || start === "example" || as === "fixed";
   const q = useQuery({
     queryKey: ["lines", flow, JSON.stringify(settings)],
     queryFn: async ({ signal }) =>
