@@ -378,7 +378,8 @@ func TestLoopsAndChoicesInTemplates(t *testing.T) {
 		place     Place
 		src, want string
 	}{
-		{XMLText, `<o>${for l in body.l}<l n="${index + 1}">${l.s}</l>${end}</o>`, `<o><l n="1">x&quot;y</l><l n="2">z</l></o>`},
+		{XMLText, `<o>${for l in body.l}<l n="${index + 1}">${l.s}</l>${end}</o>`,
+			`<o><l n="1">x&quot;y</l><l n="2">z</l></o>`},
 		{JSONText, `[${for l in body.l}{"s": "${l.s}"}${if !last},${end}${end}]`, `[{"s": "x\"y"},{"s": "z"}]`},
 		{PlainText, `${for l in body.l}${l.s}:${for t in l.t}${t}${if !last}+${end}${end};${end}`, `x"y:1+2;z:;`},
 		{PlainText, `${if body.yes}a${else}b${end}${if !body.yes}a${else}b${end}`, "ab"},

@@ -142,13 +142,15 @@ var formats = []Format{
 		func(n *message.Node, _ message.Layout) ([]byte, error) { return form.Encode(n) },
 	},
 	{Lines, "JSON Lines: a list of the values, one a line", "application/jsonl",
-		[]string{"application/jsonl", "application/x-ndjson", "application/ndjson", "application/x-jsonlines", "application/jsonlines"},
+		[]string{"application/jsonl", "application/x-ndjson", "application/ndjson", "application/x-jsonlines",
+			"application/jsonlines"},
 		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
 			n, duplicates, err := jsonl.Decode(src, json.Limits{MaxDepth: l.Depth, MaxNodes: l.Nodes})
 			return Decoded{Root: n, Duplicates: duplicates}, err
 		},
 		func(n *message.Node, _ message.Layout) ([]byte, error) { return jsonl.Encode(n), nil }},
-	{Fixed, "text of fixed width: a list of rows, each a map of texts by the names of its layout", "text/plain; charset=utf-8", nil,
+	{Fixed, "text of fixed width: a list of rows, each a map of texts by the names of its layout",
+		"text/plain; charset=utf-8", nil,
 		func(src []byte, l message.Layout, limits Limits) (Decoded, error) {
 			n, end, err := fixed.Decode(src, l.Columns, limits.Nodes)
 			l.LineEnd = end

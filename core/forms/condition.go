@@ -59,7 +59,8 @@ func ReadCondition(source string) *Condition {
 var operatorOf = map[string]string{operators.Equals: "is", operators.NotEquals: "is not",
 	operators.Greater:       "is more than",
 	operators.GreaterEquals: "is at least", operators.Less: "is less than", operators.LessEquals: "is at most",
-	"startsWith": "begins with", "endsWith": "ends with", "contains": "contains", "matches": "fits the pattern", operators.In: "is one of"}
+	"startsWith": "begins with", "endsWith": "ends with", "contains": "contains", "matches": "fits the pattern",
+	operators.In: "is one of"}
 
 func (r *reader) condition(e celast.Expr) *Condition {
 	switch e.Kind() {

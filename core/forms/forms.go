@@ -89,6 +89,7 @@ var all = []Form{
 	{ID: "table", Group: "codes", Words: "through the table {a}, its column {b}", Pattern: `lookup(a, x)[b]`},
 	{ID: "table-default", Group: "codes", Words: "through the table {a}, its column {b}, else {c}",
 		Pattern: `lookup(a, x, {b: c})[b]`},
+	{ID: "else", Group: "codes", Words: "or else {a}", Pattern: `x.orValue(a)`},
 	{ID: "codes", Group: "codes", Words: "{b} for {a}, else {c}", Pattern: `x == a ? b : c`},
 	{ID: "codes-map", Group: "codes", Words: "{b} for {a}, {d} for {c}, else {e}", Pattern: `x == a ? b : x == c ? d : e`},
 

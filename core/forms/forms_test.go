@@ -27,7 +27,9 @@ func TestReadBack(t *testing.T) {
 		`7`:                                                            "7",
 		`body.list[0].name`:                                            "list[0].name",
 		`body.lines.map(l, l.sku)`:                                     "body.lines.map(l, l.sku)",
-		`body.?note.orValue("")`:                                       "body.?note.orValue(\"\")",
+		`many(body.o.l)`:                                               "o.l",
+		`body.?note.orValue(body.x)`:                                   "body.?note.orValue(body.x)",
+		`body.?note.orValue("none")`:                                   "note or else “none”",
 		`body.a ==`:                                                    "body.a ==",
 		`text(body.o.id)`:                                              "text(body.o.id)",
 	} {

@@ -138,6 +138,9 @@ func (r *reader) value(e celast.Expr) (words string, sources []string, known boo
 		}
 		return m[2], []string{source}, true
 	}
+	if e.Kind() == celast.CallKind && e.AsCall().FunctionName() == "many" && len(e.AsCall().Args()) == 1 {
+		return r.value(e.AsCall().Args()[0]) // one, or a list: for people the same
+	}
 	if m := hl7List.FindStringSubmatch(source); m != nil {
 		if m[1] != "body" {
 			return m[2] + " of " + spokenPath(m[1]), []string{source}, true

@@ -60,7 +60,8 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -77,7 +78,8 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -104,7 +106,8 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -115,7 +118,8 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -126,7 +130,8 @@ const flowSchema = `{
 				"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 					"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -356,7 +361,8 @@ const inFlow = `{
 	"format": {"$ref": "#/$defs/format"}, "header": {"$ref": "#/$defs/header"}, "delimiter": {"$ref":
 		"#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}, "prefixes": {"$ref": "#/$defs/prefixes"},
 	"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
-				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"}, "columns": {"$ref": "#/$defs/columns"},
+				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
+				"columns": {"$ref": "#/$defs/columns"},
 				"missing": {"$ref": "#/$defs/missing"},
 	"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 	"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}`

@@ -14,7 +14,8 @@ import (
 const convertRules = "JSON gets the tree as the step before it shows. XML puts a value without an element of " +
 	"its own into root; lists become elements of one name, items of a list inside a list become item; " +
 	"numbers become their digits, null an empty element. " +
-	"CSV, text of fixed width and JSON Lines take a list of rows, or the only list inside maps with one member; rows that are maps get a header of " +
+	"CSV, text of fixed width and JSON Lines take a list of rows, or the only list inside maps with one " +
+	"member; rows that are maps get a header of " +
 	"all names. A form takes a map of texts and lists. HL7 takes segments by name and fields by number; to " +
 	"XML its fields are named PID.5 and PID.5.1, as the standard's XML encoding does, and back. " +
 	"Text and binary have no tree: to them a document goes as it is written, and from them it is read in the new format."
@@ -26,7 +27,8 @@ var convertKind = Kind{
 		convertRules,
 	Example: `{id: as-xml, kind: convert, to: xml, root: rows}`,
 	Properties: `{
-		"to": {"enum": ["json", "xml", "csv", "hl7", "form", "jsonl", "fixed", "text", "binary"], "description": "the new format"},
+		"to": {"enum": ["json", "xml", "csv", "hl7", "form", "jsonl", "fixed", "text", "binary"],
+			"description": "the new format"},
 		"root": {"default": "root", "type": "string", "description":
 			"XML: the element that a value without one is put into, root by default"},
 		"header": {"default": true, "type": "boolean", "description":

@@ -55,7 +55,7 @@ var deliverKind = Kind{
 		"headers": {"type": "object", "description": "name: template", "additionalProperties": {"type": ["string", "number",
 			"null"]}},
 		"encoding": {"type": "string", "minLength": 1, "description":
-			"character set in which the body leaves, such as windows-1252; else that of a charset in its Content-Type, or UTF-8"},
+			"character set in which the body leaves, such as windows-1252; else that of its Content-Type, or UTF-8"},
 		"retry": {"$ref": "#/$defs/retry"}
 	}`,
 	Required: []string{"to"},

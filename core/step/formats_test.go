@@ -374,19 +374,23 @@ func TestLinesAndFixedWidth(t *testing.T) {
 		{`{kind: convert, to: jsonl}`, "json", `{"rows":[{"a":1},{"a":2}]}`, "{\"a\":1}\n{\"a\":2}\n"},
 		{`{kind: convert, to: json}`, "jsonl", "{\"a\":1}\n2\n", `[{"a":1},2]`},
 		{`{kind: convert, to: fixed, ` + columns + `}`, "json", `[{"card":"A","fee":7}]`, "A    0007\r\n"},
-		{`{kind: write, as: jsonl, text: "${for x in body}{\"n\": ${x}}${if !last}\n${end}${end}"}`, "json", `[1,2]`, "{\"n\": 1}\n{\"n\": 2}"},
+		{`{kind: write, as: jsonl, text: "${for x in body}{\"n\": ${x}}${if !last}\n${end}${end}"}`, "json", `[1,2]`,
+			"{\"n\": 1}\n{\"n\": 2}"},
 	} {
 		m, reason := over(t, strings.Replace(c.step, "{kind", "{id: x, kind", 1), c.format, c.raw, message.Layout{})
 		if got := string(Bytes(&m)); reason != "" || got != c.want {
 			t.Errorf("%s: %s\n%q, want\n%q", c.step, reason, got, c.want)
 		}
 	}
-	layout := message.Layout{Columns: []message.Column{{Name: "card", Width: 5}, {Name: "fee", Width: 4, Right: true, Fill: '0'}}}
-	m, reason := over(t, `{id: x, kind: map, fields: [{to: /n, from: 'body[1].fee'}]}`, "fixed", "A    0012\nB    0700\n", layout)
+	layout := message.Layout{Columns: []message.Column{{Name: "card", Width: 5}, {Name: "fee", Width: 4, Right: true,
+		Fill: '0'}}}
+	m, reason := over(t, `{id: x, kind: map, fields: [{to: /n, from: 'body[1].fee'}]}`, "fixed",
+		"A    0012\nB    0700\n", layout)
 	if got := string(Bytes(&m)); reason != "" || got != `{"n":"700"}` {
 		t.Errorf("%s %s", reason, got)
 	}
-	if _, reason := over(t, `{id: x, kind: convert, to: fixed, `+columns+`}`, "json", `[{"card":"too long"}]`, message.Layout{}); !strings.Contains(reason,
+	if _, reason := over(t, `{id: x, kind: convert, to: fixed, `+columns+`}`, "json", `[{"card":"too long"}]`,
+		message.Layout{}); !strings.Contains(reason,
 		`row 1, column card: "too long" has 8 characters, and 5 fit`) {
 		t.Error(reason)
 	}

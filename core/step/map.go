@@ -31,7 +31,8 @@ var mapKind = Kind{
 			"what the fields are written into: nothing (default), the present body, or the example"},
 		"example": {"description": "a document to start from: a text in the format, or for JSON the document itself"},
 		"header": {"default": true, "type": "boolean", "description": "CSV: write the names of the columns, true by default"},
-		"columns": {"$ref": "#/$defs/columns"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
+		"columns": {"$ref": "#/$defs/columns"},
+		"delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 		"target": {"$ref": "#/$defs/map-target"}, "fields": {"$ref": "#/$defs/map-fields"}
 	}`,
 	Defs: `{

@@ -19,7 +19,7 @@ var writeKind = Kind{
 		"as": {"default": "text", "enum": ["json", "xml", "csv", "hl7", "form", "jsonl", "fixed", "text"], "description":
 			"format of the new body, text by default"},
 		"text": {"type": "string", "description":
-			"template; ${for x in list} … ${end} repeats, ${if condition} … ${else} … ${end} chooses, $${ stands for a plain ${"},
+			"template; ${for x in list} … ${end} repeats, ${if condition} … ${else} … ${end} chooses; $${ is a plain ${"},
 		"header": {"type": "boolean", "description": "CSV: the first row names the members of the others"},
 		"columns": {"$ref": "#/$defs/columns"}, "delimiter": {"$ref": "#/$defs/delimiter"}
 	}`,

@@ -10,7 +10,8 @@ import (
 	"readyferry/core/message"
 )
 
-var layout = []message.Column{{Name: "card", Width: 6}, {Name: "name", Width: 8}, {Name: "fee", Width: 5, Right: true, Fill: '0'}}
+var layout = []message.Column{{Name: "card", Width: 6}, {Name: "name", Width: 8}, {Name: "fee", Width: 5,
+	Right: true, Fill: '0'}}
 
 func TestRows(t *testing.T) {
 	const src = "LC1   Müller  00120\r\nLC2   \r\n\r\n"
@@ -58,7 +59,8 @@ func TestRoundTrips(t *testing.T) {
 }
 
 func TestWhatIsRefused(t *testing.T) {
-	for src, want := range map[string]string{strings.Repeat("x", 20): "line 1, column 20: the line is longer", "a\n\xff": "line 2, column 1: the text is not UTF-8",
+	for src, want := range map[string]string{strings.Repeat("x", 20): "line 1, column 20: the line is longer",
+		"a\n\xff":   "line 2, column 1: the text is not UTF-8",
 		"a\nb\nc\n": "more than 8"} {
 		if _, _, err := Decode([]byte(src), layout, 8); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", src, err, want)
@@ -74,7 +76,8 @@ func TestWhatIsRefused(t *testing.T) {
 			t.Errorf("%s: %v, want %q", src, err, want)
 		}
 	}
-	for _, columns := range [][]message.Column{nil, {{Name: "a"}}, {{Width: 1}}, {{Name: "a", Width: 1}, {Name: "a", Width: 1}}} {
+	for _, columns := range [][]message.Column{nil, {{Name: "a"}}, {{Width: 1}}, {{Name: "a", Width: 1}, {Name: "a",
+		Width: 1}}} {
 		if _, _, err := Decode(nil, columns, 0); err == nil {
 			t.Errorf("%s is a layout", fmt.Sprint(columns))
 		}

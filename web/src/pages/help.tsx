@@ -3,6 +3,7 @@ import { viewOf } from "../steps";
 import { Mark } from "../ui/marks";
 import { PageHead, Trouble } from "../ui/parts";
 import { HelpKeeping } from "./help-keeping";
+import { HelpMapping } from "./help-mapping";
 import { Outside, Systems } from "./help-systems";
 import { TryIt } from "./help-try";
 
@@ -348,6 +349,7 @@ export default function HelpPage() {
               ))}
             </dl>
           </section>
+          <HelpMapping />
           <HelpKeeping />
           <section id="more">
             <h2 className="mb-1 text-[17px]">For scripts</h2>
