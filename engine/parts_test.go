@@ -8,6 +8,7 @@ import (
 	"testing"
 	"testing/synctest"
 
+	"readyferry/core/message"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -346,5 +347,38 @@ func testPartsAndGroupsAreResentUnderANewVersion(t *testing.T) {
 	)
 	if err == nil || !strings.Contains(err.Error(), "does not come to per") {
 		t.Error(err)
+	}
+}
+
+func TestTheWholeIsReadWhileItsPartsWait(t *testing.T) {
+	synctest.Test(t, testTheWholeIsReadWhileItsPartsWait)
+}
+
+// The last delivery of a message is through, and its parts are not: what that one was answered
+// is known to whoever reads the message again.
+func testTheWholeIsReadWhileItsPartsWait(t *testing.T) {
+	w := start(t, t.TempDir(), &target{})
+	w.connect("shop", "")
+	w.out.say(func(_ int, c call) (reply, error) {
+		if strings.HasPrefix(c.path, "/part") {
+			return reply{Status: 503}, nil
+		}
+		return reply{Status: 201, Headers: []message.Header{{Name: "X-Number", Value: "7"}}, Body: []byte("taken")}, nil
+	})
+	w.publish(fmt.Sprintf(keeping, "month", ""))
+	id := w.accepted("/month", `{"once":"1","go":"on","list":[{"list":[{"n":1},{"n":2}]}]}`)
+	w.until("the last delivery is through", func() bool {
+		d, err := w.store.Deliveries(id)
+		return err == nil && len(d) == 1 && d[0].State == store.Done
+	})
+	effects, err := w.Effects(id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if e := effects["shop"]; e.Status != 201 || len(e.Headers) != 1 || string(e.Body) != "taken" {
+		t.Errorf("it was answered %+v", e)
+	}
+	if r, err := w.Inspect(id); err != nil || len(r.Trace) == 0 {
+		t.Errorf("%+v, %v", r, err)
 	}
 }

@@ -268,11 +268,15 @@ func (w *world) accepted(path, body string, headers ...string) store.ID {
 
 func (w *world) until(what string, holds func() bool) {
 	w.t.Helper()
-	for range 1000 {
+	wait := 10 * time.Millisecond
+	for i := range 1060 {
 		if holds() {
 			return
 		}
-		time.Sleep(10 * time.Millisecond)
+		if i == 1000 {
+			wait = time.Second
+		}
+		time.Sleep(wait)
 	}
 	w.t.Fatalf("it did not come to pass: %s", what)
 }

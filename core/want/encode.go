@@ -2,6 +2,7 @@ package want
 
 import (
 	"encoding/json"
+	"strconv"
 
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
@@ -32,6 +33,12 @@ func appendHeaders(out []byte, headers []message.Header) []byte {
 		out = append(jsonfmt.AppendString(append(out, `,"value":`...), headers[i].Value), '}')
 	}
 	return append(out, ']')
+}
+
+// EncodeAnswer gives what a delivered try was answered as the JSON of an [Effect].
+func EncodeAnswer(status int, headers []message.Header) []byte {
+	out := strconv.AppendInt([]byte(`{"status":`), int64(status), 10)
+	return append(append(append(out, `,"headers":`...), EncodeHeaders(headers)...), '}')
 }
 
 // Encode gives a request as JSON, but for its body, as json.Marshal does.

@@ -21,6 +21,14 @@ func TestWrittenByHandAsByTheEncoder(t *testing.T) {
 		if !reflect.DeepEqual(mine, theirs) {
 			t.Errorf("%q, and the encoder %q", mine, theirs)
 		}
+		var answer, same Effect
+		if b, err = json.Marshal(Effect{Status: 204, Headers: list}); err != nil || json.Unmarshal(b, &answer) != nil ||
+			json.Unmarshal(EncodeAnswer(204, list), &same) != nil {
+			t.Fatal(err)
+		}
+		if len(same.Headers) != len(answer.Headers) || !same.Same(&answer) {
+			t.Errorf("%+v, and the encoder %+v", same, answer)
+		}
 		for _, r := range []Request{
 			{}, {Method: "POST", Path: "/" + odd, Headers: list, Format: "json"}, {Headers: list, Ask: true},
 			{Headers: list, Settings: []byte(`{"a":1}`)}, {Headers: list, Query: &Query{SQL: "SELECT 1"}},

@@ -22,8 +22,15 @@ const keptAnswer = 64 << 10
 // keepAll records what came of an attempt.
 func (l *lane) keepAll(a *attempt, d *store.Delivery) {
 	a.kept = body.Of(a.answer[:min(len(a.answer), keptAnswer)]).Packed()
-	a.heard = store.Effect{Path: d.Path, Body: a.kept}
-	a.heard.OfTry = len(a.answer) <= keptAnswer // else the try has only some of it
+	a.heard = store.Effect{
+		Path:   d.Path,
+		Result: want.EncodeAnswer(a.receipt.Status(), a.receipt.Headers),
+		Body:   a.kept,
+		OfTry:  len(a.answer) <= keptAnswer,
+	}
+	if !a.heard.OfTry { // the try has only some of it
+		a.heard.Body = body.Of(a.answer).Packed()
+	}
 	for {
 		err := l.record(a)
 		if err == nil {
@@ -50,14 +57,6 @@ func (l *lane) record(a *attempt) error {
 		if err := l.end(ctx, a); !errors.Is(err, journal.ErrStale) {
 			return err
 		}
-	}
-	if a.heard.Result == nil { // of one behind which nothing comes, the try says it all
-		ofTry := a.heard.OfTry
-		var err error
-		if a.heard, err = journal.Prepare(a.heard.Path, a.effect()); err != nil {
-			return err
-		}
-		a.heard.OfTry = ofTry
 	}
 	if a.receipt.Outcome == retry.Delivered && (l.Quick(a.tx) || !l.Busy(a.flow)) {
 		err := l.walkOn(ctx, a)
