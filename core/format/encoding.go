@@ -18,7 +18,7 @@ import (
 // their percent signs, and bytes are bytes.
 func inUTF8(name string, src []byte, l message.Layout) ([]byte, error) {
 	switch {
-	case name == Binary, name == Form:
+	case name == Binary, name == Form, name == Multipart:
 		return src, nil
 	case name == XML && xml.Names(src), name == HL7 && hl7.Names(src):
 		return src, nil
@@ -73,7 +73,8 @@ func mostlyUTF8(src []byte) ([]byte, error) {
 // has: from is that of its bytes. XML says anything by a reference, and says itself in what it
 // is written; HL7 goes by its MSH-18. The error names a character that the set lacks.
 func InCharset(name string, raw []byte, from, to string) ([]byte, error) {
-	if name == Binary || name == Form || name == HL7 && hl7.Names(raw) || strings.EqualFold(from, to) {
+	if name == Binary || name == Form || name == Multipart || name == HL7 && hl7.Names(raw) || strings.EqualFold(from,
+		to) {
 		return raw, nil
 	}
 	if err := charset.Check(to); err != nil {

@@ -25,6 +25,7 @@ import (
 	"readyferry/core/format/hl7"
 	"readyferry/core/format/json"
 	"readyferry/core/format/jsonl"
+	"readyferry/core/format/multipart"
 	"readyferry/core/format/xml"
 	"readyferry/core/message"
 )
@@ -81,6 +82,8 @@ const (
 	Binary = "binary"
 	Lines  = "jsonl"
 	Fixed  = "fixed"
+
+	Multipart = "multipart"
 )
 
 // All lists the formats in the order in which people are offered them.
@@ -157,6 +160,13 @@ var formats = []Format{
 			return Decoded{Root: n, Layout: l}, err
 		},
 		func(n *message.Node, l message.Layout) ([]byte, error) { return fixed.Encode(n, l.Columns, l.LineEnd) }},
+	{Multipart, "multipart/form-data: a map of texts, and of files with filename, type and content", "multipart/form-data",
+		[]string{"multipart/form-data"},
+		func(src []byte, _ message.Layout, l Limits) (Decoded, error) {
+			n, err := multipart.Decode(src, l.Nodes)
+			return Decoded{Root: n}, err
+		},
+		func(n *message.Node, _ message.Layout) ([]byte, error) { return multipart.Encode(n) }},
 	{Text, "one text", "text/plain; charset=utf-8", nil, decodeText, encodeText},
 	{Binary, "bytes; in a text they stand as base64", "application/octet-stream", nil,
 		func(src []byte, _ message.Layout, _ Limits) (Decoded, error) {

@@ -205,7 +205,7 @@ const flowSchema = `{
 		"weight": {"title": "Weight", "default": 1, "type": "integer", "minimum": 1, "maximum": 100, "description":
 			"of two flows that want the same at once, one of twice the weight gets twice as much; 1 by default"},
 		"format": {"title": "Format", "default": "auto", "titles": {"auto": "by Content-Type"}, "enum": ["json", "xml",
-			"csv", "hl7", "form", "jsonl", "fixed", "text", "binary", "auto"], "description": "auto (default): by Content-Type"},
+			"csv", "hl7", "form", "multipart", "jsonl", "fixed", "text", "binary", "auto"], "description": "auto (default): by Content-Type"},
 		"header": {"title": "the first row names the columns", "when": {"format": ["csv"]}, "type": "boolean",
 			"description": "CSV: the first row names the members of the others"},
 		"delimiter": {"title": "Delimiter", "when": {"format": ["csv"]}, "default": ",", "type": "string", "minLength": 1,

@@ -101,7 +101,7 @@ func showBody(name string, raw []byte, l message.Layout, tree *message.Node) *Bo
 		if h := hl7.Of(tree); h != nil {
 			b.Lines = hl7.Lines(h, shownLines)
 		}
-	case format.CSV, format.Form, format.Fixed, format.Lines:
+	case format.CSV, format.Form, format.Fixed, format.Lines, format.Multipart:
 	default:
 		return b
 	}

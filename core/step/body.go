@@ -7,6 +7,7 @@ import (
 
 	"readyferry/core/format"
 	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/format/multipart"
 	"readyferry/core/message"
 )
 
@@ -51,8 +52,11 @@ func Bytes(m *message.Message) []byte {
 // ContentType gives the media type that a message leaves with: the one it came
 // with while nobody changed it.
 func ContentType(m *message.Message) string {
-	if m.ContentType != "" {
+	switch {
+	case m.ContentType != "":
 		return m.ContentType
+	case m.Format == format.Multipart: // it says where its parts end
+		return multipart.ContentType(m.Raw)
 	}
 	return format.ContentType(m.Format)
 }

@@ -27,7 +27,7 @@ var convertKind = Kind{
 		convertRules,
 	Example: `{id: as-xml, kind: convert, to: xml, root: rows}`,
 	Properties: `{
-		"to": {"enum": ["json", "xml", "csv", "hl7", "form", "jsonl", "fixed", "text", "binary"],
+		"to": {"enum": ["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed", "text", "binary"],
 			"description": "the new format"},
 		"root": {"default": "root", "type": "string", "description":
 			"XML: the element that a value without one is put into, root by default"},

@@ -395,3 +395,25 @@ func TestLinesAndFixedWidth(t *testing.T) {
 		t.Error(reason)
 	}
 }
+
+func TestFilesInForms(t *testing.T) {
+	m, reason := over(t, `{id: x, kind: map, as: multipart, fields: [{to: /card, from: body.card}, {to: /photo/filename, from: '"a.png"'}, `+
+		`{to: /photo/type, from: '"image/png"'}, {to: /photo/content, from: base64.decode(body.photo)}]}`, "json",
+		`{"card":"LC1","photo":"AP8="}`, message.Layout{})
+	raw := string(Bytes(&m))
+	if reason != "" || !strings.Contains(raw, "filename=\"a.png\"\r\nContent-Type: image/png\r\n\r\n\x00\xff\r\n--") &&
+		!strings.Contains(raw, "\r\n\r\n\x00\xff\r\n--") {
+		t.Errorf("%s %q", reason, raw)
+	}
+	kind := ContentType(&m)
+	if boundary, is := strings.CutPrefix(kind, "multipart/form-data; boundary="); !is || !strings.HasPrefix(raw,
+		"--"+boundary+"\r\n") {
+		t.Errorf("%s for %.60q", kind, raw)
+	}
+	// What was in a part goes on as a message of its own.
+	in, reason := over(t, `{id: x, kind: map, fields: [{to: /name, from: body.photo.filename}, {to: /size, from: size(body.photo.content)}, `+
+		`{to: /bytes, from: base64.encode(body.photo.content)}]}`, "multipart", raw, message.Layout{})
+	if got := string(Bytes(&in)); reason != "" || got != `{"name":"a.png","size":2,"bytes":"AP8="}` {
+		t.Errorf("%s %s", reason, got)
+	}
+}

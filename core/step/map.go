@@ -25,7 +25,7 @@ var mapKind = Kind{
 		`{to: /note, from: 'body.?note', missing: skip}, {to: /lines, each: body.lines, as: line, fields: [{to: ` +
 		`/sku, from: line.sku}]}]}`,
 	Properties: `{
-		"as": {"default": "json", "enum": ["json", "xml", "csv", "hl7", "form", "jsonl", "fixed"], "description":
+		"as": {"default": "json", "enum": ["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed"], "description":
 			"format of the new body, json by default"},
 		"start": {"default": "nothing", "enum": ["nothing", "body", "example"], "description":
 			"what the fields are written into: nothing (default), the present body, or the example"},

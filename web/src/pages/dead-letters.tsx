@@ -1,5 +1,5 @@
 import { useQueries } from "@tanstack/react-query";
-import { diffLines } from "diff";
+import { diffLines, diffWordsWithSpace } from "diff";
 import { useEffect, useMemo, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { toast } from "sonner";
@@ -12,7 +12,7 @@ import { Code } from "../ui/code";
 import { Mark } from "../ui/marks";
 import { Dialog, Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
 import { age, span, Time, useNow } from "../ui/time";
-import { layout } from "../ui/tree";
+import { compact, layout } from "../ui/tree";
 
 const shown = 4; // letters side by side
 
@@ -228,6 +228,7 @@ function Repair({
 }) {
   const whole = useLetter(letter.id);
   const [original, setOriginal] = useState<string | null>(null);
+  const [dense, setDense] = useState(false); // it came without any blanks, and leaves so
   const [text, setText] = useState("");
   const [under, setUnder] = useState<"own" | "live">("own");
   const [preview, setPreview] = useState<Resent | null>(null);
@@ -235,7 +236,10 @@ function Repair({
   useEffect(() => {
     get<StoredMessage[]>(`/api/v1/transactions/${letter.transaction}/messages`).then(
       (m) => {
-        const now = pretty(m.at(-1)?.body.text ?? "");
+        const raw = m.at(-1)?.body.text ?? "";
+        const dense = layout(raw) !== null && compact(raw) === raw;
+        const now = dense ? pretty(raw) : raw;
+        setDense(dense);
         setOriginal(now);
         setText(now);
       },
@@ -243,7 +247,10 @@ function Repair({
     );
   }, [letter.transaction]);
   const edited = original !== null && text !== original;
-  const extra = useMemo(() => ({ version: under, ...(edited ? { message: text } : {}) }), [under, edited, text]);
+  const extra = useMemo(
+    () => ({ version: under, ...(edited ? { message: dense ? compact(text) : text } : {}) }),
+    [under, edited, text, dense],
+  );
   useEffect(() => {
     if (original === null) return;
     const stop = new AbortController();
@@ -406,16 +413,39 @@ function AskedAnew(p: {
   );
 }
 
+/** What a repair changes: the lines that differ, and in them the words. */
 function Difference({ before, after }: { before: string; after: string }) {
+  const parts = diffLines(before, after);
   return (
-    <div className="data mt-3 border-t border-line pt-2">
-      {diffLines(before, after).map((part, i) =>
-        part.added || part.removed ? (
-          <pre key={i} className={`whitespace-pre-wrap ${part.added ? "bg-mark" : "bg-loss"}`}>
-            {part.value.trimEnd().replace(/^/gm, part.added ? "+ " : "− ")}
-          </pre>
-        ) : null,
-      )}
+    <div className="data mt-3 border-t border-line pt-2" data-testid="difference">
+      {parts.map((part, i) => {
+        const other = parts[i + 1];
+        if (part.removed && other?.added)
+          return (
+            <pre key={i} className="whitespace-pre-wrap">
+              {diffWordsWithSpace(part.value.trimEnd(), other.value.trimEnd()).map((w, j) =>
+                w.added ? (
+                  <ins key={j} className="bg-mark font-bold no-underline">
+                    {w.value}
+                  </ins>
+                ) : w.removed ? (
+                  <del key={j} className="bg-loss">
+                    {w.value}
+                  </del>
+                ) : (
+                  <span key={j}>{w.value}</span>
+                ),
+              )}
+            </pre>
+          );
+        if ((part.added && !parts[i - 1]?.removed) || part.removed)
+          return (
+            <pre key={i} className={`whitespace-pre-wrap ${part.added ? "bg-mark" : "bg-loss"}`}>
+              {part.value.trimEnd().replace(/^/gm, part.added ? "+ " : "− ")}
+            </pre>
+          );
+        return null;
+      })}
     </div>
   );
 }

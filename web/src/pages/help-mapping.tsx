@@ -48,7 +48,14 @@ export const HelpMapping = () => (
       <span className="chip">encoding</span> of an intake says in what character set messages come, where neither they
       nor their Content-Type do; that of a delivery in what they leave. <span className="chip">quotes: lenient</span>{" "}
       takes CSV as many programs write it. <span className="chip">jsonl</span> is a JSON value a line,{" "}
-      <span className="chip">fixed</span> is text whose columns have widths.
+      <span className="chip">fixed</span> is text whose columns have widths, <span className="chip">multipart</span> is
+      a form whose files have <span className="chip">filename</span>, <span className="chip">type</span> and{" "}
+      <span className="chip">content</span>.
+    </p>
+    <h3 className="mb-1 mt-2 font-semibold">Where a value comes from</h3>
+    <p>
+      Point at a line of the target: what it reads lights up in the source; point at a value of the source: the lines
+      that read it light up. Ctrl+C on a value of a tree copies it, and what you have folded stays folded.
     </p>
   </section>
 );

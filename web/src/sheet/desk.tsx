@@ -3,7 +3,7 @@ import { entriesOf, entryOf } from "../model/model";
 import { viewOf } from "../steps";
 import type { Completion } from "../ui/code";
 import { Document } from "../ui/document";
-import { paths } from "../ui/tree";
+import { paths, pointerOf } from "../ui/tree";
 import { IntakeForm } from "./intake-form";
 import { SendSample, unsent } from "./send-sample";
 import { Answer, LookedUp, Seen, Sent } from "./shown";
@@ -21,6 +21,7 @@ export function Desk(p: DeskProps) {
   const [picked, setPicked] = useState<string | null>(null);
   const [mapped, setMapped] = useState<string[]>([]);
   const [written, setWritten] = useState(false);
+  const [lit, setLit] = useState<string[]>([]);
   const maps = row.kind === "step" && row.step.kind === "map";
   // biome-ignore lint/correctness/useExhaustiveDependencies: what is picked belongs to the step that is looked at
   useEffect(() => {
@@ -128,7 +129,7 @@ export function Desk(p: DeskProps) {
                 <Document
                   body={before}
                   used={used}
-                  lit={litBefore}
+                  lit={maps ? [...litBefore, ...lit, ...lit.flatMap((e) => pointerOf(e) ?? [])] : litBefore}
                   picked={picked}
                   mapped={maps ? mapped : undefined}
                   named={maps}
@@ -209,6 +210,8 @@ export function Desk(p: DeskProps) {
               picked={picked}
               onPicked={setPicked}
               onMapped={setMapped}
+              onLit={setLit}
+              looked={hoverBefore || null}
             />
           )}
         </div>

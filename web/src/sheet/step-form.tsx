@@ -42,6 +42,8 @@ export function StepForm(
       picked: string | null;
       onPicked: (path: string | null) => void;
       onMapped: (expressions: string[]) => void;
+      onLit: (expressions: string[]) => void;
+      looked: string | null;
     },
 ) {
   const step = at(p.doc, p.row.place) as Step;
@@ -69,6 +71,8 @@ export function StepForm(
           picked={p.picked}
           onPicked={p.onPicked}
           onMapped={p.onMapped}
+          onLit={p.onLit}
+          looked={p.looked}
           headers={p.sample?.headers}
           names={{
             connections: p.connections.filter((c) => c.kind !== "caller").map((c) => c.name),

@@ -10,7 +10,7 @@ function Form(p: FormProps) {
           label="New format"
           value={to}
           onChange={(v) => p.change(withSetting(p.step, "to", v), "to")}
-          options={["json", "xml", "csv", "hl7", "form", "jsonl", "fixed", "text", "binary"]}
+          options={["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed", "text", "binary"]}
         />
       </Setting>
       {to === "xml" && (

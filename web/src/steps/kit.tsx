@@ -25,6 +25,10 @@ export type FormProps = {
   onPicked?: (path: string | null) => void;
   /** Tells which values of the message before the step uses. */
   onMapped?: (expressions: string[]) => void;
+  /** Tells which of them the line uses that is looked at. */
+  onLit?: (expressions: string[]) => void;
+  /** The value of the message before that is looked at: a pointer, or what reads it. */
+  looked?: string | null;
   /** Headers of the sample that is looked at. */
   headers?: Record<string, string>;
   /** Says where a click on a value goes: fill puts a path into the marked place. */

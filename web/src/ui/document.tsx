@@ -93,6 +93,27 @@ export function Document({ body, ...looks }: Looks & { body: Body | undefined })
   );
 }
 
+/** What people have folded, by pointer: it stays so in the next document of the same kind. */
+let folded = new Set<string>();
+
+/** The lines that are not folded away; opens is how many lines an object or list holds, 0 for none. */
+function unfolded(lines: Line[], folds: Set<string>): { l: Line; n: number; opens: number }[] {
+  const out: { l: Line; n: number; opens: number }[] = [];
+  for (let n = 0; n < lines.length; n++) {
+    const l = lines[n] as Line;
+    const last = l.tokens.at(-1)?.text;
+    let opens = 0;
+    if (last === "{" || last === "[") {
+      let end = n + 1;
+      while (end < lines.length && (lines[end] as Line).indent > l.indent) end++;
+      opens = end - n;
+    }
+    out.push({ l, n, opens });
+    if (opens && folds.has(l.pointer)) n += opens;
+  }
+  return out;
+}
+
 /** A tree as JSON, a member a line. */
 function Tree({
   lines,
@@ -105,14 +126,35 @@ function Tree({
   picked,
   mapped,
 }: Looks & { lines: Line[] }) {
+  const [folds, setFolds] = useState(() => folded);
+  const fold = (pointer: string) => {
+    if (folded.has(pointer)) folded.delete(pointer);
+    else folded.add(pointer);
+    folded = new Set(folded);
+    setFolds(folded);
+  };
+  const shown = useMemo(() => unfolded(lines, folds), [lines, folds]);
   return (
     <div className="data py-2" onMouseLeave={() => onHover?.(null)}>
-      {lines.slice(0, most).map((l, i) => (
+      {shown.slice(0, most).map(({ l, n, opens }) => (
         <div
-          key={i}
+          key={n}
           className={`flex border-l-[3px] ${under(l.pointer, changed) && l.pointer !== "" ? "border-buoy bg-change" : "border-transparent"} ${under(l.pointer, lit) ? "!bg-mark" : ""}`}
         >
-          <span className="w-9 shrink-0 pr-3 text-right text-[11.5px] text-quiet select-none">{i + 1}</span>
+          {opens ? (
+            <button
+              type="button"
+              tabIndex={-1}
+              className="w-9 shrink-0 pr-3 text-right text-[11.5px] text-quiet select-none hover:text-deep"
+              aria-expanded={!folds.has(l.pointer)}
+              aria-label={`${folds.has(l.pointer) ? "Unfold" : "Fold"} ${l.pointer || "all"}`}
+              onClick={() => fold(l.pointer)}
+            >
+              {folds.has(l.pointer) ? "▸" : "▾"} {n + 1}
+            </button>
+          ) : (
+            <span className="w-9 shrink-0 pr-3 text-right text-[11.5px] text-quiet select-none">{n + 1}</span>
+          )}
           <span className="min-w-0 whitespace-pre-wrap break-all" style={{ paddingLeft: l.indent * 14 }}>
             {l.tokens.map((t, j) => {
               const mark = t.kind === "value" && used?.includes(t.pointer) ? underlined : "";
@@ -142,10 +184,11 @@ function Tree({
                 </Pick>
               );
             })}
+            {opens && folds.has(l.pointer) && <span className="text-quiet"> … {opens} lines</span>}
           </span>
         </div>
       ))}
-      {lines.length > most && <p className="px-3 text-quiet">{lines.length - most} more lines are not shown.</p>}
+      {shown.length > most && <p className="px-3 text-quiet">{shown.length - most} more lines are not shown.</p>}
     </div>
   );
 }
@@ -201,6 +244,16 @@ function Laid({ lines, used, lit, changed, onPick, onHover, picked, mapped }: Lo
   );
 }
 
+/** A value without the quotes that JSON has around a text. */
+function plainValue(text: string): string {
+  try {
+    const v = JSON.parse(text);
+    return typeof v === "string" ? v : text;
+  } catch {
+    return text;
+  }
+}
+
 /** A value that is pointed at: by mouse, by Enter, or carried to where it belongs. */
 function Pick(p: {
   path: string;
@@ -230,6 +283,12 @@ function Pick(p: {
       }}
       onClick={() => p.onPick(p.path)}
       onMouseEnter={p.onMouseEnter}
+      // Text in a button cannot be selected, so the usual keys copy its value.
+      onKeyDown={(e) => {
+        if (!(e.ctrlKey || e.metaKey) || e.key.toLowerCase() !== "c") return;
+        e.preventDefault();
+        void navigator.clipboard?.writeText(plainValue(e.currentTarget.textContent ?? ""));
+      }}
     >
       {p.children}
     </button>

@@ -104,3 +104,23 @@ export function pathOf(pointer: string, root = "body"): string {
 export function paths(text: string, root = "body"): string[] {
   return [...new Set((layout(text) ?? []).map((l) => root + l.path))];
 }
+
+/** A plain path over body as a JSON Pointer; null for any other expression. */
+export function pointerOf(path: string): string | null {
+  if (!path.startsWith("body")) return null;
+  let out = "";
+  let rest = path.slice(4);
+  while (rest) {
+    const m = /^(?:\.([A-Za-z_]\w*)|\[(\d+)\]|\[("(?:[^"\\]|\\.)*")\])/.exec(rest);
+    if (!m) return null;
+    out += `/${escapeToken(m[1] ?? m[2] ?? JSON.parse(m[3] ?? '""'))}`;
+    rest = rest.slice(m[0].length);
+  }
+  return out;
+}
+
+/** JSON without the blanks between its parts; what is no JSON stays as it is. */
+export function compact(text: string): string {
+  if (layout(text) === null) return text;
+  return text.replace(/"(?:[^"\\]|\\.)*"|\s+/g, (m) => (m.startsWith('"') ? m : ""));
+}

@@ -3,6 +3,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { call, enc } from "../../api/client";
 import { insertAtCursor } from "../../ui/caret";
+import { pointerOf } from "../../ui/tree";
 import { ColumnsSetting, CSVSettings, errorAt, type FormProps, withSetting } from "../kit";
 import {
   type At,
@@ -27,7 +28,7 @@ import { seenAt, useConditions, useLines, useSources, useWords } from "./use-map
 /** How many lines are shown before those that nothing writes fold into one. */
 const unfolded = 40;
 
-const formats = ["json", "xml", "csv", "hl7", "form", "jsonl", "fixed"];
+const formats = ["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed"];
 
 /** The values of a loop's items, as its fields say them. */
 const itemSources = (all: Source[], loop: Loop): Source[] =>
@@ -159,15 +160,21 @@ export function Target(p: FormProps & { within?: boolean }) {
     });
   }, [armed, p.step, lines, p.picked, rows, sources]);
 
+  // The values of the message before that each line uses; of a loop's items those of the first.
+  const uses = useMemo(
+    () =>
+      new Map(
+        rows.map((r) => {
+          const e = r.field?.from ?? r.field?.each;
+          return [r.key, e === undefined ? [] : (words[e]?.sources ?? [e]).map((s) => outside(s, r.loops))];
+        }),
+      ),
+    [rows, words],
+  );
   // biome-ignore lint/correctness/useExhaustiveDependencies: only what is written changes what is marked
-  useEffect(() => {
-    p.onMapped?.(
-      rows.flatMap((r) => {
-        const e = r.field?.from ?? r.field?.each;
-        return e === undefined ? [] : (words[e]?.sources ?? [e]).map((s) => outside(s, r.loops));
-      }),
-    );
-  }, [rows, words]);
+  useEffect(() => p.onMapped?.([...uses.values()].flat()), [uses]);
+  const isLooked = (r: Row) =>
+    !!p.looked && !!uses.get(r.key)?.some((e) => e === p.looked || pointerOf(e) === p.looked);
 
   const wanted = find.trim().toLowerCase();
   const value = (r: Row) => values(r)?.value ?? "";
@@ -356,7 +363,7 @@ export function Target(p: FormProps & { within?: boolean }) {
                   armed={armed === r.key}
                   open={open === r.key}
                   picked={p.picked ?? null}
-                  lit={p.litField === r.path}
+                  lit={p.litField === r.path || isLooked(r)}
                   like={like}
                   error={
                     r.field
@@ -390,7 +397,10 @@ export function Target(p: FormProps & { within?: boolean }) {
                       "",
                     );
                   }}
-                  onHover={(on) => p.onHoverField(on ? r.path : null)}
+                  onHover={(on) => {
+                    p.onHoverField(on ? r.path : null);
+                    p.onLit?.(on ? (uses.get(r.key) ?? []) : []);
+                  }}
                 />
               </div>
             );
