@@ -140,8 +140,29 @@ test("a value is carried to its line, and a first click makes a line of its own"
   await hands.click(pick(page, "body.card").last());
   await hands.click(pick(page, "body.family").last());
   await expect.poll(() => written(app, page, "dragged")).toBe(`{"card":"LC4417203","family":"O'Neil"}`);
+  const shown = page.getByTestId("before").locator("div.flex").filter({ has: page.locator("[data-pick='body.family']") });
+  await expect(shown).toHaveText(/^\d+"family": "O'Neil",$/);
   await pick(page, "body.given").last().dragTo(line(page, /^family/));
   await expect.poll(() => written(app, page, "dragged")).toBe(`{"card":"LC4417203","family":"Maud"}`);
+  // Its lines go into the map of another flow, by mouse, and out of there by keyboard.
+  await page.getByRole("button", { name: "copy all lines" }).click();
+  await expect(page.getByRole("status").filter({ hasText: "2 lines copied" })).toBeVisible();
+  await begin(app, page, goto, "second", { format: "json" }, order, "application/json");
+  await page.getByRole("button", { name: "add below" }).click();
+  await page.getByRole("dialog").getByText("Map", { exact: true }).click();
+  await pick(page, "body.family").last().click();
+  await page.getByRole("button", { name: "put in what was copied (2)" }).click();
+  await expect.poll(() => written(app, page, "second")).toBe(`{"family":"Maud","card":"LC4417203"}`);
+  await expect(page.getByRole("status").filter({ hasText: "1 of them in place of" })).toBeVisible();
+  const lines = page.getByRole("listbox", { name: "Lines of the target" });
+  await lines.focus();
+  await page.keyboard.press("ArrowDown");
+  await page.keyboard.press("Control+c");
+  await page.keyboard.press("Delete");
+  await expect.poll(() => written(app, page, "second")).toBe(`{"card":"LC4417203"}`);
+  await lines.focus();
+  await page.keyboard.press("Control+v");
+  await expect.poll(() => written(app, page, "second")).toBe(`{"card":"LC4417203","family":"Maud"}`);
 });
 
 test("a condition is put together, drawn again, and stays a text where it is more than that", async ({ page, goto, app }) => {

@@ -55,7 +55,9 @@ export const HelpMapping = () => (
     <h3 className="mb-1 mt-2 font-semibold">Where a value comes from</h3>
     <p>
       Point at a line of the target: what it reads lights up in the source; point at a value of the source: the lines
-      that read it light up. Ctrl+C on a value of a tree copies it, and what you have folded stays folded.
+      that read it light up. Lines are copied below them, or by Ctrl+C, and put into the map of another step or flow by
+      Ctrl+V; one that writes where an earlier one does takes its place. Ctrl+C on a value of a tree copies it, and what
+      you have folded stays folded.
     </p>
   </section>
 );

@@ -141,11 +141,11 @@ function Tree({
           key={n}
           className={`flex border-l-[3px] ${under(l.pointer, changed) && l.pointer !== "" ? "border-buoy bg-change" : "border-transparent"} ${under(l.pointer, lit) ? "!bg-mark" : ""}`}
         >
-          {opens ? (
+          {opens > 0 ? (
             <button
               type="button"
               tabIndex={-1}
-              className="w-9 shrink-0 pr-3 text-right text-[11.5px] text-quiet select-none hover:text-deep"
+              className="w-11 shrink-0 whitespace-nowrap pr-3 text-right text-[11.5px] text-quiet select-none hover:text-deep"
               aria-expanded={!folds.has(l.pointer)}
               aria-label={`${folds.has(l.pointer) ? "Unfold" : "Fold"} ${l.pointer || "all"}`}
               onClick={() => fold(l.pointer)}
@@ -153,7 +153,9 @@ function Tree({
               {folds.has(l.pointer) ? "▸" : "▾"} {n + 1}
             </button>
           ) : (
-            <span className="w-9 shrink-0 pr-3 text-right text-[11.5px] text-quiet select-none">{n + 1}</span>
+            <span className="w-11 shrink-0 whitespace-nowrap pr-3 text-right text-[11.5px] text-quiet select-none">
+              {n + 1}
+            </span>
           )}
           <span className="min-w-0 whitespace-pre-wrap break-all" style={{ paddingLeft: l.indent * 14 }}>
             {l.tokens.map((t, j) => {
@@ -184,7 +186,7 @@ function Tree({
                 </Pick>
               );
             })}
-            {opens && folds.has(l.pointer) && <span className="text-quiet"> … {opens} lines</span>}
+            {opens > 0 && folds.has(l.pointer) && <span className="text-quiet"> … {opens} lines</span>}
           </span>
         </div>
       ))}
@@ -204,7 +206,9 @@ function Laid({ lines, used, lit, changed, onPick, onHover, picked, mapped }: Lo
             key={i}
             className={`flex border-l-[3px] ${here.some((p) => under(p, changed)) ? "border-buoy bg-change" : "border-transparent"} ${here.some((p) => under(p, lit)) ? "!bg-mark" : ""}`}
           >
-            <span className="w-9 shrink-0 pr-3 text-right text-[11.5px] text-quiet select-none">{i + 1}</span>
+            <span className="w-11 shrink-0 whitespace-nowrap pr-3 text-right text-[11.5px] text-quiet select-none">
+              {i + 1}
+            </span>
             <span className="min-w-0 whitespace-pre-wrap break-all" style={{ paddingLeft: l.indent * 14 }}>
               {l.tokens.map((t, j) => {
                 const expression = t.expression ?? (t.pointer ? pathOf(t.pointer) : undefined);

@@ -67,7 +67,7 @@ export function TargetRow(x: Props) {
           {f && isLoop(f) && <b className="text-buoy">for each</b>}{" "}
           {f && isGroup(f) && <b className="text-buoy">when</b>}
           {r.line?.list && !f && <span className="text-quiet">list</span>}{" "}
-          {r.line?.required && !f && <span className="text-dead">required</span>}
+          {r.line?.required && !f && <span className="text-dead">required</span>}{" "}
           {r.line?.title && <span className="text-[12px] text-quiet">{r.line.title}</span>}
         </span>
         <span className="data min-w-0 pr-2 break-all">

@@ -4,7 +4,10 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { call, enc } from "../../api/client";
 import { insertAtCursor } from "../../ui/caret";
 import { pointerOf } from "../../ui/tree";
-import { ColumnsSetting, CSVSettings, errorAt, type FormProps, withSetting } from "../kit";
+import { errorAt, type FormProps, withSetting } from "../kit";
+import { Bar } from "./bar";
+import { Below } from "./below";
+import { carry, linesOf, textOf, withLines } from "./carry";
 import {
   type At,
   changeList,
@@ -22,13 +25,11 @@ import {
 import { LikeNames } from "./like-names";
 import { likeliest, listOf, placeFor, type Source, within } from "./paths";
 import { TargetRow } from "./row";
-import { likeExample, ShapeDialog, shapeWords } from "./shape";
+import { likeExample, ShapeDialog } from "./shape";
 import { seenAt, useConditions, useLines, useSources, useWords } from "./use-map";
 
 /** How many lines are shown before those that nothing writes fold into one. */
 const unfolded = 40;
-
-const formats = ["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed"];
 
 /** The values of a loop's items, as its fields say them. */
 const itemSources = (all: Source[], loop: Loop): Source[] =>
@@ -44,6 +45,9 @@ const loopCompletions = (all: Source[], loops: Loop[]) =>
     ...itemSources(all, l).map((s) => ({ label: s.expression, detail: s.value ?? "here" })),
     { label: "index", detail: "its number, from 0" },
   ]);
+
+/** Whether somebody types there. */
+const inField = (at: EventTarget) => !!(at as HTMLElement).closest("input, select, textarea, .cm-editor");
 
 /** A document that a map writes, line by line: its value here, and where it comes from in words. */
 export function Target(p: FormProps & { within?: boolean }) {
@@ -198,10 +202,9 @@ export function Target(p: FormProps & { within?: boolean }) {
     overscan: 12,
     getItemKey: (i) => kept[i]?.key ?? i,
   });
-  const unset = rows.filter((r) => r.line?.required && !r.field).length;
 
   const onKey = (e: React.KeyboardEvent) => {
-    if ((e.target as HTMLElement).closest("input, select, textarea, .cm-editor")) return;
+    if (inField(e.target)) return;
     const i = kept.findIndex((r) => r.key === armed);
     const r = kept[i];
     const go = (n: number) => {
@@ -233,70 +236,16 @@ export function Target(p: FormProps & { within?: boolean }) {
 
   return (
     <div className="flex h-full min-h-0 flex-col" data-testid="target">
-      <div className="flex flex-wrap items-center gap-x-3 gap-y-1 px-3 py-1.5 text-[12.5px]">
-        <select
-          aria-label="Format"
-          className="field !w-auto"
-          value={as}
-          onChange={(e) => p.change(withSetting(p.step, "as", e.target.value), "")}
-        >
-          {formats.map((f) => (
-            <option key={f} value={f}>
-              {f.toUpperCase()}
-            </option>
-          ))}
-        </select>
-        {!p.within && (
-          <button type="button" className="btn" onClick={() => setShaping(true)}>
-            {shapeWords(p.step) || "What it looks like…"}
-          </button>
-        )}
-        {p.step.start !== "example" && !p.within && as !== "csv" && (
-          <label className="flex items-center gap-1">
-            <input
-              type="checkbox"
-              checked={p.step.start === "body"}
-              onChange={(e) => p.change(withSetting(p.step, "start", e.target.checked ? "body" : undefined), "")}
-            />
-            changes the present body
-          </label>
-        )}
-        {rows.length > 0 && (
-          <input
-            aria-label="Find a line"
-            className="field !w-40"
-            placeholder="name or value"
-            value={find}
-            onChange={(e) => setFind(e.target.value)}
-          />
-        )}
-        {lines.length > 0 && sources.length > 0 && (
-          <button type="button" className="btn-bare" onClick={() => setLiking(true)}>
-            take by like names…
-          </button>
-        )}
-        {unset > 0 && (
-          <span className="text-dead">
-            {unset} required {unset === 1 ? "line" : "lines"} without a source
-          </span>
-        )}
-        {(errorAt(p, "target") ?? errorAt(p, "example") ?? errorAt(p, "start")) && (
-          <span role="alert" className="text-dead">
-            {errorAt(p, "target") ?? errorAt(p, "example") ?? errorAt(p, "start")}
-          </span>
-        )}
-        {error ? <span className="text-dead">{String((error as Error).message)}</span> : null}
-      </div>
-      {as === "fixed" && (
-        <div className="px-3">
-          <ColumnsSetting {...p} />
-        </div>
-      )}
-      {as === "csv" && (
-        <div className="px-3">
-          <CSVSettings {...p} header="with a row of the columns' names" />
-        </div>
-      )}
+      <Bar
+        {...p}
+        as={as}
+        find={rows.length > 0 ? find : undefined}
+        onFind={setFind}
+        unset={rows.filter((r) => r.line?.required && !r.field).length}
+        error={error as Error | null}
+        onShape={() => setShaping(true)}
+        onLike={lines.length > 0 && sources.length > 0 ? () => setLiking(true) : undefined}
+      />
       <div className="grid grid-cols-[30%_26%_minmax(0,1fr)_34px] border-b border-line px-3 py-1">
         <span className="head">Line of the target</span>
         <span className="head">Here</span>
@@ -309,6 +258,19 @@ export function Target(p: FormProps & { within?: boolean }) {
         tabIndex={0}
         className="min-h-0 flex-1 overflow-auto"
         onKeyDown={onKey}
+        onCopy={(e) => {
+          if (inField(e.target) || fields.length === 0 || String(window.getSelection())) return;
+          e.preventDefault();
+          const one = rows.find((r) => r.key === armed)?.field;
+          carry(one ? [one] : fields);
+          e.clipboardData.setData("text/plain", textOf(one ? [one] : fields));
+        }}
+        onPaste={(e) => {
+          const lines = inField(e.target) ? undefined : linesOf(e.clipboardData.getData("text/plain"));
+          if (!lines) return;
+          e.preventDefault();
+          put(withLines(fields, lines).fields, "");
+        }}
       >
         {rows.length === 0 && (
           <div className="px-3 py-2">
@@ -415,60 +377,14 @@ export function Target(p: FormProps & { within?: boolean }) {
             {folded} more lines, none required
           </button>
         )}
-        <div className="flex flex-wrap gap-5 px-3 py-1.5">
-          <button
-            type="button"
-            className="btn-bare"
-            onClick={() =>
-              put(
-                insert([fields.length], {
-                  to:
-                    as === "json" || as === "jsonl"
-                      ? "/field"
-                      : as === "xml"
-                        ? "/root/field"
-                        : as === "hl7"
-                          ? "PID-5.1"
-                          : "field",
-                  from: '""',
-                }),
-                "",
-              )
-            }
-          >
-            + line
-          </button>
-          <button
-            type="button"
-            className="btn-bare"
-            onClick={() =>
-              put(
-                insert([fields.length], {
-                  ...(as === "csv" || as === "hl7"
-                    ? {}
-                    : { to: as === "json" || as === "jsonl" ? "/list" : as === "xml" ? "/root/item" : "field" }),
-                  each: "body",
-                  fields: [],
-                }),
-                "",
-              )
-            }
-          >
-            + for each
-          </button>
-          <button
-            type="button"
-            className="btn-bare"
-            onClick={() => put(insert([fields.length], { when: "true", fields: [] }), "")}
-          >
-            + lines with a condition
-          </button>
-          {all && rows.length > unfolded && (
-            <button type="button" className="btn-bare" onClick={() => setAll(false)}>
-              fold what nothing writes
-            </button>
-          )}
-        </div>
+        <Below
+          as={as}
+          fields={fields}
+          chosen={rows.find((r) => r.key === armed)?.field}
+          add={(f) => put(insert([fields.length], f), "")}
+          put={(next) => put(next, "")}
+          fold={all && rows.length > unfolded ? () => setAll(false) : undefined}
+        />
       </div>
       {shaping && (
         <ShapeDialog
