@@ -115,6 +115,9 @@ function unfolded(lines: Line[], folds: Set<string>): { l: Line; n: number; open
 }
 
 /** A tree as JSON, a member a line. */
+/** A line that is out of sight is not laid out; what it needs is as good as known. */
+const offscreen = "[content-visibility:auto] [contain-intrinsic-height:auto_19px]";
+
 function Tree({
   lines,
   used,
@@ -139,7 +142,7 @@ function Tree({
       {shown.slice(0, most).map(({ l, n, opens }) => (
         <div
           key={n}
-          className={`flex border-l-[3px] ${under(l.pointer, changed) && l.pointer !== "" ? "border-buoy bg-change" : "border-transparent"} ${under(l.pointer, lit) ? "!bg-mark" : ""}`}
+          className={`flex border-l-[3px] ${shown.length > 300 ? offscreen : ""} ${under(l.pointer, changed) && l.pointer !== "" ? "border-buoy bg-change" : "border-transparent"} ${under(l.pointer, lit) ? "!bg-mark" : ""}`}
         >
           {opens > 0 ? (
             <button

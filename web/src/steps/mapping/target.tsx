@@ -182,17 +182,14 @@ export function Target(p: FormProps & { within?: boolean }) {
 
   const wanted = find.trim().toLowerCase();
   const value = (r: Row) => values(r)?.value ?? "";
+  const stays = (r: Row) => !!r.field || r.line?.required || r.key === armed || (r.line?.list && r.depth === 0);
+  let room = unfolded - rows.filter(stays).length; // for lines that nothing writes yet, the first ones
   const kept = rows.filter((r) =>
     wanted
       ? `${r.to} ${r.line?.name ?? ""} ${r.line?.title ?? ""} ${r.field?.from ?? ""} ${value(r)}`
           .toLowerCase()
           .includes(wanted)
-      : all ||
-        rows.length <= unfolded ||
-        r.field ||
-        r.line?.required ||
-        r.key === armed ||
-        (r.line?.list && r.depth === 0),
+      : all || stays(r) || room-- > 0,
   );
   const folded = wanted ? 0 : rows.length - kept.length;
   const virtual = useVirtualizer({
