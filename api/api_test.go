@@ -109,8 +109,11 @@ func (w *world) call(method, path, body string, headers ...string) answer {
 	}
 	for _, h := range headers {
 		k, v, _ := strings.Cut(h, ": ")
-		if k == "Host" {
+		switch k {
+		case "Host":
 			req.Host = v
+		case "Transfer-Encoding":
+			req.ContentLength, req.Body = -1, io.NopCloser(strings.NewReader(body))
 		}
 		req.Header.Set(k, v)
 	}

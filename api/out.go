@@ -64,13 +64,17 @@ func (s *Server) putOut(
 	kind string,
 	put func(ctx context.Context, name string, all []perform.Offered) (int, error),
 ) error {
-	if _, err := s.mayOut(c, catalog.MaySend, kind); err != nil {
+	key, err := s.mayOut(c, catalog.MaySend, kind)
+	if err != nil {
 		return err
 	}
 	if err := s.engine.Intake.Roomy(); err != nil {
 		return err
 	}
 	content, err := body(c, maxOut)
+	if c.Request.ContentLength < 0 { // it was not known how much there is
+		s.engine.Catalog.Spent(key, int64(len(content)))
+	}
 	if err == nil {
 		content, err = unfold(c, content, maxOut)
 	}

@@ -70,3 +70,30 @@ func TestRoomAndLimits(t *testing.T) {
 		}
 	}
 }
+
+// What comes in pieces, without a word of how much it is, counts against its key as well.
+func TestBytesOfUnknownLengthCountAgainstTheirKey(t *testing.T) {
+	w := start(t)
+	w.ok("PUT", "/api/v1/flows/r", `{"readyferry":"flow/1","name":"r","intake":{"kind":"queue","queue":"q"},"steps":[]}`)
+	w.ok("POST", "/api/v1/flows/r/publish", "{}")
+	w.ok("PUT", "/api/v1/connections/desk", "readyferry: connection/1\nname: desk\nkind: caller\n"+
+		"sign-in: {kind: api-key, secret: s3cret}\n", "Content-Type: application/yaml")
+	w.ok("PUT", "/api/v1/flows/scans", `{"readyferry":"flow/1","name":"scans",
+		"intake":{"kind":"webhook","path":"/scans","format":"binary","callers":["desk"]},"steps":[]}`)
+	w.ok("POST", "/api/v1/flows/scans/publish", "{}")
+	for at, on := range map[string]string{"/out/queues/q": "queue:*", "/in/scans": "flow:scans"} {
+		var made struct{ Key string }
+		name := strings.ReplaceAll(strings.Trim(at, "/"), "/", "-")
+		key := w.ok("PUT", "/api/v1/keys/"+name, `{"rights":[{"may":["send"],"on":["`+on+`"]}],"bytes":16}`)
+		if err := json.Unmarshal(key, &made); err != nil {
+			t.Fatal(err)
+		}
+		for i, want := range []int{202, 429} {
+			a := w.call("POST", at, strings.Repeat("x", 16<<10), "Content-Type: application/octet-stream",
+				"X-Api-Key: "+made.Key, "Transfer-Encoding: chunked")
+			if a.status != want {
+				t.Errorf("call %d of %s: %d %s", i, at, a.status, a.body)
+			}
+		}
+	}
+}

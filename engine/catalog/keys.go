@@ -201,17 +201,25 @@ func (c *Catalog) Takers(on string) []string {
 // Within counts a call with a key against what it is good for. The error is a
 // *run.RefusedError that says when to come again.
 func (c *Catalog) Within(name string, bytes int64) error {
-	c.mu.Lock()
-	var rate *Rate
-	for i := range c.keys {
-		if c.keys[i].Name == name {
-			rate = c.keys[i].rate
-		}
-	}
-	c.mu.Unlock()
-	if after := rate.Take(max(0, bytes), time.Now()); after > 0 {
+	if after := c.rateOf(name).Take(max(0, bytes), time.Now()); after > 0 {
 		return &run.RefusedError{Status: 429, Title: "The key is used too often", RetryAfter: after,
 			Detail: "the key " + name + " is good for fewer calls a second, or fewer bytes; nothing was done, come again later"}
+	}
+	return nil
+}
+
+// Spent counts bytes that came with a call whose length was not known before, or was more
+// than what Within was told: the next call with the key waits for them.
+func (c *Catalog) Spent(name string, bytes int64) { c.rateOf(name).Spend(0, bytes, time.Now()) }
+
+// rateOf gives what a key is good for; nil: for everything.
+func (c *Catalog) rateOf(name string) *Rate {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for i := range c.keys {
+		if c.keys[i].Name == name {
+			return c.keys[i].rate
+		}
 	}
 	return nil
 }

@@ -24,8 +24,10 @@ func (in *Intake) Streams(contentType string, size int64) bool {
 }
 
 // streamed takes a message whose body comes as a stream. Nothing of it is kept unless the
-// whole is.
-func (k *Intakes) streamed(ctx context.Context, in *Intake, c Call, headers []message.Header) (*step.Answer, error) {
+// whole is. What came counts against the key that the caller has.
+func (k *Intakes) streamed(
+	ctx context.Context, in *Intake, c Call, headers []message.Header, key string,
+) (*step.Answer, error) {
 	if err := errors.Join(k.Roomy(), k.crowded(in), k.within(in, nil)); err != nil {
 		return nil, err
 	}
@@ -34,6 +36,7 @@ func (k *Intakes) streamed(ctx context.Context, in *Intake, c Call, headers []me
 		return nil, err
 	}
 	k.rates.of(in.Flow, in.plan.Document.Bounds).Spend(0, staged.Body.Size(), time.Now())
+	k.Catalog.Spent(key, staged.Body.Size())
 	t := &taking{
 		Intakes: k, in: in, id: store.NewID(), staged: staged,
 		envelope: run.Envelope{ReceivedAt: k.Now(), Headers: headers, Params: in.Params, Query: c.Query,

@@ -147,7 +147,8 @@ func (k *Intakes) answered(ctx context.Context, in *Intake, c Call) (*step.Answe
 	if err := k.stopping(); err != nil {
 		return nil, err
 	}
-	if err := k.admit(in, c); err != nil && !c.Trusted {
+	key, err := k.admit(in, c)
+	if err != nil && !c.Trusted {
 		var refused *run.RefusedError
 		if errors.As(err, &refused) {
 			k.refused.add(Refusal{k.Now(), in.Flow, c.Method, "/in" + c.Path, c.From, refused.Unwrap().Error()})
@@ -166,7 +167,7 @@ func (k *Intakes) answered(ctx context.Context, in *Intake, c Call) (*step.Answe
 		}
 	}
 	if c.Stream != nil {
-		return k.streamed(ctx, in, c, headers)
+		return k.streamed(ctx, in, c, headers, key)
 	}
 	if err := errors.Join(k.Roomy(), k.crowded(in), k.within(in, c.Body)); err != nil {
 		return nil, err
@@ -181,11 +182,11 @@ func (k *Intakes) answered(ctx context.Context, in *Intake, c Call) (*step.Answe
 	return t.accept(ctx, func() {})
 }
 
-// admit checks who calls.
-func (k *Intakes) admit(in *Intake, c Call) error {
+// admit checks who calls, and gives the name of the key that they have; "" for none.
+func (k *Intakes) admit(in *Intake, c Call) (key string, err error) {
 	names := in.plan.Document.Intake.Callers
 	if len(names) == 0 {
-		return nil
+		return "", nil
 	}
 	var callers []*connect.Connection
 	for _, n := range names {
@@ -197,21 +198,21 @@ func (k *Intakes) admit(in *Intake, c Call) error {
 	if signed == nil {
 		signed = &sign.Request{Method: c.Method, Path: c.Path, Header: c.Header, Body: c.Body}
 	}
-	if key := presented(c.Header); key != "" {
-		name, err := k.Catalog.Permits(context.Background(), key, catalog.MaySend, "flow:"+in.Flow, k.Now())
+	if given := presented(c.Header); given != "" {
+		name, err := k.Catalog.Permits(context.Background(), given, catalog.MaySend, "flow:"+in.Flow, k.Now())
 		if err == nil {
-			return k.Catalog.Within(name, int64(len(c.Body)))
+			return name, k.Catalog.Within(name, int64(len(c.Body)))
 		}
 	}
 	if _, err := k.verifier.Verify(callers, signed, k.Now()); err != nil {
-		return &run.RefusedError{
+		return "", &run.RefusedError{
 			Status: 401,
 			Title:  "The caller is not known",
 			Why:    err,
 			Detail: "send the key or signature that was agreed for " + in.Flow,
 		}
 	}
-	return nil
+	return "", nil
 }
 
 // presented gives the key of a program: as a bearer token (RFC 6750, 2.1) or in X-Api-Key.

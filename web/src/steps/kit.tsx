@@ -288,31 +288,52 @@ export const ColumnsSetting = (p: Pick<FormProps, "step" | "change" | "findings"
 
 /** How CSV is read or written. */
 export function CSVSettings(
-  p: Pick<FormProps, "step" | "change" | "findings" | "pointer" | "usual"> & { header: string },
+  p: Pick<FormProps, "step" | "change" | "findings" | "pointer" | "usual"> & { header: string; compact?: boolean },
 ) {
   const usual = p.usual("header") === "true";
   const header = (p.step.header as boolean | undefined) ?? usual;
+  const delimiter = (
+    <Text
+      label="Delimiter"
+      mono
+      placeholder={p.usual("delimiter")}
+      value={String(p.step.delimiter ?? "")}
+      onChange={(v) => p.change(withSetting(p.step, "delimiter", v || undefined), "delimiter")}
+    />
+  );
+  const names = (
+    <>
+      <input
+        type="checkbox"
+        checked={header}
+        onChange={(e) =>
+          p.change(withSetting(p.step, "header", e.target.checked === usual ? undefined : e.target.checked), "")
+        }
+      />
+      {p.header}
+    </>
+  );
+  if (p.compact) {
+    const error = errorAt(p, "delimiter");
+    return (
+      <div className="flex items-center gap-3 pb-1.5 text-[12.5px]">
+        <span>delimiter</span>
+        <span className="w-12">{delimiter}</span>
+        <label className="flex items-center gap-1.5">{names}</label>
+        {error && (
+          <span role="alert" className="text-dead">
+            {error}
+          </span>
+        )}
+      </div>
+    );
+  }
   return (
     <div className="flex items-end gap-2">
       <Setting inline label="Delimiter" error={errorAt(p, "delimiter")}>
-        <Text
-          label="Delimiter"
-          mono
-          placeholder={p.usual("delimiter")}
-          value={String(p.step.delimiter ?? "")}
-          onChange={(v) => p.change(withSetting(p.step, "delimiter", v || undefined), "delimiter")}
-        />
+        {delimiter}
       </Setting>
-      <label className="mb-4 flex flex-[2] items-center gap-1.5">
-        <input
-          type="checkbox"
-          checked={header}
-          onChange={(e) =>
-            p.change(withSetting(p.step, "header", e.target.checked === usual ? undefined : e.target.checked), "")
-          }
-        />
-        {p.header}
-      </label>
+      <label className="mb-4 flex flex-[2] items-center gap-1.5">{names}</label>
     </div>
   );
 }

@@ -81,7 +81,7 @@ export function Bar(p: Props) {
       )}
       {p.as === "csv" && (
         <div className="px-3">
-          <CSVSettings {...p} header="with a row of the columns' names" />
+          <CSVSettings {...p} compact header="with a row of the columns' names" />
         </div>
       )}
     </>
