@@ -302,7 +302,7 @@ export function CSVSettings(
     />
   );
   const names = (
-    <>
+    <label className={`flex items-center gap-1.5 ${p.compact ? "" : "mb-4 flex-[2]"}`}>
       <input
         type="checkbox"
         checked={header}
@@ -311,7 +311,7 @@ export function CSVSettings(
         }
       />
       {p.header}
-    </>
+    </label>
   );
   if (p.compact) {
     const error = errorAt(p, "delimiter");
@@ -319,7 +319,7 @@ export function CSVSettings(
       <div className="flex items-center gap-3 pb-1.5 text-[12.5px]">
         <span>delimiter</span>
         <span className="w-12">{delimiter}</span>
-        <label className="flex items-center gap-1.5">{names}</label>
+        {names}
         {error && (
           <span role="alert" className="text-dead">
             {error}
@@ -333,7 +333,7 @@ export function CSVSettings(
       <Setting inline label="Delimiter" error={errorAt(p, "delimiter")}>
         {delimiter}
       </Setting>
-      <label className="mb-4 flex flex-[2] items-center gap-1.5">{names}</label>
+      {names}
     </div>
   );
 }
