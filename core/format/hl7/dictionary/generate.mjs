@@ -47,4 +47,4 @@ for (const version of Object.keys(definitions).sort()) {
   });
 }
 for (const [number, t] of Object.entries(tables)) out.tables[Number(number)] = [t.desc.trim(), t.values];
-writeFileSync(new URL("dictionary.json.gz", import.meta.url), gzipSync(JSON.stringify(out), { level: 9 }));
+writeFileSync(new URL("dictionary.json.gz", import.meta.url), gzipSync(JSON.stringify(out), { level: 7 }));
