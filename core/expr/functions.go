@@ -48,7 +48,9 @@ func Functions() []Function {
 	return slices.Concat(
 		coreFunctions,
 		pointerFunctions,
-		formatFunctions,
+		xmlFunctions,
+		hl7Functions,
+		digestFunctions,
 		textFunctions,
 		timeFunctions,
 		decimalFunctions,
