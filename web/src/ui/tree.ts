@@ -2,7 +2,8 @@
 export type Token = { text: string; kind: "name" | "value" | "mark"; pointer: string; path: string };
 export type Line = { indent: number; tokens: Token[]; pointer: string; path: string };
 
-const escapeToken = (name: string) => name.replaceAll("~", "~0").replaceAll("/", "~1");
+/** A name as a pointer has it (RFC 6901, 3). */
+export const escapeToken = (name: string) => name.replaceAll("~", "~0").replaceAll("/", "~1");
 
 /**
  * Prints JSON text with one member per line, digits and escapes as they were
