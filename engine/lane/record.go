@@ -201,9 +201,7 @@ func (l *lane) planNext(d *store.Delivery, a *attempt, detail string) (death str
 	if !ok {
 		return describe(d.Target, &a.receipt, detail) + ", " + why
 	}
-	next := d.FirstAt.Add(at + time.Microsecond - 1).
-		Truncate(time.Microsecond)
-		// as it stands in the file, never earlier
+	next := d.FirstAt.Add(at + time.Microsecond - 1).Truncate(time.Microsecond) // as it stands in the file, never earlier
 	d.NextAt, d.NextWhy, a.next = &next, "", &next
 	if asked > 0 && at >= elapsed+asked {
 		d.NextWhy = "as Retry-After asks"
