@@ -1,10 +1,16 @@
-import { autocompletion, type CompletionContext, completionKeymap } from "@codemirror/autocomplete";
+import {
+  autocompletion,
+  type CompletionContext,
+  closeCompletion,
+  completionKeymap,
+  completionStatus,
+} from "@codemirror/autocomplete";
 import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
 import { json, jsonParseLinter } from "@codemirror/lang-json";
 import { yaml } from "@codemirror/lang-yaml";
 import { bracketMatching, HighlightStyle, syntaxHighlighting } from "@codemirror/language";
 import { type Diagnostic, linter, lintGutter } from "@codemirror/lint";
-import { Annotation, Compartment, EditorState, type Extension } from "@codemirror/state";
+import { Annotation, Compartment, EditorState, type Extension, Prec } from "@codemirror/state";
 import { drawSelection, EditorView, keymap, lineNumbers } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
@@ -54,6 +60,20 @@ const colours = HighlightStyle.define([
   { tag: tags.invalid, color: "var(--color-dead)" },
 ]);
 
+/**
+ * Escape pressed right behind a letter leaves the editor: offers that are only being looked for, and that nobody sees
+ * yet, do not take the key for themselves.
+ */
+const leaveAtOnce = keymap.of([
+  {
+    key: "Escape",
+    run: (view) => {
+      if (completionStatus(view.state) === "pending") closeCompletion(view);
+      return false;
+    },
+  },
+]);
+
 /** An editor for expressions (one line), templates and documents. */
 export default function Editor(p: Props) {
   const holder = useRef<HTMLDivElement>(null);
@@ -81,6 +101,7 @@ export default function Editor(p: Props) {
     ];
     if (p.completions) {
       extensions.push(
+        Prec.highest(leaveAtOnce),
         autocompletion({
           override: [(c) => complete(c, now.current.completions ?? [], p.language !== "expression")],
           icons: false,
