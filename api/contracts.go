@@ -34,7 +34,7 @@ func (s *Server) eval(c *gin.Context) error {
 		tables[expr.TableFile(name)] = []byte(text)
 	}
 	value, err := s.evaluate(
-		s.engine.Design.Env().WithTables(expr.NewTables(tables)),
+		s.engine.Design.Env().WithTables(expr.NewTables(tables)).WithKept(true),
 		in.Expression,
 		in.Body,
 		format.Of(in.Format, ""),
@@ -55,7 +55,7 @@ func (s *Server) evaluate(env *expr.Env, source, body, name string) (string, err
 	}
 	now := time.Now().UTC().Truncate(time.Millisecond)
 	m := &message.Message{ID: "019cf2b1-77a4-7000-8000-000000000001", ReceivedAt: now, Format: name, Size: len(body)}
-	scope := &expr.Scope{Now: now, Seed: m.ID + "/eval", Message: m}
+	scope := &expr.Scope{Now: now, Seed: m.ID + "/eval", Message: m, Rows: s.engine.Design.Rows()}
 	if body != "" {
 		d, err := format.Decode(name, []byte(body), message.Layout{}, format.Limits{})
 		if err != nil {

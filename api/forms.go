@@ -87,10 +87,11 @@ func (s *Server) forms(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	env, scope, err := in.Seen.scope(s.engine.Design.Env())
+	env, scope, err := in.Seen.scope(s.engine.Design.Env().WithKept(true))
 	if err != nil {
 		return fmt.Errorf("%w: %w", engine.ErrDecision, err)
 	}
+	scope.Rows = s.engine.Design.Rows()
 	offers := forms.Offers(env, in.Expression, scope, in.Tables)
 	value := any(nil)
 	if p, err := env.Compile(in.Expression); err == nil {

@@ -203,7 +203,8 @@ func testATablePollSaysCreatedUpdatedDeleted(t *testing.T) {
 	}
 	do(`CREATE TABLE loans (id INTEGER PRIMARY KEY, item TEXT, changed DATETIME)`)
 	do(
-		`INSERT INTO loans VALUES (1, 'a', '2026-03-17 09:00:00'), (2, 'b', '2026-03-17 09:00:00'), (3, 'c', '2026-03-17 09:00:00')`,
+		`INSERT INTO loans VALUES (1, 'a', '2026-03-17 09:00:00'), (2, 'b', '2026-03-17 09:00:00'), (3, 'c', ` +
+			`'2026-03-17 09:00:00')`,
 	)
 	databases := registry(t)
 	w := startAt(t, t.TempDir(), databases, time.Now)

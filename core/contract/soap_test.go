@@ -80,8 +80,10 @@ func TestOperationsOfAService(t *testing.T) {
 	}
 	for _, one := range []struct{ name, action, address, kind, sample, answer string }{
 		{"Order", "urn:stock/Order", "http://stock.example/soap", "text/xml; charset=utf-8",
-			`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/" xmlns:n2="urn:data" xmlns:t="urn:stock"><soap:Body><t:Order>` +
-				`<t:symbol>text</t:symbol><t:lot kind="text"><n>1</n></t:lot><t:limit>1.50</t:limit><n2:note>text</n2:note></t:Order></soap:Body></soap:Envelope>`,
+			`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/" xmlns:n2="urn:data" ` +
+				`xmlns:t="urn:stock"><soap:Body><t:Order>` +
+				`<t:symbol>text</t:symbol><t:lot ` +
+				`kind="text"><n>1</n></t:lot><t:limit>1.50</t:limit><n2:note>text</n2:note></t:Order></soap:Body></soap:Envelope>`,
 			`<t:Ordered><t:number>1</t:number></t:Ordered>`},
 		{"Order, SOAP 1.2", "urn:stock/Order", "http://stock.example/soap12",
 			`application/soap+xml; charset=utf-8; action="urn:stock/Order"`,
@@ -117,7 +119,8 @@ func TestEnvelopesOfManySenders(t *testing.T) {
 		`<x:Order xmlns:x="urn:stock"><x:symbol>A</x:symbol><x:limit>1</x:limit></x:Order>`:                                   true,
 		`<x:Order xmlns:x="urn:stock"><symbol xmlns="urn:stock">A</symbol><y:limit xmlns:y="urn:stock">1</y:limit></x:Order>`: true,
 		`<Order xmlns="urn:stock"><symbol>A</symbol><lot><n xmlns="">1</n></lot><limit>1</limit></Order>`:                     true,
-		`<o:Order xmlns:o="urn:stock" xmlns:d="urn:data"><o:symbol>A</o:symbol><o:lot><n>1</n></o:lot><o:lot kind="x"><n>2</n></o:lot>` +
+		`<o:Order xmlns:o="urn:stock" xmlns:d="urn:data"><o:symbol>A</o:symbol><o:lot><n>1</n></o:lot><o:lot ` +
+			`kind="x"><n>2</n></o:lot>` +
 			`<o:limit>1</o:limit><d:note>x</d:note></o:Order>`: true,
 		`<Order xmlns="urn:stock"><symbol>A</symbol><limit xmlns:i="http://www.w3.org/2001/XMLSchema-instance" i:nil="true"/></Order>`: true,
 		`<Order xmlns="urn:stock"><symbol>A</symbol><limit/></Order>`:                                                                  false,
@@ -160,8 +163,10 @@ func TestWhatPartnersTake(t *testing.T) {
 		"AsyncAPI": {asyncAPI + "servers: {a: {host: 'b.example:1883', protocol: mqtt}}\n",
 			"mqtt mqtt://b.example:1883", `returns/scanned {"topic":"returns"} json`},
 		"WSDL": {stockWSDL, "http http://stock.example/soap, http http://stock.example/soap12",
-			`Order {"method":"POST","headers":{"content-type":"text/xml; charset=utf-8","soapaction":"\"urn:stock/Order\""}} xml, ` +
-				`Order, SOAP 1.2 {"method":"POST","headers":{"content-type":"application/soap+xml; charset=utf-8; action=\"urn:stock/Order\""}} xml, ` +
+			`Order {"method":"POST","headers":{"content-type":"text/xml; ` +
+				`charset=utf-8","soapaction":"\"urn:stock/Order\""}} xml, ` +
+				`Order, SOAP 1.2 {"method":"POST","headers":{"content-type":"application/soap+xml; charset=utf-8; ` +
+				`action=\"urn:stock/Order\""}} xml, ` +
 				`Price {"method":"POST","headers":{"content-type":"text/xml; charset=utf-8","soapaction":"\"urn:stock/Price\""}} xml`},
 	} {
 		read, err := Read([]byte(c.src))

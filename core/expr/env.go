@@ -61,6 +61,7 @@ type Env struct {
 	impls  map[string]functions.FunctionOp // of calls whose size is foreseen
 	locals []string                        // names that loops around an expression give
 	tables *Tables                         // what lookup() reads, or nil
+	kept   bool                            // lookup() finds tables that are no files, too
 	lax    bool                            // an optional access through a value without members finds nothing
 	laxer  *Env                            // the same with lax
 }
@@ -78,7 +79,8 @@ func (env *Env) Lax() *Env {
 // With gives an environment with more names: those of a loop around an
 // expression. A scope holds their values under Locals.
 func (env *Env) With(names ...string) (*Env, error) {
-	out := &Env{locals: append(slices.Clone(env.locals), names...), tables: env.tables, impls: env.impls, lax: env.lax}
+	out := &Env{locals: append(slices.Clone(env.locals), names...), tables: env.tables, impls: env.impls}
+	out.kept, out.lax = env.kept, env.lax
 	var opts []cel.EnvOption
 	for _, n := range names {
 		if isRoot(n) || n == "message" {

@@ -91,7 +91,8 @@ func (p *Program) kinds(s *Scope) string {
 
 // conversion finds what the library says of a value that is not of a type.
 var conversion = regexp.MustCompile(
-	`type conversion error from '?(\w+)'? to '?([\w.]+)'?|strconv\.(Parse\w+)|(parsing time|invalid RFC 3339 timestamp)|(time: [\w ]*duration)`,
+	`type conversion error from '?(\w+)'? to '?([\w.]+)'?|strconv\.(Parse\w+)|(parsing time|invalid RFC 3339 ` +
+		`timestamp)|(time: [\w ]*duration)`,
 )
 
 // conversionTo is a type that a value can be made into: in words, and what it must

@@ -58,6 +58,7 @@ type Program struct {
 	At      string // where it stands in a document, for those who are told of it
 	Reads   []Path
 	Differs Differs
+	Looks   []Look // in tables that are no files of the flow
 
 	compared []Path // with texts
 
@@ -102,10 +103,11 @@ func (env *Env) Compile(source string) (*Program, error) {
 		return nil, env.compileError(issues)
 	}
 	native := checked.NativeRep()
-	if bad := env.checkTables(native); bad != nil {
+	looks, bad := env.checkTables(native)
+	if bad != nil {
 		return nil, bad
 	}
-	if bad := checkBounds(native); bad != nil && !env.lax {
+	if bad = checkBounds(native); bad != nil && !env.lax {
 		return nil, bad
 	}
 	c := &compiling{env: env, ast: native}
@@ -120,6 +122,7 @@ func (env *Env) Compile(source string) (*Program, error) {
 		return nil, &CompileError{1, 1, err.Error(), ""}
 	}
 	p.builds, p.again, p.Differs, p.compared = c.builds, &again{env, native}, differs(native), compared(native)
+	p.Looks = looks
 	return p, nil
 }
 
@@ -131,7 +134,7 @@ func (env *Env) CompileUnchecked(source string) (*Program, error) {
 	if issues.Err() != nil {
 		return nil, env.compileError(issues)
 	}
-	if bad := env.checkTables(parsed.NativeRep()); bad != nil {
+	if _, bad := env.checkTables(parsed.NativeRep()); bad != nil {
 		return nil, bad
 	}
 	p, err := env.cel.Program(parsed, env.bounded()...)
@@ -228,6 +231,7 @@ type Scope struct {
 	Seed    string                   // what uuid() is derived from: transaction and step
 	Memory  *message.Memory          // what the whole work may build; nil: only this evaluation is bounded
 	Watch   *Watch                   // nil: what is missing fails, and nobody hears of the rest
+	Rows    Rows                     // of tables that are no files of the flow; nil: there are none
 }
 
 var empty = message.NewMap()
@@ -283,7 +287,7 @@ func (a *activation) ResolveName(name string) (any, bool) {
 	case nowName:
 		return a.s.Now, true
 	case tablesName:
-		return tablesValue{a.tables}, true
+		return tablesValue{a.tables, a.s.Rows}, true
 	case seedName:
 		return a.s.Seed, true
 	case memoryName:

@@ -18,6 +18,7 @@ import (
 	"cel.dev/cel-go/common/types/traits"
 
 	"readyferry/core/format/csv"
+	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 )
 
@@ -66,6 +67,28 @@ func NewTables(files map[string][]byte) *Tables {
 
 // CheckTable says what is wrong with the text of a table, or nil.
 func CheckTable(content []byte) error { return readTable(content).err }
+
+// Rows finds rows of the tables that are no files of the flow, but are kept beside the flows
+// and change while they run.
+type Rows interface {
+	// Row gives the row of a key: a text or number where the key is one column, else a map
+	// from column to value. It is nil where there is none.
+	Row(table string, key *message.Node) (*message.Node, error)
+}
+
+// Look is a call of lookup() for a table that is no file of the flow.
+type Look struct {
+	Table   string   // "": an expression comes to its name
+	Columns []string // of its key, where the call names them; nil: the one column of the first key
+}
+
+// WithKept gives an environment whose expressions may look up in tables that are no files of
+// the flow as well. Where that is, the scope has Rows; a flow's steps have them.
+func (env *Env) WithKept(kept bool) *Env {
+	out := *env
+	out.kept = kept
+	return &out
+}
 
 func readTable(content []byte) *table {
 	if len(bytes.TrimSpace(content)) == 0 {
@@ -130,19 +153,23 @@ func (env *Env) WithTables(t *Tables) *Env {
 	return &out
 }
 
-// checkTables finds the tables that an expression names and that are not there.
-func (env *Env) checkTables(e *ast.AST) *CompileError {
-	var bad *CompileError
+// checkTables finds the tables that an expression names and that are not there, and
+// what it looks up in tables that are no files.
+func (env *Env) checkTables(e *ast.AST) (looks []Look, bad *CompileError) {
 	ast.PostOrderVisit(e.Expr(), ast.NewExprVisitor(func(x ast.Expr) {
 		if bad != nil || x.Kind() != ast.CallKind || x.AsCall().FunctionName() != lookupName {
 			return
 		}
 		name := x.AsCall().Args()[1]
-		if name.Kind() != ast.LiteralKind {
+		var text types.String
+		if name.Kind() == ast.LiteralKind {
+			text, _ = name.AsLiteral().(types.String)
+		}
+		if env.kept && !env.tables.has(string(text)) {
+			looks = append(looks, Look{string(text), keyColumns(x.AsCall().Args()[2])})
 			return
 		}
-		text, ok := name.AsLiteral().(types.String)
-		if !ok {
+		if text == "" {
 			return
 		}
 		if _, err := env.tables.get(string(text)); err != nil {
@@ -151,11 +178,32 @@ func (env *Env) checkTables(e *ast.AST) *CompileError {
 			bad = &CompileError{max(1, at.Line()), at.Column() + 1, said, repair}
 		}
 	}))
-	return bad
+	return looks, bad
 }
 
+// keyColumns names the columns of a key that is written as a map; nil for any other.
+func keyColumns(key ast.Expr) (columns []string) {
+	if key.Kind() != ast.MapKind {
+		return nil
+	}
+	for _, e := range key.AsMap().Entries() {
+		k := e.AsMapEntry().Key()
+		if k.Kind() != ast.LiteralKind {
+			return nil
+		}
+		name, _ := k.AsLiteral().(types.String)
+		columns = append(columns, string(name))
+	}
+	return columns
+}
+
+func (t *Tables) has(name string) bool { return t != nil && t.files[name] != nil }
+
 // tablesValue lets CEL hand the tables to lookup().
-type tablesValue struct{ *Tables }
+type tablesValue struct {
+	*Tables
+	kept Rows // nil: there are none
+}
 
 var tablesType = types.NewOpaqueType("tables")
 
@@ -163,17 +211,22 @@ func (tablesValue) ConvertToNative(reflect.Type) (any, error) {
 	return nil, errors.New("tables are no value")
 }
 func (tablesValue) ConvertToType(ref.Type) ref.Val { return types.NewErr("tables are no value") }
-func (v tablesValue) Equal(other ref.Val) ref.Val  { return types.Bool(v == other) }
-func (tablesValue) Type() ref.Type                 { return tablesType }
-func (v tablesValue) Value() any                   { return v.Tables }
+func (v tablesValue) Equal(other ref.Val) ref.Val {
+	o, is := other.(tablesValue)
+	return types.Bool(is && v.Tables == o.Tables)
+}
+func (tablesValue) Type() ref.Type { return tablesType }
+func (v tablesValue) Value() any   { return v.Tables }
 
 // tableFunctions look into tables.
 var tableFunctions = []Function{
 	{
 		Name: "lookup", Signature: `lookup("table", key[, otherwise]) → map`,
-		Text: "The row of a table whose first column holds the key, as a map by the names of the columns. The tables " +
-			"are files of the flow: tables/branches.csv is \"branches\". A key that is not there is a missing value, " +
-			"unless a third argument says what it comes to.",
+		Text: "The row of a table whose key it is, as a map by the names of the columns. A file of the flow is a table, " +
+			"by its first column: tables/branches.csv is \"branches\". In the settings of steps any other name is a " +
+			"table of the Tables page, whose key of several columns is a map: lookup(\"tariffs\", {\"zone\": \"2\", " +
+			"\"kind\": \"box\"}); the transaction keeps the rows that were found. A key that is not there is a missing " +
+			"value, unless a third argument says what it comes to.",
 		Examples: []Example{
 			{
 				Expression: `lookup("branches", body.branch).name`,
@@ -225,10 +278,6 @@ func lookupMacro(args int) cel.Macro {
 func evalLookup(a ...ref.Val) ref.Val {
 	name := string(a[1].(types.String))
 	tables, _ := a[0].(tablesValue)
-	t, err := tables.get(name)
-	if err != nil {
-		return types.NewErr("lookup: %v", err)
-	}
 	n, ok, err := toNode(a[2])
 	if err != nil {
 		return types.NewErr("lookup: %v", err)
@@ -236,26 +285,54 @@ func evalLookup(a ...ref.Val) ref.Val {
 	if !ok {
 		return types.WrapErr(ErrMissing)
 	}
+	find := tables.inFile
+	if tables.kept != nil && !tables.has(name) {
+		find = tables.inKept
+	}
+	row, missing, err := find(name, n)
+	switch {
+	case err != nil:
+		return types.NewErr("lookup: %v", err)
+	case row != nil:
+		return nodes.NativeToValue(row)
+	case len(a) < 4:
+		return types.WrapErr(missing)
+	}
+	if m, ok := a[3].(traits.Mapper); ok {
+		return sorted(m)
+	}
+	return a[3]
+}
+
+// inFile finds a row of a file of the flow, or says what it lacks.
+func (t *Tables) inFile(name string, n *message.Node) (*message.Node, *MissingError, error) {
+	all, err := t.get(name)
+	if err != nil {
+		return nil, nil, err
+	}
 	key, ok := n.Scalar()
 	if !ok {
-		return types.NewErr("lookup: the key for the table %q is a %s, not a text or number", name, n.Kind)
+		return nil, nil, fmt.Errorf("the key for the table %q is a %s, not a text or number", name, n.Kind)
 	}
-	if row, ok := t.rows[key]; ok {
-		return nodes.NativeToValue(row)
+	if row, ok := all.rows[key]; ok {
+		return row, nil, nil
 	}
-	if len(a) == 4 {
-		if m, ok := a[3].(traits.Mapper); ok {
-			return sorted(m)
-		}
-		return a[3]
+	missing := noKey(name, fmt.Sprintf("%q", key))
+	if missing.Near = Nearest(key, all.keys); len(missing.Near) == 0 {
+		missing.Names = all.keys[:min(8, len(all.keys))]
 	}
-	missing := &MissingError{
-		At:   fmt.Sprintf("the table %q", name),
-		Name: fmt.Sprintf("key %q", key),
-		Near: Nearest(key, t.keys),
+	return nil, missing, nil
+}
+
+// inKept finds a row of a table that is kept beside the flows.
+func (v tablesValue) inKept(name string, n *message.Node) (*message.Node, *MissingError, error) {
+	row, err := v.kept.Row(name, n)
+	if err != nil || row != nil {
+		return row, nil, err
 	}
-	if len(missing.Near) == 0 {
-		missing.Names = t.keys[:min(8, len(t.keys))]
-	}
-	return types.WrapErr(missing)
+	return nil, noKey(name, string(jsonfmt.Encode(n))), nil
+}
+
+func noKey(table, key string) *MissingError {
+	return &MissingError{At: fmt.Sprintf("the table %q", table), Name: "key " + key}
 }

@@ -35,6 +35,7 @@ const (
 type Template struct {
 	Source string
 	Reads  []Path
+	Looks  []Look // as those of a Program
 
 	place    Place
 	parts    []part

@@ -114,6 +114,7 @@ func (r *templating) compile(source string, at, behind int, condition bool) (*Pr
 		return nil, err
 	}
 	r.t.Reads = append(r.t.Reads, p.Reads...)
+	r.t.Looks = append(r.t.Looks, p.Looks...)
 	r.t.programs = append(r.t.programs, p)
 	return p, nil
 }

@@ -129,6 +129,7 @@ func (r *Reader) ReadUnder(rules flow.Rules, src []byte, files map[string][]byte
 	r.intake(c, d)
 	p.timing(c, d)
 	r.poll(p, c, d)
+	c.Env = c.Env.WithKept(true)
 	p.Block = c.Block(d.Steps)
 	p.OnDead = c.Dead(d.OnDead)
 	p.Uses, p.Changes = c.Uses, c.Changes

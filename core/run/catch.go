@@ -1,6 +1,7 @@
 package run
 
 import (
+	"errors"
 	"time"
 
 	"readyferry/core/message"
@@ -23,8 +24,13 @@ func (w *walker) caught(
 ) progress {
 	f.Path, f.Step, f.Kind = e.Path, e.Step, e.Kind
 	call.State = before
-	next, err := s.Else.Instead(call, f)
-	if err != nil {
+	var next step.State
+	var err error
+	known, looking := w.with(s, call, func(c *step.Call) { next, err = s.Else.Instead(c, f) })
+	if looking == nil && !known {
+		return w.unknown(e, st, began)
+	}
+	if err = errors.Join(err, looking); err != nil {
 		return w.failed(e, before, st, asFailure(err), began)
 	}
 	e.Outcome, e.Caught = "caught: "+short(f.Reason), f.Reason

@@ -85,7 +85,16 @@ func (w *walker) gathered(s *step.Compiled, path string, r *Resume, st *step.Sta
 	}
 	call.State.Group = r.Group
 	before.Group = r.Group
-	res, err := closer.Close(call, r.Group)
+	if s.Looks {
+		call.Rows = w.rowsFor(path)
+	}
+	var res step.Result
+	var err error
+	known, looking := w.with(s, call, func(c *step.Call) { res, err = closer.Close(c, r.Group) })
+	if looking == nil && !known {
+		return w.unknown(entry, st, began)
+	}
+	err, entry.Looked = errors.Join(err, looking), looked(call)
 	entry.Outcome, entry.Fields = res.Outcome, res.Fields
 	if err != nil {
 		var f *step.Failure

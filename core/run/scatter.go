@@ -72,8 +72,13 @@ func (w *walker) scatter(
 			e.State, e.Outcome = TurnedAway, answers[i].Missing
 		}
 	}
-	res, err := rules.Gather(call, answers)
-	if err != nil {
+	var res step.Result
+	known, looking := w.with(s, call, func(c *step.Call) { res, err = rules.Gather(c, answers) })
+	if looking == nil && !known {
+		w.told(at, "not yet", Waiting)
+		return blocked
+	}
+	if err = errors.Join(err, looking); err != nil {
 		entry.Fields = res.Fields
 		return w.scatterFailed(at, entry, before, st, err, began)
 	}
@@ -81,6 +86,7 @@ func (w *walker) scatter(
 	w.told(at, res.Outcome, "")
 	if at < len(w.result.Trace) {
 		e := &w.result.Trace[at]
+		e.Looked = looked(call)
 		if e.Fields = res.Fields; e.After != nil {
 			e.After = show(&st.Message)
 		}

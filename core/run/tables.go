@@ -26,7 +26,7 @@ type pretender func(asked want.Asked, now time.Time, replies map[string]want.Eff
 func newVirtual() *virtual {
 	v := &virtual{once: map[string]time.Time{}, paces: map[string][]time.Time{}}
 	v.pretend = map[string]pretender{
-		want.KindLook: v.look, want.KindPair: v.pair, want.KindOnce: v.remember, want.KindPace: v.pace, want.KindHold: v.hold,
+		want.KindRows: v.rows, want.KindLook: v.look, want.KindPair: v.pair, want.KindOnce: v.remember, want.KindPace: v.pace, want.KindHold: v.hold,
 	}
 	return v
 }
@@ -43,6 +43,12 @@ func (v *virtual) look(asked want.Asked, _ time.Time, replies map[string]want.Ef
 	}
 	effect, err := w.Do(v.tables)
 	return outcome(effect, err, "in")
+}
+
+// rows finds what the settings of a step ask for, in the tables as they are.
+func (v *virtual) rows(asked want.Asked, _ time.Time, _ map[string]want.Effect) StandInReply {
+	effect, err := asked.Want.(*want.Rows).Do(v.tables)
+	return outcome(effect, err, "settings")
 }
 
 // pair writes a row that stays in the rehearsal.

@@ -152,11 +152,17 @@ func (w *walker) block(b *step.Block, prefix string, st *step.State) progress {
 func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	call := &step.Call{State: *st, Path: path, Now: w.in.Message.ReceivedAt, Trace: w.in.Trace, Memory: w.memory,
 		Watch: w.watch}
+	if s.Looks {
+		call.Rows = w.rowsFor(path)
+	}
 	entry := Entry{Path: path, Step: s.ID, Kind: s.Kind, Reads: s.Reads}
 	before := *st
 	began := w.clock()
 	if s.When != nil {
-		holds, err := s.When.EvalBool(call.Scope())
+		holds, known, err := w.holds(s, call)
+		if !known {
+			return w.unknown(entry, st, began)
+		}
 		w.heard(s)
 		if err != nil {
 			f := &step.Failure{Phase: "when", Class: step.Data, Reason: err.Error()}
@@ -175,11 +181,15 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		w.sent(s, *call)
 		call.Effect = &e
 	}
-	res, err := s.Runner.Run(call)
+	res, known, err := w.run(s, call)
 	w.heard(s)
-	if err == nil && res.Want != nil {
-		res, err = w.want(s, call, res, &entry)
+	if known && err == nil && res.Want != nil {
+		res, known, err = w.want(s, call, res, &entry)
 	}
+	if !known {
+		return w.unknown(entry, st, began)
+	}
+	entry.Looked = looked(call)
 	if err != nil {
 		f := asFailure(err)
 		entry.Outcome, entry.Fields = res.Outcome, res.Fields
@@ -189,9 +199,6 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		return w.failed(entry, before, st, f, began)
 	}
 	entry.Outcome, entry.Fields = res.Outcome, res.Fields
-	if call.Effect != nil {
-		entry.Looked = call.Effect.Looked
-	}
 	if res.Answer != nil {
 		switch {
 		case !w.awaited:
@@ -268,11 +275,13 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 }
 
 // want asks the stand-in, or records that the step waits for the world.
-func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry *Entry) (step.Result, error) {
+func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry *Entry) (_ step.Result, known bool,
+	_ error) {
 	asked := want.Asked{Want: res.Want, Path: call.Path, Step: s.ID, StepKind: s.Kind}
 	if g := w.in.Groups; g != nil {
 		if meet := g.meet[asked.Kind()]; meet != nil {
-			return meet(w, s, call, res, asked)
+			res, err := meet(w, s, call, res, asked)
+			return res, true, err
 		}
 	}
 	asked.Path += w.suffix
@@ -282,23 +291,23 @@ func (w *walker) want(s *step.Compiled, call *step.Call, res step.Result, entry 
 		w.last++
 	}
 	if w.in.StandIn == nil {
-		return res, nil
+		return res, true, nil
 	}
 	reply, ok := w.in.StandIn(asked)
 	switch {
 	case !ok:
-		return res, nil
+		return res, true, nil
 	case reply.Fail != nil:
 		w.result.Wants = w.result.Wants[:len(w.result.Wants)-1]
-		return step.Result{Outcome: short(reply.Fail.Reason)}, reply.Fail
+		return step.Result{Outcome: short(reply.Fail.Reason)}, true, reply.Fail
 	case reply.Wait != "":
 		w.waits = reply.Wait
 		res.Outcome = reply.Wait
-		return res, nil
+		return res, true, nil
 	}
 	w.result.Wants = w.result.Wants[:len(w.result.Wants)-1]
 	call.Effect = &reply.Effect
-	return s.Runner.Run(call)
+	return w.run(s, call)
 }
 
 // asFailure gives any error of a step as a failure.

@@ -95,6 +95,58 @@ func TestStepsThatNeedTheWorld(t *testing.T) {
 		{"lookup with a stand-in row",
 			`[{id: f, kind: lookup, in: nowhere, key: body.i, into: r}, {id: n, kind: note, text: '${vars.r.x}'}]`,
 			`{"i": "i1"}`, map[string]want.Effect{"f": answered(200, `{"x": 5}`)}, `delivered; f: found; n: 5; {"i": "i1"}`},
+		{"lookup() in a loop of a map",
+			`[{id: m, kind: map, fields: [{to: /all, each: body.l, fields: [{to: /run, from: 'lookup("branches", item, ` +
+				`{"run": "none"}).run'}]}]}]`,
+			`{"l": ["ELMS", "NEW", "ELMS"]}`, nil,
+			`delivered; m: 3 of 3 set; {"all":[{"run":"1"},{"run":"none"},{"run":"1"}]}`},
+		{"lookup() by several columns, one after the other",
+			`[{id: n, kind: note, text: '${lookup("runs", {"run": lookup("branches", body.b).run, "day": "mon"}).van}'}]`,
+			`{"b": "ELMS"}`, nil, `delivered; n: Heron; {"b": "ELMS"}`},
+		{"lookup() of a key that is not there",
+			`[{id: m, kind: map, fields: [{to: /r, from: 'lookup("branches", body.b).run'}, ` +
+				`{to: /s, from: body.b}]}]`, `{"b": "NEW"}`, nil, `dead letter; m: 1 of 2 set; {"b": "NEW"}; ` +
+				`because lookup("branches", body.b).run is missing: the table "branches" has no key "NEW"`},
+		{"lookup() in when, in ways and behind an answer",
+			`[{id: a, kind: ask, of: desk, path: '/${lookup("branches", body.b).run}', ` +
+				`when: 'lookup("branches", body.b).run == "1"'}, {id: r, kind: route, ways: [{name: heron, when: 'lookup("runs", ` +
+				`{"run": replies.a.body.run, "day": "mon"}).van == "Any"', steps: [{id: n, kind: note, text: '${lookup("copies", ` +
+				`"i1").branch}'}]}], otherwise: {steps: []}}]`, `{"b": "ELMS"}`, map[string]want.Effect{"a": answered(200,
+				`{"run": "9"}`)},
+			`delivered; a: 200; r: heron; r.heron/n: ELMS; {"b": "ELMS"}`},
+		{"lookup() of a table with ranges", `[{id: n, kind: note, text: '${lookup("tariff", "A").cents}', else: skip}]`,
+			`{}`, nil,
+			`delivered; n: caught: lookup("tariff", "A").cents; {}`},
+		{"lookup() with the wrong columns, and its else",
+			`[{id: n, kind: note, text: '${lookup("runs", "1").van}', else: {steps: [` +
+				`{id: why, kind: note, text: '${caught.reason}'}], then: go on}}]`, `{}`, nil, `delivered; n: caught: lookup("runs", ` +
+				`"1").van; n.else/why: lookup("runs", "1").van: lookup: the key of the table "runs" has several columns: ` +
+				`write key ` +
+				`as {run: …, day: …}; {}`},
+		{"lookup() in a table that comes of the message", `[{id: n, kind: note, text: '${lookup(body.t, "ELMS").run}'}]`,
+			`{"t": "branches"}`, nil, `delivered; n: 1; {"t": "branches"}`},
+		{"lookup() in each part",
+			`[{id: s, kind: split, each: body.l, steps: [{id: n, kind: note, text: '${lookup("copies", ` +
+				`part).branch}'}]}]`, `{"l": ["i1", "i2"]}`, nil, `delivered; s: 2 parts: 2 delivered; s[0]/n: ELMS; s[1]/n: GONE; ` +
+				`{"l": ["i1", "i2"]}`},
+		{"lookup() in what stands in for a failure",
+			`[{id: a, kind: deliver, to: desk, else: {default: {x: 'lookup("branches", ` +
+				`body.b).run'}}}, {id: n, kind: note, text: '${vars.x}'}]`, `{"b": "ELMS"}`, map[string]want.Effect{"a": answered(422, ``)},
+			`delivered; a: caught: desk answered 422, and no other try would help; n: 1; {"b": "ELMS"}`},
+		{"lookup() in the key of a lookup",
+			`[{id: f, kind: lookup, in: runs, key: {run: 'lookup("branches", body.b).run', day: ` +
+				`'"mon"'}}, {id: n, kind: note, text: '${vars.f.van}'}]`, `{"b": "ELMS"}`, nil,
+			`delivered; f: found; n: Heron; {"b": "ELMS"}`},
+		{"lookup() where answers are gathered",
+			`[{id: s, kind: scatter, within: 1m, ways: [{name: a, steps: [{id: q, kind: ask, of: desk, ` +
+				`path: /}]}], fields: [{to: /r, from: 'lookup("branches", replies.a.body.b).run'}]}, {id: n, kind: note, ` +
+				`text: x}]`, `{}`,
+			map[string]want.Effect{"q": answered(200,
+				`{"b": "ELMS"}`)}, `delivered; s: 1 of 1 answered; s.a/q: 200; n: x; {"r":"1"}`},
+		{"lookup() where a group closes",
+			`[{id: g, kind: aggregate, key: '"k"', close: {count: 1, age: 1h}, result: map, fields: [{to: /r, ` +
+				`from: 'lookup("branches", group.items[0].b).run'}]}]`, `{"b": "ELMS"}`, nil, `delivered; g: member 1 of k, which ` +
+				`closes by count, 1; g[0]: 1 member, by count, 1; {"r":"1"}`},
 		{"pair, then found", `[{id: p, kind: pair, in: keys, row: {card: body.c, member: body.m}}, {id: f, kind: ` +
 			`lookup, in: keys, key: {member: body.m}, into: k}, {id: n, kind: note, text: '${vars.k.card}'}]`,
 			`{"c": "2", "m": "b"}`, nil, `delivered; p: paired; f: found; n: 2; {"c": "2", "m": "b"}`},

@@ -139,7 +139,8 @@ func TestLimitsAreTold(t *testing.T) {
 func TestPrototypesDoNotLeak(t *testing.T) {
 	s := sandbox(t)
 	for _, source := range []string{
-		`Object.prototype.leaked = 1; Array.prototype.map = () => "bad"; JSON.stringify = () => "{}"; JSON.parse = () => 2; globalThis.x = 1; return 1`,
+		`Object.prototype.leaked = 1; Array.prototype.map = () => "bad"; JSON.stringify = () => "{}"; JSON.parse = () ` +
+			`=> 2; globalThis.x = 1; return 1`,
 		`({}).__proto__.toJSON = function () { return "bad" }; return 1`,
 	} {
 		if _, err := run(t, s, source, `{}`); err != nil && !strings.Contains(err.Error(), "threw") {

@@ -178,7 +178,10 @@ func (r *aggregate) closing(c *Compiler, s *flow.Step) {
 		}
 	}
 	if v := n.Get("when"); v != nil {
-		if when := c.Condition(at+"/when", scalar(v)); when != nil {
+		outer := c.Env
+		c.Env = outer.WithKept(false) // a group closes by itself: what it sees must be all that counts
+		when := c.Condition(at+"/when", scalar(v))
+		if c.Env = outer; when != nil {
 			r.rules.Condition = when.Source
 			for _, p := range when.Reads {
 				r.rules.NeedsItems = r.rules.NeedsItems ||

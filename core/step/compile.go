@@ -33,6 +33,7 @@ type Compiler struct {
 	// parts is the id of the split around the step, or "".
 	parts string
 	reads []string // JSON Pointers into the body that the step being compiled reads
+	looks bool     // the step being compiled looks up rows of tables that are no files
 
 	find func(name string) (Kind, bool)
 	ids  map[string]string // id → pointer
@@ -114,9 +115,9 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 	if !ok {
 		return nil // the schema has said so
 	}
-	outer, outerReads := c.step, c.reads
-	c.step, c.reads = s, nil
-	defer func() { c.step, c.reads = outer, outerReads }()
+	outer, outerReads, outerLooks := c.step, c.reads, c.looks
+	c.step, c.reads, c.looks = s, nil, false
+	defer func() { c.step, c.reads, c.looks = outer, outerReads, outerLooks }()
 	before := len(c.Findings)
 	if c.scatter != "" && s.Kind == "split" {
 		c.Find(
@@ -150,7 +151,7 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 	}
 	out.Runner = kind.compile(c, s)
 	out.Else = c.catch(s)
-	out.Reads = c.reads
+	out.Reads, out.Looks = c.reads, c.looks
 	for _, f := range c.Findings[before:] {
 		if f.Level == flow.Error && f.Step == s.ID {
 			out.Runner, out.When = broken(f.Message), nil
@@ -226,10 +227,30 @@ func (c *Compiler) Expression(ptr, source string) *expr.Program {
 		c.expression(ptr, err)
 		return nil
 	}
+	return c.noted(ptr, p)
+}
+
+// noted keeps what an expression at ptr reads, and where it looks up.
+func (c *Compiler) noted(ptr string, p *expr.Program) *expr.Program {
 	p.At = ptr
 	c.read(p.Reads)
+	c.look(ptr, p.Looks)
 	c.differs(ptr, p.Differs)
 	return p
+}
+
+// look notes in which tables beside the flow the step being compiled looks up.
+func (c *Compiler) look(ptr string, looks []expr.Look) {
+	for _, l := range looks {
+		c.looks = true
+		if l.Table != "" {
+			use := Use{Kind: UseTable, Name: l.Table, Pointer: ptr, Columns: l.Columns}
+			if c.step != nil {
+				use.Step = c.step.ID
+			}
+			c.Uses = append(c.Uses, use)
+		}
+	}
 }
 
 // differs says where an expression may come to something else than under older rules.
@@ -266,10 +287,7 @@ func (c *Compiler) Condition(ptr, source string) *expr.Program {
 		c.expression(ptr, err)
 		return nil
 	}
-	p.At = ptr
-	c.read(p.Reads)
-	c.differs(ptr, p.Differs)
-	return p
+	return c.noted(ptr, p)
 }
 
 // Template compiles a template that stands at ptr; nil when it is wrong.
@@ -280,6 +298,7 @@ func (c *Compiler) Template(ptr, source string, place expr.Place) *expr.Template
 		return nil
 	}
 	c.read(t.Reads)
+	c.look(ptr, t.Looks)
 	for _, d := range t.Differs() {
 		c.differs(ptr, d)
 	}

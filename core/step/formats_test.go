@@ -116,7 +116,8 @@ func TestMapWritesEveryFormat(t *testing.T) {
 func TestAfterAMapTheBodyIsWhatWasWritten(t *testing.T) {
 	m, _ := over(
 		t,
-		`{id: m, kind: map, as: csv, fields: [{each: body.lines, fields: [{to: sku, from: item.sku}, {to: qty, from: item.qty}]}]}`,
+		`{id: m, kind: map, as: csv, fields: [{each: body.lines, fields: [{to: sku, from: item.sku}, {to: qty, from: `+
+			`item.qty}]}]}`,
 		"json",
 		lines,
 		message.Layout{},

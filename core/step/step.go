@@ -43,6 +43,7 @@ type Compiled struct {
 	When   *expr.Program // nil: always
 	Runner Runner
 	Reads  []string // JSON Pointers into the body that its settings read
+	Looks  bool     // its settings look up rows of tables that are no files of the flow
 	Ways   []Way    // of a route
 	Every  bool     // of a route: all ways that fit, each with its own copy
 	Inside *Block   // of a split: the steps of each part
@@ -84,6 +85,7 @@ type Call struct {
 	Trace  bool            // whether details for people are wanted
 	Memory *message.Memory // what the whole walk may build; nil: no bound
 	Watch  *expr.Watch     // hears what conditions come to; nil: nobody does
+	Rows   expr.Rows       // of tables that are no files of the flow; nil: there are none
 }
 
 // Scope gives what the step's expressions see.
@@ -92,7 +94,7 @@ func (c *Call) Scope() *expr.Scope {
 	s := &expr.Scope{
 		Body: m.Body, Headers: m.Headers, Params: m.Params, Query: m.Query,
 		Vars: c.State.Vars, Replies: c.State.Replies, Message: m, Now: c.Now, Seed: m.ID + "/" + c.Path,
-		Memory: c.Memory, Watch: c.Watch,
+		Memory: c.Memory, Watch: c.Watch, Rows: c.Rows,
 	}
 	p, g := c.State.Part, c.State.Group
 	if p == nil && g == nil && c.State.Caught == nil && c.State.Letter == nil {

@@ -229,7 +229,8 @@ func sprint(ways []int) string {
 func TestDeliverWantsAndGoesOn(t *testing.T) {
 	s, _ := compiled(
 		t,
-		`{id: d, kind: deliver, to: out, method: PUT, path: '/a/${body.id}?q=${body.q}', headers: {content-type: text/x, x-b: '${body.id}'}}`,
+		`{id: d, kind: deliver, to: out, method: PUT, path: '/a/${body.id}?q=${body.q}', headers: {content-type: `+
+			`text/x, x-b: '${body.id}'}}`,
 	)
 	call := &Call{State: state(t, `{"id": "x/y", "q": "a&b"}`), Path: "w.a/d"}
 	call.State.Sent = []message.Header{{Name: "X-B", Value: "set"}, {Name: "x-c", Value: "kept"}}

@@ -44,7 +44,7 @@ func (e *Effect) Same(o *Effect) bool {
 func (e *Effect) sameRows(o *Effect) bool {
 	for i := range e.Looked {
 		a, b := &e.Looked[i], &o.Looked[i]
-		if a.Default != b.Default || string(a.Row) != string(b.Row) {
+		if a.Default != b.Default || a.Asked != b.Asked || a.Problem != b.Problem || string(a.Row) != string(b.Row) {
 			return false
 		}
 	}
@@ -58,6 +58,10 @@ type Looked struct {
 	Key     string          `json:"key"`               // in words
 	Row     json.RawMessage `json:"row,omitempty"`     // nothing: there was none
 	Default bool            `json:"default,omitempty"` // it stands in for one that is not there
+	// Of a lookup() in an expression: the key that was asked for, as JSON, and why the
+	// table could not be asked with it.
+	Asked   string `json:"asked,omitempty"`
+	Problem string `json:"problem,omitempty"`
 }
 
 // Query is a statement for a database.

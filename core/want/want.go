@@ -31,6 +31,7 @@ const (
 	KindTurn     = "turn"     // go on when its number is next
 	KindLimit    = "limit"    // hear when a time is over
 	KindLook     = "look"     // find rows of tables
+	KindRows     = "rows"     // know the rows that lookup() in a step's settings asks for
 	KindPair     = "pair"     // write a row of a cross-reference table
 	KindOnce     = "once"     // know whether a key came before
 	KindHold     = "hold"     // go on at a time, or when a row fits
@@ -175,6 +176,15 @@ type Look struct {
 
 // Kind implements Want.
 func (*Look) Kind() string { return KindLook }
+
+// Rows finds the rows that lookup() asks for in the settings of a step, before the
+// step is done. Do depends on nothing but the tables and the message.
+type Rows struct {
+	Do func(t table.Tables) (Effect, error)
+}
+
+// Kind implements Want.
+func (*Rows) Kind() string { return KindRows }
 
 // Pair writes a row of a cross-reference table. Decide says what that comes to
 // in the tables as they are; an error that is a step's failure ends the message.

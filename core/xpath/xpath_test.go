@@ -97,7 +97,8 @@ func TestPublishedTables(t *testing.T) {
 func TestTheRecommendation(t *testing.T) {
 	doc := parse(
 		t,
-		`<r xmlns:p="urn:p" xml:lang="en-GB"><a n="1">x<b/>y</a><a n="2" p:k="v"/><!--c--><?t d?><p:a>3</p:a><d><e>1</e><e>2</e><e>3</e></d></r>`,
+		`<r xmlns:p="urn:p" xml:lang="en-GB"><a n="1">x<b/>y</a><a n="2" p:k="v"/><!--c--><?t `+
+			`d?><p:a>3</p:a><d><e>1</e><e>2</e><e>3</e></d></r>`,
 	)
 	for expr, want := range map[string]string{
 		"count(//e[2]/preceding-sibling::*)": "1", "//e[last()]": "3", "//e[position() mod 2 = 1][2]": "3", "(//e)[2]": "2",

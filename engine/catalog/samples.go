@@ -62,6 +62,8 @@ func ReplyOf(e *want.Effect) (Reply, bool) {
 	r := Reply{Status: e.Status}
 	content := e.Body
 	switch n := len(e.Looked); {
+	case n > 0 && e.Looked[n-1].Asked != "":
+		return r, false // a rehearsal looks it up itself
 	case n > 0 && e.Looked[n-1].Default:
 		return r, false
 	case n > 0:

@@ -9,11 +9,15 @@ import (
 	"readyferry/core/format"
 	"readyferry/core/message"
 	"readyferry/core/run"
+	"readyferry/core/table"
 	"readyferry/engine/journal"
 )
 
 // Env gives the environment of expressions.
 func (g *Designs) Env() *expr.Env { return g.Catalog.Reader().Env() }
+
+// Rows finds rows of tables as they are, for expressions that are tried out.
+func (g *Designs) Rows() expr.Rows { return table.Live(g.Store.LookIn()) }
 
 // InferSchema makes a schema that samples of a flow fit: the named ones, or all.
 // left names those that cannot be read.

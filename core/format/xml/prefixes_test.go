@@ -15,7 +15,8 @@ func TestNamesHavePrefixesOfOurs(t *testing.T) {
 		`<soap:E xmlns:soap="urn:env"><soap:B><Ask xmlns="urn:s"><item>1</item></Ask></soap:B></soap:E>`,
 		`<e:E xmlns:e="urn:env" xmlns:x="urn:s"><e:B><x:Ask><x:item>1</x:item></x:Ask></e:B></e:E>`,
 		`<E xmlns="urn:env"><B><Ask xmlns="urn:s"><item>1</item></Ask></B></E>`,
-		`<soap:E xmlns:soap="urn:env" xmlns:a="urn:s"><soap:B><b:Ask xmlns:b="urn:s"><a:item>1</a:item></b:Ask></soap:B></soap:E>`,
+		`<soap:E xmlns:soap="urn:env" xmlns:a="urn:s"><soap:B><b:Ask ` +
+			`xmlns:b="urn:s"><a:item>1</a:item></b:Ask></soap:B></soap:E>`,
 		`<x:E xmlns:x="urn:env"><x:B><x:Ask xmlns:x="urn:s" xmlns:soap="urn:other"><x:item>1</x:item></x:Ask></x:B></x:E>`,
 	} {
 		n, err := DecodeNamed([]byte(doc), Limits{}, prefixes)

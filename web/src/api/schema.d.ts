@@ -3047,6 +3047,10 @@ export interface components {
             /** @description absent where there was none */
             row?: Record<string, never>;
             default?: boolean;
+            /** @description of a lookup() in an expression, the key that was asked for, as JSON */
+            asked?: string;
+            /** @description of a lookup() in an expression, why the table could not be asked so */
+            problem?: string;
         };
         Tested: {
             ok: boolean;

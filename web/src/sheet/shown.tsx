@@ -156,7 +156,7 @@ export function LookedUp({ looked }: { looked: Entry["looked"] }) {
           <b>{l.table}</b> <span className="data">{l.key}</span>
           {l.version ? <span className="text-quiet"> version {l.version}</span> : null}
           <p className={`data break-all ${l.row ? "" : "text-quiet"}`}>
-            {l.row ? JSON.stringify(l.row) : "no row"}
+            {l.row ? JSON.stringify(l.row) : (l.problem ?? "no row")}
             {l.default && <span className="text-quiet"> stands in for it</span>}
           </p>
         </li>
