@@ -57,20 +57,45 @@ func (s *Server) condition(c *gin.Context) error {
 	return reply(c, gin.H{"expression": text})
 }
 
+// seenBody is a body as a rehearsal shows it.
+type seenBody struct {
+	Format    string `json:"format"`
+	Text      string `json:"text"`
+	Base64    []byte `json:"base64"`
+	Header    bool   `json:"header"`
+	Delimiter string `json:"delimiter"`
+}
+
+// decode reads it.
+func (b *seenBody) decode() (root *message.Node, size int, err error) {
+	raw := []byte(b.Text)
+	if len(b.Base64) > 0 {
+		raw = b.Base64
+	}
+	l := message.Layout{Header: b.Header}
+	for _, r := range b.Delimiter {
+		l.Delimiter = r
+	}
+	d, err := format.Decode(b.Format, raw, l, format.Limits{})
+	if err != nil {
+		return nil, 0, err
+	}
+	return d.Root, len(raw), nil
+}
+
 // seen is what expressions see at a step, as a rehearsal shows it.
 type seen struct {
-	Body *struct {
-		Format    string `json:"format"`
-		Text      string `json:"text"`
-		Base64    []byte `json:"base64"`
-		Header    bool   `json:"header"`
-		Delimiter string `json:"delimiter"`
-	} `json:"body"`
+	Body    *seenBody         `json:"body"`
 	Headers map[string]string `json:"headers"`
 	Names   []struct {
 		Name string `json:"name"`
 		JSON string `json:"json"`
 	} `json:"names"`
+	// Earlier are the bodies behind earlier steps, by the names that expressions have for them.
+	Earlier []struct {
+		Name string `json:"name"`
+		seenBody
+	} `json:"earlier"`
 	Loops []struct {
 		Each string `json:"each"`
 		As   string `json:"as"`
@@ -108,19 +133,21 @@ func (v *seen) scope(env *expr.Env) (*expr.Env, *expr.Scope, error) {
 	m := &message.Message{ID: "019cf2b1-77a4-7000-8000-000000000001", ReceivedAt: now}
 	scope := &expr.Scope{Now: now, Seed: m.ID + "/forms", Message: m, Locals: map[string]*message.Node{}}
 	if v.Body != nil {
-		raw := []byte(v.Body.Text)
-		if len(v.Body.Base64) > 0 {
-			raw = v.Body.Base64
+		var err error
+		if scope.Body, m.Size, err = v.Body.decode(); err != nil {
+			return nil, nil, err
 		}
-		l := message.Layout{Header: v.Body.Header}
-		for _, r := range v.Body.Delimiter {
-			l.Delimiter = r
-		}
-		d, err := format.Decode(v.Body.Format, raw, l, format.Limits{})
+		m.Format = v.Body.Format
+	}
+	for _, one := range v.Earlier {
+		root, _, err := one.decode()
 		if err != nil {
 			return nil, nil, err
 		}
-		m.Format, m.Size, scope.Body = v.Body.Format, len(raw), d.Root
+		if scope.Bodies == nil {
+			scope.Bodies = message.NewMap()
+		}
+		scope.Bodies = scope.Bodies.With(one.Name, root)
 	}
 	var headers []message.Header
 	for name, value := range v.Headers {

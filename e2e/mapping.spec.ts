@@ -165,6 +165,28 @@ test("a value is carried to its line, and a first click makes a line of its own"
   await expect.poll(() => written(app, page, "second")).toBe(`{"card":"LC4417203","family":"Maud"}`);
 });
 
+test("an earlier message is one click away, and a table of the Tables page gives a value", async ({ page, goto, app }) => {
+  await page.request.put(`${app.base}/api/v1/tables/wards`, { data: { readyferry: "table/1", name: "wards", keys: [["code"]] } });
+  await page.request.post(`${app.base}/api/v1/tables/wards/import?format=csv`, { data: "code,title\r\nLC4417203,Sluice ward\r\n", headers: { "content-type": "text/csv" } });
+  await begin(app, page, goto, "earlier", { format: "hl7" }, report, "application/hl7-v2");
+  const hands = new Hands(page);
+  await shaped(page, hands, '{"family":"x"}');
+  await hands.click(line(page, /^family/));
+  await hands.click(pick(page, 'hl7(body, "PID-5.1")').first());
+  await expect(cell(page, "map", 0)).toHaveText("1 of 1 set");
+  await shaped(page, hands, '{"ward":"1","card":"2"}');
+  await page.getByRole("group", { name: "Which message" }).getByRole("button", { name: "as it came in" }).click();
+  await line(page, /^card/).click();
+  await pick(page, 'hl7(bodies.intake, "PID-3.1")').first().click();
+  await line(page, /^ward/).click();
+  await pick(page, 'hl7(bodies.intake, "PID-3.1")').first().click();
+  await expect.poll(() => written(app, page, "earlier")).toBe('{"ward":"LC4417203","card":"LC4417203"}');
+  await page.getByRole("button", { name: "What becomes of ward" }).click();
+  await page.getByRole("button", { name: /wards.*title.*Sluice ward/ }).first().click();
+  await expect.poll(() => written(app, page, "earlier")).toBe('{"ward":"Sluice ward","card":"LC4417203"}');
+  await expect(line(page, /^ward/)).toContainText("PID-3.1 as it came in through the table “wards”, its column “title”");
+});
+
 test("a condition is put together, drawn again, and stays a text where it is more than that", async ({ page, goto, app }) => {
   await begin(app, page, goto, "asked", { format: "json" }, order, "application/json");
   await page.getByRole("button", { name: "add below" }).click();

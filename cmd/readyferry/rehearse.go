@@ -13,7 +13,10 @@ import (
 
 	"readyferry/core/flow"
 	"readyferry/core/message"
+	"readyferry/core/plan"
 	"readyferry/core/run"
+	"readyferry/core/step"
+	"readyferry/core/table"
 	"readyferry/core/want"
 )
 
@@ -42,6 +45,7 @@ func rehearseCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			findings = append(findings, unknownTables(p)...)
 			if flow.HasErrors(findings) {
 				for _, f := range findings {
 					fmt.Fprintf(c.ErrOrStderr(), "%s: %s, %s\n", args[0], f.Level, f.Error())
@@ -170,4 +174,24 @@ func reply(text string) (string, want.Effect, error) {
 		e.Headers = []message.Header{{Name: "Content-Type", Value: kind}}
 	}
 	return name, e, nil
+}
+
+// unknownTables finds calls of lookup() for tables that were not given: here are no others.
+func unknownTables(p *plan.Plan) (out []flow.Finding) {
+	if p == nil {
+		return nil
+	}
+	for _, u := range p.Uses {
+		if u.Kind != step.UseTable || !u.Called {
+			continue
+		}
+		if _, err := p.Tables(nil).Table(u.Name); errors.Is(err, table.ErrNoTable) {
+			at := p.Document.Source.Value(u.Pointer)
+			out = append(out, flow.Finding{
+				Level: flow.Error, Code: "unknown-table", Step: u.Step, Pointer: u.Pointer, Line: at.Line, Column: at.Column,
+				Message: err.Error(), Repair: "give it by --table " + u.Name + "=FILE.csv",
+			})
+		}
+	}
+	return out
 }

@@ -26,6 +26,9 @@ import (
 // elementary operation). It stops an expression that would run for seconds.
 const costLimit = 5_000_000
 
+// bodiesName is what expressions call the bodies of earlier steps.
+const bodiesName = "bodies"
+
 // Names that an expression sees, with what each holds. Help shows them.
 var names = []struct {
 	Name, Text string
@@ -48,6 +51,11 @@ var names = []struct {
 		"id, receivedAt, size (bytes), format, reference; in a split id is that of the part, and parent that of the whole message",
 		cel.MapType(cel.StringType, cel.DynType)},
 	{"vars", "values put there by set steps", cel.MapType(cel.StringType, cel.DynType)},
+	{
+		bodiesName,
+		"the body as it stood behind an earlier step, by its id: bodies.clean; bodies.intake as it came in",
+		cel.MapType(cel.StringType, cel.DynType),
+	},
 	{
 		"replies",
 		"answers of deliveries by step id: replies.printer.status, .headers, .body",
@@ -83,7 +91,7 @@ func (env *Env) With(names ...string) (*Env, error) {
 	out.kept, out.lax = env.kept, env.lax
 	var opts []cel.EnvOption
 	for _, n := range names {
-		if isRoot(n) || n == "message" {
+		if n != bodiesName && (isRoot(n) || n == "message") { // flows had loops of that name before it had a meaning
 			return nil, fmt.Errorf("the name %q is taken", n)
 		}
 		if !slices.Contains(env.locals, n) {
@@ -99,6 +107,9 @@ func (env *Env) With(names ...string) (*Env, error) {
 
 // root tells whether a name is the beginning of a path into the message.
 func (env *Env) root(name string) bool { return isRoot(name) || slices.Contains(env.locals, name) }
+
+// Local tells whether a name is one that a loop around the expression gives.
+func (env *Env) Local(name string) bool { return slices.Contains(env.locals, name) }
 
 // New makes an environment. It is costly (milliseconds): make one and share it.
 func New() (*Env, error) {

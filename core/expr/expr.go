@@ -224,6 +224,7 @@ func (env *Env) compileError(issues *cel.Issues) *CompileError {
 // Scope is what an expression sees while it is evaluated.
 type Scope struct {
 	Body, Headers, Params, Query, Vars, Replies *message.Node
+	Bodies                                      *message.Node // behind earlier steps, by id
 
 	Locals  map[string]*message.Node // what the names of loops hold
 	Message *message.Message         // for message.id and the rest
@@ -260,6 +261,10 @@ func (s *Scope) root(name string) *message.Node {
 		return orEmpty(s.Vars)
 	case "replies":
 		return orEmpty(s.Replies)
+	case bodiesName:
+		if s.Locals[name] == nil {
+			return orEmpty(s.Bodies)
+		}
 	}
 	return s.Locals[name]
 }

@@ -124,28 +124,22 @@ func (r *reader) sum(e celast.Expr) []celast.Expr {
 	return []celast.Expr{e}
 }
 
-var hl7Place = regexp.MustCompile(`^hl7(?:Raw)?\((\w[\w.\[\]]*), "([^"]+)"\)$`)
+var hl7Place = regexp.MustCompile(`^hl7(?:Raw)?\((\w[\w."\-\[\]]*), "([^"]+)"\)$`)
 
-var hl7List = regexp.MustCompile(`^hl7Groups\((\w[\w.\[\]]*), "([^"]+)"\)$`)
+var hl7List = regexp.MustCompile(`^hl7Groups\((\w[\w."\-\[\]]*), "([^"]+)"\)$`)
 
 // value gives a value that no form has made in words: a place, a constant, or several that
 // are put together.
 func (r *reader) value(e celast.Expr) (words string, sources []string, known bool) {
 	source := r.of.Source(e)
 	if m := hl7Place.FindStringSubmatch(source); m != nil {
-		if m[1] != "body" {
-			return m[2] + " of " + spokenPath(m[1]), []string{source}, true
-		}
-		return m[2], []string{source}, true
+		return placeOf(m[1], m[2]), []string{source}, true
 	}
 	if e.Kind() == celast.CallKind && e.AsCall().FunctionName() == "many" && len(e.AsCall().Args()) == 1 {
 		return r.value(e.AsCall().Args()[0]) // one, or a list: for people the same
 	}
 	if m := hl7List.FindStringSubmatch(source); m != nil {
-		if m[1] != "body" {
-			return m[2] + " of " + spokenPath(m[1]), []string{source}, true
-		}
-		return m[2], []string{source}, true
+		return placeOf(m[1], m[2]), []string{source}, true
 	}
 	if _, path := r.of.PathOf(e); path {
 		return spokenPath(source), []string{source}, true
@@ -210,9 +204,34 @@ func (r *reader) whole(parts []celast.Expr) string {
 
 // spokenPath leaves out what everybody knows: that it is of the body.
 func spokenPath(source string) string {
+	if m := earlierBody.FindStringSubmatch(source); m != nil {
+		whose := "behind " + m[1] + m[2]
+		if m[1] == "intake" {
+			whose = "as it came in"
+		}
+		if m[3] == "" {
+			return "the message " + whose
+		}
+		return spokenPath(m[3]) + " " + whose
+	}
 	short := strings.TrimPrefix(source, "body.")
 	return strings.ReplaceAll(short, "?", "")
 }
+
+// placeOf says a place of HL7 v2, and of which message or segment where it is not the message here.
+func placeOf(of, place string) string {
+	if of == "body" {
+		return place
+	}
+	whose := spokenPath(of)
+	if earlier, is := strings.CutPrefix(whose, "the message "); is {
+		return place + " " + earlier
+	}
+	return place + " of " + whose
+}
+
+// earlierBody is a path into the body as it stood behind an earlier step.
+var earlierBody = regexp.MustCompile(`^bodies(?:\.([A-Za-z_]\w*)|\["([^"]+)"\])\.?(.*)$`)
 
 // spoken says a constant as people do.
 func spoken(source string) string {

@@ -37,6 +37,7 @@ type Plan struct {
 	Block    *step.Block
 	OnDead   *step.Block // run once for each dead letter; nil where there are none
 	Uses     []step.Use  // what the flow names outside itself
+	Bodies   bool        // expressions read the body as it stood behind earlier steps
 
 	Once, Reference, Order *expr.Program // nil where the intake has none
 
@@ -132,7 +133,7 @@ func (r *Reader) ReadUnder(rules flow.Rules, src []byte, files map[string][]byte
 	c.Env = c.Env.WithKept(true)
 	p.Block = c.Block(d.Steps)
 	p.OnDead = c.Dead(d.OnDead)
-	p.Uses, p.Changes = c.Uses, c.Changes
+	p.Uses, p.Changes, p.Bodies = c.Uses, c.Changes, c.Bodies
 	findings = append(findings, c.Findings...)
 	flow.Sort(findings)
 	return p, findings

@@ -17,7 +17,7 @@ var passed = []string{"id", "kind", "title", "note", "when", "off", "to", "path"
 	"else",
 	"folder", "name", "exists", "behind", "make"}
 
-var bodyWord = regexp.MustCompile(`\bbody\b`)
+var bodyWord = regexp.MustCompile(`\b(body|bodies)\b`)
 
 // Unread tells that no step looks into the bytes of a message: they may go from the caller to
 // the disk, and from there to the target, without ever being held. It says no where it does

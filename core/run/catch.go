@@ -59,6 +59,7 @@ func (w *walker) letter(p *plan.Plan) progress {
 		return done
 	}
 	st := step.State{Message: w.in.Message, Letter: w.in.Letter, Answered: true}
+	w.past(&st, step.Intake)
 	return w.block(p.OnDead, DeadPrefix, &st)
 }
 

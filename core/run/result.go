@@ -74,19 +74,21 @@ type Kept struct {
 
 // Entry is what one step did.
 type Entry struct {
-	Path    string        `json:"path"`
-	Step    string        `json:"step"`
-	Kind    string        `json:"kind"`
-	Outcome string        `json:"outcome"`
-	State   string        `json:"state"` // delivered, waiting, turned away, dead letter, or "" for an ordinary step
-	Before  *Body         `json:"before,omitempty"`
-	After   *Body         `json:"after,omitempty"`
-	Took    float64       `json:"took"`             // milliseconds
-	Caught  string        `json:"caught,omitempty"` // why it failed, where its else went on
-	Error   *string       `json:"error"`
-	Reads   []string      `json:"reads,omitempty"` // JSON Pointers into the body before
-	Ways    []string      `json:"ways,omitempty"`
-	Fields  []step.Field  `json:"fields,omitempty"`
+	Path    string       `json:"path"`
+	Step    string       `json:"step"`
+	Kind    string       `json:"kind"`
+	Outcome string       `json:"outcome"`
+	State   string       `json:"state"` // delivered, waiting, turned away, dead letter, or "" for an ordinary step
+	Before  *Body        `json:"before,omitempty"`
+	After   *Body        `json:"after,omitempty"`
+	Took    float64      `json:"took"`             // milliseconds
+	Caught  string       `json:"caught,omitempty"` // why it failed, where its else went on
+	Error   *string      `json:"error"`
+	Reads   []string     `json:"reads,omitempty"` // JSON Pointers into the body before
+	Ways    []string     `json:"ways,omitempty"`
+	Fields  []step.Field `json:"fields,omitempty"`
+	// Earlier are the names under which expressions find the body behind earlier steps.
+	Earlier []string      `json:"earlier,omitempty"`
 	Looked  []want.Looked `json:"looked,omitempty"` // rows of tables that it found or wrote
 	// Names are what its expressions see besides the message: part, vars, replies.
 	Names []Named `json:"names,omitempty"`

@@ -19,6 +19,7 @@ type Resume struct {
 // resume goes on with a group at its step, as if the walk had come there.
 func (w *walker) resume(p *plan.Plan, r *Resume) progress {
 	st := step.State{Message: r.Message, Answered: true}
+	w.past(&st, step.Intake)
 	end, found := w.seek(p.Block, "", r, &st)
 	if !found {
 		w.result.Failures = append(w.result.Failures, step.Failure{
@@ -104,6 +105,7 @@ func (w *walker) gathered(s *step.Compiled, path string, r *Resume, st *step.Sta
 		return w.failed(entry, before, st, f, began)
 	}
 	*st = res.State
+	w.past(st, s.ID)
 	w.trace(entry, before, st, began)
 	return done
 }

@@ -83,6 +83,7 @@ func (w *walker) scatter(
 		return w.scatterFailed(at, entry, before, st, err, began)
 	}
 	*st = res.State
+	w.past(st, s.ID)
 	w.told(at, res.Outcome, "")
 	if at < len(w.result.Trace) {
 		e := &w.result.Trace[at]

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
 	"readyferry/core/step"
 )
 
@@ -29,6 +30,7 @@ func (w *walker) trace(e Entry, before step.State, after *step.State, began time
 	if !w.in.NoBodies && w.shown < shownBytes {
 		e.Before, e.After = show(&before.Message), show(&after.Message)
 		e.Names = named(&before)
+		e.Earlier = earlier(&before)
 		if answered := after.Replies.Get(e.Step); answered != nil && answered != before.Replies.Get(e.Step) {
 			e.Reply = string(jsonfmt.Encode(answered))
 		}
@@ -38,6 +40,21 @@ func (w *walker) trace(e Entry, before step.State, after *step.State, began time
 		}
 	}
 	w.result.Trace = append(w.result.Trace, e)
+}
+
+// earlier names the steps behind which the body was another than it is now, the intake first.
+func earlier(st *step.State) (names []string) {
+	if st.Bodies == nil {
+		return nil
+	}
+	var last *message.Node
+	for _, m := range st.Bodies.Members {
+		if m.Value != last && m.Value != st.Message.Body {
+			names = append(names, m.Name)
+		}
+		last = m.Value
+	}
+	return names
 }
 
 // short keeps the first words of a reason for a cell.

@@ -58,6 +58,7 @@ func newWalker(p *plan.Plan, in Input) *walker {
 	w := &walker{
 		in:      in,
 		rules:   p.Rules,
+		bodies:  p.Bodies || in.Trace,
 		memory:  message.NewMemory("the work on one message", walkMemory),
 		watch:   &expr.Watch{Otherwise: p.Document.Intake.Missing == "otherwise", Mixed: in.Trace},
 		result:  &Result{},
@@ -88,6 +89,7 @@ func (w *walker) begin(p *plan.Plan) progress {
 		return w.letter(p)
 	}
 	st := step.State{Message: w.in.Message}
+	w.past(&st, step.Intake)
 	end := w.block(p.Block, "", &st)
 	if end == done {
 		w.result.Final = &st.Message
@@ -108,6 +110,7 @@ const (
 type walker struct {
 	in        Input
 	rules     flow.Rules // of the plan
+	bodies    bool       // what steps leave is kept for expressions, or for people
 	memory    *message.Memory
 	watch     *expr.Watch
 	awaited   bool // a caller waits for an answer
@@ -263,6 +266,7 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 		return joined
 	}
 	*st = res.State
+	w.past(st, s.ID)
 	if s.Kind == "deliver" {
 		entry.State = Delivered
 		w.delivered = w.delivered || w.split == nil
@@ -272,6 +276,17 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	}
 	w.trace(entry, before, st, began)
 	return w.ways(s, path, res.Ways, st)
+}
+
+// past keeps the body as it stands behind a step.
+func (w *walker) past(st *step.State, id string) {
+	if !w.bodies || st.Message.Body == nil || id == "" {
+		return
+	}
+	if st.Bodies == nil {
+		st.Bodies = message.NewMap()
+	}
+	st.Bodies = st.Bodies.With(id, st.Message.Body)
 }
 
 // want asks the stand-in, or records that the step waits for the world.

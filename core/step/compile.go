@@ -3,7 +3,9 @@ package step
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
@@ -24,6 +26,7 @@ type Compiler struct {
 	Findings []flow.Finding
 	Changes  []flow.Finding // what does something else under these rules than under those before
 	Uses     []Use
+	Bodies   bool // an expression reads the body as it stood behind an earlier step
 
 	// outside is the delivery behind which the caller has been answered, or "".
 	outside string
@@ -54,6 +57,7 @@ type Use struct {
 	// a pair writes, and whether a value in a range is asked for.
 	Columns   []string
 	At, Pairs bool
+	Called    bool // of a table: by lookup() in an expression
 	SQL, Poll bool // of a connection: it is asked with SQL, or polled
 	Outside   bool // of a queue: it is read from outside of the application
 	// As tells what a connection is used for, Says which settings of its system the
@@ -233,7 +237,7 @@ func (c *Compiler) Expression(ptr, source string) *expr.Program {
 // noted keeps what an expression at ptr reads, and where it looks up.
 func (c *Compiler) noted(ptr string, p *expr.Program) *expr.Program {
 	p.At = ptr
-	c.read(p.Reads)
+	c.read(ptr, p.Reads)
 	c.look(ptr, p.Looks)
 	c.differs(ptr, p.Differs)
 	return p
@@ -244,7 +248,7 @@ func (c *Compiler) look(ptr string, looks []expr.Look) {
 	for _, l := range looks {
 		c.looks = true
 		if l.Table != "" {
-			use := Use{Kind: UseTable, Name: l.Table, Pointer: ptr, Columns: l.Columns}
+			use := Use{Kind: UseTable, Name: l.Table, Pointer: ptr, Columns: l.Columns, Called: true}
 			if c.step != nil {
 				use.Step = c.step.ID
 			}
@@ -271,9 +275,40 @@ func (c *Compiler) differs(ptr string, d expr.Differs) {
 	}
 }
 
+// Intake is the name among bodies of the message as it came in.
+const Intake = "intake"
+
+// earlier notes that an expression reads the body behind an earlier step, and checks that there
+// is such a step.
+func (c *Compiler) earlier(ptr string, p expr.Path) {
+	c.Bodies = true
+	tokens, err := pointer.Parse(p.Pointer())
+	if err != nil || len(tokens) == 0 {
+		return
+	}
+	if c.step == nil {
+		c.Find(ptr, flow.Error, "expression", "no step stands before this", "write body")
+		return
+	}
+	name := tokens[0]
+	if at, is := c.ids[name]; name == Intake || is && at != c.step.Pointer {
+		return
+	}
+	known := append(slices.Sorted(maps.Keys(c.ids)), Intake)
+	known = slices.DeleteFunc(known, func(id string) bool { return id == c.step.ID })
+	repair := "it is one of " + strings.Join(known[max(0, len(known)-8):], ", ")
+	if near := expr.Nearest(name, known); len(near) > 0 {
+		repair = "did you mean " + strings.Join(near, " or ") + "?"
+	}
+	c.Find(ptr, flow.Error, "expression", fmt.Sprintf("there is no earlier step %q", name), repair)
+}
+
 // read notes which parts of the body the step being compiled reads.
-func (c *Compiler) read(paths []expr.Path) {
+func (c *Compiler) read(ptr string, paths []expr.Path) {
 	for _, p := range paths {
+		if p.Root == "bodies" && !c.Env.Local("bodies") {
+			c.earlier(ptr, p)
+		}
 		if ptr := p.Pointer(); p.Root == "body" && !slices.Contains(c.reads, ptr) {
 			c.reads = append(c.reads, ptr)
 		}
@@ -297,7 +332,7 @@ func (c *Compiler) Template(ptr, source string, place expr.Place) *expr.Template
 		c.expression(ptr, err)
 		return nil
 	}
-	c.read(t.Reads)
+	c.read(ptr, t.Reads)
 	c.look(ptr, t.Looks)
 	for _, d := range t.Differs() {
 		c.differs(ptr, d)

@@ -64,6 +64,7 @@ type State struct {
 	Message message.Message
 	Vars    *message.Node
 	Replies *message.Node
+	Bodies  *message.Node    // behind earlier steps by id, where expressions or people ask for them
 	Sent    []message.Header // headers that set steps put; they leave with the message
 	Part    *Part            // inside of a split
 	Group   *Closed          // behind an aggregate
@@ -93,7 +94,7 @@ func (c *Call) Scope() *expr.Scope {
 	m := &c.State.Message
 	s := &expr.Scope{
 		Body: m.Body, Headers: m.Headers, Params: m.Params, Query: m.Query,
-		Vars: c.State.Vars, Replies: c.State.Replies, Message: m, Now: c.Now, Seed: m.ID + "/" + c.Path,
+		Vars: c.State.Vars, Replies: c.State.Replies, Bodies: c.State.Bodies, Message: m, Now: c.Now, Seed: m.ID + "/" + c.Path,
 		Memory: c.Memory, Watch: c.Watch, Rows: c.Rows,
 	}
 	p, g := c.State.Part, c.State.Group

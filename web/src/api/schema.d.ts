@@ -2159,6 +2159,15 @@ export interface components {
                 header?: boolean;
                 delimiter?: string;
             };
+            /** @description the bodies behind earlier steps */
+            earlier?: {
+                name?: string;
+                format?: string;
+                text?: string;
+                base64?: string;
+                header?: boolean;
+                delimiter?: string;
+            }[];
             headers?: {
                 [key: string]: string;
             };
@@ -2391,6 +2400,8 @@ export interface components {
         Entry: {
             /** @description rows of tables that it found or wrote */
             looked?: components["schemas"]["Looked"][];
+            /** @description the names under bodies of what the body was behind earlier steps, where it was another */
+            earlier?: string[];
             /** @description why it failed, where its else went on */
             caught?: string;
             path: string;

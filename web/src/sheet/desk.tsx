@@ -1,12 +1,14 @@
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { earlierOf } from "../model/earlier";
 import { entriesOf, entryOf } from "../model/model";
 import { viewOf } from "../steps";
 import type { Completion } from "../ui/code";
 import { Document } from "../ui/document";
-import { paths, pointerOf } from "../ui/tree";
+import { paths } from "../ui/tree";
+import { Before } from "./before";
 import { IntakeForm } from "./intake-form";
 import { SendSample, unsent } from "./send-sample";
-import { Answer, LookedUp, Seen, Sent } from "./shown";
+import { Answer, LookedUp, Sent } from "./shown";
 import { type DeskProps, StepForm } from "./step-form";
 import { WayForm } from "./way-form";
 
@@ -36,6 +38,7 @@ export function Desk(p: DeskProps) {
   const received = accepted ? p.rehearsal?.intake.body : p.sample && { format: "text", text: p.sample.body };
   const before = row.kind === "intake" ? received : entry?.before;
   const after = row.kind === "intake" ? (accepted ? received : undefined) : entry?.after;
+  const earlier = useMemo(() => earlierOf(p.rehearsal, entry), [p.rehearsal, entry]);
   const fields = entry?.fields ?? [];
   const used = entry?.reads ?? [];
   const changed =
@@ -50,12 +53,16 @@ export function Desk(p: DeskProps) {
     const tree = before?.tree ?? before?.text;
     const body = tree === undefined ? [] : paths(tree).map((label) => ({ label, detail: "here" }));
     const seen = (entry?.names ?? []).flatMap((n) => paths(n.json, n.name).map((label) => ({ label, detail: "here" })));
+    const past = earlier.flatMap((e) => {
+      const text = e.body.tree ?? e.body.text;
+      return text === undefined ? [] : paths(text, e.root).map((label) => ({ label, detail: e.title }));
+    });
     const names = p.reference?.names.map((n) => ({ label: n.name, detail: n.text })) ?? [];
     const functions = p.reference?.functions.map((f) => ({ label: `${f.name}(`, detail: f.signature })) ?? [];
     const params = Object.keys(p.sample?.params ?? {}).map((n) => ({ label: `params.${n}` }));
     const headers = Object.keys(p.sample?.headers ?? {}).map((n) => ({ label: `headers["${n}"]` }));
-    return [...body, ...seen, ...names.filter((n) => n.label !== "body"), ...params, ...headers, ...functions];
-  }, [before?.text, before?.tree, entry?.names, p.reference, p.sample]);
+    return [...body, ...seen, ...past, ...names.filter((n) => n.label !== "body"), ...params, ...headers, ...functions];
+  }, [before?.text, before?.tree, entry?.names, earlier, p.reference, p.sample]);
   const onFill = useCallback((f: ((path: string) => void) | null) => {
     fill.current = f;
   }, []);
@@ -120,28 +127,19 @@ export function Desk(p: DeskProps) {
         <div className="min-h-0 flex-1 overflow-auto" data-testid="before">
           {p.sample ? (
             before || row.kind === "intake" ? (
-              <>
-                {entry?.names
-                  ?.filter((n) => n.name === "part" || n.name === "group")
-                  .map((n) => (
-                    <Seen key={n.name} name={n.name} json={n.json} open onPick={(path) => fill.current?.(path)} />
-                  ))}
-                <Document
-                  body={before}
-                  used={used}
-                  lit={maps ? [...litBefore, ...lit, ...lit.flatMap((e) => pointerOf(e) ?? [])] : litBefore}
-                  picked={picked}
-                  mapped={maps ? mapped : undefined}
-                  named={maps}
-                  onPick={(path) => fill.current?.(path)}
-                  onHover={setHoverBefore}
-                />
-                {entry?.names
-                  ?.filter((n) => n.name !== "part" && n.name !== "group")
-                  .map((n) => (
-                    <Seen key={n.name} name={n.name} json={n.json} onPick={(path) => fill.current?.(path)} />
-                  ))}
-              </>
+              <Before
+                key={row.pointer}
+                body={before}
+                entry={entry}
+                earlier={earlier}
+                sample={p.sample}
+                used={used}
+                lit={maps ? [...litBefore, ...lit] : litBefore}
+                picked={picked}
+                mapped={maps ? mapped : undefined}
+                onPick={(path) => fill.current?.(path)}
+                onHover={setHoverBefore}
+              />
             ) : (
               <p className="p-3 text-quiet">This sample does not get here. {p.rehearsal?.reason}</p>
             )
@@ -212,6 +210,7 @@ export function Desk(p: DeskProps) {
               onMapped={setMapped}
               onLit={setLit}
               looked={hoverBefore || null}
+              earlier={earlier}
             />
           )}
         </div>

@@ -1,5 +1,6 @@
 import { useState } from "react";
 import type { Connection, Draft, Finding, Reference, Rehearsal, Sample } from "../api/client";
+import type { Earlier } from "../model/earlier";
 import { at, update } from "../model/edit";
 import type { entryOf, FlowDocument, Row, Step } from "../model/model";
 import { viewOf } from "../steps";
@@ -44,6 +45,7 @@ export function StepForm(
       onMapped: (expressions: string[]) => void;
       onLit: (expressions: string[]) => void;
       looked: string | null;
+      earlier: Earlier[];
     },
 ) {
   const step = at(p.doc, p.row.place) as Step;
@@ -73,6 +75,7 @@ export function StepForm(
           onMapped={p.onMapped}
           onLit={p.onLit}
           looked={p.looked}
+          earlier={p.earlier}
           headers={p.sample?.headers}
           names={{
             connections: p.connections.filter((c) => c.kind !== "caller").map((c) => c.name),

@@ -1,5 +1,6 @@
 import type { FC, ReactNode } from "react";
 import type { Entry, Finding } from "../api/client";
+import type { Earlier } from "../model/earlier";
 import type { FlowDocument, Step } from "../model/model";
 import type { Usual } from "../systems";
 import { insertAtCursor } from "../ui/caret";
@@ -29,6 +30,8 @@ export type FormProps = {
   onLit?: (expressions: string[]) => void;
   /** The value of the message before that is looked at: a pointer, or what reads it. */
   looked?: string | null;
+  /** The bodies behind the steps before. */
+  earlier?: Earlier[];
   /** Headers of the sample that is looked at. */
   headers?: Record<string, string>;
   /** Says where a click on a value goes: fill puts a path into the marked place. */

@@ -5,7 +5,7 @@ import { escapeToken, pathOf } from "./tree";
 const cellPointer = (row: number, column: string | number) => `/${row}/${escapeToken(String(column))}`;
 
 /** Rows and columns of CSV. */
-export function Grid({ tree, used, onPick, onHover, picked, mapped }: Looks & { tree: string }) {
+export function Grid({ tree, used, onPick, onHover, picked, mapped, root = "body" }: Looks & { tree: string }) {
   const rows = useMemo(() => JSON.parse(tree) as (string[] | Record<string, string>)[], [tree]);
   const named = rows.length > 0 && !Array.isArray(rows[0]);
   const columns: (string | number)[] = named
@@ -17,7 +17,7 @@ export function Grid({ tree, used, onPick, onHover, picked, mapped }: Looks & { 
         <tr>
           <th className="px-2 text-right font-normal text-quiet">
             {onPick ? (
-              <Pick path="body" title="Use all rows" picked={picked} onPick={onPick}>
+              <Pick path={root} title="Use all rows" picked={picked} onPick={onPick}>
                 rows
               </Pick>
             ) : (
@@ -38,7 +38,7 @@ export function Grid({ tree, used, onPick, onHover, picked, mapped }: Looks & { 
             {columns.map((c) => {
               const v = (r as Record<string | number, string>)[c];
               const pointer = cellPointer(i, c);
-              const path = pathOf(pointer);
+              const path = pathOf(pointer, root);
               return (
                 <td
                   key={c}

@@ -1,6 +1,6 @@
 import type { Schemas } from "../api/client";
 import { type Looks, Pick, under, underlined } from "./pick";
-import { pathOf } from "./tree";
+import { pathOf, rooted } from "./tree";
 
 const kindOf: Record<string, string> = {
   name: "font-semibold text-deep",
@@ -20,6 +20,7 @@ export function Laid({
   onHover,
   picked,
   mapped,
+  root,
 }: Looks & { lines: Schemas["Line"][] }) {
   return (
     <div className="data py-2" onMouseLeave={() => onHover?.(null)} data-testid="laid">
@@ -35,7 +36,11 @@ export function Laid({
             </span>
             <span className="min-w-0 whitespace-pre-wrap break-all" style={{ paddingLeft: l.indent * 14 }}>
               {l.tokens.map((t, j) => {
-                const expression = t.expression ?? (t.pointer ? pathOf(t.pointer) : undefined);
+                const expression = t.expression
+                  ? rooted(t.expression, root)
+                  : t.pointer
+                    ? pathOf(t.pointer, root)
+                    : undefined;
                 const code = /"([^"]+)"\)$/.exec(t.expression ?? "")?.[1];
                 const place = [code, t.title, t.meaning].filter(Boolean).join(" · ") || undefined;
                 const look = `${kindOf[t.kind] ?? ""} ${t.kind === "value" && used?.includes(t.pointer ?? t.expression ?? "-") ? underlined : ""}`;
@@ -73,13 +78,22 @@ export function Laid({
 }
 
 /** The fields of HL7 with what they are called, a field a line. */
-export function Named({ lines, used, lit, onPick, onHover, picked, mapped }: Looks & { lines: Schemas["Line"][] }) {
+export function Named({
+  lines,
+  used,
+  lit,
+  onPick,
+  onHover,
+  picked,
+  mapped,
+  root,
+}: Looks & { lines: Schemas["Line"][] }) {
   return (
     <div className="py-1.5" data-testid="named" onMouseLeave={() => onHover?.(null)}>
       {lines.map((l, i) => {
         const [head, ...rest] = l.tokens;
         const values = rest.filter((t) => t.kind === "value" && t.expression && !/MSH-[12]"/.test(t.expression));
-        const path = head?.expression ?? "";
+        const path = rooted(head?.expression ?? "", root);
         return (
           <div key={i}>
             <div className="px-3">
@@ -99,14 +113,15 @@ export function Named({ lines, used, lit, onPick, onHover, picked, mapped }: Loo
               <span className="text-quiet">{head?.title}</span>
             </div>
             {values.map((t, j) => {
-              const expression = t.expression ?? "";
+              const own = t.expression ?? "";
+              const expression = rooted(own, root);
               const place = /-([^"]+)"\)$/.exec(expression)?.[1] ?? "";
-              const mark = used?.includes(expression) || mapped?.includes(expression) ? underlined : "";
+              const mark = used?.includes(own) || mapped?.includes(expression) ? underlined : "";
               return (
                 <div
                   key={j}
-                  className={`flex gap-2 pl-7 pr-3 ${lit?.includes(expression) ? "bg-mark" : ""}`}
-                  onMouseEnter={() => onHover?.(expression)}
+                  className={`flex gap-2 pl-7 pr-3 ${lit?.includes(own) ? "bg-mark" : ""}`}
+                  onMouseEnter={() => onHover?.(own)}
                 >
                   <span className="data w-14 shrink-0 text-quiet">{place}</span>
                   <span className="w-44 shrink-0 truncate text-quiet" title={t.title}>

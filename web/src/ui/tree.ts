@@ -125,3 +125,9 @@ export function compact(text: string): string {
   if (layout(text) === null) return text;
   return text.replace(/"(?:[^"\\]|\\.)*"|\s+/g, (m) => (m.startsWith('"') ? m : ""));
 }
+
+/** An expression over body as one over another document, and back. */
+export const rooted = (expression: string, root = "body") =>
+  root === "body" ? expression : expression.replace(/\bbody\b/, () => root);
+export const unrooted = (expression: string, root: string) =>
+  expression.includes(root) ? expression.replace(root, "body") : null;

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Popover } from "radix-ui";
 import { useState } from "react";
 import { call, type Schemas } from "../../api/client";
+import { earlierRoot } from "../../model/earlier";
 import type { Loop } from "./fields";
 
 type Offer = Schemas["FormOffer"];
@@ -13,7 +14,7 @@ const short = (json: string) => (json.length > 44 ? `${json.slice(0, 43)}…` : 
 export function FormMenu(p: {
   label: string;
   expression: string;
-  seen: object;
+  seen: Schemas["Seen"];
   loops: Loop[];
   tables: Record<string, string[]>;
   onChoose: (expression: string) => void;
@@ -24,7 +25,8 @@ export function FormMenu(p: {
   // What a form was put over, so that another one takes its place and does not stand above it.
   const [over, setOver] = useState<string | null>(null);
   const on = over ?? p.expression;
-  const body = { expression: on, seen: { ...p.seen, loops: p.loops }, tables: p.tables };
+  const earlier = p.seen.earlier?.filter((e) => on.includes(earlierRoot(e.name ?? "")));
+  const body = { expression: on, seen: { ...p.seen, earlier, loops: p.loops }, tables: p.tables };
   const q = useQuery({
     queryKey: ["forms", JSON.stringify(body)],
     queryFn: async ({ signal }) => (await call<Answer>("/api/v1/forms", { method: "POST", body, signal })).value,

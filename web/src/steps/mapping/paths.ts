@@ -1,7 +1,7 @@
 import type { Loop } from "./fields";
 
 const plainly = (s: string) => s.replace(/[.*+?^${}()|[\]\\]/g, "\\$&");
-const groups = /^hl7Groups\((\w[\w.]*), "([A-Z][A-Z0-9]{2})"\)$/;
+const groups = /^hl7Groups\((\w[\w.]*(?:\["[^"\]]+"\])?), "([A-Z][A-Z0-9]{2})"\)$/;
 
 /** An expression as a loop's fields say it: of the item, not of one item of the whole list. */
 export function within(expression: string, loops: Loop[]): string {
@@ -28,7 +28,7 @@ export function within(expression: string, loops: Loop[]): string {
 
 /** The list that a value stands in, for a loop over it: of a value of an item, the list of the items. */
 export function listOf(expression: string): string {
-  const hl7 = /^hl7\((\w[\w.]*), "([A-Z][A-Z0-9]{2})/.exec(expression);
+  const hl7 = /^hl7\((\w[\w.]*(?:\["[^"\]]+"\])?), "([A-Z][A-Z0-9]{2})/.exec(expression);
   if (hl7) return `hl7Groups(${hl7[1]}, "${hl7[2]}")`;
   const index = /^(.*?)\[\d+\]/.exec(expression);
   return index?.[1] ?? expression;

@@ -1,3 +1,4 @@
+import type { Schemas } from "../../api/client";
 import { Code } from "../../ui/code";
 import { Select, Text } from "../../ui/parts";
 import type { FormProps } from "../kit";
@@ -14,7 +15,7 @@ type Props = {
   words: Record<string, Read>;
   conditions: Record<string, string>;
   seen: { outcome: string; value?: string; error?: string } | undefined;
-  seenAt: object;
+  seenAt: Schemas["Seen"];
   tables: Record<string, string[]>;
   armed: boolean;
   open: boolean;

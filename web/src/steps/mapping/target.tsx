@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { call, enc } from "../../api/client";
+import { useTables } from "../../api/queries";
 import { insertAtCursor } from "../../ui/caret";
 import { pointerOf } from "../../ui/tree";
 import { errorAt, type FormProps, withSetting } from "../kit";
@@ -72,20 +73,15 @@ export function Target(p: FormProps & { within?: boolean }) {
     queryFn: async () => (await call<Record<string, string>>(`/api/v1/flows/${enc(p.names.flow)}/files`)).value,
     enabled: shaping,
   });
-  const tables = useQuery({
-    queryKey: ["tables-with-columns"],
-    queryFn: async () =>
-      (await call<{ name: string; columns?: { name: string }[] }[]>("/api/v1/tables")).value.map((t) => ({
-        name: t.name,
-        columns: (t.columns ?? []).map((c) => c.name),
-      })),
-  });
-  const byName = useMemo(
-    () => Object.fromEntries((tables.data ?? []).map((t) => [t.name, t.columns])) as Record<string, string[]>,
-    [tables.data],
+  const known = useTables();
+  const tables = useMemo(
+    () =>
+      (known.data ?? []).map((t) => ({ name: t.name, columns: (t.document as { columns?: string[] }).columns ?? [] })),
+    [known.data],
   );
+  const byName = useMemo(() => Object.fromEntries(tables.map((t) => [t.name, t.columns])), [tables]);
   const header = as === "csv" || p.entry?.before?.tree?.startsWith("[{") === true;
-  const seen = useMemo(() => seenAt(p.entry, p.headers, header), [p.entry, p.headers, header]);
+  const seen = useMemo(() => seenAt(p.entry, p.earlier, p.headers, header), [p.entry, p.earlier, p.headers, header]);
 
   const put = (next: MapField[], mark: string) => p.change(withSetting(p.step, "fields", next), mark);
   const insert = (at: At, f: MapField) => changeList(fields, at, (l, i) => [...l.slice(0, i), f, ...l.slice(i)]);
@@ -389,7 +385,7 @@ export function Target(p: FormProps & { within?: boolean }) {
           onClose={() => setShaping(false)}
           step={p.step}
           files={Object.keys(files.data ?? {}).filter((f) => f.endsWith(".json"))}
-          tables={tables.data ?? []}
+          tables={tables}
           change={(next) => p.change(next, "")}
         />
       )}

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { call, type Entry, enc, type Schemas } from "../../api/client";
+import type { Earlier } from "../../model/earlier";
 import type { Step } from "../../model/model";
 import { layout } from "../../ui/tree";
 import type { TargetLine } from "./fields";
@@ -87,16 +88,20 @@ export function useWords(expressions: string[]): Record<string, Read> {
 }
 
 /** What expressions see at a step, for those who ask what becomes of a value there. */
-export function seenAt(entry: Entry | undefined, headers: Record<string, string> | undefined, header: boolean) {
-  const b = entry?.before;
+export function seenAt(
+  entry: Entry | undefined,
+  earlier: Earlier[] | undefined,
+  headers: Record<string, string> | undefined,
+  header: boolean,
+): Schemas["Seen"] {
+  const sent = (b: Schemas["Body"], header: boolean) => ({
+    format: b.format || "json",
+    ...(b.text !== undefined ? { text: b.text } : { base64: b.base64 ?? "" }),
+    ...(header && { header }),
+  });
   return {
-    ...(b && {
-      body: {
-        format: b.format || "json",
-        ...(b.text !== undefined ? { text: b.text } : { base64: b.base64 ?? "" }),
-        ...(header && { header }),
-      },
-    }),
+    ...(entry?.before && { body: sent(entry.before, header) }),
+    earlier: (earlier ?? []).map((e) => ({ name: e.name, ...sent(e.body, e.body.tree?.startsWith("[{") === true) })),
     headers: headers ?? {},
     names: (entry?.names ?? []).filter((n) => n.name !== "letter").map((n) => ({ name: n.name, json: n.json })),
   };
