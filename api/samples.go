@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"path"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
@@ -88,13 +89,20 @@ func (s *Server) saveFile(c *gin.Context, name string, content []byte) error {
 	return done(c)
 }
 
-// checkFile tells whether the files of a flow can hold this one: a table, or JSON.
+// checkFile tells whether the files of a flow can hold this one: a table, or a schema: JSON, or
+// message types of Protocol Buffers.
 func checkFile(name string, content []byte) error {
 	if _, is := expr.TableName(name); is {
 		return expr.CheckTable(content)
 	}
-	if strings.HasPrefix(name, "tables/") || !strings.HasSuffix(name, ".json") {
-		return errors.New("a table is named tables/name.csv, a schema schemas/name.json")
+	if strings.HasSuffix(name, ".proto") && !strings.HasPrefix(name, "tables/") {
+		if !utf8.Valid(content) {
+			return errors.New("it is no text in UTF-8")
+		}
+		return nil
+	}
+	if strings.HasPrefix(name, "tables/") || !strings.HasSuffix(name, ".json") && !strings.HasSuffix(name, ".avsc") {
+		return errors.New("a table is named tables/name.csv, a schema schemas/name.json, .avsc or .proto")
 	}
 	_, err := jsonfmt.Decode(content)
 	return err

@@ -1,5 +1,5 @@
 import type { Locator, Page } from "@playwright/test";
-import { against, type App, cell, expect } from "./app";
+import { against, type App, cell, expect, retype } from "./app";
 
 const test = against("serve");
 test.describe.configure({ mode: "default" });
@@ -185,6 +185,42 @@ test("an earlier message is one click away, and a table of the Tables page gives
   await page.getByRole("button", { name: /wards.*title.*Sluice ward/ }).first().click();
   await expect.poll(() => written(app, page, "earlier")).toBe('{"ward":"Sluice ward","card":"LC4417203"}');
   await expect(line(page, /^ward/)).toContainText("PID-3.1 as it came in through the table “wards”, its column “title”");
+});
+
+test("Avro comes in and Protocol Buffers go out, by schemas among the flow's files", async ({ page, goto, app }) => {
+  const schema = { type: "record", name: "Loan", fields: [{ name: "card", type: "string" }, { name: "due", type: { type: "int", logicalType: "date" } }] };
+  await page.request.put(`${app.base}/api/v1/flows/binary`, {
+    data: { readyferry: "flow/1", name: "binary", intake: { kind: "webhook", path: "/binary" }, steps: [] },
+  });
+  await page.request.put(`${app.base}/api/v1/flows/binary/files/schemas/loan.avsc`, { data: JSON.stringify(schema), headers: { "content-type": "text/plain" } });
+  await page.request.put(`${app.base}/api/v1/flows/binary/samples/one`, { data: { name: "one", base64: "BkxDMeTXAg==", headers: { "content-type": "avro/binary" } } });
+  await goto("/flows/binary");
+  await cell(page, "", 0).click();
+  const settings = page.getByTestId("settings");
+  await settings.getByLabel("Format", { exact: true }).selectOption("avro");
+  await settings.getByLabel("Schema", { exact: true }).fill("schemas/loan.avsc");
+  await expect(cell(page, "", 0)).toHaveText("accepted");
+  await expect(page.getByTestId("before")).toContainText('"2030-03-29"');
+  await page.getByTestId("before").getByRole("button", { name: "as bytes" }).click();
+  await expect(page.getByTestId("hex")).toContainText("06 4c 43 31");
+  // The other schema is written under Files, and its lines are those of the map.
+  await page.getByRole("button", { name: "Files", exact: true }).click();
+  await page.getByRole("button", { name: "+ schema" }).click();
+  await page.getByLabel("Name of the file").fill("schemas/slip.proto");
+  await retype(page, "Text of the file", 'syntax = "proto3"; message Slip { string reader = 1; string until = 2; }');
+  await page.getByRole("button", { name: "Save the file" }).click();
+  await expect(page.getByText("schemas/slip.proto is saved with the draft")).toBeVisible();
+  await page.keyboard.press("Escape");
+  await page.getByRole("button", { name: "add below" }).click();
+  await page.getByRole("dialog").getByText("Map", { exact: true }).click();
+  await page.getByLabel("Format", { exact: true }).selectOption("protobuf");
+  await page.getByLabel("Schema", { exact: true }).selectOption("schemas/slip.proto");
+  await line(page, /^reader/).click();
+  await pick(page, "body.card").last().click();
+  await pick(page, "body.due").last().click();
+  await expect(cell(page, "map", 0)).toHaveText("2 of 2 set");
+  const trace = async () => (await (await page.request.post(`${app.base}/api/v1/flows/binary/rehearse`, { data: {} })).json())[0].trace.at(-1)?.after;
+  await expect.poll(trace).toMatchObject({ format: "protobuf", tree: '{"reader":"LC1","until":"2030-03-29"}', base64: "CgNMQzESCjIwMzAtMDMtMjk=" });
 });
 
 test("a condition is put together, drawn again, and stays a text where it is more than that", async ({ page, goto, app }) => {

@@ -44,8 +44,10 @@ func testATryOfAVersionThatCannotBeRead(t *testing.T) {
 	dir, out := t.TempDir(), &target{}
 	w := start(t, dir, out)
 	w.connect("out", fast)
-	w.publish("readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps: [{id: d, kind: deliver, to: out}, " +
-		"{id: e, kind: deliver, to: out, path: /second}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps: [{id: d, kind: deliver, to: out}, " +
+			"{id: e, kind: deliver, to: out, path: /second}]\n",
+	)
 	out.status(503)
 	id := w.accepted("/f", `{}`)
 	w.becomes(id, store.Waiting)
@@ -53,9 +55,12 @@ func testATryOfAVersionThatCannotBeRead(t *testing.T) {
 	breakVersion(t, dir, "f")
 	out.status(200)
 	again := start(t, dir, out)
-	again.publish("readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g}\nsteps: [{id: d, kind: deliver, to: out}]\n")
+	again.publish(
+		"readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g}\nsteps: [{id: d, kind: deliver, to: out}]\n",
+	)
 	again.becomes(id, store.DeadLetter)
-	if l := again.letter(id); l.Phase != "version" || !strings.Contains(l.Reason, "version 1 of f: it can no longer be read") {
+	if l := again.letter(id); l.Phase != "version" ||
+		!strings.Contains(l.Reason, "version 1 of f: it can no longer be read") {
 		t.Errorf("%+v", l)
 	}
 	again.becomes(again.accepted("/g", `{}`), store.Delivered)
@@ -164,10 +169,14 @@ func TestARepeatInACalledFlowGetsTheFirstAnswer(t *testing.T) {
 func testARepeatInACalledFlow(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
-	w.publish("readyferry: flow/1\nname: inner\nintake: {kind: subflow, once: body.k}\nsteps: [{id: h, kind: hold, for: " +
-		"3s}, {id: a, kind: answer, status: 201, text: '{\"u\": \"${uuid()}\"}'}]\n")
-	w.publish("readyferry: flow/1\nname: outer\nintake: {kind: webhook, path: /outer, answer: finished}\nsteps: [{id: s, " +
-		"kind: subflow, flow: inner, wait: true, within: 30s}, {id: a, kind: answer, text: '${replies.s.body.u}'}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: inner\nintake: {kind: subflow, once: body.k}\nsteps: [{id: h, kind: hold, for: " +
+			"3s}, {id: a, kind: answer, status: 201, text: '{\"u\": \"${uuid()}\"}'}]\n",
+	)
+	w.publish(
+		"readyferry: flow/1\nname: outer\nintake: {kind: webhook, path: /outer, answer: finished}\nsteps: [{id: s, " +
+			"kind: subflow, flow: inner, wait: true, within: 30s}, {id: a, kind: answer, text: '${replies.s.body.u}'}]\n",
+	)
 	answers := make(chan string, 3)
 	for range 2 {
 		go func() {
@@ -191,9 +200,11 @@ func testAFailedQuestion(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
 	w.connect("out", fast)
 	w.publish("readyferry: flow/1\nname: deep\nintake: {kind: subflow}\nsteps: [{id: d, kind: deliver, to: out}]\n")
-	w.publish("readyferry: flow/1\nname: inner\nintake: {kind: queue, queue: q}\nsteps: [{id: c, kind: subflow, flow: deep, " +
-		"wait: true, within: 1h}, {id: r, kind: deliver, to: {queue: '${headers[\"reply-to\"]}'}, headers: {correlation-id: " +
-		"'${headers[\"correlation-id\"]}'}}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: inner\nintake: {kind: queue, queue: q}\nsteps: [{id: c, kind: subflow, flow: deep, " +
+			"wait: true, within: 1h}, {id: r, kind: deliver, to: {queue: '${headers[\"reply-to\"]}'}, headers: {correlation-id: " +
+			"'${headers[\"correlation-id\"]}'}}]\n",
+	)
 	w.publish("readyferry: flow/1\nname: outer\nintake: {kind: webhook, path: /outer}\nsteps: [{id: s, " +
 		"kind: ask, of: {queue: q}, within: 1h}, {id: d, kind: deliver, to: out, path: /done}]\n")
 	w.out.status(422)

@@ -28,7 +28,8 @@ func TestLookupInAnExpression(t *testing.T) { synctest.Test(t, testLookupInAnExp
 
 func testLookupInAnExpression(t *testing.T) {
 	w := start(t, t.TempDir(), &target{answer: func(int, call) (reply, error) {
-		return reply{Status: 200, Headers: []message.Header{{Name: "content-type", Value: "application/json"}}, Body: []byte(`{"code": "ELMS"}`)}, nil
+		return reply{Status: 200, Headers: []message.Header{{Name: "content-type", Value: "application/json"}},
+			Body: []byte(`{"code": "ELMS"}`)}, nil
 	}})
 	w.connect("out", fast)
 	w.table("name: branches\n", "code,run\nELMS,1\n")
@@ -48,7 +49,8 @@ func testLookupInAnExpression(t *testing.T) {
 	if !strings.Contains(l.Reason, `the table "branches" has no key "MARL"`) || l.Class != "data" {
 		t.Errorf("%+v", l)
 	}
-	for table, row := range map[string]string{"branches": `{"code":"MARL","run":"1"}`, "runs": `{"run":"2","day":"mon","van":"B"}`} {
+	for table, row := range map[string]string{"branches": `{"code":"MARL","run":"1"}`,
+		"runs": `{"run":"2","day":"mon","van":"B"}`} {
 		edit := []design.RowEdit{{Value: node(t, row)}}
 		if _, err := w.EditRows(context.Background(), table, nil, edit); err != nil {
 			t.Fatal(err)
@@ -90,7 +92,8 @@ func testLookupsAreChecked(t *testing.T) {
 	w.connect("out", fast)
 	w.table("name: branches\n", "code,run\nELMS,1\n")
 	w.table("name: runs\nkeys: [[run, day]]\n", "")
-	_, findings := w.Read("looks", []byte(strings.ReplaceAll(strings.ReplaceAll(looks, `lookup("branches", item)`, `lookup("branchs", item)`),
+	_, findings := w.Read("looks", []byte(strings.ReplaceAll(strings.ReplaceAll(looks, `lookup("branches", item)`,
+		`lookup("branchs", item)`),
 		`"day": "mon"`, `"tag": "mon"`)), nil)
 	var got []string
 	for _, f := range findings {

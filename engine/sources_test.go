@@ -49,7 +49,10 @@ func TestALoadByAnyColumnBringsEveryRowOnce(t *testing.T) {
 	)
 	w.publish(loadable)
 	for _, key := range []string{"shelf", "at", "day", "id"} {
-		l := w.load(intake.NewLoad{Format: "query", Connection: "circ", Key: key, SQL: "SELECT *, id AS card FROM rows"}, store.LoadReady)
+		l := w.load(
+			intake.NewLoad{Format: "query", Connection: "circ", Key: key, SQL: "SELECT *, id AS card FROM rows"},
+			store.LoadReady,
+		)
 		if l.Total != 1300 {
 			t.Errorf("by %s: %d are counted", key, l.Total)
 		}
@@ -81,8 +84,10 @@ func TestAPollFindsRowsThatCommitLate(t *testing.T) {
 		`INSERT INTO loans VALUES (1, '09:00:01'), (2, '09:00:02')`,
 	)
 	for name, more := range map[string]string{"keys": "", "changes": ", changed: changed", "strict": ", late: 0s"} {
-		w.publish("readyferry: flow/1\nname: " + name + "\nintake: {kind: table, of: circ, table: loans, key: id, every: 24h" +
-			more + "}\nsteps: []\n")
+		w.publish(
+			"readyferry: flow/1\nname: " + name + "\nintake: {kind: table, of: circ, table: loans, key: id, every: 24h" +
+				more + "}\nsteps: []\n",
+		)
 	}
 	poll := func(name string) int {
 		t.Helper()
@@ -150,11 +155,17 @@ func testALargePoll(t *testing.T) {
 		if n > 1 {
 			return reply{Status: 204}, nil
 		}
-		return reply{Status: 200, Headers: jsonHeaders, Body: []byte(`{"next": 7, "items": [0` + list.String() + `]}`)}, nil
+		return reply{
+			Status:  200,
+			Headers: jsonHeaders,
+			Body:    []byte(`{"next": 7, "items": [0` + list.String() + `]}`),
+		}, nil
 	})
 	w.publish("readyferry: flow/1\nname: beside\nintake: {kind: webhook, path: /beside}\nsteps: []\n")
-	w.publish("readyferry: flow/1\nname: p\nintake: {kind: poll, of: out, path: /new, each: body.items, mark: body.next, " +
-		"every: 24h}\nsteps: []\n")
+	w.publish(
+		"readyferry: flow/1\nname: p\nintake: {kind: poll, of: out, path: /new, each: body.items, mark: body.next, " +
+			"every: 24h}\nsteps: []\n",
+	)
 	count := func() int {
 		totals, _ := w.store.Totals()
 		sum := 0
@@ -203,11 +214,17 @@ func testWaitingDoesNotBlock(t *testing.T) {
 		}
 		return reply{Status: 200}, nil
 	})
-	w.publish("readyferry: flow/1\nname: many\nintake: {kind: queue, queue: q, waiting: 6}\nsteps: [{id: d, kind: deliver, to: out}]\n")
-	w.publish("readyferry: flow/1\nname: one\nintake: {kind: queue, queue: strict, in-flight: 1}\nsteps: [{id: d, kind: " +
-		"deliver, to: out}]\n")
-	w.publish("readyferry: flow/1\nname: put\nintake: {kind: webhook, path: /put}\nsteps: [{id: p, kind: deliver, to: {queue: " +
-		"'${body.q}'}}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: many\nintake: {kind: queue, queue: q, waiting: 6}\nsteps: [{id: d, kind: deliver, to: out}]\n",
+	)
+	w.publish(
+		"readyferry: flow/1\nname: one\nintake: {kind: queue, queue: strict, in-flight: 1}\nsteps: [{id: d, kind: " +
+			"deliver, to: out}]\n",
+	)
+	w.publish(
+		"readyferry: flow/1\nname: put\nintake: {kind: webhook, path: /put}\nsteps: [{id: p, kind: deliver, to: {queue: " +
+			"'${body.q}'}}]\n",
+	)
 	for range 5 {
 		w.accepted("/put", `{"q": "q", "t": "dead"}`)
 	}

@@ -32,7 +32,8 @@ func exactAnswers(db *gorm.DB) error {
 			".flow || ' ' || " + row + ".path AS key, " + by + " AS n UNION ALL SELECT 'all groups', '', " + by + ") WHERE " + row +
 			".state = 0" + add + ";"
 	}
-	return execAll(db,
+	return execAll(
+		db,
 		// Where an earlier migration has made a table anew, its new columns stand there
 		// already and hold nothing.
 		"UPDATE versions SET rules = 1 WHERE rules IS NULL OR rules = 0",
@@ -51,12 +52,24 @@ func exactAnswers(db *gorm.DB) error {
 		"INSERT INTO tallies (kind, key, n) SELECT 'groups', flow || ' ' || path, COUNT(*) FROM groups WHERE state = 0 GROUP BY flow, path",
 		"INSERT INTO tallies (kind, key, n) SELECT 'all groups', '', COUNT(*) FROM groups WHERE state = 0",
 		"CREATE TRIGGER IF NOT EXISTS letters_came AFTER INSERT ON letters BEGIN "+letters("NEW", "1")+" END",
-		"CREATE TRIGGER IF NOT EXISTS letters_changed AFTER UPDATE OF state, cause ON letters BEGIN "+letters("OLD", "-1")+
-			letters("NEW", "1")+" END",
+		"CREATE TRIGGER IF NOT EXISTS letters_changed AFTER UPDATE OF state, cause ON letters BEGIN "+letters(
+			"OLD",
+			"-1",
+		)+
+			letters(
+				"NEW",
+				"1",
+			)+" END",
 		"CREATE TRIGGER IF NOT EXISTS letters_gone AFTER DELETE ON letters BEGIN "+letters("OLD", "-1")+" END",
 		"CREATE TRIGGER IF NOT EXISTS groups_came AFTER INSERT ON groups BEGIN "+groups("NEW", "1")+" END",
 		"CREATE TRIGGER IF NOT EXISTS groups_changed AFTER UPDATE OF state ON groups WHEN OLD.state <> NEW.state BEGIN "+
-			groups("OLD", "-1")+groups("NEW", "1")+" END",
+			groups(
+				"OLD",
+				"-1",
+			)+groups(
+			"NEW",
+			"1",
+		)+" END",
 		"CREATE TRIGGER IF NOT EXISTS groups_gone AFTER DELETE ON groups BEGIN "+groups("OLD", "-1")+" END",
 	)
 }

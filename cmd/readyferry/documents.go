@@ -10,6 +10,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -22,7 +23,7 @@ import (
 )
 
 // readFlow reads a flow document and the files beside it that it may refer to:
-// JSON files, and the tables under tables/. given are files that come before those.
+// schemas, and the tables under tables/. given are files that come before those.
 func readFlow(r *plan.Reader, file string, given map[string][]byte) (*plan.Plan, []flow.Finding, error) {
 	src, err := os.ReadFile(file)
 	if err != nil {
@@ -31,7 +32,7 @@ func readFlow(r *plan.Reader, file string, given map[string][]byte) (*plan.Plan,
 	files := map[string][]byte{}
 	if bytes.Contains(src, []byte("$ref")) || bytes.Contains(src, []byte("$schema")) ||
 		bytes.Contains(src, []byte("$dynamicRef")) ||
-		bytes.Contains(src, []byte("lookup")) {
+		bytes.Contains(src, []byte("lookup")) || bytes.Contains(src, []byte("schema")) {
 		if files, err = neighbours(filepath.Dir(file)); err != nil {
 			return nil, nil, err
 		}
@@ -74,7 +75,8 @@ func neighbours(dir string) (map[string][]byte, error) {
 			case d.IsDir() && strings.Count(rel, string(filepath.Separator)) >= 4,
 				d.IsDir() && strings.HasPrefix(d.Name(), ".") && rel != ".":
 				return fs.SkipDir
-			case d.IsDir() || filepath.Ext(path) != ".json" && !isTable || len(files) >= 500:
+			case d.IsDir() || !slices.Contains([]string{".json", ".avsc", ".proto"}, filepath.Ext(path)) && !isTable ||
+				len(files) >= 500:
 				return nil
 			}
 			if _, known := files[filepath.ToSlash(rel)]; known {

@@ -18,8 +18,11 @@ const (
 func Outcomes(more ...connect.Meaning) []connect.Meaning {
 	return append(append([]connect.Meaning{
 		{Code: CodeWritten, Words: "the file is there, whole", Comes: string(retry.Delivered)},
-		{Code: CodeExists, Words: "a file of this name is there with something else in it, and the delivery refuses that",
-			Comes: string(retry.Never)},
+		{
+			Code:  CodeExists,
+			Words: "a file of this name is there with something else in it, and the delivery refuses that",
+			Comes: string(retry.Never),
+		},
 		{Code: CodeNone, Words: "the folder is not there", Comes: string(retry.Never)},
 		{Code: CodeDenied, Words: "the user may not write there", Comes: string(retry.Never)},
 		{Code: CodeFull, Words: "the disk or quota is full", Comes: string(retry.Again)},

@@ -282,6 +282,12 @@ func Layout(n *message.Node) message.Layout {
 	}
 }
 
+// By reads the settings of a schema by which a binary format is read and written.
+func By(n *message.Node) format.By {
+	return format.By{File: text(n, "schema"), Type: text(n, "message-type"), Framing: text(n, "framing"),
+		Number: uint32(max(0, number(n, "schema-number", 0)))}
+}
+
 // columns reads the layout of text of fixed width.
 func columns(n *message.Node) (out []message.Column) {
 	if n == nil || n.Kind != message.List {

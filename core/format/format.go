@@ -19,6 +19,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"readyferry/core/format/avro"
 	"readyferry/core/format/csv"
 	"readyferry/core/format/fixed"
 	"readyferry/core/format/form"
@@ -26,6 +27,7 @@ import (
 	"readyferry/core/format/json"
 	"readyferry/core/format/jsonl"
 	"readyferry/core/format/multipart"
+	"readyferry/core/format/protobuf"
 	"readyferry/core/format/xml"
 	"readyferry/core/message"
 )
@@ -84,6 +86,8 @@ const (
 	Fixed  = "fixed"
 
 	Multipart = "multipart"
+	Avro      = "avro"
+	Protobuf  = "protobuf"
 )
 
 // All lists the formats in the order in which people are offered them.
@@ -167,6 +171,13 @@ var formats = []Format{
 			return Decoded{Root: n}, err
 		},
 		func(n *message.Node, _ message.Layout) ([]byte, error) { return multipart.Encode(n) }},
+	{Avro, "what its schema says: a map for a record, a list for an array, a text for an enum; a container file is a list",
+		"avro/binary", []string{"avro/binary", "application/avro", "application/vnd.apache.avro", "application/x-avro"},
+		decodeBySchema[*avro.Schema], encodeBySchema[*avro.Schema]},
+	{Protobuf, "what its message type says: a map by the names of the fields, in the order of their numbers",
+		"application/x-protobuf",
+		[]string{"application/x-protobuf", "application/protobuf", "application/vnd.google.protobuf"},
+		decodeBySchema[*protobuf.Schema], encodeBySchema[*protobuf.Schema]},
 	{Text, "one text", "text/plain; charset=utf-8", nil, decodeText, encodeText},
 	{Binary, "bytes; in a text they stand as base64", "application/octet-stream", nil,
 		func(src []byte, _ message.Layout, _ Limits) (Decoded, error) {

@@ -47,6 +47,19 @@ type Layout struct {
 	// Prefixes are those that names of XML have, by prefix, whatever the document has; nil:
 	// its own.
 	Prefixes map[string]string
+	Schema   Schema // what a binary format is read and written by; nil: none
+}
+
+// Schema reads and writes documents of a binary format, compiled of files of the flow. It is
+// safe for concurrent use.
+type Schema interface {
+	// Decode gives the tree of a document, within bounds of nesting and of values, and the
+	// schema that writes the same kind of document again.
+	Decode(src []byte, depth, nodes int) (*Node, Schema, error)
+	// Encode writes a tree; the error names the path of what the schema does not take.
+	Encode(n *Node) ([]byte, error)
+	// Shape gives it as a JSON Schema, for showing the lines that a document has.
+	Shape() *Node
 }
 
 // Column is one of text of fixed width.
@@ -60,7 +73,7 @@ type Column struct {
 // IsZero tells whether nothing is said.
 func (l *Layout) IsZero() bool {
 	return l.Delimiter == 0 && l.Quote == 0 && !l.Header && !l.NoHeader && l.LineEnd == "" && l.Root == "" && l.Charset == "" &&
-		!l.Lenient && l.Columns == nil && l.Escapes == nil && l.Prefixes == nil
+		!l.Lenient && l.Columns == nil && l.Escapes == nil && l.Prefixes == nil && l.Schema == nil
 }
 
 // Header is one header field of a message or a request.
@@ -108,4 +121,17 @@ func ListMap(pairs []Header) *Node {
 	}
 	n.Seal()
 	return n
+}
+
+// Steps lead from the root of a document to a value: names of members and numbers of items.
+type Steps []string
+
+// String gives the way as a JSON Pointer (RFC 6901).
+func (s Steps) String() string {
+	var b strings.Builder
+	for _, one := range s {
+		b.WriteByte('/')
+		b.WriteString(strings.ReplaceAll(strings.ReplaceAll(one, "~", "~0"), "/", "~1"))
+	}
+	return b.String()
 }

@@ -127,6 +127,7 @@ func (r *Reader) ReadUnder(rules flow.Rules, src []byte, files map[string][]byte
 			*e.into = c.Expression(e.ptr, e.source)
 		}
 	}
+	d.Intake.Layout.Schema = c.Schema(d.Source.Root.Get("intake"), "/intake", d.Intake.Format)
 	r.intake(c, d)
 	p.timing(c, d)
 	r.poll(p, c, d)

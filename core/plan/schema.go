@@ -62,6 +62,8 @@ const flowSchema = `{
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
 				"columns": {"$ref": "#/$defs/columns"},
+				"schema": {"$ref": "#/$defs/by-schema"}, "message-type": {"$ref":
+				"#/$defs/by-type"}, "framing": {"$ref": "#/$defs/framing"}, "schema-number": {"$ref": "#/$defs/schema-number"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -80,6 +82,8 @@ const flowSchema = `{
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
 				"columns": {"$ref": "#/$defs/columns"},
+				"schema": {"$ref": "#/$defs/by-schema"}, "message-type": {"$ref":
+				"#/$defs/by-type"}, "framing": {"$ref": "#/$defs/framing"}, "schema-number": {"$ref": "#/$defs/schema-number"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -108,6 +112,8 @@ const flowSchema = `{
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
 				"columns": {"$ref": "#/$defs/columns"},
+				"schema": {"$ref": "#/$defs/by-schema"}, "message-type": {"$ref":
+				"#/$defs/by-type"}, "framing": {"$ref": "#/$defs/framing"}, "schema-number": {"$ref": "#/$defs/schema-number"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -120,6 +126,8 @@ const flowSchema = `{
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
 				"columns": {"$ref": "#/$defs/columns"},
+				"schema": {"$ref": "#/$defs/by-schema"}, "message-type": {"$ref":
+				"#/$defs/by-type"}, "framing": {"$ref": "#/$defs/framing"}, "schema-number": {"$ref": "#/$defs/schema-number"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -132,6 +140,8 @@ const flowSchema = `{
 				"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
 				"columns": {"$ref": "#/$defs/columns"},
+				"schema": {"$ref": "#/$defs/by-schema"}, "message-type": {"$ref":
+				"#/$defs/by-type"}, "framing": {"$ref": "#/$defs/framing"}, "schema-number": {"$ref": "#/$defs/schema-number"},
 				"missing": {"$ref": "#/$defs/missing"},
 				"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 				"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}}},
@@ -205,7 +215,21 @@ const flowSchema = `{
 		"weight": {"title": "Weight", "default": 1, "type": "integer", "minimum": 1, "maximum": 100, "description":
 			"of two flows that want the same at once, one of twice the weight gets twice as much; 1 by default"},
 		"format": {"title": "Format", "default": "auto", "titles": {"auto": "by Content-Type"}, "enum": ["json", "xml",
-			"csv", "hl7", "form", "multipart", "jsonl", "fixed", "text", "binary", "auto"], "description": "auto (default): by Content-Type"},
+			"csv", "hl7", "form", "multipart", "jsonl", "fixed", "avro", "protobuf", "text", "binary", "auto"], "description":
+			"auto (default): by Content-Type"},
+		"by-schema": {"title": "Schema", "when": {"format": ["avro", "protobuf", "auto"]}, "type": "string", "minLength": 1,
+			"examples": ["schemas/loan.avsc"], "description":
+			"Avro and Protocol Buffers: the file of the flow that says what the bytes mean, such as schemas/loan.avsc or ` +
+	`schemas/loan.proto; an Avro container file brings its own"},
+		"by-type": {"title": "Message type", "when": {"format": ["protobuf"]}, "type": "string", "minLength": 1,
+			"description": "Protocol Buffers: the message type, where the file has several"},
+		"framing": {"title": "Framing", "when": {"format": ["avro"]}, "default": "plain", "enum": ["plain", "single-object",
+			"numbered", "container"], "titles": {"plain": "none", "single-object": "single object: the schema's fingerprint",
+			"numbered": "a zero byte and the schema's number", "container": "a container file of many"}, "description":
+			"Avro: what stands around a datum: nothing (plain, default), the fingerprint of its schema (single-object), a ` +
+	`zero byte and four bytes of number (numbered), or an object container file, which is known by how it begins"},
+		"schema-number": {"title": "Number of the schema", "when": {"framing": ["numbered"]}, "type": "integer", "minimum": 0,
+			"maximum": 4294967295, "description": "Avro: what is written before a datum whose framing is numbered"},
 		"header": {"title": "the first row names the columns", "when": {"format": ["csv"]}, "type": "boolean",
 			"description": "CSV: the first row names the members of the others"},
 		"delimiter": {"title": "Delimiter", "when": {"format": ["csv"]}, "default": ",", "type": "string", "minLength": 1,
@@ -363,6 +387,8 @@ const inFlow = `{
 	"limits": {"$ref": "#/$defs/limits"}, "strict": {"$ref": "#/$defs/strict"},
 				"encoding": {"$ref": "#/$defs/encoding"}, "quotes": {"$ref": "#/$defs/quotes"},
 				"columns": {"$ref": "#/$defs/columns"},
+				"schema": {"$ref": "#/$defs/by-schema"}, "message-type": {"$ref":
+				"#/$defs/by-type"}, "framing": {"$ref": "#/$defs/framing"}, "schema-number": {"$ref": "#/$defs/schema-number"},
 				"missing": {"$ref": "#/$defs/missing"},
 	"once": {"$ref": "#/$defs/once"}, "once-for": {"$ref": "#/$defs/once-for"},
 	"reference": {"$ref": "#/$defs/reference"}, "order": {"$ref": "#/$defs/order"}}`

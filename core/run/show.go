@@ -82,7 +82,7 @@ func showBody(name string, raw []byte, l message.Layout, tree *message.Node) *Bo
 			plain = text
 		}
 	}
-	if utf8.Valid(plain) {
+	if utf8.Valid(plain) && name != format.Avro && name != format.Protobuf {
 		text := string(plain)
 		b.Text = &text
 	} else {
@@ -101,7 +101,7 @@ func showBody(name string, raw []byte, l message.Layout, tree *message.Node) *Bo
 		if h := hl7.Of(tree); h != nil {
 			b.Lines = hl7.Lines(h, shownLines)
 		}
-	case format.CSV, format.Form, format.Fixed, format.Lines, format.Multipart:
+	case format.CSV, format.Form, format.Fixed, format.Lines, format.Multipart, format.Avro, format.Protobuf:
 	default:
 		return b
 	}
@@ -116,7 +116,7 @@ func encoding(name string, raw []byte, l message.Layout) string {
 	switch {
 	case name == format.XML:
 		return xml.Encoding(raw)
-	case name == format.Binary || name == "":
+	case name == format.Binary || name == "" || name == format.Avro || name == format.Protobuf:
 		return ""
 	case name == format.HL7 && hl7.Charset(raw) != "":
 		return hl7.Charset(raw)

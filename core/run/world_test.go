@@ -129,15 +129,19 @@ func TestStepsThatNeedTheWorld(t *testing.T) {
 			`[{id: s, kind: split, each: body.l, steps: [{id: n, kind: note, text: '${lookup("copies", ` +
 				`part).branch}'}]}]`, `{"l": ["i1", "i2"]}`, nil, `delivered; s: 2 parts: 2 delivered; s[0]/n: ELMS; s[1]/n: GONE; ` +
 				`{"l": ["i1", "i2"]}`},
-		{"the body as it came in, and behind an earlier step", `[{id: a, kind: map, fields: [{to: /x, from: body.v}]}, {id: b-c, ` +
-			`kind: map, fields: [{to: /y, from: '1'}]}, {id: n, kind: note, text: '${bodies.intake.v} ${bodies.a.x} ${body.y} ` +
-			`${bodies["b-c"].y}'}]`, `{"v": 7}`, nil, `delivered; a: 1 of 1 set; b-c: 1 of 1 set; n: 7 7 1 1; {"y":1}`},
+		{"the body as it came in, and behind an earlier step",
+			`[{id: a, kind: map, fields: [{to: /x, from: body.v}]}, {id: b-c, ` +
+				`kind: map, fields: [{to: /y, from: '1'}]}, {id: n, kind: note, text: '${bodies.intake.v} ${bodies.a.x} ${body.y} ` +
+				`${bodies["b-c"].y}'}]`, `{"v": 7}`, nil, `delivered; a: 1 of 1 set; b-c: 1 of 1 set; n: 7 7 1 1; {"y":1}`},
 		{"no earlier step", `[{id: a, kind: note, text: '${bodies.b.x}'}, {id: b, kind: note, text: x}]`, `{"v": 7}`, nil,
 			`dead letter; a: there is no earlier step "b"; {"v": 7}; because there is no earlier step "b"`},
-		{"the whole in a part, and behind an else", `[{id: a, kind: map, fields: [{to: /l, from: body.l}, {to: /h, from: '"H"'}]}, ` +
-			`{id: s, kind: split, each: body.l, message: part, steps: [{id: n, kind: note, text: '${bodies.a.h} ${body}'}, {id: f, kind: ` +
-			`set, vars: {x: body.no}, else: {steps: [{id: e, kind: note, text: '${size(bodies.intake.l)}'}]}}]}]`, `{"l": [1, 2]}`, nil,
-			`turned away; a: 2 of 2 set; s: 2 parts: 2 turned away; s[0]/n: H 1; s[0]/f: caught: body.no is missing; s[0]/f.else/e: 2; ` +
+		{"the whole in a part, and behind an else",
+			`[{id: a, kind: map, fields: [{to: /l, from: body.l}, {to: /h, from: '"H"'}]}, ` +
+				`{id: s, kind: split, each: body.l, message: part, steps: [{id: n, kind: note, text: '${bodies.a.h} ` +
+				`${body}'}, {id: f, kind: ` +
+				`set, vars: {x: body.no}, else: {steps: [{id: e, kind: note, text: '${size(bodies.intake.l)}'}]}}]}]`, `{"l": [1, 2]}`, nil,
+			`turned away; a: 2 of 2 set; s: 2 parts: 2 turned away; s[0]/n: H 1; s[0]/f: caught: body.no is missing; ` +
+				`s[0]/f.else/e: 2; ` +
 				`s[1]/n: H 2; s[1]/f: caught: body.no is missing; s[1]/f.else/e: 2; 2; because all 2 parts were turned away, the ` +
 				`first: body.no is missing: body has no no; it has no members, because it is a number`},
 		{"lookup() in what stands in for a failure",
@@ -258,8 +262,11 @@ func TestEarlierBodiesKeepTheirFormat(t *testing.T) {
 		{"csv", "a,b\n1,2\n", `bodies.intake[1][1]`, "2"},
 		{"json", `{"price": 0.10}`, `bodies.intake.price`, "0.10"},
 	} {
-		p := readLoose(t, "readyferry: flow/1\nname: w\nintake: {kind: queue, queue: q0, format: "+c.format+"}\nsteps: [{id: m, "+
-			"kind: map, as: json, fields: [{to: /x, from: '1'}]}, {id: n, kind: note, text: '${"+c.expression+"}'}]\n")
+		p := readLoose(
+			t,
+			"readyferry: flow/1\nname: w\nintake: {kind: queue, queue: q0, format: "+c.format+"}\nsteps: [{id: m, "+
+				"kind: map, as: json, fields: [{to: /x, from: '1'}]}, {id: n, kind: note, text: '${"+c.expression+"}'}]\n",
+		)
 		r := Rehearse(p, envelope(c.body), Options{})
 		if n := len(r.Trace); n != 2 || r.Trace[1].Outcome != c.want {
 			t.Errorf("%s: %s", c.format, told(r))

@@ -335,6 +335,9 @@ func (b *hl7Builder) tree() *message.Node { return b.w.Tree() }
 // decodeExample reads what a map starts from: a text in its format, or for JSON
 // the document itself.
 func decodeExample(name string, n *message.Node, l message.Layout) (*message.Node, error) {
+	if name == format.Avro || name == format.Protobuf {
+		name = format.JSON // bytes are no text to write an example in
+	}
 	if n.Kind != message.String {
 		if name != format.JSON {
 			return nil, fmt.Errorf("an example of %s is a text", strings.ToUpper(name))

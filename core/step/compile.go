@@ -9,6 +9,7 @@ import (
 
 	"readyferry/core/expr"
 	"readyferry/core/flow"
+	"readyferry/core/format"
 	"readyferry/core/message"
 	"readyferry/core/pointer"
 	"readyferry/core/script"
@@ -234,6 +235,29 @@ func (c *Compiler) Expression(ptr, source string) *expr.Program {
 	return c.noted(ptr, p)
 }
 
+// written is Schema for a document that is written, which must have one.
+func (c *Compiler) written(s *flow.Step, name string) message.Schema {
+	if by := flow.By(s.Settings); name == format.Avro && by.File == "" {
+		c.Find(s.Pointer, flow.Error, "schema", "avro is written by a schema",
+			"name a file of the flow: schema: schemas/loan.avsc")
+	}
+	return c.Schema(s.Settings, s.Pointer, name)
+}
+
+// Schema compiles the schema of a binary format that the settings at ptr name; nil for another
+// format, and for one that is wrong.
+func (c *Compiler) Schema(settings *message.Node, ptr, name string) message.Schema {
+	s, err := format.SchemaOf(name, c.Files, flow.By(settings))
+	if err != nil {
+		if settings.Get("schema") != nil {
+			ptr += "/schema"
+		}
+		c.Find(ptr, flow.Error, "schema", err.Error(),
+			"name a file of the flow, such as schemas/loan.avsc or schemas/loan.proto")
+	}
+	return s
+}
+
 // noted keeps what an expression at ptr reads, and where it looks up.
 func (c *Compiler) noted(ptr string, p *expr.Program) *expr.Program {
 	p.At = ptr
@@ -260,9 +284,13 @@ func (c *Compiler) look(ptr string, looks []expr.Look) {
 // differs says where an expression may come to something else than under older rules.
 func (c *Compiler) differs(ptr string, d expr.Differs) {
 	if d.Optional != "" {
-		c.changed(flow.Note, ptr, "optional-access",
+		c.changed(
+			flow.Note,
+			ptr,
+			"optional-access",
 			d.Optional+" is an error now where what stands before .? is null or has no members; in the live version it is absent",
-			"write optional.ofNonZeroValue(…) around what may be null")
+			"write optional.ofNonZeroValue(…) around what may be null",
+		)
 	}
 	if d.Condition {
 		c.changed(flow.Note, ptr, "condition",
@@ -270,8 +298,13 @@ func (c *Compiler) differs(ptr string, d expr.Differs) {
 			"compare it with something")
 	}
 	if d.MessageID && c.parts != "" {
-		c.changed(flow.Warning, ptr, "part-id",
-			"message.id is the part's own now; in the live version it is that of the whole", "write message.parent for that of the whole")
+		c.changed(
+			flow.Warning,
+			ptr,
+			"part-id",
+			"message.id is the part's own now; in the live version it is that of the whole",
+			"write message.parent for that of the whole",
+		)
 	}
 }
 

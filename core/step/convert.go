@@ -27,12 +27,14 @@ var convertKind = Kind{
 		convertRules,
 	Example: `{id: as-xml, kind: convert, to: xml, root: rows}`,
 	Properties: `{
-		"to": {"enum": ["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed", "text", "binary"],
+		"to": {"enum": ["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed", "avro", "protobuf", "text", "binary"],
 			"description": "the new format"},
 		"root": {"default": "root", "type": "string", "description":
 			"XML: the element that a value without one is put into, root by default"},
 		"header": {"default": true, "type": "boolean", "description":
 			"CSV: from a text, the first row names the members of the others; to CSV, write the names (true by default)"},
+		"schema": {"$ref": "#/$defs/by-schema"}, "message-type": {"$ref":
+			"#/$defs/by-type"}, "framing": {"$ref": "#/$defs/framing"}, "schema-number": {"$ref": "#/$defs/schema-number"},
 		"columns": {"$ref": "#/$defs/columns"}, "delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"}
 	}`,
 	Required: []string{"to"},
@@ -44,8 +46,9 @@ type convert struct {
 	layout message.Layout
 }
 
-func compileConvert(_ *Compiler, s *flow.Step) Runner {
+func compileConvert(c *Compiler, s *flow.Step) Runner {
 	r := &convert{to: scalar(s.Settings.Get("to")), layout: flow.Layout(s.Settings)}
+	r.layout.Schema = c.written(s, r.to)
 	if h := s.Settings.Get("header"); h != nil {
 		r.layout.NoHeader = h.Text == "false"
 	} else {

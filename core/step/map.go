@@ -25,12 +25,14 @@ var mapKind = Kind{
 		`{to: /note, from: 'body.?note', missing: skip}, {to: /lines, each: body.lines, as: line, fields: [{to: ` +
 		`/sku, from: line.sku}]}]}`,
 	Properties: `{
-		"as": {"default": "json", "enum": ["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed"], "description":
+		"as": {"default": "json", "enum": ["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed", "avro", "protobuf"], "description":
 			"format of the new body, json by default"},
 		"start": {"default": "nothing", "enum": ["nothing", "body", "example"], "description":
 			"what the fields are written into: nothing (default), the present body, or the example"},
 		"example": {"description": "a document to start from: a text in the format, or for JSON the document itself"},
 		"header": {"default": true, "type": "boolean", "description": "CSV: write the names of the columns, true by default"},
+		"schema": {"$ref": "#/$defs/by-schema"}, "message-type": {"$ref":
+			"#/$defs/by-type"}, "framing": {"$ref": "#/$defs/framing"}, "schema-number": {"$ref": "#/$defs/schema-number"},
 		"columns": {"$ref": "#/$defs/columns"},
 		"delimiter": {"$ref": "#/$defs/delimiter"}, "quote": {"$ref": "#/$defs/quote"},
 		"target": {"$ref": "#/$defs/map-target"}, "fields": {"$ref": "#/$defs/map-fields"}
@@ -114,6 +116,7 @@ func compileMap(c *Compiler, s *flow.Step) Runner {
 	if r.as == "" {
 		r.as = format.JSON
 	}
+	r.layout.Schema = c.written(s, r.as)
 	if h := s.Settings.Get("header"); h != nil {
 		r.layout.NoHeader = h.Text == "false"
 	}

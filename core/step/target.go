@@ -28,6 +28,17 @@ func TargetLines(settings *message.Node, files map[string][]byte) ([]shape.Line,
 		}
 		return shape.FromColumns(names), nil
 	}
+	if (as == format.Avro || as == format.Protobuf) && target == nil {
+		by := flow.By(settings)
+		if by.File == "" {
+			return []shape.Line{}, nil
+		}
+		s, err := format.SchemaOf(as, files, by)
+		if err != nil {
+			return nil, err
+		}
+		return shape.FromSchema(s.Shape(), func(string) *message.Node { return nil }), nil
+	}
 	if target == nil {
 		if scalar(settings.Get("start")) != "example" || settings.Get("example") == nil {
 			return []shape.Line{}, nil

@@ -119,7 +119,8 @@ func unfitKey(name, column string, value *message.Node) error {
 	if column != "" {
 		of = " in " + column
 	}
-	return &UnfitError{"key", fmt.Sprintf("the key for the table %q is%s a %s, not a text or number", name, of, value.Kind)}
+	return &UnfitError{"key", fmt.Sprintf("the key for the table %q is%s a %s, not a text or number", name, of,
+		value.Kind)}
 }
 
 // Live finds rows in tables as they are now, for expressions that are tried out. Expressions

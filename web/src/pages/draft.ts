@@ -1,5 +1,6 @@
 import { useCallback, useEffect, useRef, useState } from "react";
 import { type Checked, call, type Draft, enc, type Finding, type SampleRehearsal } from "../api/client";
+import { queryClient } from "../api/queries";
 import type { FlowDocument } from "../model/model";
 
 /** A draft: the document, and its text where a person wrote it as YAML. */
@@ -48,6 +49,9 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
     });
     tag.current = etag;
     setFilesKey((k) => k + 1);
+    await queryClient.invalidateQueries({
+      predicate: ({ queryKey: [what, flow] }) => flow === name && (what === "files" || what === "lines"),
+    });
     setFlow((await call<Draft>(`/api/v1/flows/${enc(name)}`)).value);
   };
   useEffect(() => {

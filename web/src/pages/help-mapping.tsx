@@ -50,7 +50,18 @@ export const HelpMapping = () => (
       takes CSV as many programs write it. <span className="chip">jsonl</span> is a JSON value a line,{" "}
       <span className="chip">fixed</span> is text whose columns have widths, <span className="chip">multipart</span> is
       a form whose files have <span className="chip">filename</span>, <span className="chip">type</span> and{" "}
-      <span className="chip">content</span>.
+      <span className="chip">content</span>. <span className="chip">avro</span> and{" "}
+      <span className="chip">protobuf</span> are read and written by a schema among the flow's files, a{" "}
+      <span className="chip">.avsc</span> or <span className="chip">.proto</span>: what comes is its tree, a map by the
+      names of the fields, and a map into one shows its lines. Dates, times and decimals are texts and exact numbers;
+      what the schema does not take is an error that names its path.
+    </p>
+    <h3 className="mb-1 mt-2 font-semibold">An earlier message</h3>
+    <p>
+      Above the source stands which message it is: the one here, the one as it came in, or the one behind an earlier
+      step. What you point at there is read by <span className="chip">bodies.intake</span> or{" "}
+      <span className="chip">bodies.clean</span>, by the id of the step. Headers, what steps have set, looked up and
+      been answered stand below it.
     </p>
     <h3 className="mb-1 mt-2 font-semibold">Where a value comes from</h3>
     <p>

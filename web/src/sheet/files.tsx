@@ -15,7 +15,7 @@ function readers(doc: FlowDocument, file: string): string[] {
     const text = JSON.stringify(value).replaceAll('\\"', '"');
     return table
       ? [...text.matchAll(/\blookup\(\s*["']([^"']*)["']/g)].some((m) => m[1] === table)
-      : text.includes(`"$ref":"${file}`);
+      : text.includes(`"$ref":"${file}`) || text.includes(`"schema":"${file}"`);
   };
   return rowsOf(doc).flatMap((row: Row) => {
     if (row.kind === "intake") return reads(doc.intake) ? ["the intake"] : [];
@@ -146,7 +146,7 @@ export function FilesDialog(p: {
               <input
                 type="file"
                 aria-label="File from this computer"
-                accept=".csv,.json"
+                accept=".csv,.json,.avsc,.proto"
                 className="w-full text-[12.5px]"
                 onChange={async (e) => {
                   const file = e.target.files?.[0];
@@ -171,20 +171,15 @@ export function FilesDialog(p: {
             </p>
           ) : (
             <>
-              <Setting label="Name" hint="tables/name.csv or schemas/name.json">
+              <Setting label="Name" hint="tables/name.csv, or schemas/name.json, .avsc, .proto">
                 <Text label="Name of the file" value={name} onChange={setName} />
               </Setting>
-              <Setting
-                label={
-                  tableOf(name) ? "Table: the first row names the columns, the first column is the key" : "JSON Schema"
-                }
-                error={bad}
-              >
+              <Setting label={kindOf(name)} error={bad}>
                 <div className="h-64 border border-line">
                   <Code
                     key={chosen ?? "new"}
                     label="Text of the file"
-                    language={name.endsWith(".json") ? "json" : "text"}
+                    language={/\.(json|avsc)$/.test(name) ? "json" : "text"}
                     value={text}
                     onChange={setText}
                   />
@@ -214,4 +209,12 @@ export function FilesDialog(p: {
       </div>
     </Dialog>
   );
+}
+
+/** What a file of a flow is, by its name. */
+function kindOf(name: string): string {
+  if (tableOf(name)) return "Table: the first row names the columns, the first column is the key";
+  if (name.endsWith(".avsc")) return "Schema of Avro messages";
+  if (name.endsWith(".proto")) return "Protocol Buffers: message types";
+  return "JSON Schema";
 }

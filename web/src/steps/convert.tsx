@@ -1,5 +1,6 @@
 import { Select, Setting, Text } from "../ui/parts";
 import { ColumnsSetting, CSVSettings, errorAt, type FormProps, type StepView, withSetting } from "./kit";
+import { bySchema, SchemaSetting } from "./schema-setting";
 
 function Form(p: FormProps) {
   const to = String(p.step.to ?? "");
@@ -10,7 +11,20 @@ function Form(p: FormProps) {
           label="New format"
           value={to}
           onChange={(v) => p.change(withSetting(p.step, "to", v), "to")}
-          options={["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed", "text", "binary"]}
+          options={[
+            "json",
+            "xml",
+            "csv",
+            "hl7",
+            "form",
+            "multipart",
+            "jsonl",
+            "fixed",
+            "avro",
+            "protobuf",
+            "text",
+            "binary",
+          ]}
         />
       </Setting>
       {to === "xml" && (
@@ -25,6 +39,7 @@ function Form(p: FormProps) {
         </Setting>
       )}
       {to === "fixed" && <ColumnsSetting {...p} />}
+      {bySchema(to) && <SchemaSetting {...p} format={to} />}
       {to === "csv" && <CSVSettings {...p} header="with a row of the columns' names" />}
       <p className="text-quiet">
         The rules stand in{" "}

@@ -6,18 +6,27 @@ import { Laid, Named } from "./laid";
 import type { Looks } from "./pick";
 import { layout } from "./tree";
 
+/** Formats that people read as their tree. */
+const treeFirst = new Set(["form", "avro", "protobuf"]);
+
 type Body = Schemas["Body"];
 
 /** A message as people read it: each format as itself, and beside that its tree. */
 export function Document({ body, ...looks }: Looks & { body: Body | undefined }) {
-  const [shown, setShown] = useState<"own" | "names" | "tree" | null>(null);
+  const [shown, setShown] = useState<"own" | "names" | "tree" | "bytes" | null>(null);
   const hasNames = !!body?.lines?.some((l) => l.tokens.some((t) => t.title));
   const view = shown ?? (looks.named && hasNames ? "names" : "own");
   const asTree = view === "tree";
   const format = body?.format ?? "";
-  const json = format === "json" || format === "" ? body?.text : asTree || format === "form" ? body?.tree : undefined;
+  const json =
+    format === "json" || format === ""
+      ? body?.text
+      : asTree || (view === "own" && treeFirst.has(format))
+        ? body?.tree
+        : undefined;
   const lines = useMemo(() => (json === undefined ? null : layout(json)), [json]);
   if (!body) return <p className="p-3 text-quiet">Nothing here yet.</p>;
+  const bytes = body.text === undefined && body.tree !== undefined;
   const own = body.lines !== undefined || (format === "csv" && body.tree !== undefined);
   return (
     <div>
@@ -43,6 +52,26 @@ export function Document({ body, ...looks }: Looks & { body: Body | undefined })
               </button>
             ))}
           {body.encoding && <span className="ml-auto text-quiet">{body.encoding}</span>}
+        </p>
+      )}
+      {bytes && (
+        <p className="flex gap-3 px-3 pt-1.5 text-[12.5px]">
+          {(
+            [
+              ["own", `as ${format.toUpperCase()}`],
+              ["bytes", "as bytes"],
+            ] as const
+          ).map(([v, title]) => (
+            <button
+              key={v}
+              type="button"
+              aria-pressed={view === v}
+              className={view === v ? "font-bold" : "text-quiet hover:underline"}
+              onClick={() => setShown(v)}
+            >
+              {title}
+            </button>
+          ))}
         </p>
       )}
       {view === "names" && body.lines ? (

@@ -1,7 +1,8 @@
 import { ColumnsSetting, CSVSettings, errorAt, type FormProps, withSetting } from "../kit";
+import { bySchema, SchemaSetting } from "../schema-setting";
 import { shapeWords } from "./shape";
 
-const formats = ["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed"];
+const formats = ["json", "xml", "csv", "hl7", "form", "multipart", "jsonl", "fixed", "avro", "protobuf"];
 
 type Props = FormProps & {
   within?: boolean;
@@ -77,6 +78,11 @@ export function Bar(p: Props) {
       {p.as === "fixed" && (
         <div className="px-3">
           <ColumnsSetting {...p} />
+        </div>
+      )}
+      {bySchema(p.as) && (
+        <div className="px-3">
+          <SchemaSetting {...p} format={p.as} />
         </div>
       )}
       {p.as === "csv" && (

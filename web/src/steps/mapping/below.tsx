@@ -3,10 +3,19 @@ import { carried, carry, withLines } from "./carry";
 import type { MapField } from "./fields";
 
 /** A place of a format, as a new line begins with it. */
-const begins: Record<string, string> = { json: "/field", jsonl: "/field", xml: "/root/field", hl7: "PID-5.1" };
+const begins: Record<string, string> = {
+  json: "/field",
+  jsonl: "/field",
+  avro: "/field",
+  protobuf: "/field",
+  xml: "/root/field",
+  hl7: "PID-5.1",
+};
 const list: Record<string, string | undefined> = {
   json: "/list",
   jsonl: "/list",
+  avro: "/list",
+  protobuf: "/list",
   xml: "/root/item",
   csv: undefined,
   hl7: undefined,

@@ -50,7 +50,7 @@ export function nameOf(expression: string): string {
 export function placeFor(as: string, expression: string, inLoop: boolean): string {
   const name = nameOf(expression);
   const plain = name.replace(/[^A-Za-z0-9_-]+/g, "_");
-  if (["json", "jsonl", "multipart"].includes(as)) return `/${plain}`;
+  if (["json", "jsonl", "multipart", "avro", "protobuf"].includes(as)) return `/${plain}`;
   if (as === "xml") return inLoop ? `/${plain}` : `/root/${plain.replace(/^(\d)/, "_$1")}`;
   if (as === "hl7") return /^[A-Z][A-Z0-9]{2}-/.test(name) ? name : "";
   return plain;

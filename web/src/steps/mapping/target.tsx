@@ -346,7 +346,7 @@ export function Target(p: FormProps & { within?: boolean }) {
                     const f = fieldAt(fields, r.at);
                     put(
                       insert([...r.at, (f?.fields ?? []).length], {
-                        to: as === "json" || as === "jsonl" || as === "xml" ? "/field" : "",
+                        to: ["json", "jsonl", "xml", "avro", "protobuf"].includes(as) ? "/field" : "",
                         from: f?.as ?? "item",
                       }),
                       "",

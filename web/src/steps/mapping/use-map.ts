@@ -11,9 +11,9 @@ export type Read = Schemas["Read"];
 
 /** The lines of what a map writes, by its settings. */
 export function useLines(flow: string, step: Step): { lines: TargetLine[]; error: unknown } {
-  const { as, target, example, start, header, columns } = step;
-  const settings = { as, target, example, start, header, columns };
-  const asks = target !== undefined || start === "example" || as === "fixed";
+  const { as, target, example, start, header, columns, schema, framing, "message-type": type } = step;
+  const settings = { as, target, example, start, header, columns, schema, framing, "message-type": type };
+  const asks = target !== undefined || start === "example" || as === "fixed" || schema !== undefined;
   const q = useQuery({
     queryKey: ["lines", flow, JSON.stringify(settings)],
     queryFn: async ({ signal }) =>
@@ -94,11 +94,14 @@ export function seenAt(
   headers: Record<string, string> | undefined,
   header: boolean,
 ): Schemas["Seen"] {
-  const sent = (b: Schemas["Body"], header: boolean) => ({
-    format: b.format || "json",
-    ...(b.text !== undefined ? { text: b.text } : { base64: b.base64 ?? "" }),
-    ...(header && { header }),
-  });
+  const sent = (b: Schemas["Body"], header: boolean) =>
+    b.text === undefined && b.tree !== undefined
+      ? { format: "json", text: b.tree } // what a schema reads is its tree
+      : {
+          format: b.format || "json",
+          ...(b.text !== undefined ? { text: b.text } : { base64: b.base64 ?? "" }),
+          ...(header && { header }),
+        };
   return {
     ...(entry?.before && { body: sent(entry.before, header) }),
     earlier: (earlier ?? []).map((e) => ({ name: e.name, ...sent(e.body, e.body.tree?.startsWith("[{") === true) })),
