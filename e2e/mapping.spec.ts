@@ -228,10 +228,19 @@ test("a condition is put together, drawn again, and stays a text where it is mor
   await page.getByRole("button", { name: "add below" }).click();
   await page.getByRole("dialog").getByText("Filter", { exact: true }).click();
   const settings = page.getByTestId("settings");
+  // What is read back late takes nothing away that was put together meanwhile.
+  let release = () => {};
+  const begun = new Promise<void>((then) => {
+    release = then;
+  });
+  await page.route("**/api/v1/words", (route) => begun.then(() => route.continue()));
   await pick(page, "body.born").last().click();
   await settings.getByLabel("Goes on when, comparison").selectOption("begins with");
   await settings.getByLabel("Goes on when, compared with").fill("1961");
   await settings.getByRole("button", { name: "or…" }).click();
+  const late = page.waitForResponse("**/api/v1/words");
+  release();
+  await (await late).finished();
   await pick(page, "body.card").last().click();
   await settings.getByLabel("Goes on when, compared with").last().fill("x");
   const keep = async () => ((await (await page.request.get(`${app.base}/api/v1/flows/asked`)).json()) as { document: { steps: { keep: string }[] } }).document.steps[0]?.keep;

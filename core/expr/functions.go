@@ -51,6 +51,7 @@ func Functions() []Function {
 		xmlFunctions,
 		hl7Functions,
 		digestFunctions,
+		foldingFunctions,
 		textFunctions,
 		timeFunctions,
 		decimalFunctions,

@@ -108,6 +108,10 @@ var all = []Form{
 	{ID: "to-base64", Group: "bytes", Words: "its bytes as base64", Pattern: `base64.encode(bytes(x))`},
 	{ID: "from-base64-text", Group: "bytes", Words: "the text in base64", Pattern: `string(base64.decode(x))`},
 	{ID: "from-base64", Group: "bytes", Words: "the bytes in base64", Pattern: `base64.decode(x)`},
+	{ID: "from-gzip-base64", Group: "bytes", Words: "the text in base64 that gzip has folded",
+		Pattern: `string(gunzip(base64.decode(x)))`},
+	{ID: "from-gzip", Group: "bytes", Words: "the text that gzip has folded", Pattern: `string(gunzip(x))`},
+	{ID: "to-gzip", Group: "bytes", Words: "folded by gzip", Pattern: `gzip(x)`},
 	{ID: "json", Group: "bytes", Words: "written as JSON", Pattern: `json(x)`},
 	{ID: "parse-json", Group: "bytes", Words: "read as JSON", Pattern: `parseJson(x)`},
 }

@@ -68,6 +68,7 @@ func TestOffers(t *testing.T) {
 		{"body.a", `{"a":["x","y"]}`, "all of them, with a comma and a blank between", `"x, y"`},
 		{"body.a", `{"a":["x","y"]}`, "how many they are", "2"},
 		{"body.a", `{"a":"é"}`, "its bytes as base64", `"w6k="`},
+		{"body.a", `{"a":"H4sIAAAAAAACA8tIzcnJBwCGphA2BQAAAA=="}`, "the text in base64 that gzip has folded", `"hello"`},
 		{"body.a", `{"a":"w6k="}`, "the text in base64", `"é"`},
 		{"body.a + body.b", `{"a":"x","b":"y"}`, "in capitals", `"XY"`},
 	} {

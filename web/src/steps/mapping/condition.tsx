@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { call, type Schemas } from "../../api/client";
 import { insertAtCursor } from "../../ui/caret";
 import { Code, type Completion } from "../../ui/code";
@@ -75,18 +75,26 @@ export function ConditionEditor(p: {
     placeholderData: (old) => old,
     staleTime: Number.POSITIVE_INFINITY,
   });
-  // What is put together and not yet complete is kept here until it can be written.
+  // What is put together stands here, complete or not, until an expression comes that it did not write.
   const [own, setOwn] = useState<Condition | null>(null);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: another expression ends what was being put together
-  useEffect(() => setOwn(null), [q.data]);
+  const wrote = useRef(p.value);
+  useEffect(() => {
+    if (p.value !== wrote.current) setOwn(null);
+    wrote.current = p.value;
+  }, [p.value]);
+  const puts = useRef({ last: 0, written: 0 });
   const drawn: Condition | null = own ?? (p.value === "" || p.value === "true" ? begin : (q.data ?? null));
   const put = async (c: Condition) => {
     setOwn(c);
+    const n = ++puts.current.last;
     try {
       const { value } = await call<{ expression: string }>("/api/v1/conditions", {
         method: "POST",
         body: { condition: c },
       });
+      if (n < puts.current.written) return; // a later one was written before
+      puts.current.written = n;
+      wrote.current = value.expression;
       p.onChange(value.expression);
     } catch {
       // it is not complete yet
