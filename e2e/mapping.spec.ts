@@ -16,6 +16,10 @@ class Hands {
     this.n++;
     await l.fill(text);
   }
+  async type(text: string) {
+    this.n++;
+    await this.page.keyboard.type(text);
+  }
   async key(k: string) {
     this.n++;
     await this.page.keyboard.press(k);
@@ -112,7 +116,7 @@ test("JSON to HL7, four fields and a loop of five, by pointing alone", async ({ 
   expect(hands.n).toBeLessThanOrEqual(18);
 });
 
-test("CSV with five fields, by keyboard alone once the example is there", async ({ page, goto, app }) => {
+test("CSV with five fields, by pointing at the rows", async ({ page, goto, app }) => {
   await begin(app, page, goto, "from-csv", { format: "csv", header: true }, "card,name,born,town,state\r\nLC1,Maud,1961,Elmsby,x\r\nLC2,Tom,1970,Ford,y\r\n", "text/csv");
   const hands = new Hands(page);
   await shaped(page, hands, '{"members":[{"card":"1","name":"x","born":"y","town":"z","state":"s"}]}');
@@ -130,6 +134,97 @@ test("CSV with five fields, by keyboard alone once the example is there", async 
   await page.keyboard.press("ArrowDown");
   await page.keyboard.press("Delete");
   await expect.poll(() => written(app, page, "from-csv")).not.toContain('"card"');
+});
+
+/** From the sheet to the lines of an example, without the mouse. */
+async function shapedByKeys(page: Page, hands: Hands, example: string) {
+  await page.getByRole("grid").focus();
+  await hands.key("a");
+  await hands.type("map");
+  await hands.key("Enter");
+  await expect(page.getByRole("dialog")).toHaveCount(0);
+  await hands.key("Enter");
+  await hands.paste(page.getByRole("textbox", { name: "An example of the target" }), example);
+  await expect(page.getByRole("listbox", { name: "Lines of the target" })).toBeFocused();
+  await expect(page.getByRole("listbox", { name: "Lines of the target" }).getByRole("option").first()).toBeVisible();
+  await expect(page.getByTestId("before").locator("[data-pick]").first()).toBeVisible(); // the sample has come to the new step
+}
+
+/** A value by its name or by what it is, for the line that is next. */
+async function named(page: Page, hands: Hands, text: string) {
+  await hands.type(text);
+  await hands.key("Enter");
+  await expect(page.getByRole("listbox", { name: "Lines of the target" })).toBeFocused();
+}
+
+test("HL7 to JSON by keyboard alone", async ({ page, goto, app }) => {
+  await begin(app, page, goto, "keys-json", { format: "hl7" }, report, "application/hl7-v2");
+  const hands = new Hands(page);
+  await shapedByKeys(page, hands, '{"card":"1","family":"x","given":"y","born":"z","street":"s","results":[{"code":"c","value":"1"}]}');
+  await named(page, hands, "LC44");
+  await hands.key("Space"); // the family name, which is most like it
+  await hands.key("Space");
+  await named(page, hands, "1961");
+  await hands.key("Space");
+  await named(page, hands, "OBX");
+  await named(page, hands, "GLU");
+  await hands.key("Space");
+  await expect
+    .poll(() => written(app, page, "keys-json"))
+    .toBe(
+      `{"card":"LC4417203","family":"O'NEIL","given":"MAUD","born":"19610412","street":"4 Sluice Lane","results":[{"code":"GLU","value":"5.4"},{"code":"NA","value":"140"}]}`,
+    );
+  expect(hands.n).toBeLessThanOrEqual(18);
+});
+
+test("CSV with five fields by keyboard alone", async ({ page, goto, app }) => {
+  await begin(app, page, goto, "keys-csv", { format: "csv", header: true }, "card,name,born,town,state\r\nLC1,Maud,1961,Elmsby,x\r\nLC2,Tom,1970,Ford,y\r\n", "text/csv");
+  const hands = new Hands(page);
+  await shapedByKeys(page, hands, '{"members":[{"card":"1","name":"x","since":"y","town":"z","state":"s"}]}');
+  await named(page, hands, "rows"); // four of the five have like names
+  await named(page, hands, "1961");
+  await expect
+    .poll(() => written(app, page, "keys-csv"))
+    .toBe(
+      '{"members":[{"card":"LC1","name":"Maud","since":"1961","town":"Elmsby","state":"x"},{"card":"LC2","name":"Tom","since":"1970","town":"Ford","state":"y"}]}',
+    );
+  expect(hands.n).toBeLessThanOrEqual(18);
+});
+
+test("JSON to HL7 by keyboard alone", async ({ page, goto, app }) => {
+  await begin(app, page, goto, "keys-hl7", { format: "json" }, order, "application/json");
+  const hands = new Hands(page);
+  await shapedByKeys(
+    page,
+    hands,
+    "MSH|^~\\&|LARK|L|LAB|N|20260101||ORU^R01^ORU_R01|1|P|2.5.1\nPID|1||X^^^LARK||FAM^GIV||19000101\nOBR|1\nOBX|1|NM|C^T||0|u|||||F\nOBX|2\n",
+  );
+  const jump = async (place: string) => {
+    await hands.key("Control+f");
+    await hands.type(place);
+    await hands.key("Enter");
+  };
+  await jump("PID-3.1");
+  await named(page, hands, "card");
+  await jump("PID-5.1");
+  await hands.key("Space"); // the family name, which is most like it
+  await hands.key("Space");
+  await named(page, hands, "born");
+  await jump("OBX");
+  await named(page, hands, "results");
+  await jump("OBX-3.1");
+  await named(page, hands, "code");
+  await named(page, hands, "title");
+  await hands.key("Space");
+  await hands.key("Space");
+  await named(page, hands, "state");
+  await expect
+    .poll(() => written(app, page, "keys-hl7"))
+    .toBe(
+      "MSH|^~\\&|LARK|L|LAB|N|20260101||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1||LC4417203^^^LARK||O'Neil^Maud||19610412\rOBR|1\r" +
+        "OBX|1|NM|GLU^Glucose||5.4|mmol/L|||||F\rOBX|2|NM|NA^Sodium||140|mmol/L|||||P\r",
+    );
+  expect(hands.n).toBeLessThanOrEqual(33); // three of them for each of four ways to a line far off
 });
 
 test("a value is carried to its line, and a first click makes a line of its own", async ({ page, goto, app }) => {

@@ -295,11 +295,10 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
             onFocus={setFocus}
             findings={findings}
             onKey={onKey}
-            onOpen={() =>
-              sheet.current
-                ?.querySelector<HTMLElement>("[data-form] :is(input, select, textarea, .cm-content, button)")
-                ?.focus()
-            }
+            onOpen={() => {
+              const find = (what: string) => sheet.current?.querySelector<HTMLElement>(`[data-form] ${what}`);
+              (find("[data-begin]") ?? find(":is(input, select, textarea, .cm-content, button)"))?.focus();
+            }}
             intakeText={<IntakeSentence intake={doc.intake} />}
             stepsHead={
               <>

@@ -63,6 +63,12 @@ export const HelpMapping = () => (
       <span className="chip">bodies.clean</span>, by the id of the step. Headers, what steps have set, looked up and
       been answered stand below it.
     </p>
+    <h3 className="mb-1 mt-2 font-semibold">By keyboard alone</h3>
+    <p>
+      Enter on the row of a map goes to its lines. Arrows go from line to line, and Ctrl+F finds one by its name. Type
+      the name or the value of what a line is to have, and Enter puts it there and goes on to the next line; the space
+      bar takes what is most like the line. Enter on a line that has a value opens its settings, Delete takes it away.
+    </p>
     <h3 className="mb-1 mt-2 font-semibold">Where a value comes from</h3>
     <p>
       Point at a line of the target: what it reads lights up in the source; point at a value of the source: the lines

@@ -10,6 +10,8 @@ type Props = FormProps & {
   /** What is searched for; undefined: there is nothing to search. */
   find?: string;
   onFind: (find: string) => void;
+  /** Takes the first line that was found. */
+  onFound: () => void;
   /** How many lines are required and have no source. */
   unset: number;
   error: Error | null;
@@ -56,6 +58,7 @@ export function Bar(p: Props) {
             placeholder="name or value"
             value={p.find}
             onChange={(e) => p.onFind(e.target.value)}
+            onKeyDown={(e) => e.key === "Enter" && p.onFound()}
           />
         )}
         {p.onLike && (

@@ -17,7 +17,11 @@ export function LikeNames(p: {
     () =>
       p.rows.flatMap((row): Match[] => {
         if (row.field || !row.line || row.line.list) return [];
-        const source = likeliest(row.line.name, row.line.title, p.itemSources(row));
+        const source = likeliest(
+          row.line.name,
+          row.line.title,
+          p.itemSources(row).filter((s) => !s.list),
+        );
         return source ? [{ row, source }] : [];
       }),
     [p.rows, p.itemSources],

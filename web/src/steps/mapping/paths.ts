@@ -61,7 +61,8 @@ const words = (name: string) =>
     .replace(/([a-z0-9])([A-Z])/g, "$1 $2")
     .toLowerCase()
     .split(/[^a-z0-9]+/)
-    .filter(Boolean);
+    .filter(Boolean)
+    .map((w) => (w.length > 3 ? w.replace(/s$/, "") : w)); // units are a unit
 
 /** A value that may be picked: how it is read, and what it is called. */
 export type Source = { expression: string; name: string; title?: string; value?: string; list?: boolean };
@@ -72,18 +73,21 @@ export function alike(a: string, b: string): number {
   if (x.length === 0 || y.length === 0) return 0;
   if (x.join("") === y.join("")) return 1;
   const common = x.filter((w) => y.includes(w)).length;
-  return (2 * common) / (x.length + y.length + 1);
+  const head = x.at(-1) === y.at(-1) ? 0.1 : 0; // what a name is of stands last: Observation Value is a value
+  return (2 * common) / (x.length + y.length + 1) + head;
 }
 
 /** The value that is most like a line, where one is like it at all. */
 export function likeliest(name: string, title: string | undefined, sources: Source[]): Source | undefined {
   let best: Source | undefined;
   let most = 0.49;
+  const part = title?.split(", ").at(-1); // of “Patient Name, family name” what it is a part of says less
   for (const s of sources) {
     const n = Math.max(
       alike(name, s.name),
       s.title ? alike(name, s.title) : 0,
       title ? alike(title, s.name) * 0.9 : 0,
+      part ? alike(part, s.name) : 0,
       title && s.title ? alike(title, s.title) : 0,
     );
     if (n > most) {

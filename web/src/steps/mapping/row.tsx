@@ -2,6 +2,7 @@ import type { Schemas } from "../../api/client";
 import { Code } from "../../ui/code";
 import { Select, Text } from "../../ui/parts";
 import type { FormProps } from "../kit";
+import { Chooser } from "./chooser";
 import { ConditionEditor } from "./condition";
 import { isGroup, isLoop, type MapField, type Row } from "./fields";
 import { FormMenu } from "./menu";
@@ -24,6 +25,7 @@ type Props = {
   like: Source | undefined;
   error: string | undefined;
   place: string;
+  choosing: Omit<Parameters<typeof Chooser>[0], "label"> | false;
   onArm: () => void;
   onFill: (path: string) => void;
   onOpen: () => void;
@@ -78,12 +80,13 @@ export function TargetRow(x: Props) {
           {!f && r.line?.required && <span className="text-dead">nothing yet</span>}
         </span>
         <span className="min-w-0">
+          {x.choosing && <Chooser {...x.choosing} label={label} />}
           {f ? (
             <From f={f} words={x.words} conditions={x.conditions} from={from} />
           ) : x.like ? (
             <span className="text-quiet">like {x.words[x.like.expression]?.words ?? x.like.name}</span>
           ) : (
-            <span className="text-quiet">{x.armed ? "click a value on the left" : ""}</span>
+            <span className="text-quiet">{x.armed ? "click a value on the left, or type its name" : ""}</span>
           )}
         </span>
         <span className="text-right" onClick={(e) => e.stopPropagation()}>

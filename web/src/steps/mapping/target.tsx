@@ -61,6 +61,7 @@ export function Target(p: FormProps & { within?: boolean }) {
   const [open, setOpen] = useState<string | null>(null);
   const [all, setAll] = useState(false);
   const [find, setFind] = useState("");
+  const [choosing, setChoosing] = useState<{ key: string; begins: string } | null>(null);
   const [shaping, setShaping] = useState(false);
   const [liking, setLiking] = useState(false);
   const box = useRef<HTMLDivElement>(null);
@@ -196,16 +197,35 @@ export function Target(p: FormProps & { within?: boolean }) {
     getItemKey: (i) => kept[i]?.key ?? i,
   });
 
-  const onKey = (e: React.KeyboardEvent) => {
-    if (inField(e.target)) return;
+  // The line that is next is seen, wherever it stands.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only another line moves what is seen
+  useEffect(() => {
     const i = kept.findIndex((r) => r.key === armed);
-    const r = kept[i];
+    if (i >= 0) virtual.scrollToIndex(i);
+  }, [armed]);
+
+  // What a line may be filled with, and what is most like it.
+  const offered = (r: Row) => (r.loops.length ? itemSources(sources, r.loops.at(-1) as Loop) : sources);
+  const likeOf = (r: Row) =>
+    !r.field && r.line
+      ? likeliest(
+          r.line.name,
+          r.line.title,
+          offered(r).filter((s) => !!s.list === !!r.line?.list),
+        )
+      : undefined;
+  const focus = () => box.current?.focus();
+
+  const onKey = (e: React.KeyboardEvent) => {
+    if (inField(e.target) || e.defaultPrevented) return;
+    const i = kept.findIndex((r) => r.key === armed);
+    const r = kept[i] ?? kept.find((one) => !one.field); // of none the first that nothing writes
+    const letter = e.key.length === 1 && e.key !== "/" && e.key !== "?" && !e.ctrlKey && !e.metaKey && !e.altKey;
     const go = (n: number) => {
       const next = kept[Math.max(0, Math.min(kept.length - 1, n))];
       if (!next) return;
       e.preventDefault();
       setArmed(next.key);
-      virtual.scrollToIndex(kept.indexOf(next));
     };
     if (e.altKey && r?.field && (e.key === "ArrowUp" || e.key === "ArrowDown")) {
       e.preventDefault();
@@ -215,7 +235,17 @@ export function Target(p: FormProps & { within?: boolean }) {
     else if (e.key === "Enter" && r) {
       e.preventDefault();
       if (p.picked) fill(r, p.picked);
-      else setOpen(open === r.key ? null : r.key);
+      else if (r.field) setOpen(open === r.key ? null : r.key);
+      else setChoosing({ key: r.key, begins: "" });
+    } else if (letter && r) {
+      e.preventDefault();
+      const like = e.key === " " ? likeOf(r) : undefined;
+      if (like) return fill(r, like.expression);
+      setArmed(r.key);
+      setChoosing({ key: r.key, begins: e.key.trim() });
+    } else if (e.ctrlKey && e.key === "f") {
+      e.preventDefault();
+      box.current?.parentElement?.querySelector<HTMLElement>("[aria-label='Find a line']")?.focus();
     } else if (e.key === "Delete" && r?.field) {
       e.preventDefault();
       e.stopPropagation();
@@ -234,6 +264,13 @@ export function Target(p: FormProps & { within?: boolean }) {
         as={as}
         find={rows.length > 0 ? find : undefined}
         onFind={setFind}
+        onFound={() => {
+          const called = (r: Row) =>
+            [r.to, r.path, r.line?.name].some((n) => n?.replace(/^\//, "").toLowerCase() === wanted);
+          setArmed((kept.find(called) ?? kept[0])?.key ?? null);
+          setFind("");
+          focus();
+        }}
         unset={rows.filter((r) => r.line?.required && !r.field).length}
         error={error as Error | null}
         onShape={() => setShaping(true)}
@@ -249,6 +286,7 @@ export function Target(p: FormProps & { within?: boolean }) {
         role="listbox"
         aria-label="Lines of the target"
         tabIndex={0}
+        data-begin={rows.length > 0 || undefined}
         className="min-h-0 flex-1 overflow-auto"
         onKeyDown={onKey}
         onCopy={(e) => {
@@ -278,7 +316,12 @@ export function Target(p: FormProps & { within?: boolean }) {
                 className="field data h-16"
                 placeholder="Paste a document as the target wants it: JSON, XML, HL7 or CSV"
                 value=""
-                onChange={(e) => e.target.value.trim() && p.change(likeExample(p.step, e.target.value), "")}
+                data-begin
+                onChange={(e) => {
+                  if (!e.target.value.trim()) return;
+                  p.change(likeExample(p.step, e.target.value), "");
+                  focus(); // the lines that come are filled from here on
+                }}
               />
             )}
           </div>
@@ -289,14 +332,7 @@ export function Target(p: FormProps & { within?: boolean }) {
             if (!r) return null;
             const place = `fields/${r.at.join("/fields/")}`;
             const s = values(r);
-            const like =
-              !r.field && r.line && !r.line.list && (r.line.required || r.key === armed)
-                ? likeliest(
-                    r.line.name,
-                    r.line.title,
-                    r.loops.length ? itemSources(sources, r.loops.at(-1) as Loop) : sources,
-                  )
-                : undefined;
+            const like = r.line && !r.line.list && (r.line.required || r.key === armed) ? likeOf(r) : undefined;
             return (
               <div
                 key={v.key}
@@ -328,6 +364,24 @@ export function Target(p: FormProps & { within?: boolean }) {
                       : undefined
                   }
                   place={place}
+                  choosing={
+                    choosing?.key === r.key && {
+                      sources: r.loops.length
+                        ? [...offered(r), ...sources.filter((s) => within(s.expression, r.loops) === s.expression)]
+                        : sources,
+                      like: likeOf(r),
+                      begins: choosing.begins,
+                      onChoose: (path) => {
+                        setChoosing(null);
+                        fill(r, path);
+                        focus();
+                      },
+                      onClose: () => {
+                        setChoosing(null);
+                        focus();
+                      },
+                    }
+                  }
                   onArm={() => (p.picked ? fill(r, p.picked) : arm(armed === r.key ? null : r.key))}
                   onFill={(path) => fill(r, path)}
                   onOpen={() => {
@@ -393,7 +447,7 @@ export function Target(p: FormProps & { within?: boolean }) {
         <LikeNames
           rows={rows}
           sources={sources}
-          itemSources={(r) => (r.loops.length ? itemSources(sources, r.loops.at(-1) as Loop) : sources)}
+          itemSources={offered}
           onClose={() => setLiking(false)}
           onTake={(chosen) => {
             let next = fields;

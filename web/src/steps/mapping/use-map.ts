@@ -134,7 +134,10 @@ export function useSources(entry: Entry | undefined): Source[] {
     const out: Source[] = [];
     for (const l of body?.lines ?? [])
       for (const t of l.tokens)
-        if (t.expression && t.kind === "value")
+        if (t.expression?.startsWith("hl7Groups(") && t.kind === "name") {
+          if (!out.some((s) => s.expression === t.expression))
+            out.push({ expression: t.expression, name: t.text, title: t.title, list: true });
+        } else if (t.expression && t.kind === "value")
           out.push({
             expression: t.expression,
             name: t.title?.split(", ").slice(-1)[0] ?? t.expression,
@@ -143,6 +146,8 @@ export function useSources(entry: Entry | undefined): Source[] {
           });
     if (out.length === 0) {
       const text = body?.format === "json" || !body?.format ? body?.text : body?.tree;
+      if (text?.trimStart().startsWith("["))
+        out.push({ expression: "body", name: "rows", title: "all of them", list: true });
       for (const l of (text !== undefined && layout(text)) || []) {
         const value = l.tokens.find((t) => t.kind === "value");
         const mark = l.tokens.some((t) => t.text === "[");
