@@ -141,8 +141,11 @@ test("a schema is taken in and changed, and an earlier version comes back", asyn
   await expect(page.getByTestId("flow-status")).toContainText("not saved");
   await retype(page, "JSON Schema", '{"type": "object", "required": ["nothing"]}');
   await expect(cell(page, "valid", 0)).toHaveText("422, /nothing");
-  await page.getByRole("button", { name: "Versions" }).click();
-  await page.getByRole("button", { name: "take into the draft" }).last().click();
+  await expect(page.getByTestId("flow-status")).not.toContainText("not saved");
+  await expect(async () => { // the head says more as samples come back, and its buttons move
+    await page.getByRole("button", { name: "Versions" }).click();
+    await page.getByRole("button", { name: "take into the draft" }).last().click({ timeout: 5000 });
+  }).toPass();
   await expect(cell(page, "valid", 0)).toHaveText("valid");
   await expect(page.getByTestId("flow-status")).not.toContainText("not saved");
 });

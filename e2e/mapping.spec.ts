@@ -282,6 +282,30 @@ test("an earlier message is one click away, and a table of the Tables page gives
   await expect(line(page, /^ward/)).toContainText("PID-3.1 as it came in through the table “wards”, its column “title”");
 });
 
+test("in a past transaction a value shows where it came from, and where it went, in loops as well", async ({ page, goto, app }) => {
+  const fields = [
+    { to: "/card", from: 'hl7(body, "PID-3.1")' },
+    { to: "/results", each: 'hl7Groups(body, "OBX")', sort: 'hl7(item, "OBX-3.1")', descending: true, fields: [{ to: "/value", from: 'hl7(item, "OBX-5")' }] },
+  ];
+  await page.request.put(`${app.base}/api/v1/flows/past`, {
+    data: { readyferry: "flow/1", name: "past", intake: { kind: "webhook", path: "/past", format: "hl7" }, steps: [{ id: "m", kind: "map", fields }] },
+  });
+  expect((await page.request.post(`${app.base}/api/v1/flows/past/publish`)).ok()).toBe(true);
+  const sent = await page.request.post(`${app.base}/in/past`, { data: report, headers: { "content-type": "application/hl7-v2" } });
+  const { transaction } = (await sent.json()) as { transaction: string };
+  await goto(`/transactions/${transaction}`);
+  await page.getByTestId("sheet").locator("[data-path=m] [role=gridcell]").first().click();
+  const [before, after] = [page.getByTestId("before"), page.getByTestId("after")];
+  await after.getByText('"140"').hover(); // the first of them, and the second segment
+  await expect(before.locator("div.\\!bg-mark")).toHaveCount(1);
+  await expect(before.locator("div.\\!bg-mark")).toContainText("OBX|2|NM|NA");
+  await before.getByText("5.4", { exact: true }).hover();
+  await expect(after.locator("div.\\!bg-mark")).toHaveCount(1);
+  await expect(after.locator("div.\\!bg-mark")).toContainText('"value": "5.4"');
+  await before.getByText("LC4417203", { exact: true }).hover();
+  await expect(after.locator("div.\\!bg-mark")).toContainText('"card"');
+});
+
 test("Avro comes in and Protocol Buffers go out, by schemas among the flow's files", async ({ page, goto, app }) => {
   const schema = { type: "record", name: "Loan", fields: [{ name: "card", type: "string" }, { name: "due", type: { type: "int", logicalType: "date" } }] };
   await page.request.put(`${app.base}/api/v1/flows/binary`, {

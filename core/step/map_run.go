@@ -20,6 +20,7 @@ type mapRun struct {
 	r        *mapping
 	trace    bool
 	fields   []Field
+	loops    []looped // around the field, the outermost first
 	set, all int
 	first    error
 }
@@ -82,7 +83,7 @@ func (run *mapRun) write(b builder, fields []mapField, scope *expr.Scope) {
 			continue
 		}
 		run.all++
-		detail := Field{To: f.source, Reads: bodyReads(f.from), Outcome: "set"}
+		detail := Field{To: f.source, At: run.at(f), Reads: run.reads(f.from), Outcome: "set"}
 		v, err := f.value(scope)
 		switch {
 		case err != nil:
@@ -116,7 +117,7 @@ func (run *mapRun) write(b builder, fields []mapField, scope *expr.Scope) {
 
 // holds tells whether the condition of a field, loop or group does.
 func (run *mapRun) holds(f *mapField, scope *expr.Scope) bool {
-	detail := Field{To: f.source, Reads: bodyReads(f.when), Outcome: "skipped"}
+	detail := Field{To: f.source, At: run.at(f), Reads: run.reads(f.when), Outcome: "skipped"}
 	if f.each != nil {
 		detail.To += "[]"
 	}
@@ -169,7 +170,7 @@ func (f *mapField) value(scope *expr.Scope) (*message.Node, error) {
 }
 
 func (run *mapRun) loop(b builder, f *mapField, scope *expr.Scope) {
-	detail := Field{To: f.source + "[]", Reads: bodyReads(f.each)}
+	detail := Field{To: f.source + "[]", Reads: run.reads(f.each)}
 	list, err := f.each.Eval(scope)
 	items := []*message.Node{}
 	switch {
@@ -183,16 +184,22 @@ func (run *mapRun) loop(b builder, f *mapField, scope *expr.Scope) {
 	case list.Kind != message.Null:
 		items = []*message.Node{list} // one element of XML is no list; it is one item
 	}
-	scopes, err := f.taken(items, scope)
+	taken, err := f.taken(items, scope)
 	if err != nil {
 		run.fail(&detail, f, fail("fields/"+f.position, err))
 		run.note(detail)
 		return
 	}
-	built := make([]builder, 0, len(scopes))
-	for _, inner := range scopes {
+	built := make([]builder, 0, len(taken))
+	outer := run.loops
+	defer func() { run.loops = outer }()
+	for row, inner := range taken {
+		if run.trace {
+			run.loops = append(slices.Clip(outer), run.entered(f, inner.nth, row, list.Kind != message.List))
+		}
 		item := b.item(f.to)
-		run.write(item, f.fields, inner)
+		run.write(item, f.fields, inner.scope)
+		run.loops = outer
 		if run.first != nil && !run.trace {
 			return
 		}
@@ -204,9 +211,15 @@ func (run *mapRun) loop(b builder, f *mapField, scope *expr.Scope) {
 	}
 }
 
-// taken gives the scopes of the items that a loop takes, in its order. index counts those.
-func (f *mapField) taken(items []*message.Node, scope *expr.Scope) ([]*expr.Scope, error) {
-	var out []*expr.Scope
+// item is one that a loop takes.
+type item struct {
+	scope *expr.Scope
+	nth   int // of the list, from 0
+}
+
+// taken gives the items that a loop takes, in its order. index counts those.
+func (f *mapField) taken(items []*message.Node, scope *expr.Scope) ([]item, error) {
+	var out []item
 	var keys []*message.Node
 	for i, v := range items {
 		inner := *scope
@@ -230,7 +243,7 @@ func (f *mapField) taken(items []*message.Node, scope *expr.Scope) ([]*expr.Scop
 			}
 			keys = append(keys, key)
 		}
-		out = append(out, &inner)
+		out = append(out, item{&inner, i})
 	}
 	if f.sort != nil {
 		if err := sortBy(out, keys, f.descending); err != nil {
@@ -238,14 +251,14 @@ func (f *mapField) taken(items []*message.Node, scope *expr.Scope) ([]*expr.Scop
 		}
 	}
 	for i, inner := range out {
-		inner.Locals["index"] = jsonInt(i)
+		inner.scope.Locals["index"] = jsonInt(i)
 	}
 	return out, nil
 }
 
-// sortBy puts scopes in the order of their keys, which are all numbers or all texts; those
+// sortBy puts items in the order of their keys, which are all numbers or all texts; those
 // that are equal stay as they came.
-func sortBy(scopes []*expr.Scope, keys []*message.Node, descending bool) error {
+func sortBy(items []item, keys []*message.Node, descending bool) error {
 	numbers := make([]*big.Rat, len(keys))
 	for i, k := range keys {
 		if k.Kind != keys[0].Kind || k.Kind != message.Number && k.Kind != message.String {
@@ -269,11 +282,11 @@ func sortBy(scopes []*expr.Scope, keys []*message.Node, descending bool) error {
 		}
 		return c
 	})
-	sorted := make([]*expr.Scope, len(scopes))
+	sorted := make([]item, len(items))
 	for i, at := range order {
-		sorted[i] = scopes[at]
+		sorted[i] = items[at]
 	}
-	copy(scopes, sorted)
+	copy(items, sorted)
 	return nil
 }
 

@@ -152,10 +152,11 @@ type Answer struct {
 // Field is what a map did for one target.
 type Field struct {
 	To      string   `json:"to"`
+	At      string   `json:"at,omitempty"`    // where that is here, with the numbers of the rows
 	Value   string   `json:"value,omitempty"` // as JSON
 	Outcome string   `json:"outcome"`         // set, skipped or failed
 	Error   string   `json:"error,omitempty"`
-	Reads   []string `json:"reads"` // JSON Pointers into the body before
+	Reads   []string `json:"reads"` // JSON Pointers into the body before, or what reads HL7 there
 }
 
 // Class says who can mend a failure.

@@ -2394,8 +2394,10 @@ export interface components {
             /** @enum {string} */
             outcome: "set" | "skipped" | "failed";
             error?: string;
-            /** @description JSON Pointers into the body before */
+            /** @description JSON Pointers into the body before, or what reads HL7 there */
             reads: string[];
+            /** @description where the field is in the body behind the step, with the numbers of the rows */
+            at?: string;
         };
         Entry: {
             /** @description rows of tables that it found or wrote */

@@ -1,7 +1,9 @@
+import { useState } from "react";
 import { Link } from "react-router";
 import type { Delivery, TransactionWhole } from "../api/client";
 import { type useInspection, useMessages } from "../api/queries";
 import { entryOf, type Row, rowKey } from "../model/model";
+import { cameFrom, wentTo } from "../model/provenance";
 import { CameWith, LookedUp, Replied, Seen, Sent } from "../sheet/shown";
 import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";
@@ -25,6 +27,9 @@ export function TransactionDesk({
   const d = row.kind === "step" ? tx.deliveries.find((x) => rowKey(x.path) === row.key) : undefined;
   const last = d?.tries.findLast((t) => t.outcome !== "late" && t.outcome !== "unknown");
   const asked = row.kind === "step" && !d && inspection?.deliveries.find((x) => rowKey(x.path) === row.key);
+  // Where a value of a map came from and went to lights up beside it.
+  const [overBefore, setOverBefore] = useState<string | null>(null);
+  const [overAfter, setOverAfter] = useState<string | null>(null);
   const messages = useMessages(row.kind === "intake" ? tx.id : "");
   const came = messages.data?.at(-1);
   return (
@@ -46,7 +51,7 @@ export function TransactionDesk({
               {entry?.names?.map((n) => (
                 <Seen key={n.name} name={n.name} json={n.json} open={n.name === "part"} />
               ))}
-              <Document body={entry?.before} />
+              <Document body={entry?.before} lit={cameFrom(entry, overAfter)} onHover={setOverBefore} />
             </>
           )}
         </div>
@@ -100,7 +105,7 @@ export function TransactionDesk({
               ) : (
                 <>
                   <LookedUp looked={entry?.looked} />
-                  <Document body={entry?.after} />
+                  <Document body={entry?.after} lit={wentTo(entry, overBefore)} onHover={setOverAfter} />
                 </>
               )}
             </div>

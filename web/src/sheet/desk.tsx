@@ -1,6 +1,7 @@
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { earlierOf } from "../model/earlier";
 import { entriesOf, entryOf } from "../model/model";
+import { cameFrom } from "../model/provenance";
 import { viewOf } from "../steps";
 import type { Completion } from "../ui/code";
 import { Document } from "../ui/document";
@@ -45,10 +46,12 @@ export function Desk(p: DeskProps) {
     entry && entry.before?.text !== entry.after?.text ? fields.filter((f) => f.outcome === "set").map((f) => f.to) : [];
   const litField =
     hoverField ??
-    fields.find((f) => hoverAfter?.startsWith(f.to))?.to ??
+    fields.find((f) => hoverAfter?.startsWith(f.at ?? f.to))?.to ??
     fields.find((f) => hoverBefore !== null && hoverBefore !== "" && f.reads.includes(hoverBefore))?.to ??
     null;
-  const litBefore = fields.find((f) => f.to === litField)?.reads ?? [];
+  const litBefore = hoverAfter
+    ? cameFrom(entry, hoverAfter)
+    : fields.flatMap((f) => (f.to === litField ? f.reads : []));
   const completions = useMemo<Completion[]>(() => {
     const tree = before?.tree ?? before?.text;
     const body = tree === undefined ? [] : paths(tree).map((label) => ({ label, detail: "here" }));

@@ -1,11 +1,11 @@
 import { useMemo } from "react";
-import { type Looks, Pick, underlined } from "./pick";
+import { type Looks, Pick, under, underlined } from "./pick";
 import { escapeToken, pathOf } from "./tree";
 
 const cellPointer = (row: number, column: string | number) => `/${row}/${escapeToken(String(column))}`;
 
 /** Rows and columns of CSV. */
-export function Grid({ tree, used, onPick, onHover, picked, mapped, root = "body" }: Looks & { tree: string }) {
+export function Grid({ tree, used, lit, onPick, onHover, picked, mapped, root = "body" }: Looks & { tree: string }) {
   const rows = useMemo(() => JSON.parse(tree) as (string[] | Record<string, string>)[], [tree]);
   const named = rows.length > 0 && !Array.isArray(rows[0]);
   const columns: (string | number)[] = named
@@ -42,7 +42,7 @@ export function Grid({ tree, used, onPick, onHover, picked, mapped, root = "body
               return (
                 <td
                   key={c}
-                  className="border border-line px-2 py-0.5 align-top whitespace-pre"
+                  className={`border border-line px-2 py-0.5 align-top whitespace-pre ${under(pointer, lit) ? "!bg-mark" : ""}`}
                   onMouseEnter={() => onHover?.(pointer)}
                 >
                   {v === undefined ? null : onPick ? (
