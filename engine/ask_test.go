@@ -267,7 +267,8 @@ func testFlowsThatCallEachOtherInACircleAreRefused(t *testing.T) {
 		}
 	}
 	first := rows[len(rows)-1] // the one that a person decides about
-	if letters, err := w.store.OpenLetters("", "", nil, 10); err != nil || len(letters) != 1 || letters[0].Tx != first.ID {
+	if letters, err := w.store.OpenLetters("", "", nil, 10); err != nil || len(letters) != 1 ||
+		letters[0].Tx != first.ID {
 		t.Errorf("%+v, %v", letters, err)
 	}
 	if deepest.Depth != 8 || deepest.State != store.TurnedAway ||

@@ -31,8 +31,11 @@ func TestWhereValuesComeFromAndGo(t *testing.T) {
 		{"a list that is worked out", "json", `{"l":[1,2]}`,
 			`fields: [{to: /r, each: 'body.l.map(x, x)', fields: [{to: /v, from: item}]}]`, "/r/0/v <; /r/1/v <"},
 	} {
-		p := readLoose(t, "readyferry: flow/1\nname: w\nintake: {kind: queue, queue: q0, format: "+c.format+"}\nsteps: [{id: m, kind: map, "+
-			c.settings+"}]\n")
+		p := readLoose(
+			t,
+			"readyferry: flow/1\nname: w\nintake: {kind: queue, queue: q0, format: "+c.format+"}\nsteps: [{id: m, kind: map, "+
+				c.settings+"}]\n",
+		)
 		r := Rehearse(p, envelope(c.body), Options{})
 		var got []string
 		for _, f := range r.Trace[0].Fields {
