@@ -140,6 +140,21 @@ export function rowsOf(fields: MapField[], lines: TargetLine[], as: string): Row
       if (![...taken.values()].includes(i)) put(i);
     });
   };
-  level(fields, lines, [], "", 0, []);
+  level(fields, as === "hl7" ? withFirst(fields, lines) : lines, [], "", 0, []);
   return rows;
+}
+
+/**
+ * Lines of HL7 with those of the first of each group that may stand several times and that no loop writes: a message
+ * about one patient has one such group, and needs no loop for it.
+ */
+function withFirst(fields: MapField[], lines: TargetLine[]): TargetLine[] {
+  const looped = new Set(fields.filter(isLoop).map((f) => lineOf(f, lines, "hl7")));
+  const seen = new Set(lines.map((l) => l.to));
+  return lines.flatMap((l) => {
+    if (!l.list || looped.has(l)) return [l];
+    const first = (l.lines ?? []).filter((x) => !x.list && !seen.has(x.to));
+    for (const x of first) seen.add(x.to);
+    return [l, ...first.map((x) => ({ ...x, required: undefined }))];
+  });
 }

@@ -27,7 +27,7 @@ import { LikeNames } from "./like-names";
 import { likeliest, listOf, placeFor, type Source, within } from "./paths";
 import { TargetRow } from "./row";
 import { likeExample, ShapeDialog } from "./shape";
-import { seenAt, useConditions, useLines, useSources, useWords } from "./use-map";
+import { seenAt, useConditions, useEarlier, useLines, useSources, useWords } from "./use-map";
 
 /** How many lines are shown before those that nothing writes fold into one. */
 const unfolded = 40;
@@ -57,6 +57,7 @@ export function Target(p: FormProps & { within?: boolean }) {
   const { lines, error } = useLines(p.names.flow, p.step);
   const rows = useMemo(() => rowsOf(fields, lines, as), [fields, lines, as]);
   const sources = useSources(p.entry);
+  const past = useEarlier(p.earlier);
   const [armed, setArmed] = useState<string | null>(null);
   const [open, setOpen] = useState<string | null>(null);
   const [all, setAll] = useState(false);
@@ -267,6 +268,7 @@ export function Target(p: FormProps & { within?: boolean }) {
         onFound={() => {
           const called = (r: Row) =>
             [r.to, r.path, r.line?.name].some((n) => n?.replace(/^\//, "").toLowerCase() === wanted);
+          if (kept.length === 0) return;
           setArmed((kept.find(called) ?? kept[0])?.key ?? null);
           setFind("");
           focus();
@@ -366,9 +368,11 @@ export function Target(p: FormProps & { within?: boolean }) {
                   place={place}
                   choosing={
                     choosing?.key === r.key && {
-                      sources: r.loops.length
-                        ? [...offered(r), ...sources.filter((s) => within(s.expression, r.loops) === s.expression)]
-                        : sources,
+                      sources: [
+                        ...offered(r),
+                        ...sources.filter((s) => r.loops.length && within(s.expression, r.loops) === s.expression),
+                        ...past,
+                      ],
                       like: likeOf(r),
                       begins: choosing.begins,
                       onChoose: (path) => {
@@ -415,6 +419,9 @@ export function Target(p: FormProps & { within?: boolean }) {
             );
           })}
         </div>
+        {wanted && kept.length === 0 && (
+          <p className="px-3 py-1.5 text-quiet">No line is called so, or has such a value.</p>
+        )}
         {folded > 0 && (
           <button
             type="button"

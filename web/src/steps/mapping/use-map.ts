@@ -3,7 +3,7 @@ import { useMemo } from "react";
 import { call, type Entry, enc, type Schemas } from "../../api/client";
 import type { Earlier } from "../../model/earlier";
 import type { Step } from "../../model/model";
-import { layout } from "../../ui/tree";
+import { layout, rooted } from "../../ui/tree";
 import type { TargetLine } from "./fields";
 import type { Source } from "./paths";
 
@@ -130,32 +130,40 @@ export function valueAt(entry: Entry | undefined): (path: string) => unknown {
 /** Every value of the message before a step that may be picked. */
 export function useSources(entry: Entry | undefined): Source[] {
   const body = entry?.before;
-  return useMemo(() => {
-    const out: Source[] = [];
-    for (const l of body?.lines ?? [])
-      for (const t of l.tokens)
-        if (t.expression?.startsWith("hl7Groups(") && t.kind === "name") {
-          if (!out.some((s) => s.expression === t.expression))
-            out.push({ expression: t.expression, name: t.text, title: t.title, list: true });
-        } else if (t.expression && t.kind === "value")
-          out.push({
-            expression: t.expression,
-            name: t.title?.split(", ").slice(-1)[0] ?? t.expression,
-            title: t.title,
-            value: t.text,
-          });
-    if (out.length === 0) {
-      const text = body?.format === "json" || !body?.format ? body?.text : body?.tree;
-      if (text?.trimStart().startsWith("["))
-        out.push({ expression: "body", name: "rows", title: "all of them", list: true });
-      for (const l of (text !== undefined && layout(text)) || []) {
-        const value = l.tokens.find((t) => t.kind === "value");
-        const mark = l.tokens.some((t) => t.text === "[");
-        const name = /([^.[\]"]+)"?\]?$/.exec(l.path)?.[1] ?? "";
-        if (name && !/^\d+$/.test(name) && (value || mark))
-          out.push({ expression: `body${l.path}`, name, value: value?.text, list: mark && !value });
-      }
+  return useMemo(() => sourcesOf(body, "body"), [body]);
+}
+
+/** Every value of the messages behind earlier steps, in words that say of which. */
+export function useEarlier(earlier: Earlier[] | undefined): Source[] {
+  return useMemo(
+    () =>
+      (earlier ?? []).flatMap((e) =>
+        sourcesOf(e.body, e.root).map((s) => ({ ...s, title: [e.title, s.title].filter(Boolean).join(", ") })),
+      ),
+    [earlier],
+  );
+}
+
+function sourcesOf(body: Schemas["Body"] | undefined, root: string): Source[] {
+  const out: Source[] = [];
+  for (const l of body?.lines ?? [])
+    for (const t of l.tokens) {
+      const expression = t.expression && rooted(t.expression, root);
+      if (expression?.startsWith("hl7Groups(") && t.kind === "name") {
+        if (!out.some((s) => s.expression === expression))
+          out.push({ expression, name: t.text, title: t.title, list: true });
+      } else if (expression && t.kind === "value")
+        out.push({ expression, name: t.title?.split(", ").slice(-1)[0] ?? expression, title: t.title, value: t.text });
     }
-    return out;
-  }, [body?.lines, body?.text, body?.tree, body?.format]);
+  if (out.length > 0) return out;
+  const text = body?.format === "json" || !body?.format ? body?.text : body?.tree;
+  if (text?.trimStart().startsWith("[")) out.push({ expression: root, name: "rows", title: "all of them", list: true });
+  for (const l of (text !== undefined && layout(text)) || []) {
+    const value = l.tokens.find((t) => t.kind === "value");
+    const mark = l.tokens.some((t) => t.text === "[");
+    const name = /([^.[\]"]+)"?\]?$/.exec(l.path)?.[1] ?? "";
+    if (name && !/^\d+$/.test(name) && (value || mark))
+      out.push({ expression: `${root}${l.path}`, name, value: value?.text, list: mark && !value });
+  }
+  return out;
 }
