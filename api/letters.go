@@ -137,6 +137,7 @@ func (s *Server) decision(c *gin.Context) (d journal.Decision, preview bool, err
 		Version string                   `json:"version"`
 		Patch   json.RawMessage          `json:"patch"`
 		Message json.RawMessage          `json:"message"`
+		Tree    string                   `json:"tree"` // the JSON of the new message's tree
 		Preview bool                     `json:"preview"`
 		Why     string                   `json:"why"`
 		Replies map[string]catalog.Reply `json:"replies"` // of a preview: what systems would answer, by path
@@ -147,6 +148,9 @@ func (s *Server) decision(c *gin.Context) (d journal.Decision, preview bool, err
 	d = journal.Decision{Version: in.Version, Why: in.Why, Replies: catalog.Effects(in.Replies)}
 	if len(in.Patch) > 0 && string(in.Patch) != "null" {
 		d.Patch = in.Patch
+	}
+	if in.Tree != "" {
+		d.Tree = []byte(in.Tree)
 	}
 	if len(in.Message) > 0 && string(in.Message) != "null" {
 		d.Message = in.Message

@@ -399,6 +399,12 @@ func (s *Server) transactionMessages(c *gin.Context) error {
 			Query:   []message.Header{},
 			Body:    run.NewBody("", m.Body.Bytes()),
 		}
+		if name, tree, err := s.engine.Watch.Tree(id, &m); err != nil {
+			return err
+		} else if tree != "" {
+			raw := m.Body.Bytes()
+			v.Body = &run.Body{Format: name, Base64: raw, Tree: &tree}
+		}
 		for _, part := range []struct {
 			from []byte
 			into *[]message.Header

@@ -342,6 +342,32 @@ test("Avro comes in and Protocol Buffers go out, by schemas among the flow's fil
   await expect.poll(trace).toMatchObject({ format: "protobuf", tree: '{"reader":"LC1","until":"2030-03-29"}', base64: "CgNMQzESCjIwMzAtMDMtMjk=" });
 });
 
+test("a dead letter that came as Avro is repaired by its tree", async ({ page, goto, app }) => {
+  const base = `${app.base}/api/v1/flows/avro-dead`;
+  const flow = (schema: object) => ({
+    data: {
+      readyferry: "flow/1",
+      name: "avro-dead",
+      intake: { kind: "webhook", path: "/avro-dead", format: "avro", ...schema },
+      steps: [{ id: "v", kind: "map", fields: [{ to: "/x", from: 'body.card.startsWith("LC") ? body.card : body.no' }] }],
+    },
+  });
+  await page.request.put(base, flow({}));
+  const schema = { type: "record", name: "Loan", fields: [{ name: "card", type: "string" }, { name: "n", type: "long" }] };
+  await page.request.put(`${base}/files/schemas/loan.avsc`, { data: JSON.stringify(schema), headers: { "content-type": "text/plain" } });
+  await page.request.put(base, { ...flow({ schema: "schemas/loan.avsc" }), headers: { "if-match": "*" } });
+  expect((await page.request.post(`${base}/publish`)).ok()).toBe(true);
+  await page.request.post(`${app.base}/in/avro-dead`, { data: Buffer.from("065858310e", "hex"), headers: { "content-type": "avro/binary" } });
+  await goto("/dead-letters");
+  await page.getByText("body.no is missing").first().click();
+  const editor = page.getByRole("textbox", { name: "Message", exact: true });
+  await expect(editor).toContainText('"card": "XX1"');
+  await retype(page, "Message", '{"card": "LC1", "n": 12345678901234567}');
+  await expect(page.getByTestId("preview")).toContainText("delivered");
+  await page.getByRole("button", { name: "Resend repaired" }).click();
+  await expect(page.getByText("No dead letters")).toBeVisible();
+});
+
 test("a condition is put together, drawn again, and stays a text where it is more than that", async ({ page, goto, app }) => {
   await begin(app, page, goto, "asked", { format: "json" }, order, "application/json");
   await page.getByRole("button", { name: "add below" }).click();

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"readyferry/core/flow"
 	"readyferry/core/format"
 	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/pointer"
 	"readyferry/core/run"
@@ -23,6 +25,7 @@ type Decision struct {
 	Version string // own, live or draft
 	Patch   []byte // JSON Patch (RFC 6902) for each message, or nil
 	Message []byte // a new message in place of the old one, or nil
+	Tree    []byte // the same as the JSON of its tree, for a format that a schema writes, or nil
 	Why     string
 	// Replies are what outside systems would answer, by path, where a preview cannot
 	// know it.
@@ -39,12 +42,13 @@ type Resent struct {
 // Check reads the decision's patch, nil without one, and refuses what does not
 // go together.
 func (d Decision) Check() (pointer.Patch, error) {
+	whole := d.Message != nil || d.Tree != nil
 	switch {
 	case len(d.IDs) == 0:
 		return nil, fmt.Errorf("%w: no dead letter is named", ErrDecision)
-	case d.Patch != nil && d.Message != nil:
-		return nil, fmt.Errorf("%w: give either a patch or a message", ErrDecision)
-	case d.Message != nil && len(d.IDs) > 1:
+	case d.Patch != nil && whole, d.Message != nil && d.Tree != nil:
+		return nil, fmt.Errorf("%w: give either a patch, a message, or its tree", ErrDecision)
+	case whole && len(d.IDs) > 1:
 		return nil, fmt.Errorf("%w: one message cannot take the place of %d; use a patch", ErrDecision, len(d.IDs))
 	case d.Patch == nil:
 		return nil, nil
@@ -56,23 +60,58 @@ func (d Decision) Check() (pointer.Patch, error) {
 	return p, nil
 }
 
-// Repair gives a message as the decision wants it.
-func (d Decision) Repair(body []byte, patch pointer.Patch) ([]byte, error) {
+// Repair gives the message of a transaction as the decision wants it, under the plan that it is
+// sent again under.
+func (d Decision) Repair(t *store.Transaction, m *store.Message, p *plan.Plan, patch pointer.Patch) ([]byte, error) {
+	was := m.Body.Bytes()
 	switch {
 	case d.Message != nil:
-		return format.Edited(body, d.Message), nil
-	case patch == nil:
-		return body, nil
+		return format.Edited(was, d.Message), nil
+	case d.Tree == nil && patch == nil:
+		return was, nil
 	}
-	r, err := jsonfmt.Decode(body)
-	if err != nil {
-		return nil, fmt.Errorf("the message cannot be patched: %w", err)
-	}
-	n, err := patch.Apply(r.Root)
+	name, layout, err := Written(t, m, p)
 	if err != nil {
 		return nil, err
 	}
-	return jsonfmt.Encode(n), nil
+	var tree *message.Node
+	if d.Tree != nil {
+		r, err := jsonfmt.Decode(d.Tree)
+		if err != nil {
+			return nil, err
+		}
+		return format.Encode(name, r.Root, layout)
+	}
+	had, err := format.Decode(name, was, layout, format.Limits{})
+	if err == nil {
+		tree, err = patch.Apply(had.Root)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the message cannot be patched: %w", err)
+	}
+	return format.Encode(name, tree, had.Layout)
+}
+
+// Written tells how a tree of a message is written: as JSON, or by the schema of its intake.
+func Written(t *store.Transaction, m *store.Message, p *plan.Plan) (string, message.Layout, error) {
+	if t.Parent != nil || t.FromGroup || p == nil {
+		return format.JSON, message.Layout{}, nil
+	}
+	e, err := decodeEnvelope(t, m)
+	if err != nil {
+		return "", message.Layout{}, err
+	}
+	kind := ""
+	for _, h := range e.Headers {
+		if strings.EqualFold(h.Name, "content-type") {
+			kind = h.Value
+		}
+	}
+	name := format.Of(p.Document.Intake.Format, kind)
+	if name != format.Avro && name != format.Protobuf {
+		return format.JSON, message.Layout{}, nil
+	}
+	return name, p.Document.Intake.Layout, nil
 }
 
 // VersionFor gives the plan that a resend runs under, with its version; 0 for
@@ -177,7 +216,7 @@ func (s *Session) resend(letters []store.Letter, d Decision, patch pointer.Patch
 		return err
 	}
 	was := m.Body.Bytes()
-	repaired, err := d.Repair(was, patch)
+	repaired, err := d.Repair(&t, &m, p, patch)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrDecision, err)
 	}

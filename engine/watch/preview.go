@@ -3,6 +3,8 @@ package watch
 import (
 	"errors"
 
+	"readyferry/core/format"
+	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/pointer"
 	"readyferry/core/run"
 	"readyferry/engine/journal"
@@ -43,17 +45,17 @@ func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch)
 	if err != nil {
 		return nil, err
 	}
-	repaired, err := d.Repair(m.Body.Bytes(), patch)
+	p, version, err := w.VersionFor(&t, d.Version)
+	if err != nil {
+		return nil, err
+	}
+	repaired, err := d.Repair(&t, &m, p, patch)
 	if err != nil {
 		return nil, err
 	}
 	repairs, was := string(repaired) != string(m.Body.Bytes()), t.Version
 	if repairs {
 		m.Body, m.N = body.Of(repaired), m.N+1
-	}
-	p, version, err := w.VersionFor(&t, d.Version)
-	if err != nil {
-		return nil, err
 	}
 	t.Version = version
 	b, err := w.WalkOf(&t, &m, p)
@@ -68,4 +70,26 @@ func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch)
 	opt.Tables, opt.Strict, opt.Replies = w.Store.LookIn(), true, d.Replies
 	r := run.Rehearse(p, b.Envelope, opt)
 	return &r, nil
+}
+
+// Tree gives the message of a transaction as the JSON of its tree, where a schema writes it;
+// "" where it is text, or cannot be read.
+func (w *Watch) Tree(id store.ID, m *store.Message) (name, tree string, err error) {
+	t, err := w.Store.Transaction(id)
+	if err != nil {
+		return "", "", err
+	}
+	p, err := w.Catalog.Plan(t.Flow, t.Version)
+	if err != nil {
+		return "", "", nil // the version cannot be read any more, so neither can its messages
+	}
+	name, layout, err := journal.Written(&t, m, p)
+	if err != nil || name == format.JSON {
+		return "", "", err
+	}
+	d, err := format.Decode(name, m.Body.Bytes(), layout, format.Limits{})
+	if err != nil {
+		return name, "", nil
+	}
+	return name, string(jsonfmt.Encode(d.Root)), nil
 }

@@ -2705,6 +2705,8 @@ export interface components {
             patch?: Record<string, never>[];
             /** @description the new message: a string of its bytes, or JSON */
             message?: unknown;
+            /** @description the new message as the JSON of its tree, for a format that is written by a schema (avro, protobuf) */
+            tree?: string;
             preview?: boolean;
             why?: string;
             /** @description of a preview: what outside systems would answer, by the path of the step */

@@ -29,6 +29,7 @@ export function Repair({
   const whole = useLetter(letter.id);
   const [original, setOriginal] = useState<string | null>(null);
   const [dense, setDense] = useState(false); // it came without any blanks, and leaves so
+  const [tree, setTree] = useState(false); // it is bytes, written by a schema: what is edited is its tree
   const [text, setText] = useState("");
   const [under, setUnder] = useState<"own" | "live">("own");
   const [preview, setPreview] = useState<Resent | null>(null);
@@ -36,7 +37,9 @@ export function Repair({
   useEffect(() => {
     get<StoredMessage[]>(`/api/v1/transactions/${letter.transaction}/messages`).then(
       (m) => {
-        const raw = m.at(-1)?.body.text ?? "";
+        const body = m.at(-1)?.body;
+        const raw = body?.text ?? body?.tree ?? "";
+        setTree(body?.text === undefined && body?.tree !== undefined);
         const dense = layout(raw) !== null && compact(raw) === raw;
         const now = dense ? pretty(raw) : raw;
         setDense(dense);
@@ -48,8 +51,8 @@ export function Repair({
   }, [letter.transaction]);
   const edited = original !== null && text !== original;
   const extra = useMemo(
-    () => ({ version: under, ...(edited ? { message: dense ? compact(text) : text } : {}) }),
-    [under, edited, text, dense],
+    () => ({ version: under, ...(edited ? { [tree ? "tree" : "message"]: dense ? compact(text) : text } : {}) }),
+    [under, edited, text, dense, tree],
   );
   useEffect(() => {
     if (original === null) return;
