@@ -4,7 +4,8 @@
 //
 // A stand-in is addressed as stand-in://name in a connection. Its behaviour is a
 // document of its own that a person, a sample or the interface changes while it
-// runs. People make, change and remove stand-ins as they need them. It keeps the last calls in memory, without limit of time but bounded in
+// runs. People make, change and remove stand-ins as they need them. It keeps the last calls in memory,
+// without limit of time but bounded in
 // number, and on disk only the files of those that have some. All methods are safe for concurrent use.
 package standin
 

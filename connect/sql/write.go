@@ -83,7 +83,10 @@ func (c *row) query(driver, id string) (*want.Query, error) {
 		return nil, errors.New("say which table it goes into, or a statement")
 	}
 	if c.IDColumn != "" && c.Change == insertRow {
-		c.Columns = append(c.Columns, want.QueryParameter{Name: c.IDColumn, Value: jsonfmt.Encode(message.NewString(id))})
+		c.Columns = append(
+			c.Columns,
+			want.QueryParameter{Name: c.IDColumn, Value: jsonfmt.Encode(message.NewString(id))},
+		)
 	}
 	var set, keys []string
 	found := make([]json.RawMessage, len(c.Key))
@@ -156,7 +159,14 @@ func (c *row) concerns(n int64) error {
 	default:
 		return nil
 	}
-	return fmt.Errorf("%w: %w: %s concerned, and %s; %w", connect.ErrCannotSend, connect.ErrBadData, counted(n), must, errExpected)
+	return fmt.Errorf(
+		"%w: %w: %s concerned, and %s; %w",
+		connect.ErrCannotSend,
+		connect.ErrBadData,
+		counted(n),
+		must,
+		errExpected,
+	)
 }
 
 func counted(n int64) string {
@@ -187,7 +197,11 @@ func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, er
 	})
 	if err != nil {
 		if c.IDColumn != "" && errors.Is(err, connect.ErrBadData) && l.has(ctx, &c, r.ID) {
-			return connect.Receipt{Outcome: retry.Delivered, Code: "1 row", Words: "it was there already, under the same id"}, nil
+			return connect.Receipt{
+				Outcome: retry.Delivered,
+				Code:    "1 row",
+				Words:   "it was there already, under the same id",
+			}, nil
 		}
 		return connect.Receipt{}, err
 	}
@@ -206,8 +220,18 @@ func (l *link) Send(ctx context.Context, r connect.Request) (connect.Receipt, er
 // has tells whether a row with the id of a delivery is there: an earlier try has made it,
 // and its answer was lost.
 func (l *link) has(ctx context.Context, c *row, id string) bool {
-	q := &want.Query{Most: 2, SQL: fmt.Sprintf("SELECT COUNT(*) AS n FROM %s WHERE %s = :id", QuotedTable(l.driver, c.Table),
-		Quoted(l.driver, c.IDColumn)), Params: []want.QueryParameter{{Name: "id", Value: jsonfmt.Encode(message.NewString(id))}}}
+	q := &want.Query{
+		Most: 2,
+		SQL: fmt.Sprintf(
+			"SELECT COUNT(*) AS n FROM %s WHERE %s = :id",
+			QuotedTable(l.driver, c.Table),
+			Quoted(
+				l.driver,
+				c.IDColumn,
+			),
+		),
+		Params: []want.QueryParameter{{Name: "id", Value: jsonfmt.Encode(message.NewString(id))}},
+	}
 	a, err := l.query(ctx, q, nil)
 	return err == nil && len(a.rows.Items) == 1 && a.rows.Items[0].Get("n").Text != "0"
 }

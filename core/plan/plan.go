@@ -94,7 +94,8 @@ func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Findin
 }
 
 // ReadUnder reads a document under the rules that its version was published
-// under. files are the flow's own files by name. The plan is nil when the findings hold an error of syntax or shape. A plan with other
+// under. files are the flow's own files by name. The plan is nil when the findings hold an error of syntax
+// or shape. A plan with other
 // errors can be rehearsed while a person is still writing: its wrong steps fail.
 func (r *Reader) ReadUnder(rules flow.Rules, src []byte, files map[string][]byte) (*Plan, []flow.Finding) {
 	source, bad := flow.Parse(src)

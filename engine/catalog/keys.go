@@ -60,7 +60,9 @@ func (k *Key) Check() error {
 		return errors.New("a key has rights: 1 to 50 of them")
 	}
 	if k.PerSecond < 0 || k.PerSecond > 1_000_000 || k.Bytes < 0 {
-		return errors.New("a key is good for 1 to 1000000 calls a second, or for any number with 0; bytes cannot be negative")
+		return errors.New(
+			"a key is good for 1 to 1000000 calls a second, or for any number with 0; bytes cannot be negative",
+		)
 	}
 	for _, r := range k.Rights {
 		if len(r.May) == 0 || len(r.On) == 0 || len(r.On) > 100 {
@@ -119,7 +121,11 @@ func (c *Catalog) Keys() ([]Key, error) {
 }
 
 func read(row *store.Key) (known, error) {
-	k := known{Key{row.Name, row.Note, nil, row.Until, row.CreatedAt, row.UsedAt, row.PerSecond, row.Bytes}, row.Hash, nil}
+	k := known{
+		Key{row.Name, row.Note, nil, row.Until, row.CreatedAt, row.UsedAt, row.PerSecond, row.Bytes},
+		row.Hash,
+		nil,
+	}
 	if b := (flow.Bounds{PerSecond: k.PerSecond, Bytes: k.Bytes}); b != (flow.Bounds{}) {
 		k.rate = NewRate(b)
 	}

@@ -2705,7 +2705,7 @@ export interface components {
             patch?: Record<string, never>[];
             /** @description the new message: a string of its bytes, or JSON */
             message?: unknown;
-            /** @description the new message as the JSON of its tree, for a format that is written by a schema (avro, protobuf) */
+            /** @description the new message as the JSON of its tree, for a format that a schema writes (avro, protobuf) */
             tree?: string;
             preview?: boolean;
             why?: string;
