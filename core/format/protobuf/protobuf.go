@@ -113,6 +113,10 @@ func (s *Schema) Decode(src []byte, depth, nodes int) (*message.Node, message.Sc
 	if s == nil {
 		return nil, nil, errors.New("protobuf: a message is read by a schema; name its file under schema")
 	}
+	left := nodes
+	if err := bound(src, s.of, min(depth, 10_000), &left); err != nil {
+		return nil, nil, &message.SyntaxError{Format: "Protocol Buffers", Line: 1, Column: 1, Problem: err.Error()}
+	}
 	m := dynamicpb.NewMessage(s.of)
 	if err := (proto.UnmarshalOptions{AllowPartial: true, RecursionLimit: min(depth, 10_000)}).Unmarshal(src, m); err != nil {
 		return nil, nil, &message.SyntaxError{Format: "Protocol Buffers", Line: 1, Column: 1,

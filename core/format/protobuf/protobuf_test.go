@@ -179,6 +179,27 @@ func TestSchemasAreFound(t *testing.T) {
 
 const kindsHere = "enum Kind { UNKNOWN = 0; BOOK = 1; DISC = 2; }"
 
+// A message of few bytes that would make many values is refused before it makes them.
+func TestManyValuesAreNotMade(t *testing.T) {
+	s := schema(t, loan, "Loan")
+	numbers := schema(t, `syntax = "proto3"; message M { repeated int32 n = 1; repeated double d = 2; }`, "")
+	for name, c := range map[string]struct {
+		s   *Schema
+		src string
+	}{
+		"empty messages": {s, strings.Repeat("\x12\x00", 1001)},
+		"a packed list":  {numbers, "\x0a\xe9\x07" + strings.Repeat("\x01", 1001)},
+		"packed doubles": {numbers, "\x12\xc8\x3e" + strings.Repeat("\x00", 8008)},
+	} {
+		if _, _, err := c.s.Decode([]byte(c.src), 100, 1000); err == nil || !strings.Contains(err.Error(), "more values") {
+			t.Errorf("%s: %v", name, err)
+		}
+		if _, _, err := c.s.Decode([]byte(c.src), 100, 5000); err != nil {
+			t.Errorf("%s within its bound: %v", name, err)
+		}
+	}
+}
+
 // Random messages: the JSON mapping of the reference implementation reads the same out of the
 // bytes that we write, and what it writes we read.
 func TestRoundTripsAgreeWithTheJSONMapping(t *testing.T) {
