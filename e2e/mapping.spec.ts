@@ -342,6 +342,32 @@ test("Avro comes in and Protocol Buffers go out, by schemas among the flow's fil
   await expect.poll(trace).toMatchObject({ format: "protobuf", tree: '{"reader":"LC1","until":"2030-03-29"}', base64: "CgNMQzESCjIwMzAtMDMtMjk=" });
 });
 
+test("a contract gives the lines of the target, those that must be there first", async ({ page, goto, app }) => {
+  await begin(app, page, goto, "by-contract", { format: "json" }, order, "application/json");
+  await page.getByRole("button", { name: "add below" }).click();
+  await page.getByRole("dialog").getByText("Map", { exact: true }).click();
+  await page.getByRole("button", { name: "What it looks like…" }).click();
+  await page.getByRole("tab", { name: "A contract" }).click();
+  const contract = {
+    openapi: "3.0.3",
+    info: { title: "Desk", version: "1" },
+    paths: { "/readers": { post: { operationId: "newReader", requestBody: { content: { "application/json": { schema: { $ref: "#/components/schemas/Reader" } } } }, responses: { "201": { description: "made" } } } } },
+    components: { schemas: { Reader: { type: "object", required: ["number"], properties: { nick: { type: "string" }, number: { type: "string" }, family: { type: "string" } } } } },
+  };
+  await page.getByRole("textbox", { name: "Contract" }).fill(JSON.stringify(contract));
+  await page.getByRole("button", { name: "Read it" }).click();
+  await expect(page.getByTestId("made")).toContainText("number");
+  await page.getByRole("button", { name: "Show its lines" }).click();
+  const lines = page.getByRole("listbox", { name: "Lines of the target" }).getByRole("option");
+  await expect(lines).toHaveCount(3);
+  await expect(lines.first()).toContainText("number required");
+  await lines.first().click();
+  await pick(page, "body.card").last().click();
+  await line(page, /^family/).click();
+  await pick(page, "body.family").last().click();
+  await expect.poll(() => written(app, page, "by-contract")).toBe(`{"number":"LC4417203","family":"O'Neil"}`);
+});
+
 test("a dead letter that came as Avro is repaired by its tree", async ({ page, goto, app }) => {
   const base = `${app.base}/api/v1/flows/avro-dead`;
   const flow = (schema: object) => ({

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { call, enc, type Schemas } from "../api/client";
+import { call, enc } from "../api/client";
+import { type Contract, FromContract } from "../steps/from-contract";
 import { Dialog, Select, Setting, Text, Trouble } from "../ui/parts";
 
 const plainName = (title: string) =>
@@ -9,8 +10,6 @@ const plainName = (title: string) =>
     .normalize("NFKD")
     .replace(/[^a-z0-9]+/g, "-")
     .replace(/^-+|-+$/g, "");
-
-type Contract = Schemas["Contract"];
 
 const types: Record<string, string> = {
   json: "application/json",
@@ -134,7 +133,12 @@ export function StartFlow({ open, onClose }: { open: boolean; onClose: () => voi
             />
           </Setting>
         )}
-        <FromContract contract={contract} onContract={setContract} onError={setError} />
+        <details className="mb-2.5">
+          <summary className="head cursor-pointer">From a contract: a schema and a sample come with it</summary>
+          <div className="mt-2">
+            <FromContract title="What comes in" contract={contract} onContract={setContract} onError={setError} />
+          </div>
+        </details>
         {error !== undefined && <Trouble error={error} />}
         <div className="mt-3 flex gap-2">
           <button type="submit" className="btn btn-go" disabled={!name}>
@@ -146,91 +150,5 @@ export function StartFlow({ open, onClose }: { open: boolean; onClose: () => voi
         </div>
       </form>
     </Dialog>
-  );
-}
-
-/** What a partner sent about the messages, and which of them comes in here. */
-function FromContract({
-  contract,
-  onContract,
-  onError,
-}: {
-  contract: Contract | null;
-  onContract: (c: Contract | null) => void;
-  onError: (e: unknown) => void;
-}) {
-  const [text, setText] = useState("");
-  const [choose, setChoose] = useState("");
-  const read = async (t: string, choice: string) => {
-    onError(undefined);
-    try {
-      const { value } = await call<Contract>("/api/v1/contracts", {
-        body: choice ? { text: t, choose: choice } : { text: t },
-      });
-      const only = value.choices[0]?.name ?? "";
-      setChoose(choice || only);
-      if (choice || !only) onContract(value);
-      else await read(t, only);
-    } catch (e) {
-      onContract(null);
-      onError(e);
-    }
-  };
-  return (
-    <details className="mb-2.5">
-      <summary className="head cursor-pointer">From a contract: a schema and a sample come with it</summary>
-      <div className="mt-2">
-        <Setting
-          label="Contract"
-          hint="a JSON Schema, OpenAPI 3, AsyncAPI 3, XSD or WSDL 1.1; paste it, or choose a file"
-        >
-          <textarea
-            aria-label="Contract"
-            className="field data"
-            rows={4}
-            value={text}
-            onChange={(e) => setText(e.target.value)}
-          />
-        </Setting>
-        <div className="mb-2.5 flex items-center gap-3">
-          <input
-            type="file"
-            aria-label="File of the contract"
-            onChange={async (e) => {
-              const file = e.target.files?.[0];
-              if (!file) return;
-              const t = await file.text();
-              setText(t);
-              await read(t, "");
-            }}
-          />
-          <button type="button" className="btn" disabled={!text.trim()} onClick={() => read(text, "")}>
-            Read it
-          </button>
-        </div>
-        {contract && (
-          <Setting label={`${contract.kind}: what comes in`}>
-            <Select
-              label="What comes in"
-              value={choose}
-              onChange={(c) => read(text, c)}
-              options={contract.choices.map((c): [string, string] => [c.name, c.title])}
-            />
-          </Setting>
-        )}
-        {contract?.made && (
-          <>
-            <pre className="data max-h-32 overflow-auto border border-line bg-sheet p-2" data-testid="made">
-              {contract.made.sample}
-            </pre>
-            {contract.made.notes.map((n) => (
-              <p key={n} className="mt-1 text-[12.5px] text-wait">
-                {n}
-              </p>
-            ))}
-          </>
-        )}
-      </div>
-    </details>
   );
 }

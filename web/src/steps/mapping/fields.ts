@@ -122,7 +122,9 @@ export function rowsOf(fields: MapField[], lines: TargetLine[], as: string): Row
       for (const [l, i] of taken) if (known.indexOf(l) < n) last = Math.max(last, i);
       return last + 1;
     };
-    for (const line of known) {
+    // What must be there stands first; segments of HL7 stay where people look for them.
+    const inOrder = as === "hl7" ? known : [...known.filter((l) => l.required), ...known.filter((l) => !l.required)];
+    for (const line of inOrder) {
       const i = taken.get(line);
       if (i !== undefined) put(i, line);
       else if (!inGroups.has(line.to) || line.list)

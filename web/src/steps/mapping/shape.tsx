@@ -1,6 +1,7 @@
 import { useState } from "react";
 import type { Step } from "../../model/model";
-import { Dialog, Select, Setting, Text } from "../../ui/parts";
+import { Dialog, Select, Setting, Text, Trouble } from "../../ui/parts";
+import { type Contract, FromContract } from "../from-contract";
 import { withSetting } from "../kit";
 
 /** What a document seems to be, for an example that is pasted. */
@@ -51,6 +52,14 @@ export function likeExample(step: Step, text: string, starts = usuallyStarts(tex
   return starts ? { ...next, start: "example", example } : { ...next, target: { example } };
 }
 
+/** A map whose target is a message of a contract: by its schema, or where it is XML by its sample. */
+function byContract(step: Step, contract: Contract | null): Step {
+  const made = contract?.made;
+  if (!made) return step;
+  if (made.format !== "json") return { ...step, as: made.format, target: { example: made.sample } };
+  return { ...step, as: "json", target: { schema: made.schema } };
+}
+
 /** A dialog in which a person says what the target looks like. */
 export function ShapeDialog(p: {
   open: boolean;
@@ -60,7 +69,9 @@ export function ShapeDialog(p: {
   tables: { name: string; columns: string[] }[];
   change: (next: Step) => void;
 }) {
-  const [by, setBy] = useState<"example" | "schema" | "message" | "table">("example");
+  const [by, setBy] = useState<"example" | "schema" | "contract" | "message" | "table">("example");
+  const [contract, setContract] = useState<Contract | null>(null);
+  const [trouble, setTrouble] = useState<unknown>();
   const [text, setText] = useState("");
   const [keep, setKeep] = useState<boolean | null>(null);
   const [file, setFile] = useState(p.files[0] ?? "");
@@ -72,6 +83,7 @@ export function ShapeDialog(p: {
     const base = withoutShape(p.step);
     if (by === "example") p.change(likeExample(p.step, text, starts));
     else if (by === "schema") p.change({ ...base, as: "json", target: { schema: { $ref: file } } });
+    else if (by === "contract") p.change(byContract(base, contract));
     else if (by === "message") p.change({ ...base, as: "hl7", target: { message: kind, version } });
     else
       p.change({
@@ -88,6 +100,7 @@ export function ShapeDialog(p: {
           [
             ["example", "An example"],
             ["schema", "A schema"],
+            ["contract", "A contract"],
             ["message", "A kind of HL7 message"],
             ["table", "A table"],
           ] as const
@@ -128,6 +141,12 @@ export function ShapeDialog(p: {
         ) : (
           <p className="text-quiet">The flow has no schema among its files yet; put one there under Files.</p>
         ))}
+      {by === "contract" && (
+        <>
+          <FromContract title="What the target is" contract={contract} onContract={setContract} onError={setTrouble} />
+          {trouble !== undefined && <Trouble error={trouble} />}
+        </>
+      )}
       {by === "message" && (
         <div className="flex gap-2">
           <Setting inline label="Kind of message" hint="type and event, such as ORU^R01">
@@ -158,7 +177,7 @@ export function ShapeDialog(p: {
         <button
           type="button"
           className="btn btn-go"
-          disabled={by === "example" ? !text.trim() : by === "schema" ? !file : by === "table" ? !table : !kind}
+          disabled={!{ example: text.trim(), schema: file, contract: contract?.made, message: kind, table }[by]}
           onClick={done}
         >
           Show its lines
