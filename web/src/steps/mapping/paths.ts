@@ -97,3 +97,30 @@ export function likeliest(name: string, title: string | undefined, sources: Sour
   }
   return best;
 }
+
+/** The values of a loop's items, as its fields say them. */
+export const itemSources = (all: Source[], loop: Loop): Source[] =>
+  all.flatMap((s) => {
+    const e = within(s.expression, [loop]);
+    return e === s.expression ? [] : [{ ...s, expression: e }];
+  });
+
+/** What the fields of a loop see besides: the item with its values, and its number. */
+export const loopCompletions = (all: Source[], loops: Loop[]) =>
+  loops.flatMap((l) => [
+    { label: l.as, detail: `each of ${l.each}` },
+    ...itemSources(all, l).map((s) => ({ label: s.expression, detail: s.value ?? "here" })),
+    { label: "index", detail: "its number, from 0" },
+  ]);
+
+/** A path as it is outside of the loops around it, for the first item of each. */
+export function outside(path: string, loops: Loop[]): string {
+  let out = path;
+  for (const l of [...loops].reverse()) {
+    const g = /^hl7Groups\((\w[\w.]*), "([A-Z][A-Z0-9]{2})"\)$/.exec(l.each);
+    out = g
+      ? out.replace(new RegExp(`^hl7\\(${l.as}, `), `hl7(${g[1]}, `)
+      : out.replace(new RegExp(`^${l.as}(?=$|[.[])`), `${l.each.replace(/^many\((.*)\)$/, "$1")}[0]`);
+  }
+  return out;
+}

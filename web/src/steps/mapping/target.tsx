@@ -23,29 +23,15 @@ import {
   removed,
   rowsOf,
 } from "./fields";
+import { filled } from "./filling";
 import { LikeNames } from "./like-names";
-import { likeliest, listOf, placeFor, type Source, within } from "./paths";
+import { itemSources, likeliest, loopCompletions, outside, placeFor, within } from "./paths";
 import { TargetRow } from "./row";
 import { likeExample, ShapeDialog } from "./shape";
 import { seenAt, useConditions, useEarlier, useLines, useSources, useWords } from "./use-map";
 
 /** How many lines are shown before those that nothing writes fold into one. */
 const unfolded = 40;
-
-/** The values of a loop's items, as its fields say them. */
-const itemSources = (all: Source[], loop: Loop): Source[] =>
-  all.flatMap((s) => {
-    const e = within(s.expression, [loop]);
-    return e === s.expression ? [] : [{ ...s, expression: e }];
-  });
-
-/** What the fields of a loop see besides: the item with its values, and its number. */
-const loopCompletions = (all: Source[], loops: Loop[]) =>
-  loops.flatMap((l) => [
-    { label: l.as, detail: `each of ${l.each}` },
-    ...itemSources(all, l).map((s) => ({ label: s.expression, detail: s.value ?? "here" })),
-    { label: "index", detail: "its number, from 0" },
-  ]);
 
 /** Whether somebody types there. */
 const inField = (at: EventTarget) => !!(at as HTMLElement).closest("input, select, textarea, .cm-editor");
@@ -94,56 +80,12 @@ export function Target(p: FormProps & { within?: boolean }) {
   const values = (r: Row) =>
     p.entry?.fields?.find((x) => x.to === (r.field && isLoop(r.field) ? `${r.path}[]` : r.path));
 
-  /** The next line that nothing writes, behind a place in the document. */
-  const nextUnset = (next: MapField[], path: string): string | null => {
-    const list = rowsOf(next, lines, as);
-    const here = list.findIndex((r) => r.path === path && r.field);
-    const open = (r: Row) => !r.field;
-    return (list.slice(here + 1).find(open) ?? null)?.key ?? null;
-  };
-
-  /** Puts what is picked into a row: a value, or for a list a loop over it. */
+  /** Puts what is picked into a row, and goes on to the next one that nothing writes. */
   const fill = (r: Row, path: string) => {
-    const source = within(path, r.loops);
-    if (r.field && !isLoop(r.field)) {
-      const next = edited(fields, r.at, { from: source });
-      put(next, "");
-      arm(r.line ? nextUnset(next, r.path) : null);
-      return;
-    }
-    if (r.field) {
-      put(edited(fields, r.at, { each: source }), "");
-      arm(null);
-      return;
-    }
-    if (!r.line) return;
-    if (r.line.list) {
-      const list = sources.some((s) => s.expression === path && !s.list) ? listOf(source) : source;
-      const each = /\[\d+\]$/.test(list) ? listOf(list) : list;
-      const inner = itemSources(sources, { each: path === source ? each : listOf(path), as: "item" });
-      const matched = (r.line.lines ?? []).flatMap((l): MapField[] => {
-        if (l.list) return [];
-        if (as === "hl7" && l.title?.startsWith("Set ID")) return [{ to: l.to, from: "index + 1" }];
-        const s = inner.find((x) => x.name.toLowerCase() === l.name.toLowerCase());
-        return s ? [{ to: l.to, from: s.expression }] : [];
-      });
-      const f: MapField = {
-        ...(as !== "csv" && as !== "hl7" && as !== "fixed" ? { to: r.to } : {}),
-        each,
-        fields: matched,
-      };
-      if (as === "hl7") f.note = r.line.name; // it has no place of its own: which line it is of is known by this
-      if (r.loops.length) f.as = `item${r.loops.length + 1}`;
-      const next = insert(r.at, f);
-      put(next, "");
-      const list2 = rowsOf(next, lines, as);
-      const mine = list2.findIndex((x) => x.field === f || (x.at.join() === r.at.join() && x.field && isLoop(x.field)));
-      arm(list2.slice(mine + 1).find((x) => !x.field && x.depth > r.depth)?.key ?? null);
-      return;
-    }
-    const next = insert(r.at, { to: r.to, from: source });
-    put(next, "");
-    arm(nextUnset(next, r.path));
+    const done = filled(r, path, { fields, lines, as, sources });
+    if (!done) return;
+    put(done.fields, "");
+    arm(done.next);
   };
 
   // A click on a value before the step goes to the armed row, else it is picked until a row is chosen;
@@ -471,18 +413,6 @@ export function Target(p: FormProps & { within?: boolean }) {
       )}
     </div>
   );
-}
-
-/** A path as it is outside of the loops around it, for the first item of each. */
-function outside(path: string, loops: Loop[]): string {
-  let out = path;
-  for (const l of [...loops].reverse()) {
-    const g = /^hl7Groups\((\w[\w.]*), "([A-Z][A-Z0-9]{2})"\)$/.exec(l.each);
-    out = g
-      ? out.replace(new RegExp(`^hl7\\(${l.as}, `), `hl7(${g[1]}, `)
-      : out.replace(new RegExp(`^${l.as}(?=$|[.[])`), `${l.each.replace(/^many\((.*)\)$/, "$1")}[0]`);
-  }
-  return out;
 }
 
 export { isGroup };
