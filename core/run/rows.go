@@ -3,6 +3,7 @@ package run
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -26,8 +27,20 @@ func rowsPath(path string, n int) string { return fmt.Sprintf("%s@rows%d", path,
 // rows are those that a step has asked for. It implements expr.Rows.
 type rows struct {
 	known []want.Looked
-	times int  // how often it wanted some
-	lacks bool // it asked for one that is not known
+	at    map[string]int // where each stands in known
+	times int            // how often it wanted some
+	lacks bool           // it asked for one that is not known
+}
+
+// add takes rows that were found.
+func (r *rows) add(found ...want.Looked) {
+	if r.at == nil {
+		r.at = make(map[string]int, len(found))
+	}
+	for _, l := range found {
+		r.at[l.Table+" "+l.Asked] = len(r.known)
+		r.known = append(r.known, l)
+	}
 }
 
 // rowsFor gives a step the rows that were recorded for it.
@@ -38,7 +51,7 @@ func (w *walker) rowsFor(path string) *rows {
 		if !ok {
 			return r
 		}
-		r.known = append(r.known, e.Looked...)
+		r.add(e.Looked...)
 		r.times++
 	}
 }
@@ -46,10 +59,8 @@ func (w *walker) rowsFor(path string) *rows {
 // Row implements expr.Rows.
 func (r *rows) Row(name string, key *message.Node) (*message.Node, error) {
 	asked := string(jsonfmt.Encode(key))
-	for i := range r.known {
-		if l := &r.known[i]; l.Table == name && l.Asked == asked {
-			return rowOf(l)
-		}
+	if i, known := r.at[name+" "+asked]; known {
+		return rowOf(&r.known[i])
 	}
 	r.lacks = true
 	return nil, errors.New("the row is not looked up yet")
@@ -109,7 +120,7 @@ func (w *walker) look(s *step.Compiled, c *step.Call, r *rows, do func(c *step.C
 		case ok && reply.Fail != nil:
 			return false, reply.Fail
 		case ok:
-			r.known = append(r.known, reply.Effect.Looked...)
+			r.add(reply.Effect.Looked...)
 			return true, nil
 		}
 	}
@@ -163,7 +174,7 @@ type finding struct {
 // find does what a step does to see which rows it asks for; what else it comes to is of no
 // account, since the walk over what was found does it again.
 func find(call *step.Call, known *rows, do func(c *step.Call), t table.Tables) (want.Effect, error) {
-	f := &finding{tables: t, known: &rows{known: known.known}}
+	f := &finding{tables: t, known: &rows{known: slices.Clip(known.known), at: maps.Clone(known.at)}}
 	c := *call
 	c.Rows, c.Watch = f, nil
 	c.Memory = message.NewMemory("the work on one message", walkMemory)
@@ -186,7 +197,7 @@ func (f *finding) Row(name string, key *message.Node) (*message.Node, error) {
 		return nil, err
 	}
 	f.found = append(f.found, out)
-	f.known.known = append(f.known.known, out)
+	f.known.add(out)
 	return rowOf(&out)
 }
 
