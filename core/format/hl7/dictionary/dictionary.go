@@ -11,8 +11,6 @@
 package dictionary
 
 import (
-	"bytes"
-	"compress/gzip"
 	_ "embed" // for the data
 	"encoding/json"
 	"slices"
@@ -21,8 +19,8 @@ import (
 	"sync"
 )
 
-//go:embed dictionary.json.gz
-var packed []byte
+//go:embed dictionary.json
+var whole []byte
 
 // Part is a field of a segment, or a component of a type.
 type Part struct {
@@ -134,7 +132,7 @@ type Table struct {
 	Values map[string]string // what each means
 }
 
-var load = sync.OnceValue(unpack)
+var load = sync.OnceValue(read)
 
 type data struct {
 	versions []*Version
@@ -161,8 +159,8 @@ func Of(name string) *Version {
 	return best
 }
 
-// unpack reads the data, which ship with the program: they are whole.
-func unpack() *data {
+// read reads the data, which ship with the program: they are whole.
+func read() *data {
 	out := &data{tables: map[int]*Table{}}
 	var file struct {
 		Versions []struct {
@@ -172,11 +170,7 @@ func unpack() *data {
 		}
 		Tables map[string]*coded
 	}
-	r, err := gzip.NewReader(bytes.NewReader(packed))
-	if err == nil {
-		err = json.NewDecoder(r).Decode(&file)
-	}
-	if err != nil {
+	if err := json.Unmarshal(whole, &file); err != nil {
 		panic("the dictionary of HL7 cannot be read: " + err.Error())
 	}
 	last := &Version{}

@@ -1,10 +1,9 @@
-// Makes dictionary.json.gz from the npm package hl7-dictionary 1.0.1 (MIT, Fernando Serrano):
+// Makes dictionary.json from the npm package hl7-dictionary 1.0.1 (MIT, Fernando Serrano):
 //   npm install --no-save hl7-dictionary@1.0.1 && node generate.mjs
 // What is equal in two versions stands once: a version names only what it has otherwise than
 // the one before.
 import { createRequire } from "node:module";
 import { writeFileSync } from "node:fs";
-import { gzipSync } from "node:zlib";
 
 const { definitions, tables } = createRequire(import.meta.url)("hl7-dictionary");
 
@@ -47,4 +46,11 @@ for (const version of Object.keys(definitions).sort()) {
   });
 }
 for (const [number, t] of Object.entries(tables)) out.tables[Number(number)] = [t.desc.trim(), t.values];
-writeFileSync(new URL("dictionary.json.gz", import.meta.url), gzipSync(JSON.stringify(out), { level: 7 }));
+// An entry a line, so that a change of the data can be read.
+const lines = (all) => `{\n${Object.entries(all).map(([k, v]) => `${JSON.stringify(k)}:${JSON.stringify(v)}`).join(",\n")}\n}`;
+const written = ({ version, ...kinds }) =>
+  `{"version":${JSON.stringify(version)},\n${Object.entries(kinds).map(([k, v]) => `"${k}":${lines(v)}`).join(",\n")}}`;
+writeFileSync(
+  new URL("dictionary.json", import.meta.url),
+  `{"versions":[\n${out.versions.map(written).join(",\n")}\n],\n"tables":${lines(out.tables)}}\n`,
+);
