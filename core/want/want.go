@@ -177,6 +177,15 @@ type Look struct {
 // Kind implements Want.
 func (*Look) Kind() string { return KindLook }
 
+// Find implements Finder.
+func (w *Look) Find(t table.Tables) (Effect, error) { return w.Do(t) }
+
+// Finder is a want that reads tables, and does no more.
+type Finder interface {
+	Want
+	Find(t table.Tables) (Effect, error)
+}
+
 // Rows finds the rows that lookup() asks for in the settings of a step, before the
 // step is done. Do depends on nothing but the tables and the message.
 type Rows struct {
@@ -185,6 +194,9 @@ type Rows struct {
 
 // Kind implements Want.
 func (*Rows) Kind() string { return KindRows }
+
+// Find implements Finder.
+func (w *Rows) Find(t table.Tables) (Effect, error) { return w.Do(t) }
 
 // Pair writes a row of a cross-reference table. Decide says what that comes to
 // in the tables as they are; an error that is a step's failure ends the message.

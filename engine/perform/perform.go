@@ -57,7 +57,7 @@ func (p *Performers) performers() map[string]journal.Performer {
 		want.KindTurn:     turn{p},
 		want.KindLimit:    limit{p},
 		want.KindLook:     look{p},
-		want.KindRows:     rows{p},
+		want.KindRows:     look{p},
 		want.KindPair:     pair{p},
 		want.KindOnce:     once{p},
 		want.KindHold:     hold{p},

@@ -20,26 +20,12 @@ type look struct{ *Performers }
 
 // Foresee implements journal.Performer.
 func (look) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error) {
-	effect, err := asked.Want.(*want.Look).Do(v.LookIn())
+	effect, err := asked.Want.(want.Finder).Find(v.LookIn())
 	return outcome(effect, err)
 }
 
 // Perform implements journal.Performer.
 func (look) Perform(_ *journal.Writing, _ want.Asked, foreseen journal.Outcome) (journal.Outcome, error) {
-	return foreseen, nil
-}
-
-// rows finds what lookup() asks for in the settings of a step; the same holds of it.
-type rows struct{ *Performers }
-
-// Foresee implements journal.Performer.
-func (rows) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error) {
-	effect, err := asked.Want.(*want.Rows).Do(v.LookIn())
-	return outcome(effect, err)
-}
-
-// Perform implements journal.Performer.
-func (rows) Perform(_ *journal.Writing, _ want.Asked, foreseen journal.Outcome) (journal.Outcome, error) {
 	return foreseen, nil
 }
 

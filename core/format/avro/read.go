@@ -187,13 +187,13 @@ func (r *reader) primitive(s *avro.PrimitiveSchema) (*message.Node, error) {
 		if err != nil {
 			return nil, err
 		}
-		return floatOf(float64(math.Float32frombits(binary.LittleEndian.Uint32(b))), 32), nil
+		return message.NewFloat(float64(math.Float32frombits(binary.LittleEndian.Uint32(b))), 32), nil
 	case avro.Double:
 		b, err := r.take(8, "a double")
 		if err != nil {
 			return nil, err
 		}
-		return floatOf(math.Float64frombits(binary.LittleEndian.Uint64(b)), 64), nil
+		return message.NewFloat(math.Float64frombits(binary.LittleEndian.Uint64(b)), 64), nil
 	case avro.String:
 		text, err := r.text("a string")
 		return message.NewString(text), err

@@ -2,7 +2,6 @@ package avro
 
 import (
 	"fmt"
-	"math"
 	"math/big"
 	"strconv"
 	"strings"
@@ -82,19 +81,6 @@ func timeFrom(l avro.LogicalType, text string) (int64, error) {
 		return t.UnixMilli(), nil
 	}
 	return t.UnixMicro(), nil
-}
-
-// floatOf gives a float with the fewest digits that mean it; what is no number is a text.
-func floatOf(f float64, bits int) *message.Node {
-	switch {
-	case math.IsNaN(f):
-		return message.NewString("NaN")
-	case math.IsInf(f, 1):
-		return message.NewString("Infinity")
-	case math.IsInf(f, -1):
-		return message.NewString("-Infinity")
-	}
-	return message.NewNumber(strconv.FormatFloat(f, 'g', -1, bits))
 }
 
 // decimalOf reads a decimal: a whole number in two's complement, the highest byte first.

@@ -265,26 +265,20 @@ func wholeOf(text string) (int64, bool) {
 	return r.Num().Int64(), true
 }
 
-// notNumbers are the floats that no number is.
-var notNumbers = map[string]float64{"NaN": math.NaN(), "Infinity": math.Inf(1), "-Infinity": math.Inf(-1)}
-
 func (w *writer) float(s *avro.PrimitiveSchema, n *message.Node) error {
 	bits := 64
 	if s.Type() == avro.Float {
 		bits = 32
 	}
-	f, special := notNumbers[n.Text]
-	if n.Kind == message.Number {
-		var err error
-		if f, err = strconv.ParseFloat(n.Text, bits); err != nil {
-			return w.fail("%s is no %s", n.Text, s.Type())
-		}
-	} else if n.Kind != message.String || !special {
+	f, ok := n.Float(bits)
+	switch {
+	case !ok && n.Kind == message.Number:
+		return w.fail("%s is no %s", n.Text, s.Type())
+	case !ok:
 		return w.unfit(s, n)
-	}
-	if bits == 32 {
+	case bits == 32:
 		w.out = binary.LittleEndian.AppendUint32(w.out, math.Float32bits(float32(f)))
-	} else {
+	default:
 		w.out = binary.LittleEndian.AppendUint64(w.out, math.Float64bits(f))
 	}
 	return nil

@@ -2,7 +2,6 @@ package protobuf
 
 import (
 	"errors"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -124,25 +123,11 @@ func (r *reader) single(f protoreflect.FieldDescriptor, v protoreflect.Value) (*
 		}
 		return message.NewNumber(strconv.Itoa(int(v.Enum()))), nil
 	case protoreflect.FloatKind:
-		return floatOf(v.Float(), 32), nil
+		return message.NewFloat(v.Float(), 32), nil
 	case protoreflect.DoubleKind:
-		return floatOf(v.Float(), 64), nil
+		return message.NewFloat(v.Float(), 64), nil
 	case protoreflect.Uint32Kind, protoreflect.Uint64Kind, protoreflect.Fixed32Kind, protoreflect.Fixed64Kind:
 		return message.NewNumber(strconv.FormatUint(v.Uint(), 10)), nil
 	}
 	return message.NewNumber(strconv.FormatInt(v.Int(), 10)), nil
-}
-
-// floatOf gives a float with the fewest digits that mean it; what is no number is a text, as the
-// JSON mapping has it.
-func floatOf(f float64, bits int) *message.Node {
-	switch {
-	case math.IsNaN(f):
-		return message.NewString("NaN")
-	case math.IsInf(f, 1):
-		return message.NewString("Infinity")
-	case math.IsInf(f, -1):
-		return message.NewString("-Infinity")
-	}
-	return message.NewNumber(strconv.FormatFloat(f, 'g', -1, bits))
 }

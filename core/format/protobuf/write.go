@@ -3,7 +3,6 @@ package protobuf
 import (
 	"encoding/base64"
 	"fmt"
-	"math"
 	"strconv"
 	"strings"
 
@@ -213,44 +212,36 @@ func (w *writer) enum(d protoreflect.EnumDescriptor, n *message.Node) (protorefl
 }
 
 func (w *writer) number(kind protoreflect.Kind, n *message.Node) (protoreflect.Value, error) {
-	special := map[string]float64{"NaN": math.NaN(), "Infinity": math.Inf(1), "-Infinity": math.Inf(-1)}
-	f, is := special[n.Text]
 	float := kind == protoreflect.FloatKind || kind == protoreflect.DoubleKind
-	if n.Kind != message.Number && !(float && is && n.Kind == message.String) {
+	if n.Kind != message.Number && !(float && n.Kind == message.String) {
 		return protoreflect.Value{}, w.fail("a %s was given, and the schema has %s", n.Kind, kind)
 	}
-	var err error
-	switch kind {
-	case protoreflect.FloatKind, protoreflect.DoubleKind:
-		bits := map[protoreflect.Kind]int{protoreflect.FloatKind: 32, protoreflect.DoubleKind: 64}[kind]
-		if !is {
-			f, err = strconv.ParseFloat(n.Text, bits)
-		}
-		if err == nil && bits == 32 {
-			return protoreflect.ValueOfFloat32(float32(f)), nil
-		} else if err == nil {
-			return protoreflect.ValueOfFloat64(f), nil
-		}
-	case protoreflect.Int32Kind, protoreflect.Sint32Kind, protoreflect.Sfixed32Kind:
-		var v int64
-		if v, err = strconv.ParseInt(n.Text, 10, 32); err == nil {
-			return protoreflect.ValueOfInt32(int32(v)), nil
-		}
-	case protoreflect.Uint32Kind, protoreflect.Fixed32Kind:
-		var v uint64
-		if v, err = strconv.ParseUint(n.Text, 10, 32); err == nil {
-			return protoreflect.ValueOfUint32(uint32(v)), nil
-		}
-	case protoreflect.Uint64Kind, protoreflect.Fixed64Kind:
-		var v uint64
-		if v, err = strconv.ParseUint(n.Text, 10, 64); err == nil {
-			return protoreflect.ValueOfUint64(v), nil
-		}
-	default:
-		var v int64
-		if v, err = strconv.ParseInt(n.Text, 10, 64); err == nil {
-			return protoreflect.ValueOfInt64(v), nil
-		}
+	v, ok := numberOf(kind, n)
+	if !ok {
+		return v, w.fail("%s is no %s", n.Text, kind)
 	}
-	return protoreflect.Value{}, w.fail("%s is no %s", n.Text, kind)
+	return v, nil
+}
+
+// numberOf reads a number of a kind exactly; false where it is none.
+func numberOf(kind protoreflect.Kind, n *message.Node) (protoreflect.Value, bool) {
+	switch kind {
+	case protoreflect.FloatKind:
+		f, ok := n.Float(32)
+		return protoreflect.ValueOfFloat32(float32(f)), ok
+	case protoreflect.DoubleKind:
+		f, ok := n.Float(64)
+		return protoreflect.ValueOfFloat64(f), ok
+	case protoreflect.Int32Kind, protoreflect.Sint32Kind, protoreflect.Sfixed32Kind:
+		v, err := strconv.ParseInt(n.Text, 10, 32)
+		return protoreflect.ValueOfInt32(int32(v)), err == nil
+	case protoreflect.Uint32Kind, protoreflect.Fixed32Kind:
+		v, err := strconv.ParseUint(n.Text, 10, 32)
+		return protoreflect.ValueOfUint32(uint32(v)), err == nil
+	case protoreflect.Uint64Kind, protoreflect.Fixed64Kind:
+		v, err := strconv.ParseUint(n.Text, 10, 64)
+		return protoreflect.ValueOfUint64(v), err == nil
+	}
+	v, err := strconv.ParseInt(n.Text, 10, 64)
+	return protoreflect.ValueOfInt64(v), err == nil
 }
