@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { call, type Schemas } from "../api/client";
 import { Select, Setting } from "../ui/parts";
+import { Pasted } from "../ui/pasted";
 
 export type Contract = Schemas["Contract"];
 
@@ -35,34 +36,14 @@ export function FromContract({
   };
   return (
     <>
-      <Setting
+      <Pasted
         label="Contract"
+        file="File of the contract"
         hint="a JSON Schema, OpenAPI 3, AsyncAPI 3, XSD or WSDL 1.1; paste it, or choose a file"
-      >
-        <textarea
-          aria-label="Contract"
-          className="field data"
-          rows={4}
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-        />
-      </Setting>
-      <div className="mb-2.5 flex items-center gap-3">
-        <input
-          type="file"
-          aria-label="File of the contract"
-          onChange={async (e) => {
-            const file = e.target.files?.[0];
-            if (!file) return;
-            const t = await file.text();
-            setText(t);
-            await read(t, "");
-          }}
-        />
-        <button type="button" className="btn" disabled={!text.trim()} onClick={() => read(text, "")}>
-          Read it
-        </button>
-      </div>
+        value={text}
+        onChange={setText}
+        onRead={(t) => read(t, "")}
+      />
       {contract && (
         <Setting label={`${contract.kind}: ${title.toLowerCase()}`}>
           <Select

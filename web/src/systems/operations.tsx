@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { call, type Schemas } from "../api/client";
 import { Select, Setting, says } from "../ui/parts";
+import { Pasted } from "../ui/pasted";
 import type { Value } from "./schema";
 
 export type Operation = Schemas["PartnerOperation"];
@@ -45,45 +46,26 @@ export function FromPartner(p: {
             ))}
           </ul>
         )}
-        <Setting
+        <Pasted
           label="Contract"
+          file="File of the contract"
           hint="an OpenAPI 3, AsyncAPI 3 or WSDL 1.1; deliveries are offered its operations, and the address is taken from it"
           error={bad}
+          value={text}
+          onChange={setText}
+          onRead={read}
         >
-          <textarea
-            aria-label="Contract"
-            className="field data h-16"
-            value={text}
-            spellCheck={false}
-            onChange={(e) => setText(e.target.value)}
-          />
-        </Setting>
-        {notes.map((n) => (
-          <p key={n} className="mb-1 text-[12.5px] text-wait">
-            {n}
-          </p>
-        ))}
-        <div className="mb-1 flex items-center gap-3">
-          <input
-            type="file"
-            aria-label="File of the contract"
-            onChange={async (e) => {
-              const file = e.target.files?.[0];
-              if (!file) return;
-              const t = await file.text();
-              setText(t);
-              await read(t);
-            }}
-          />
-          <button type="button" className="btn" disabled={!text.trim()} onClick={() => read(text)}>
-            Read it
-          </button>
           {has.length > 0 && (
             <button type="button" className="btn-bare" onClick={() => p.onRead(undefined)}>
               take them away
             </button>
           )}
-        </div>
+        </Pasted>
+        {notes.map((n) => (
+          <p key={n} className="mb-1 text-[12.5px] text-wait">
+            {n}
+          </p>
+        ))}
       </div>
     </details>
   );

@@ -26,20 +26,21 @@ export function Document({ body, ...looks }: Looks & { body: Body | undefined })
         : undefined;
   const lines = useMemo(() => (json === undefined ? null : layout(json)), [json]);
   if (!body) return <p className="p-3 text-quiet">Nothing here yet.</p>;
-  const bytes = body.text === undefined && body.tree !== undefined;
+  const bytes = body.text === undefined && body.tree !== undefined; // what a schema reads
   const own = body.lines !== undefined || (format === "csv" && body.tree !== undefined);
   return (
     <div>
-      {own && (
+      {(own || bytes) && (
         <p className="flex gap-3 px-3 pt-1.5 text-[12.5px]">
           {(
             [
               ["own", `as ${format.toUpperCase()}`],
               ["names", "by name"],
               ["tree", "as a tree"],
+              ["bytes", "as bytes"],
             ] as const
           )
-            .filter(([v]) => v !== "names" || hasNames)
+            .filter(([v]) => ({ own: true, names: hasNames, tree: own, bytes })[v])
             .map(([v, title]) => (
               <button
                 key={v}
@@ -52,26 +53,6 @@ export function Document({ body, ...looks }: Looks & { body: Body | undefined })
               </button>
             ))}
           {body.encoding && <span className="ml-auto text-quiet">{body.encoding}</span>}
-        </p>
-      )}
-      {bytes && (
-        <p className="flex gap-3 px-3 pt-1.5 text-[12.5px]">
-          {(
-            [
-              ["own", `as ${format.toUpperCase()}`],
-              ["bytes", "as bytes"],
-            ] as const
-          ).map(([v, title]) => (
-            <button
-              key={v}
-              type="button"
-              aria-pressed={view === v}
-              className={view === v ? "font-bold" : "text-quiet hover:underline"}
-              onClick={() => setShown(v)}
-            >
-              {title}
-            </button>
-          ))}
         </p>
       )}
       {view === "names" && body.lines ? (

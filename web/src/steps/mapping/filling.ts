@@ -17,7 +17,8 @@ export function filled(r: Row, path: string, m: Map): { fields: MapField[]; next
   return { fields, next: nextUnset(fields, r.path, m) };
 }
 
-const inserted = (fields: MapField[], at: At, f: MapField) =>
+/** Fields with one more at a place. */
+export const inserted = (fields: MapField[], at: At, f: MapField) =>
   changeList(fields, at, (l, i) => [...l.slice(0, i), f, ...l.slice(i)]);
 
 /** The next line that nothing writes, behind a place in the document. */

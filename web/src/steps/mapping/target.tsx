@@ -11,7 +11,6 @@ import { Below } from "./below";
 import { carry, linesOf, textOf, withLines } from "./carry";
 import {
   type At,
-  changeList,
   edited,
   fieldAt,
   isGroup,
@@ -23,7 +22,7 @@ import {
   removed,
   rowsOf,
 } from "./fields";
-import { filled } from "./filling";
+import { filled, inserted } from "./filling";
 import { LikeNames } from "./like-names";
 import { itemSources, likeliest, loopCompletions, outside, placeFor, within } from "./paths";
 import { TargetRow } from "./row";
@@ -72,7 +71,7 @@ export function Target(p: FormProps & { within?: boolean }) {
   const seen = useMemo(() => seenAt(p.entry, p.earlier, p.headers, header), [p.entry, p.earlier, p.headers, header]);
 
   const put = (next: MapField[], mark: string) => p.change(withSetting(p.step, "fields", next), mark);
-  const insert = (at: At, f: MapField) => changeList(fields, at, (l, i) => [...l.slice(0, i), f, ...l.slice(i)]);
+  const insert = (at: At, f: MapField) => inserted(fields, at, f);
   const arm = (key: string | null) => {
     setArmed(key);
     p.onPicked?.(null);
@@ -401,11 +400,7 @@ export function Target(p: FormProps & { within?: boolean }) {
           onTake={(chosen) => {
             let next = fields;
             for (const c of [...chosen].reverse())
-              next = changeList(next, c.row.at, (l, i) => [
-                ...l.slice(0, i),
-                { to: c.row.to, from: c.source.expression },
-                ...l.slice(i),
-              ]);
+              next = inserted(next, c.row.at, { to: c.row.to, from: c.source.expression });
             put(next, "");
             setLiking(false);
           }}
