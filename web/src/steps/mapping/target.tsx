@@ -139,10 +139,12 @@ export function Target(p: FormProps & { within?: boolean }) {
     getItemKey: (i) => kept[i]?.key ?? i,
   });
 
-  // The line that is next is seen, wherever it stands.
+  // The line that is next is seen, wherever it stands; one that is clicked is not moved from under the mouse.
+  const clicked = useRef(false);
   // biome-ignore lint/correctness/useExhaustiveDependencies: only another line moves what is seen
   useEffect(() => {
-    const i = kept.findIndex((r) => r.key === armed);
+    const i = clicked.current ? -1 : kept.findIndex((r) => r.key === armed);
+    clicked.current = false;
     if (i >= 0) virtual.scrollToIndex(i);
   }, [armed]);
 
@@ -327,9 +329,14 @@ export function Target(p: FormProps & { within?: boolean }) {
                       },
                     }
                   }
-                  onArm={() => (p.picked ? fill(r, p.picked) : arm(armed === r.key ? null : r.key))}
+                  onArm={() => {
+                    if (p.picked) return fill(r, p.picked);
+                    clicked.current = true;
+                    arm(armed === r.key ? null : r.key);
+                  }}
                   onFill={(path) => fill(r, path)}
                   onOpen={() => {
+                    clicked.current = armed !== r.key;
                     setArmed(r.key);
                     setOpen(open === r.key ? null : r.key);
                   }}
