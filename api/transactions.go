@@ -330,8 +330,8 @@ func (s *Server) viewDelivery(d *watch.Delivery) (deliveryView, error) {
 		return v, err
 	}
 	for _, t := range tries {
-		headers := []message.Header{}
-		if err := json.Unmarshal(t.Headers, &headers); err != nil {
+		headers, err := want.DecodeHeaders(t.Headers)
+		if err != nil {
 			return v, err
 		}
 		if headers == nil {
@@ -409,7 +409,8 @@ func (s *Server) transactionMessages(c *gin.Context) error {
 			from []byte
 			into *[]message.Header
 		}{{m.Headers, &v.Headers}, {m.Params, &v.Params}, {m.Query, &v.Query}} {
-			if err := json.Unmarshal(part.from, part.into); err != nil {
+			var err error
+			if *part.into, err = want.DecodeHeaders(part.from); err != nil {
 				return err
 			}
 			if *part.into == nil {

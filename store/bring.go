@@ -26,7 +26,7 @@ func (tx *Tx) Bring(ids []ID) error {
 	db := tx.sql()
 	if err := errors.Join(
 		db.Where("id IN ? AND state < ? AND caller IS NULL", ids, Delivered).Find(&transactions).Error,
-		db.Where("tx IN ?", ids).Find(&messages).Error,
+		db.Where(messagesOf, ids, ids).Find(&messages).Error,
 		db.Where("tx IN ?", ids).Order("seq").Find(&deliveries).Error,
 		db.Where("tx IN ?", ids).Find(&effects).Error,
 		db.Model(&Letter{}).Where("tx IN ?", ids).Pluck("tx", &letters).Error,

@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 )
@@ -10,6 +11,9 @@ import (
 // AddDelivery stores a new delivery. With an order value it waits behind an
 // earlier one of the same value and target that has not ended.
 func (tx *Tx) AddDelivery(d *Delivery) error {
+	if bound(d.ID, 0) != bound(d.Tx, 0) {
+		return fmt.Errorf("the delivery %s does not begin as its transaction %s does", d.ID, d.Tx)
+	}
 	if err := errors.Join(tx.line(d), tx.keep(&d.Body)); err != nil {
 		return err
 	}
@@ -52,6 +56,7 @@ func (tx *Tx) RearmDelivery(d *Delivery) error {
 	if err := errors.Join(tx.line(d), tx.keep(&d.Body)); err != nil {
 		return err
 	}
+	tx.apart(d)
 	tx.put(d, false, true)
 	if u := tx.unit(d.Tx); u != nil {
 		tx.job.units[d.Tx] = u.unanswered(d.Path)
@@ -95,7 +100,19 @@ func (v View) Delivery(id ID) (Delivery, error) {
 		return u.deliveries[i], nil
 	}
 	var d Delivery
-	return d, v.sql().Where("id = ?", id).Take(&d).Error
+	return d, v.sql().Where("id = ? AND tx >= ? AND tx <= ?", id, bound(id, 0), bound(id, 0xff)).Take(&d).Error
+}
+
+// bound gives the first or the last of the transactions to which a delivery can belong: the id
+// of a delivery begins with their time. They are those of a millisecond, so an index of
+// deliveries by transaction finds them by their own ids, too.
+func bound(delivery ID, fill byte) (tx ID) {
+	const time = 6 // bytes
+	copy(tx[:], delivery[:time])
+	for i := time; i < len(tx); i++ {
+		tx[i] = fill
+	}
+	return tx
 }
 
 // Deliveries lists the deliveries of a transaction in the order of their making.
@@ -156,21 +173,17 @@ func (v View) WaitingFor(target string) (n int64, err error) {
 		Error
 }
 
-// AddTry stores an attempt.
-func (tx *Tx) AddTry(t *Try) error {
-	if err := tx.keep(&t.Body); err != nil {
-		return err
-	}
-	kept := *t
-	tx.job.tries = append(tx.job.tries, &kept)
-	return nil
-}
-
 // Tries lists the attempts of a delivery in order.
 func (v View) Tries(id ID) ([]Try, error) {
 	var out []Try
 	if err := v.sql().Where("delivery = ?", id).Order("n").Find(&out).Error; err != nil {
 		return nil, err
+	}
+	switch d, err := v.Delivery(id); {
+	case err != nil && !errors.Is(err, ErrNotFound):
+		return nil, err
+	case err == nil && d.Taken != nil:
+		out = append(out, *d.taken())
 	}
 	for i := range out {
 		if err := v.Fill(&out[i].Body); err != nil {

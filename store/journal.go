@@ -1,12 +1,11 @@
 package store
 
 import (
-	"encoding/json"
 	"errors"
 	"slices"
 	"time"
 
-	"readyferry/store/body"
+	"readyferry/core/want"
 )
 
 // AddTransaction stores a new transaction with its message.
@@ -15,6 +14,8 @@ func (tx *Tx) AddTransaction(t *Transaction, m *Message) error {
 		return err
 	}
 	tx.sized(t.Flow, m.Body.Size())
+	m.Seq = tx.numbers.message()
+	t.Message = m.Seq
 	u := &unit{tx: *t, message: *m}
 	u.tx.ReceivedAt, u.tx.FinishedAt, u.tx.NextTryAt = exact(t.ReceivedAt), exactly(t.FinishedAt), exactly(t.NextTryAt)
 	tx.job.move(&u.tx, true, nil)
@@ -100,8 +101,14 @@ func (v View) MessageHead(id ID) (Message, error) {
 		return u.message, nil
 	}
 	var m Message
-	return m, v.sql().Where("tx = ?", id).Order("n DESC").Take(&m).Error
+	return m, v.sql().Where(messagesOf, one(id), one(id)).Order("n DESC").Take(&m).Error
 }
+
+// messagesOf chooses the message of a transaction and its repairs. Nearly every message is
+// one that came in, which the transaction names; only repairs are in an index.
+const messagesOf = "seq IN (SELECT message FROM transactions WHERE id IN ? UNION ALL SELECT seq FROM messages WHERE tx IN ? AND n > 0)"
+
+func one(id ID) []ID { return []ID{id} }
 
 // AddMessage stores a repaired message.
 func (tx *Tx) AddMessage(m *Message) error {
@@ -115,6 +122,7 @@ func (tx *Tx) AddMessage(m *Message) error {
 	tx.sized(of.Flow, m.Body.Size())
 	tx.forget(m.Tx)
 	kept := *m
+	kept.Seq = tx.numbers.message()
 	tx.job.messages = append(tx.job.messages, &kept)
 	return nil
 }
@@ -154,29 +162,38 @@ func (v View) Effects(id ID) ([]Effect, error) {
 
 // answers gives the effects that are no rows: what delivered tries were answered.
 func (v View) answers(id ID, known []Effect) ([]Effect, error) {
-	var tries []struct {
-		Path    string
-		Status  int
-		Headers []byte
-		Body    body.Body
-		At      int64
-	}
-	err := v.sql().Raw(`SELECT d.path, t.status, t.headers, t.body, t.at + t.took AS at FROM deliveries d
-		JOIN tries t ON t.delivery = d.id AND t.round = d.round AND t.outcome = 'delivered'
-		WHERE d.tx = ? AND d.state = ? ORDER BY t.n`, id, Done).Scan(&tries).Error
-	if err != nil {
+	var done []Delivery
+	var apart []Try
+	if err := errors.Join(
+		v.sql().Select("id", "path", "taken").Where("tx = ? AND state = ?", id, Done).Order("seq").Find(&done).Error,
+		v.sql().Raw(`SELECT t.* FROM deliveries d JOIN tries t ON t.delivery = d.id AND t.round = d.round AND t.outcome = 'delivered'
+			WHERE d.tx = ? AND d.state = ? ORDER BY t.n DESC`, id, Done).Scan(&apart).Error,
+	); err != nil {
 		return nil, err
 	}
+	byDelivery := map[ID]*Try{}
+	for i := range apart {
+		byDelivery[apart[i].Delivery] = &apart[i] // the first one stays
+	}
 	var out []Effect
-	for _, t := range tries {
-		if slices.ContainsFunc(known, func(e Effect) bool { return e.Path == t.Path }) {
+	for i := range done {
+		t := byDelivery[done[i].ID]
+		if t == nil {
+			t = done[i].taken()
+		}
+		path := done[i].Path
+		if t == nil || slices.ContainsFunc(known, func(e Effect) bool { return e.Path == path }) {
 			continue
 		}
-		result, err := json.Marshal(map[string]any{"status": t.Status, "headers": json.RawMessage(orNull(t.Headers))})
+		headers, err := want.DecodeHeaders(t.Headers)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, Effect{Tx: id, Path: t.Path, Result: result, Body: t.Body, At: time.UnixMicro(t.At).UTC(), OfTry: true})
+		at := t.At.Add(time.Duration(t.Took) * time.Microsecond)
+		out = append(
+			out,
+			Effect{Tx: id, Path: path, Result: want.EncodeAnswer(t.Status, headers), Body: t.Body, At: at, OfTry: true},
+		)
 	}
 	return out, nil
 }
@@ -215,13 +232,13 @@ func (v View) FirstMessage(id ID) (Message, error) {
 		return u.message, nil
 	}
 	var m Message
-	return m, v.sql().Where("tx = ? AND n = 0", id).Take(&m).Error
+	return m, v.sql().Where("seq = (SELECT message FROM transactions WHERE id = ?)", id).Take(&m).Error
 }
 
 // Messages lists the message of a transaction and its repairs, the first first.
 func (v View) Messages(id ID) ([]Message, error) {
 	var out []Message
-	if err := v.sql().Where("tx = ?", id).Order("n").Find(&out).Error; err != nil {
+	if err := v.sql().Where(messagesOf, one(id), one(id)).Order("n").Find(&out).Error; err != nil {
 		return nil, err
 	}
 	for i := range out {

@@ -11,8 +11,8 @@ import (
 // in their whole. There is one index by flow, state and id, because each index costs every
 // message twice: lists that choose less are merged from it.
 func (v View) Transactions(f Filter) ([]Transaction, error) {
-	if f.Reference == "" && (f.Flow != "" || f.State != nil) {
-		return v.merged(f)
+	if f.Reference == "" {
+		return v.newest(f)
 	}
 	q := f.within(v.sql().Where("parent IS NULL")).Order("id DESC").Limit(f.Limit)
 	if f.Flow != "" {
@@ -21,11 +21,8 @@ func (v View) Transactions(f Filter) ([]Transaction, error) {
 	if f.State != nil {
 		q = q.Where("+state = ?", *f.State)
 	}
-	if f.Reference != "" {
-		q = q.Where("reference = ? AND reference <> ''", f.Reference)
-	}
 	var out []Transaction
-	return out, q.Find(&out).Error
+	return out, q.Where("reference = ? AND reference <> ''", f.Reference).Find(&out).Error
 }
 
 // within adds the bounds of a filter. Ids begin with the time in milliseconds, so a span of
@@ -43,21 +40,46 @@ func (f *Filter) within(q *gorm.DB) *gorm.DB {
 	return q
 }
 
-// merged lists the newest of some flows in some states, all of them as they are at one moment.
-func (v View) merged(f Filter) (out []Transaction, err error) {
+// newest lists the newest of some flows in some states, all of them as they are at one moment.
+func (v View) newest(f Filter) (out []Transaction, err error) {
+	list := View.merged
+	if f.Flow == "" && f.State == nil {
+		list = View.all
+	}
 	if v.tx != nil {
-		return v.mergedNow(f)
+		return list(v, f)
 	}
 	err = v.db.Transaction(func(db *gorm.DB) error {
 		now := v
 		now.db = db
-		out, err = now.mergedNow(f)
+		out, err = list(now, f)
 		return err
 	})
 	return out, err
 }
 
-func (v View) mergedNow(f Filter) ([]Transaction, error) {
+// lookedThrough is how many transactions are looked through for those that are no parts.
+const lookedThrough = 2000
+
+// all lists the newest of all flows in all states. Mostly they are the newest that there are;
+// only behind a split of thousands they are not, and are merged from their flows.
+func (v View) all(f Filter) (out []Transaction, err error) {
+	var last []ID
+	err = f.within(v.sql().Model(&Transaction{})).Order("id DESC").Offset(lookedThrough).Limit(1).Pluck("id", &last).Error
+	if err != nil {
+		return nil, err
+	}
+	q := f.within(v.sql().Where("parent IS NULL")).Order("id DESC").Limit(f.Limit)
+	if len(last) > 0 {
+		q = q.Where("id >= ?", last[0])
+	}
+	if err := q.Find(&out).Error; err != nil || len(out) == f.Limit || len(last) == 0 {
+		return out, err
+	}
+	return v.merged(f)
+}
+
+func (v View) merged(f Filter) ([]Transaction, error) {
 	flows, states := []string{f.Flow}, []State{UnderWay, Waiting, Delivered, TurnedAway, DeadLetter}
 	if f.Flow == "" {
 		var err error

@@ -268,7 +268,7 @@ func migrate(db *gorm.DB) error {
 		{ID: "0019 tries and effects by their keys alone", Migrate: func(db *gorm.DB) error {
 			return errors.Join(byKeyAlone(db, "tries", "delivery, n"), byKeyAlone(db, "effects", "tx, path"))
 		}},
-		{ID: lastMigration, Migrate: func(db *gorm.DB) error {
+		{ID: "0020 what has ended does not stay for ever, and flows wait beside each other", Migrate: func(db *gorm.DB) error {
 			if err := addColumns(db, []column{
 				{&Flow{}, "KeepsAll", "ALTER TABLE flows ADD COLUMN keeps_all numeric NOT NULL DEFAULT 0"},
 				{&Table{}, "KeepsAll", "ALTER TABLE tables ADD COLUMN keeps_all numeric NOT NULL DEFAULT 0"},
@@ -287,11 +287,12 @@ func migrate(db *gorm.DB) error {
 				"CREATE INDEX deliveries_due ON deliveries (target, flow, next_at) WHERE state = 0",
 				"UPDATE flows SET keeps_all = 1", "UPDATE tables SET keeps_all = 1", countBytes))
 		}},
+		{ID: lastMigration, Migrate: fewerIndexes},
 	}).Migrate()
 }
 
 // lastMigration is the one behind which a file has the form of this release.
-const lastMigration = "0020 what has ended does not stay for ever, and flows wait beside each other"
+const lastMigration = "0021 messages and deliveries are found through their transactions"
 
 // isPresent gives an error for a file that is of another release.
 func isPresent(db *gorm.DB) error {

@@ -132,7 +132,8 @@ func ParseState(s string) (State, bool) {
 
 // Transaction is the journey of one received message.
 type Transaction struct {
-	ID         ID `gorm:"primaryKey"`
+	ID         ID    `gorm:"primaryKey"`
+	Message    int64 // the number of what it received: there is no index of messages by transaction
 	Flow       string
 	Version    int
 	State      State
@@ -193,8 +194,9 @@ type Transaction struct {
 // Message is what a transaction received, or what a person repaired it to;
 // the highest N counts.
 type Message struct {
-	Tx       ID     `gorm:"primaryKey"`
-	N        int    `gorm:"primaryKey;autoIncrement:false"`
+	Seq      int64 `gorm:"primaryKey;autoIncrement:false"`
+	Tx       ID
+	N        int    // 0: as it was received
 	Headers  []byte // JSON
 	Params   []byte // JSON
 	Query    []byte // JSON
@@ -235,8 +237,8 @@ func (s DeliveryState) String() string { return deliveryStateNames[s] }
 
 // Delivery is one guaranteed send of one message to one target.
 type Delivery struct {
-	Seq        int64 `gorm:"primaryKey;autoIncrement"`
-	ID         ID
+	Seq        int64 `gorm:"primaryKey;autoIncrement:false"`
+	ID         ID    // begins with the six bytes that Tx begins with, by which it is found
 	Tx         ID
 	Flow       string
 	Path       string
@@ -255,6 +257,7 @@ type Delivery struct {
 	NextWhy    string     // why the next try comes when it does
 	CreatedAt  time.Time  `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
 	Soft       bool       // it stands in a way of a scatter: given up, it is a missing answer and no dead letter
+	Taken      []byte     // the try that delivered it, where it is no row of tries
 }
 
 // TimeLimit is the end of the time for which a transaction waits at a step.

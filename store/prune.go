@@ -107,7 +107,7 @@ func (tx *Tx) pruneParts(of ID, budget int) (left int, done bool, err error) {
 // remove takes one transaction out of the file, and out of what is counted.
 func (tx *Tx) remove(t *Transaction) error {
 	var messages []Message
-	if err := tx.sql().Select("body").Where("tx = ?", t.ID).Find(&messages).Error; err != nil {
+	if err := tx.sql().Select("body").Where(messagesOf, one(t.ID), one(t.ID)).Find(&messages).Error; err != nil {
 		return err
 	}
 	for i := range messages {
@@ -139,7 +139,8 @@ var removals = []string{
 	"DELETE FROM tries WHERE delivery IN (SELECT id FROM deliveries WHERE tx = ?)",
 	"DELETE FROM deliveries WHERE tx = ?",
 	"DELETE FROM effects WHERE tx = ?",
-	"DELETE FROM messages WHERE tx = ?",
+	"DELETE FROM messages WHERE tx = ? AND n > 0",
+	"DELETE FROM messages WHERE seq = (SELECT message FROM transactions WHERE id = ?)",
 	"DELETE FROM letter_events WHERE letter IN (SELECT id FROM letters WHERE tx = ?)",
 	"DELETE FROM letters WHERE tx = ?",
 	"DELETE FROM splits WHERE tx = ?",
@@ -203,16 +204,19 @@ func (tx *Tx) PruneCounts(limit int) (more bool, err error) {
 // keptFree is how many free pages the file keeps for what comes next, of a hundred that it has.
 const keptFree = 5
 
-// GiveBack shortens the file by up to so many of its pages that hold nothing, and keeps a
+// GiveBack shortens the file by about so many bytes of pages that hold nothing, and keeps a
 // few for what comes next; more tells that there are others.
-func (s *Store) GiveBack(ctx context.Context, limit int) (more bool, err error) {
+func (s *Store) GiveBack(ctx context.Context, bytes int64) (more bool, err error) {
 	err = s.Write(ctx, func(tx *Tx) error {
-		free, pages, err := tx.pages()
-		over := free - pages*keptFree/100
-		if err != nil || over < int64(limit) {
+		free, pages, each, err := tx.pages()
+		if err != nil {
 			return err
 		}
-		more = over >= 2*int64(limit)
+		limit, over := bytes/each, free-pages*keptFree/100
+		if over < limit {
+			return nil
+		}
+		more = over >= 2*limit
 		rows, err := tx.sql().Raw(fmt.Sprintf("PRAGMA incremental_vacuum(%d)", limit)).Rows()
 		if err != nil {
 			return err
@@ -231,11 +235,11 @@ func (s *Store) WriteBack(ctx context.Context) error {
 	return s.db.WithContext(ctx).Exec("PRAGMA wal_checkpoint(TRUNCATE)").Error
 }
 
-// pages tells how many pages of the file hold nothing, and how many it has.
-func (v View) pages() (free, all int64, err error) {
+// pages tells how many pages of the file hold nothing, how many it has, and the bytes of each.
+func (v View) pages() (free, all, each int64, err error) {
 	err = errors.Join(v.sql().Raw("PRAGMA freelist_count").Scan(&free).Error,
-		v.sql().Raw("PRAGMA page_count").Scan(&all).Error)
-	return free, all, err
+		v.sql().Raw("PRAGMA page_count").Scan(&all).Error, v.sql().Raw("PRAGMA page_size").Scan(&each).Error)
+	return free, all, each, err
 }
 
 // shrinkable makes a file of an earlier release one that can be shortened while it is in

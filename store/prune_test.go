@@ -77,7 +77,7 @@ func TestWhatGoesGivesItsRoomBack(t *testing.T) {
 	}
 	prune(t, s, third)
 	for more := true; more; {
-		if more, err = s.GiveBack(context.Background(), 64); err != nil {
+		if more, err = s.GiveBack(context.Background(), 64<<10); err != nil {
 			t.Fatal(err)
 		}
 	}

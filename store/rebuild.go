@@ -97,6 +97,11 @@ func rebuildTable(db *gorm.DB, model any, inRows bool) error {
 	if !old && !(name == "messages" && inRows) { // a message has no time that would tell
 		return nil
 	}
+	return anew(db, name, func() error { return copyTable(db, model, name, exprs, into) })
+}
+
+// anew makes a table anew with what make does, and gives it back its indexes and triggers.
+func anew(db *gorm.DB, name string, make func() error) error {
 	var parts []part
 	if err := db.Raw("SELECT type, name, sql FROM sqlite_master WHERE tbl_name = ? AND type IN ('index', "+
 		"'trigger') AND sql IS NOT NULL", name).Scan(&parts).Error; err != nil {
@@ -107,6 +112,19 @@ func rebuildTable(db *gorm.DB, model any, inRows bool) error {
 			return err
 		}
 	}
+	if err := make(); err != nil {
+		return err
+	}
+	for _, p := range parts {
+		if err := db.Exec(p.SQL).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// copyTable copies a table into one of the present form.
+func copyTable(db *gorm.DB, model any, name, exprs, into string) error {
 	quoted, before := "`"+name+"`", "`"+name+"_before`"
 	if err := db.Exec("ALTER TABLE " + quoted + " RENAME TO " + before).Error; err != nil {
 		return err
@@ -125,15 +143,7 @@ func rebuildTable(db *gorm.DB, model any, inRows bool) error {
 	if err := moveBodies(db, name, before); err != nil {
 		return err
 	}
-	if err := db.Exec("DROP TABLE " + before).Error; err != nil {
-		return err
-	}
-	for _, p := range parts {
-		if err := db.Exec(p.SQL).Error; err != nil {
-			return err
-		}
-	}
-	return nil
+	return db.Exec("DROP TABLE " + before).Error
 }
 
 // columns tells how the columns of the old form fill those of the present one;

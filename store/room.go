@@ -60,7 +60,8 @@ func (s *Store) Room() (Room, error) {
 	if r.Free, r.Disk, err = diskOf(s.Dir); err != nil {
 		return r, err
 	}
-	free, _, err := s.View.pages()
+	s.mostLog.Store(logFor(r.Free))
+	free, _, each, err := s.View.pages()
 	if err != nil {
 		return r, err
 	}
@@ -72,9 +73,6 @@ func (s *Store) Room() (Room, error) {
 			return r, err
 		}
 	}
-	r.Journal -= free * pageSize
+	r.Journal -= free * each
 	return r, nil
 }
-
-// pageSize is the size of a page of the file, in bytes; SQLite's own.
-const pageSize = 4096

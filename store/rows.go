@@ -117,13 +117,13 @@ func idOf(id *ID) any {
 
 var transactionRow = row[Transaction]{
 	table: "transactions",
-	columns: []string{"id", "flow", "version", "state", "reason", "reference", "order_value", "place", "place_text",
+	columns: []string{"id", "message", "flow", "version", "state", "reason", "reference", "order_value", "place", "place_text",
 		"tries", "received_at", "finished_at", "next_try_at", "queue_item", "from_topic", "unbegun", "parent", "split_path",
 		"part_index", "parts", "own", "from_group", "of_letter", "caller", "caller_path", "caller_waits", "depth", "gathered",
 		"gather_place", "gather_text", "own_waits", "idle", "aside", "duplicate_of", "revision", "to_walk", "lent"},
 	values: func(into []any, t *Transaction) []any {
-		return append(into, t.ID[:], t.Flow, t.Version, int64(t.State), t.Reason, t.Reference, t.OrderValue, t.Place,
-			t.PlaceText, t.Tries, micros(t.ReceivedAt), at(t.FinishedAt), at(t.NextTryAt), t.QueueItem, t.FromTopic, t.Unbegun,
+		return append(into, t.ID[:], t.Message, t.Flow, t.Version, int64(t.State), t.Reason, t.Reference, t.OrderValue,
+			t.Place, t.PlaceText, t.Tries, micros(t.ReceivedAt), at(t.FinishedAt), at(t.NextTryAt), t.QueueItem, t.FromTopic, t.Unbegun,
 			idOf(t.Parent), t.SplitPath, t.PartIndex, t.Parts, t.Own, t.FromGroup, idOf(t.OfLetter), idOf(t.Caller),
 			t.CallerPath, t.CallerWaits, t.Depth, t.Gathered, t.GatherPlace, t.GatherText, t.OwnWaits, t.Idle, t.Aside,
 			idOf(t.DuplicateOf), t.Revision, t.ToWalk, t.Lent)
@@ -135,11 +135,11 @@ var transactionRow = row[Transaction]{
 var plainTransaction = row[Transaction]{
 	table:   "transactions",
 	columns: transactionRow.columns,
-	plain: []string{"?", "?", "?", "?", "?", "?", "?", "?", "?", "?", "?", "?", "NULL", "0", "0", "0", "NULL", "''", "0", "0",
+	plain: []string{"?", "?", "?", "?", "?", "?", "?", "?", "?", "?", "?", "?", "?", "NULL", "0", "0", "0", "NULL", "''", "0", "0",
 		"NULL", "0", "NULL", "NULL", "''", "0", "0", "0", "''", "''", "0", "0", "0", "NULL", "?", "?", "0"},
 	values: func(into []any, t *Transaction) []any {
-		return append(into, t.ID[:], t.Flow, t.Version, int64(t.State), t.Reason, t.Reference, t.OrderValue, t.Place,
-			t.PlaceText, t.Tries, micros(t.ReceivedAt), at(t.FinishedAt), t.Revision, t.ToWalk)
+		return append(into, t.ID[:], t.Message, t.Flow, t.Version, int64(t.State), t.Reason, t.Reference, t.OrderValue,
+			t.Place, t.PlaceText, t.Tries, micros(t.ReceivedAt), at(t.FinishedAt), t.Revision, t.ToWalk)
 	},
 }
 
@@ -163,28 +163,29 @@ var (
 
 var messageRow = row[Message]{
 	table:   "messages",
-	columns: []string{"tx", "n", "headers", "params", "query", "body", "source", "warnings", "answer"},
+	columns: []string{"seq", "tx", "n", "headers", "params", "query", "body", "source", "warnings", "answer"},
 	values: func(into []any, m *Message) []any {
-		return append(into, m.Tx[:], m.N, m.Headers, m.Params, m.Query, m.Body.Reference(), m.Source, m.Warnings, m.Answer)
+		return append(into, m.Seq, m.Tx[:], m.N, m.Headers, m.Params, m.Query, m.Body.Reference(), m.Source, m.Warnings, m.Answer)
 	},
 }
 
-const answerMessage = "UPDATE messages SET answer=? WHERE tx=? AND n=0"
+const answerMessage = "UPDATE messages SET answer=? WHERE seq=(SELECT message FROM transactions WHERE id=?)"
 
 var deliveryRow = row[Delivery]{
 	table: "deliveries",
 	columns: []string{"seq", "id", "tx", "flow", "path", "step", "target", "order_value", "state", "request", "body", "plan",
-		"round", "tries", "total", "first_at", "next_at", "next_why", "created_at", "soft"},
+		"round", "tries", "total", "first_at", "next_at", "next_why", "created_at", "soft", "taken"},
 	values: func(into []any, d *Delivery) []any {
 		return append(into, d.Seq, d.ID[:], d.Tx[:], d.Flow, d.Path, d.Step, d.Target, d.OrderValue, int64(d.State), d.Request,
 			d.Body.Reference(), d.Plan, d.Round, d.Tries, d.Total, at(d.FirstAt), at(d.NextAt), d.NextWhy, micros(d.CreatedAt),
-			d.Soft)
+			d.Soft, d.Taken)
 	},
 }
 
 var (
 	saveDelivery = updateOf("deliveries", "seq=?", deliveryRow.columns[1:]...)
-	moveDelivery = updateOf("deliveries", "seq=?", "state", "tries", "total", "first_at", "next_at", "next_why")
+	moveDelivery = updateOf("deliveries", "seq=?", "state", "tries", "total", "first_at", "next_at", "next_why",
+		"taken")
 )
 
 var tryRow = row[Try]{

@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 
 	"github.com/google/uuid"
 	"gorm.io/driver/sqlite"
@@ -46,11 +47,13 @@ type Store struct {
 	spare   *work       // of the job that runs now
 	sums    *sums       // that it counts
 	numbers
-	seal   *sealer
-	jobs   chan job
-	closed chan struct{}
-	done   sync.WaitGroup
-	once   sync.Once
+	log     int64        // how long the log may become, in bytes, as the writer's connection knows
+	mostLog atomic.Int64 // as the room on the disk has it
+	seal    *sealer
+	jobs    chan job
+	closed  chan struct{}
+	done    sync.WaitGroup
+	once    sync.Once
 }
 
 // View reads the file: what is committed, or inside of a write what that write
@@ -188,6 +191,9 @@ func openFiles(dir string) (*Store, error) {
 	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}),
 		spare: newWork(), sums: newSums()}
 	known := &definitions{all: map[string]*table.Definition{}}
+	if err := begin(file); err != nil {
+		return nil, err
+	}
 	db, err := connect(file, durable+"_txlock=immediate&_auto_vacuum=incremental", 1)
 	if err != nil {
 		return nil, err
@@ -245,9 +251,61 @@ func settings() *gorm.Config {
 	return &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true}
 }
 
-// writeBackAt is how many pages of the log are written back into the file at once: a page
-// that changes often is then written there once for many changes.
-const writeBackAt = 4000
+// pageSize is the size of a page of a new file, in bytes. Most of what a commit writes are the
+// last pages of tables and indexes, of which it fills a little: small pages are less to write.
+// Files of earlier releases keep the 4096 that they were made with.
+const pageSize = 1024
+
+// begin makes a file that is empty one with pages of our size; later they are as they are.
+func begin(file string) error {
+	if size(file) > 0 {
+		return nil
+	}
+	db, err := connect(file, "_journal_mode=DELETE&_synchronous=FULL", 1)
+	if err != nil {
+		return err
+	}
+	err = execAll(db, fmt.Sprintf("PRAGMA page_size = %d", pageSize), "PRAGMA auto_vacuum = INCREMENTAL",
+		fmt.Sprintf("PRAGMA application_id = %d", applicationID))
+	if pool, bad := db.DB(); bad == nil {
+		err = errors.Join(err, pool.Close())
+	}
+	return err
+}
+
+// applicationID tells programs that look at a file what it is: "RFer".
+const applicationID = 0x52466572
+
+// The log is written back into the file when it has so many bytes: the more they are, the
+// more changes of a page are written there at once. A disk on which little is free gets a
+// short one.
+const (
+	longLog  = 64 << 20
+	shortLog = 16 << 20
+	little   = 16 * longLog // free on the disk, in bytes
+)
+
+// logFor gives how long the log may become with so many bytes free on the disk.
+func logFor(free int64) int64 {
+	if free < little {
+		return shortLog
+	}
+	return longLog
+}
+
+// limitLog lets the log become as long as the disk allows. The writer calls it.
+func (s *Store) limitLog() error {
+	limit := s.mostLog.Load()
+	if limit == s.log {
+		return nil
+	}
+	var page int64
+	if err := s.write.Raw("PRAGMA page_size").Scan(&page).Error; err != nil {
+		return err
+	}
+	s.log = limit
+	return s.ready.exec(fmt.Sprintf("PRAGMA wal_autocheckpoint=%d", limit/page), nil)
+}
 
 // hold takes the one connection of the writer, for GORM and prepared statements alike.
 func (s *Store) hold(db *gorm.DB) error {
@@ -264,16 +322,21 @@ func (s *Store) hold(db *gorm.DB) error {
 	if err != nil {
 		return err
 	}
-	if err := s.ready.exec(fmt.Sprintf("PRAGMA wal_autocheckpoint=%d", writeBackAt), nil); err != nil {
+	room, _, err := diskOf(s.Dir)
+	if err != nil {
 		return err
 	}
-	for table, last := range map[string]*int64{"deliveries": &s.deliveries, "queue_items": &s.items} {
-		err := s.write.Raw("SELECT COALESCE(MAX(seq), 0) FROM sqlite_sequence WHERE name = ?", table).Scan(last).Error
-		if err != nil {
-			return err
-		}
+	s.mostLog.Store(logFor(room))
+	if err := s.limitLog(); err != nil {
+		return err
 	}
-	return nil
+	// A number of a message of a queue is seen from outside and never given twice; the others
+	// only say what came first of what is there.
+	return errors.Join(
+		s.write.Raw("SELECT COALESCE(MAX(seq), 0) FROM messages").Scan(&s.numbers.messages).Error,
+		s.write.Raw("SELECT COALESCE(MAX(seq), 0) FROM deliveries").Scan(&s.deliveries).Error,
+		s.write.Raw("SELECT COALESCE(MAX(seq), 0) FROM sqlite_sequence WHERE name = 'queue_items'").Scan(&s.items).Error,
+	)
 }
 
 // probe is how much room a check wants to find, in bytes: SQLite may write some pages

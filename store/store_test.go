@@ -233,6 +233,13 @@ func TestCountsFollowTheTransactions(t *testing.T) {
 	}
 }
 
+// deliveryOf gives an id for a delivery of a transaction.
+func deliveryOf(tx ID) ID {
+	id := NewID()
+	copy(id[:], tx[:6])
+	return id
+}
+
 // Model test: deliveries of one order value to one target take their turns as
 // in a plain line, whatever happens to them.
 func TestLinesKeepTheirOrder(t *testing.T) {
@@ -246,7 +253,7 @@ func TestLinesKeepTheirOrder(t *testing.T) {
 		key := fmt.Sprintf("t%d/o%d", r.IntN(2), r.IntN(3))
 		target, order, _ := strings.Cut(key, "/")
 		if len(lines[key]) == 0 || r.IntN(2) == 0 {
-			d := &Delivery{ID: NewID(), Tx: tx, Target: target, OrderValue: order, NextAt: &epoch}
+			d := &Delivery{ID: deliveryOf(tx), Tx: tx, Target: target, OrderValue: order, NextAt: &epoch}
 			write(t, s, func(tx *Tx) error { return tx.AddDelivery(d) })
 			lines[key] = append(lines[key], d.ID)
 		} else {
@@ -291,7 +298,8 @@ func TestDueGoesByTime(t *testing.T) {
 	var want []ID
 	for i := range 6 {
 		at := epoch.Add(time.Duration(5-i) * 100 * time.Millisecond)
-		d := &Delivery{ID: NewID(), Target: "t", NextAt: &at}
+		tx := NewID()
+		d := &Delivery{ID: deliveryOf(tx), Tx: tx, Target: "t", NextAt: &at}
 		write(t, s, func(tx *Tx) error { return tx.AddDelivery(d) })
 		want = append([]ID{d.ID}, want...)
 	}

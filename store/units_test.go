@@ -164,7 +164,7 @@ func step(tx *Tx, r *rand.Rand, ids []ID, at func() *time.Time) (made *ID, err e
 		if err != nil {
 			return nil, err
 		}
-		d := &Delivery{ID: NewID(), Tx: id, Flow: "f", Path: fmt.Sprint("p", len(deliveries)), Target: "t", NextAt: at(),
+		d := &Delivery{ID: deliveryOf(id), Tx: id, Flow: "f", Path: fmt.Sprint("p", len(deliveries)), Target: "t", NextAt: at(),
 			CreatedAt: *at(), Request: []byte("{}"), Plan: []byte("{}"), Body: body.AsMessage(m.Body.Bytes(), m.N)}
 		if r.IntN(2) == 0 {
 			d.Body = body.Of([]byte(strings.Repeat("d", r.IntN(900)))).Packed()
@@ -231,11 +231,11 @@ func try(tx *Tx, r *rand.Rand, d *Delivery, at func() *time.Time) error {
 	outcome := "again"
 	if r.IntN(2) == 0 {
 		outcome, d.State, d.NextAt = "delivered", Done, nil
-		if err := tx.AddEffect(&Effect{Tx: d.Tx, Path: d.Path, Result: []byte(`{"headers":[],"status":204}`),
+		if err := tx.AddEffect(&Effect{Tx: d.Tx, Path: d.Path, Result: []byte(`{"status":204,"headers":[]}`),
 			Body: body.Of([]byte("answer")), At: *at(), OfTry: true}); err != nil {
 			return err
 		}
 	}
-	return errors.Join(tx.AddTry(&Try{Delivery: d.ID, N: d.Total, Round: d.Round, At: *at(), Outcome: outcome, Status: 204,
+	return errors.Join(tx.AddTry(d, &Try{At: *at(), Outcome: outcome, Status: 204,
 		Headers: []byte("[]"), Body: body.Of([]byte("answer"))}), tx.SaveDelivery(d, epoch))
 }

@@ -46,6 +46,8 @@ func counted(name, beside, source string) Check {
 		"AS what FROM (" + beside + ") a FULL JOIN (" + source + ") b ON a.k = b.k WHERE coalesce(a.n,0) <> coalesce(b.n,0)"}
 }
 
+const triesOf = "((taken IS NOT NULL) + (SELECT COUNT(*) FROM tries r WHERE r.delivery = t.id))"
+
 const openDelivery = "EXISTS (SELECT 1 FROM deliveries d WHERE d.tx = t.id AND d.state <= 1)"
 
 // referred counts the rows that refer to contents.
@@ -77,19 +79,23 @@ func Checks() []Check {
 		{"an open letter is of a dead transaction", of("letters", "id", "'its transaction is none'",
 			"state = 0 AND NOT EXISTS (SELECT 1 FROM transactions o WHERE o.id = t.tx AND o.state = 4)")},
 		{"each transaction has its message", of("transactions", "id", "'its message is not there'",
-			"NOT EXISTS (SELECT 1 FROM messages m WHERE m.tx = t.id AND m.n = 0)")},
+			"NOT EXISTS (SELECT 1 FROM messages m WHERE m.seq = t.message AND m.tx = t.id AND m.n = 0)")},
 		{"a part has its whole", of("transactions", "id", "'its whole is not there'",
 			"parent IS NOT NULL AND NOT EXISTS (SELECT 1 FROM transactions o WHERE o.id = t.parent)")},
 		belongs("messages", "tx"), belongs("deliveries", "tx"), belongs("effects", "tx"), belongs("letters", "tx"),
 		belongs("members", "tx"), belongs("helds", "tx"), belongs("time_limits", "tx"), belongs("asks", "tx"),
 		belongs("topic_takens", "tx"),
 		{"each try is of a delivery", of("tries", "delivery", "'there is no such delivery'",
-			"NOT EXISTS (SELECT 1 FROM deliveries d WHERE d.id = t.delivery)")},
-		{"a delivery counts its tries", of("deliveries", "id", "'it counts '||total||' tries, and has '||(SELECT COUNT(*) FROM tries r WHERE r.delivery = t.id)",
-			"total <> (SELECT COUNT(*) FROM tries r WHERE r.delivery = t.id)")},
+			"t.delivery NOT IN (SELECT id FROM deliveries)")},
+		{"each delivery has an id of its own", of("deliveries", "id", "'another one has it, too'",
+			"id IN (SELECT id FROM deliveries GROUP BY id HAVING COUNT(*) > 1)")},
+		{"each message is the only one of its number", of("messages", "tx", "'another transaction has it, or another number'",
+			"n = 0 AND NOT EXISTS (SELECT 1 FROM transactions o WHERE o.id = t.tx AND o.message = t.seq)")},
+		{"a delivery counts its tries", of("deliveries", "id", "'it counts '||total||' tries, and has '||"+triesOf,
+			"total <> "+triesOf)},
 		{"what is due says when", of("deliveries", "id", "'it waits for no time'", "state = 0 AND next_at IS NULL")},
 		{"what is delivered was taken", of("deliveries", "id", "'no try of it was delivered'",
-			"state = 2 AND NOT EXISTS (SELECT 1 FROM tries r WHERE r.delivery = t.id AND r.outcome = 'delivered')")},
+			"state = 2 AND taken IS NULL AND NOT EXISTS (SELECT 1 FROM tries r WHERE r.delivery = t.id AND r.outcome = 'delivered')")},
 		{"one of each order value is tried at a time", of("deliveries", "id", "'another one of its value is tried, too'",
 			"state = 0 AND order_value <> '' AND EXISTS (SELECT 1 FROM deliveries e WHERE e.target = t.target AND "+
 				"e.order_value = t.order_value AND e.order_value <> '' AND e.state = 0 AND e.state <= 1 AND e.seq <> t.seq)")},

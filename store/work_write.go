@@ -181,7 +181,7 @@ func (w *work) writeDeliveries(p *prepared) error {
 		if d.whole {
 			p.args, query = append(deliveryRow.values(p.args, &d.Delivery)[1:], d.Seq), saveDelivery
 		} else {
-			p.args = append(p.args, int64(d.State), d.Tries, d.Total, at(d.FirstAt), at(d.NextAt), d.NextWhy, d.Seq)
+			p.args = append(p.args, int64(d.State), d.Tries, d.Total, at(d.FirstAt), at(d.NextAt), d.NextWhy, d.Taken, d.Seq)
 		}
 		if err := p.exec(query, p.args); err != nil {
 			return err

@@ -158,6 +158,9 @@ func (s *Store) gather(b *batch, until time.Time) bool {
 
 // transact runs work between BEGIN and COMMIT.
 func (s *Store) transact(work func() error) error {
+	if err := s.limitLog(); err != nil {
+		return err
+	}
 	if err := s.ready.exec("BEGIN IMMEDIATE", nil); err != nil {
 		return err
 	}
@@ -193,7 +196,12 @@ func (s *Store) do(j job, all *work, counts *sums) (failed, bad error) {
 }
 
 // numbers are the last ones given to rows that are numbered in the order of their making.
-type numbers struct{ deliveries, items int64 }
+type numbers struct{ messages, deliveries, items int64 }
+
+func (n *numbers) message() int64 {
+	n.messages++
+	return n.messages
+}
 
 func (n *numbers) delivery() int64 {
 	n.deliveries++

@@ -25,6 +25,7 @@ package retry
 import (
 	"crypto/sha256"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
@@ -65,6 +66,47 @@ func Default() Plan {
 		First: 5 * time.Second, Growth: Exponential, Factor: 2, Cap: 10 * time.Minute,
 		Spread: SpreadFull, Tries: 6, Within: 24 * time.Hour,
 	}
+}
+
+// kept is a plan as it is kept with every delivery: what differs from Default. So Default is
+// part of that form; a release with other defaults keeps these here.
+type kept struct {
+	First                   *time.Duration `json:",omitempty"`
+	Growth                  *string        `json:",omitempty"`
+	Factor                  *float64       `json:",omitempty"`
+	Cap                     *time.Duration `json:",omitempty"`
+	Spread                  *string        `json:",omitempty"`
+	Tries                   *int           `json:",omitempty"`
+	Within                  *time.Duration `json:",omitempty"`
+	Delivered, Again, Never []int          `json:",omitempty"`
+}
+
+// Encode gives the plan as JSON; the shorter, the more of it is as in Default. It is kept with
+// each delivery, which is written twice.
+func (p Plan) Encode() ([]byte, error) {
+	usual := Default()
+	return json.Marshal(kept{
+		First: other(p.First, usual.First), Growth: other(p.Growth, usual.Growth), Factor: other(p.Factor, usual.Factor),
+		Cap: other(p.Cap, usual.Cap), Spread: other(p.Spread, usual.Spread), Tries: other(p.Tries, usual.Tries),
+		Within: other(p.Within, usual.Within), Delivered: p.Delivered, Again: p.Again, Never: p.Never,
+	})
+}
+
+// other gives a value that is not the usual one; nil where it is.
+func other[T comparable](value, usual T) *T {
+	if value == usual {
+		return nil
+	}
+	return &value
+}
+
+// Decode reads what Encode wrote. Earlier releases wrote all of a plan; that is read, too.
+func Decode(b []byte) (Plan, error) {
+	p := Default()
+	if err := json.Unmarshal(b, &p); err != nil {
+		return Plan{}, fmt.Errorf("reading a retry plan: %w", err)
+	}
+	return p, nil
 }
 
 // Check says what is wrong with the plan's values, or nil.

@@ -103,11 +103,12 @@ func (s *Sample) SetBody(b []byte) {
 	s.Base64 = b
 }
 
-// Take takes over what came with a message, as it is stored: JSON.
+// Take takes over what came with a message, as it is stored.
 func (s *Sample) Take(headers, params, query []byte) error {
 	lists := make([][]message.Header, 3)
 	for i, b := range [][]byte{headers, params, query} {
-		if err := json.Unmarshal(b, &lists[i]); err != nil {
+		var err error
+		if lists[i], err = want.DecodeHeaders(b); err != nil {
 			return err
 		}
 	}

@@ -52,7 +52,8 @@ func (j *Journal) Receive(flow string, version int, p *plan.Plan, a Arrival) (*A
 		Body:       a.Body,
 		Reference:  a.Reference,
 	}
-	if err := json.Unmarshal(a.Headers, &envelope.Headers); err != nil {
+	var err error
+	if envelope.Headers, err = want.DecodeHeaders(a.Headers); err != nil {
 		return nil, err
 	}
 	received, refused := run.Receive(p, envelope)
@@ -71,7 +72,8 @@ func (j *Journal) unread(flow string, version int, a Arrival) (*Arrived, error) 
 	id := store.NewID()
 	envelope := run.Envelope{ID: id.String(), ReceivedAt: j.Now(), Params: []message.Header{}, Query: []message.Header{},
 		Body: a.Body}
-	if err := json.Unmarshal(a.Headers, &envelope.Headers); err != nil {
+	var err error
+	if envelope.Headers, err = want.DecodeHeaders(a.Headers); err != nil {
 		return nil, err
 	}
 	return NewTransaction(flow, version, id, envelope, run.Received{Reference: a.Reference}, a.Source)

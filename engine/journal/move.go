@@ -251,7 +251,7 @@ func (v *Move) prepare() error {
 		} else if c := v.Session.Catalog.Connection(send.Connection); c != nil && c.Retry != nil {
 			rules = *c.Retry
 		}
-		plan, err := json.Marshal(rules)
+		plan, err := rules.Encode()
 		if err != nil {
 			return err
 		}

@@ -1,13 +1,11 @@
 package journal
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
 
 	"readyferry/core/flow"
-	"readyferry/core/message"
 	"readyferry/core/step"
 	"readyferry/core/want"
 	"readyferry/store"
@@ -69,8 +67,8 @@ func (w *Writing) askerOf(root *store.Transaction) (asker *store.ID, path string
 	if err != nil {
 		return nil, "", err
 	}
-	var headers []message.Header
-	if err := json.Unmarshal(m.Headers, &headers); err != nil {
+	headers, err := want.DecodeHeaders(m.Headers)
+	if err != nil {
 		return nil, "", nil
 	}
 	correlation, replyTo := "", ""

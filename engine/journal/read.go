@@ -108,7 +108,8 @@ func decodeEnvelope(t *store.Transaction, m *store.Message) (run.Envelope, error
 		from []byte
 		into *[]message.Header
 	}{{m.Headers, &e.Headers}, {m.Params, &e.Params}, {m.Query, &e.Query}} {
-		if err := json.Unmarshal(part.from, part.into); err != nil {
+		var err error
+		if *part.into, err = want.DecodeHeaders(part.from); err != nil {
 			return e, fmt.Errorf("the message of %s: %w", t.ID, err)
 		}
 	}

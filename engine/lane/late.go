@@ -61,7 +61,7 @@ func (l *Lanes) keepLate(tx *store.Tx, n *journal.Notice, a *attempt, connection
 	a.receipt.Code, a.failed = "", fmt.Errorf("%s", what)
 	d.Total++
 	n.Events[journal.EventTransactions] = true
-	if err := a.store(tx, d.Total, d.Round); err != nil {
+	if err := a.store(tx, &d); err != nil {
 		return err
 	}
 	return tx.SaveDelivery(&d, l.Now())

@@ -141,7 +141,7 @@ func (l *lane) keep(tx *store.Tx, n *journal.Notice, a *attempt) (kept *store.De
 	}
 	if d.State != store.Pending { // withdrawn while the try was under way: what it came to is kept all the same
 		d.Total++
-		return nil, "", errors.Join(a.store(tx, d.Total, d.Round), tx.SaveDelivery(&d, l.Now()))
+		return nil, "", errors.Join(a.store(tx, &d), tx.SaveDelivery(&d, l.Now()))
 	}
 	d.Tries++
 	d.Total++
@@ -149,7 +149,7 @@ func (l *lane) keep(tx *store.Tx, n *journal.Notice, a *attempt) (kept *store.De
 		d.FirstAt = &a.began
 	}
 	detail := a.detail()
-	if err := a.store(tx, d.Total, d.Round); err != nil {
+	if err := a.store(tx, &d); err != nil {
 		return nil, "", err
 	}
 	switch a.receipt.Outcome {
@@ -183,12 +183,11 @@ func (a *attempt) detail() string {
 }
 
 // store keeps the try.
-func (a *attempt) store(tx *store.Tx, n, round int) error {
+func (a *attempt) store(tx *store.Tx, d *store.Delivery) error {
 	headers := want.EncodeHeaders(a.receipt.Headers)
-	return tx.AddTry(&store.Try{
-		Delivery: a.id, N: n, Round: round, At: a.began, Took: a.took.Microseconds(),
-		Outcome: string(a.receipt.Outcome),
-		Status:  a.receipt.Status(), Detail: a.detail(), Headers: headers, Body: a.kept,
+	return tx.AddTry(d, &store.Try{
+		At: a.began, Took: a.took.Microseconds(), Outcome: string(a.receipt.Outcome), Status: a.receipt.Status(),
+		Detail: a.detail(), Headers: headers, Body: a.kept,
 	})
 }
 

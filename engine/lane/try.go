@@ -75,7 +75,7 @@ func (l *lane) cutOff(a *attempt) {
 			return err
 		}
 		d.Total++
-		return errors.Join(a.store(tx, d.Total, d.Round), tx.SaveDelivery(&d, l.Now()))
+		return errors.Join(a.store(tx, &d), tx.SaveDelivery(&d, l.Now()))
 	})
 	if err != nil {
 		l.Log.Error("noting a try that was cut off", "delivery", a.id, "error", err)
@@ -156,7 +156,7 @@ func (l *lane) within(d *store.Delivery, a *attempt) {
 	case c := <-done:
 		a.receipt, a.answer, a.rules, a.failed = c.receipt, c.answer, c.rules, c.err
 	case <-timer.C:
-		_ = json.Unmarshal(d.Plan, &a.rules)
+		a.rules, _ = retry.Decode(d.Plan)
 		a.failed = fmt.Errorf("%s did not end the try within %s", d.Target, limit)
 	case <-l.Life.Context().Done():
 		select { // what has just come in is not thrown away
@@ -200,7 +200,9 @@ func (l *lane) request(d *store.Delivery, a *attempt, streams bool) (connect.Req
 		r.Request, r.Rules = *a.handed, a.rules
 		return r, nil
 	}
-	if err := errors.Join(json.Unmarshal(d.Plan, &a.rules), json.Unmarshal(d.Request, &r.Request)); err != nil {
+	var err error
+	a.rules, err = retry.Decode(d.Plan)
+	if err = errors.Join(err, json.Unmarshal(d.Request, &r.Request)); err != nil {
 		return r, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	}
 	if streams && !d.Body.Filled() && d.Body.Size() > journal.Large {

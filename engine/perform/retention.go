@@ -30,7 +30,7 @@ const (
 	lookAnew    = time.Hour // what ended long after it came is found by looking from the start
 	pruneAtOnce = 100       // transactions of one write
 	sweepAtOnce = 64        // contents, or pieces of them
-	pagesAtOnce = 256       // given back by one write
+	bytesAtOnce = 1 << 20   // given back by one write
 	rowsAtOnce  = 500
 )
 
@@ -199,7 +199,7 @@ func (r *retention) tables(ctx context.Context) error {
 func (r *retention) giveBack(ctx context.Context) error {
 	for given := false; ; given = true {
 		began := r.Now()
-		more, err := r.Store.GiveBack(ctx, pagesAtOnce)
+		more, err := r.Store.GiveBack(ctx, bytesAtOnce)
 		if err != nil {
 			return err
 		}

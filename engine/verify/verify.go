@@ -9,7 +9,6 @@ package verify
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"time"
 
@@ -92,8 +91,8 @@ func schedules(ctx context.Context, s *store.Store) ([]store.Broken, error) {
 // comes as long behind the end of the last one as the plan says, or later where the target
 // asked for it, and never behind the end of the plan; a person may have moved it.
 func off(d *store.Tried) string {
-	var plan retry.Plan
-	if err := json.Unmarshal(d.Plan, &plan); err != nil {
+	plan, err := retry.Decode(d.Plan)
+	if err != nil {
 		return "its plan cannot be read: " + err.Error()
 	}
 	if d.NextWhy == journal.AskedFor || d.FirstAt == nil || d.NextAt == nil {

@@ -112,8 +112,8 @@ func (w *Watch) overlay(entry *run.Entry, d *store.Delivery) error {
 	case last.Status == 0:
 		what = "no answer"
 	}
-	var rules retry.Plan
-	if err := json.Unmarshal(d.Plan, &rules); err != nil {
+	rules, err := retry.Decode(d.Plan)
+	if err != nil {
 		return err
 	}
 	entry.Took = float64(last.At.Add(time.Duration(last.Took)*time.Microsecond).Sub(tries[0].At).Microseconds()) / 1000
@@ -182,8 +182,8 @@ func (w *Watch) Upcoming(d *store.Delivery) ([]PlannedTry, error) {
 	if d.State != store.Pending || d.NextAt == nil {
 		return out, nil
 	}
-	var rules retry.Plan
-	if err := json.Unmarshal(d.Plan, &rules); err != nil {
+	rules, err := retry.Decode(d.Plan)
+	if err != nil {
 		return nil, err
 	}
 	first := *d.NextAt
