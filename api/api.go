@@ -82,7 +82,7 @@ func New(c Config) http.Handler {
 			nil,
 		)
 	})
-	return r
+	return compressed(r)
 }
 
 type route struct {
@@ -145,6 +145,7 @@ func (s *Server) routes() []route {
 		{"POST", v1 + "/flows/:name/pause", s.pause(true)},
 		{"POST", v1 + "/flows/:name/resume", s.pause(false)},
 		{"POST", v1 + "/flows/:name/rehearse", s.gated(s.rehearse)},
+		{"POST", v1 + "/flows/:name/follow", s.gated(s.follow)},
 		{"POST", v1 + "/flows/:name/infer", s.gated(s.infer)},
 		{"POST", v1 + "/flows/:name/lines", s.gated(s.targetLines)},
 		{"GET", v1 + "/flows/:name/clock", s.clock},

@@ -458,6 +458,42 @@ func TestDesigning(t *testing.T) {
 		r[0].Trace[1].Outcome != "1 of 1 set" {
 		t.Errorf("%+v %v", r, err)
 	}
+	// What an edit does: cells of all samples, the messages of one, and nothing twice.
+	var f struct {
+		Columns []struct {
+			Sample, Mark, State string
+			Trace               []struct{ Path, Outcome string }
+		}
+		Whole *struct {
+			Trace []struct{ After *struct{ Text string } }
+		}
+	}
+	if err := json.Unmarshal(w.ok("POST", "/api/v1/flows/f/follow", `{"document":`+changed+`,"whole":"one"}`), &f); err != nil ||
+		len(f.Columns) != 1 ||
+		f.Columns[0].Trace[1].Outcome != "1 of 1 set" ||
+		f.Whole.Trace[1].After == nil {
+		t.Fatalf("%+v %v", f, err)
+	}
+	mark := f.Columns[0].Mark
+	again := `,"have":{"one":"` + mark + `"}}`
+	if b := string(w.ok("POST", "/api/v1/flows/f/follow", `{"document":`+changed+again)); !strings.Contains(b,
+		`"columns":[{"sample":"one","mark":"`+mark+`"}],"whole":null`) {
+		t.Error(b)
+	}
+	if b := string(w.ok("POST", "/api/v1/flows/f/follow", `{"document":`+strings.Replace(changed, "body.w", "body.nothing.v", 1)+
+		again)); !strings.Contains(
+		b,
+		`"state":"dead letter"`,
+	) ||
+		strings.Contains(b, `"mark":"`+mark) {
+		t.Error(b)
+	}
+	if b := string(w.ok("POST", "/api/v1/flows/f/follow", `{"document":"readyferry: flow/1\n steps"}`)); !strings.Contains(
+		b,
+		`"columns":null`,
+	) {
+		t.Error(b)
+	}
 	wrong := strings.Replace(doc, `"from":"body.v"`, `"from":"bdoy.v"`, 1)
 	if err := json.Unmarshal(w.ok("POST", "/api/v1/flows/f/rehearse", `{"document":`+wrong+`,"samples":[{"name":"x",`+
 		`"body":"{\"ref\":1}","headers":{"request-id":"1"}}]}`), &r); err != nil ||

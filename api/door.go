@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/gzhttp"
 
 	"readyferry/core/run"
 )
@@ -29,7 +30,8 @@ const (
 // door lets a request in: its body must be in no encoding that is not understood
 // here (RFC 9110, 8.4), and must come in time.
 func (s *Server) door(c *gin.Context) {
-	if e := c.GetHeader("Content-Encoding"); e != "" && !strings.EqualFold(e, "identity") && !(folded(c) && takesGzip(c)) {
+	if e := c.GetHeader("Content-Encoding"); e != "" && !strings.EqualFold(e, "identity") &&
+		!(folded(c) && takesGzip(c)) {
 		understood := "identity"
 		if takesGzip(c) {
 			understood = "gzip, identity"
@@ -167,4 +169,21 @@ func (b *timedBody) Read(p []byte) (int, error) {
 			time.Since(b.began).Round(time.Second), bodyRate)
 	}
 	return n, err
+}
+
+// compressed hands out large answers of the interface compressed, to those who take that.
+func compressed(h http.Handler) http.Handler {
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(2<<10), gzhttp.CompressionLevel(gzip.BestSpeed),
+		gzhttp.ContentTypes([]string{"application/json", "application/problem+json", "application/yaml", "text/plain"}))
+	if err != nil {
+		panic(err) // the settings are our own
+	}
+	smaller := wrap(h)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			smaller.ServeHTTP(w, r)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
 }

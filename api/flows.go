@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -287,19 +286,30 @@ func (s *Server) checkFlow(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out := checked{Document: json.RawMessage("null"), Text: string(document)}
-	if source, syntax := flow.Parse(document); syntax == nil {
-		out.Document = jsonfmt.Encode(source.Root)
-		if strings.HasPrefix(strings.TrimSpace(string(document)), "{") {
-			text, err := flow.Write(source.Root)
-			if err != nil {
-				return err
-			}
-			out.Text = string(text)
-		}
+	out, err := read(document)
+	if err != nil {
+		return err
 	}
 	_, out.Findings = s.engine.Design.Read(c.Param("name"), []byte(out.Text), files)
 	return reply(c, out)
+}
+
+// read gives a document as a map and as text, as far as it can be read.
+func read(document []byte) (checked, error) {
+	out := checked{Document: json.RawMessage("null"), Text: string(document)}
+	source, syntax := flow.Parse(document)
+	if syntax != nil {
+		return out, nil // the findings say so
+	}
+	out.Document = jsonfmt.Encode(source.Root)
+	if strings.HasPrefix(strings.TrimSpace(string(document)), "{") {
+		text, err := flow.Write(source.Root)
+		if err != nil {
+			return out, err
+		}
+		out.Text = string(text)
+	}
+	return out, nil
 }
 
 func (s *Server) publish(c *gin.Context) error {
@@ -363,6 +373,18 @@ func (s *Server) version(c *gin.Context) error {
 	return reply(c, gin.H{"version": v.N, "publishedAt": v.PublishedAt, "document": document, "text": v.Document})
 }
 
+// documentIn gives a document that stands in an input as a map, or as a string of YAML; nil for none.
+func documentIn(b json.RawMessage) []byte {
+	if len(b) == 0 || string(b) == "null" {
+		return nil
+	}
+	var text string
+	if json.Unmarshal(b, &text) == nil {
+		return []byte(text)
+	}
+	return b
+}
+
 func (s *Server) rehearse(c *gin.Context) error {
 	var in struct {
 		Document json.RawMessage  `json:"document"` // a map, or a string of YAML
@@ -371,30 +393,12 @@ func (s *Server) rehearse(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	var document []byte
-	if len(in.Document) > 0 && string(in.Document) != "null" {
-		document = in.Document
-		var text string
-		if json.Unmarshal(in.Document, &text) == nil {
-			document = []byte(text)
-		}
-	}
-	out, findings, err := s.engine.Design.RehearseSamples(c.Param("name"), document, in.Samples)
+	out, findings, err := s.engine.Design.RehearseSamples(c.Param("name"), documentIn(in.Document), in.Samples)
 	if err != nil {
 		return err
 	}
 	if len(out) == 0 && flow.HasErrors(findings) {
 		return &design.FindingsError{What: "the document cannot be rehearsed", Findings: findings}
-	}
-	for i := range out { // what only a message shows stands at the flow as well
-		for _, f := range out[i].Findings {
-			if !slices.ContainsFunc(findings, func(o flow.Finding) bool {
-				return o.Pointer == f.Pointer &&
-					o.Message == f.Message
-			}) {
-				findings = append(findings, f)
-			}
-		}
 	}
 	for i := range out {
 		out[i].Findings = findings

@@ -33,6 +33,22 @@ func (g *Designs) RehearseSamples(
 	document []byte,
 	samples []catalog.Sample,
 ) ([]SampleRehearsal, []flow.Finding, error) {
+	return g.rehearsed(name, document, samples, func(string) bool { return true })
+}
+
+// Follow is RehearseSamples of all that are kept, with the messages of one alone: what an
+// edit does is asked for with every keystroke, and of the others only what happens is shown.
+func (g *Designs) Follow(name string, document []byte, whole string) ([]SampleRehearsal, []flow.Finding, error) {
+	return g.rehearsed(name, document, nil, func(sample string) bool { return sample == whole })
+}
+
+// rehearsed is RehearseSamples, with the messages of the samples that are shown.
+func (g *Designs) rehearsed(
+	name string,
+	document []byte,
+	samples []catalog.Sample,
+	shown func(sample string) bool,
+) ([]SampleRehearsal, []flow.Finding, error) {
 	f, err := g.Store.Flow(name)
 	if err != nil {
 		return nil, nil, err
@@ -53,12 +69,25 @@ func (g *Designs) RehearseSamples(
 	if p == nil {
 		return []SampleRehearsal{}, findings, nil
 	}
-	return rehearse(p, name, samples, g.Store.LookIn()), findings, nil
+	out := rehearse(p, name, samples, g.Store.LookIn(), shown)
+	for i := range out { // what only a message shows stands at the flow as well
+		for _, f := range out[i].Findings {
+			if !slices.ContainsFunc(
+				findings,
+				func(o flow.Finding) bool { return o.Pointer == f.Pointer && o.Message == f.Message },
+			) {
+				findings = append(findings, f)
+			}
+		}
+	}
+	return out, findings, nil
 }
 
 // rehearse walks samples one after the other, so that they meet where a step
 // gathers messages.
-func rehearse(p *plan.Plan, name string, samples []catalog.Sample, tables table.Tables) []SampleRehearsal {
+func rehearse(
+	p *plan.Plan, name string, samples []catalog.Sample, tables table.Tables, shown func(sample string) bool,
+) []SampleRehearsal {
 	began := time.Now()
 	envelopes, options := make([]run.Envelope, len(samples)), make([]run.Options, len(samples))
 	for i := range samples {
@@ -67,6 +96,8 @@ func rehearse(p *plan.Plan, name string, samples []catalog.Sample, tables table.
 			Replies: catalog.Effects(samples[i].Replies),
 			Clock:   func() time.Duration { return time.Since(began) },
 			Tables:  tables,
+
+			NoBodies: !shown(samples[i].Name),
 		}
 	}
 	out := make([]SampleRehearsal, len(samples))
@@ -161,13 +192,22 @@ func (g *Designs) TakeSample(ctx context.Context, name string) (*catalog.Sample,
 	}
 	peeker, can := link.(connect.Peeker)
 	if !can {
-		return nil, fmt.Errorf("%w: a connection of kind %s gives nothing without its being consumed", journal.ErrDecision, c.Kind)
+		return nil, fmt.Errorf(
+			"%w: a connection of kind %s gives nothing without its being consumed",
+			journal.ErrDecision,
+			c.Kind,
+		)
 	}
 	a, err := peeker.Peek(ctx, in.Settings)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", journal.ErrDecision, err)
 	}
-	s := &catalog.Sample{At: g.Now(), Headers: map[string]string{}, Params: map[string]string{}, Query: map[string]string{}}
+	s := &catalog.Sample{
+		At:      g.Now(),
+		Headers: map[string]string{},
+		Params:  map[string]string{},
+		Query:   map[string]string{},
+	}
 	s.SetBody(a.Body)
 	for _, h := range a.Headers {
 		s.Headers[strings.ToLower(h.Name)] = h.Value
@@ -220,7 +260,11 @@ func (g *Designs) answersOf(id store.ID, into map[string]catalog.Reply) error {
 			}
 		}
 		if after = &parts[len(parts)-1].ID; len(into) > keptReplies {
-			return fmt.Errorf("%w: it has more than %d answers, too many for a sample", journal.ErrDecision, keptReplies)
+			return fmt.Errorf(
+				"%w: it has more than %d answers, too many for a sample",
+				journal.ErrDecision,
+				keptReplies,
+			)
 		}
 	}
 }

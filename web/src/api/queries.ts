@@ -2,6 +2,7 @@ import { QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import type * as T from "./client";
 import { enc, get } from "./client";
+import { listen } from "./live";
 
 export const queryClient = new QueryClient({
   defaultOptions: { queries: { staleTime: 2_000, retry: 1, refetchOnWindowFocus: false } },
@@ -147,18 +148,18 @@ export const useCounts = (flow: string, from: string, to: string) =>
 /** Listens for changes and lets what depends on them be read anew. */
 export function useLive(onChange?: (topics: string[]) => void) {
   const client = useQueryClient();
-  useEffect(() => {
-    const source = new EventSource("/api/v1/events");
-    // What changed before the stream was open, at first or after a break, was not heard.
-    source.onopen = () => client.invalidateQueries();
-    source.addEventListener("changed", (e) => {
-      const topics: string[] = JSON.parse((e as MessageEvent<string>).data).changed;
-      for (const t of topics) client.invalidateQueries({ queryKey: [t] });
-      if (topics.includes("transactions")) client.invalidateQueries({ queryKey: ["flows"], exact: true });
-      if (topics.includes("loads")) client.invalidateQueries({ queryKey: ["flows", "troubles"] });
-      if (topics.includes("flows")) client.invalidateQueries({ queryKey: ["tables"], exact: true }); // who uses them
-      onChange?.(topics);
-    });
-    return () => source.close();
-  }, [client, onChange]);
+  useEffect(
+    () =>
+      listen((word) => {
+        // What changed before the stream was open, at first or after a break, was not heard.
+        if ("open" in word) return void client.invalidateQueries();
+        const topics = word.changed;
+        for (const t of topics) client.invalidateQueries({ queryKey: [t] });
+        if (topics.includes("transactions")) client.invalidateQueries({ queryKey: ["flows"], exact: true });
+        if (topics.includes("loads")) client.invalidateQueries({ queryKey: ["flows", "troubles"] });
+        if (topics.includes("flows")) client.invalidateQueries({ queryKey: ["tables"], exact: true }); // who uses them
+        onChange?.(topics);
+      }),
+    [client, onChange],
+  );
 }

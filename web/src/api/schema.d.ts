@@ -392,6 +392,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows/{name}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a draft does to the samples that are kept, cell by cell; nothing leaves */
+        post: operations["follow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flows/{name}/infer": {
         parameters: {
             query?: never;
@@ -2496,6 +2515,35 @@ export interface components {
                 target: string;
             }[];
         };
+        Followed: {
+            /** @description the draft as YAML */
+            text: string;
+            findings: components["schemas"]["Finding"][];
+            /** @description one for each sample, in their order; null where the draft cannot be walked */
+            columns: components["schemas"]["Column"][] | null;
+            whole: null | components["schemas"]["SampleRehearsal"];
+        };
+        /** @description what happens to a sample, without its messages; with a sample and a mark alone, it is as the asker has it */
+        Column: {
+            sample: string;
+            /** @description changes with what follows */
+            mark: string;
+            /** @enum {string} */
+            expected?: "as expected" | "differs" | "none";
+            state?: components["schemas"]["State"];
+            reason?: string | null;
+            intake?: {
+                outcome: string;
+            };
+            trace?: {
+                path: string;
+                outcome: string;
+                state: string;
+                error: string | null;
+                caught?: string;
+                ways?: string[];
+            }[];
+        };
         SampleRehearsal: components["schemas"]["Rehearsal"] & {
             sample: string;
             /** @enum {string} */
@@ -4325,6 +4373,49 @@ export interface operations {
             413: components["responses"]["TooLarge"];
             415: components["responses"]["NotUnderstood"];
             422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    follow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description a document as a map, or as a string of YAML; none: the saved draft */
+                    document?: Record<string, never> | string | null;
+                    /** @description the sample of which the messages are wanted, too */
+                    whole?: string;
+                    /** @description the marks of the columns that the asker has, by sample; they are not sent again */
+                    have?: {
+                        [key: string]: string;
+                    };
+                };
+            };
+        };
+        responses: {
+            /** @description what it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Followed"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
             429: components["responses"]["Busy"];
             default: components["responses"]["Problem"];
         };

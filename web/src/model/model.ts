@@ -169,12 +169,16 @@ export function rowsOf(doc: FlowDocument): Row[] {
   return rows;
 }
 
+/** What the cells of a column need of a rehearsal. */
+export type ToldStep = Pick<Entry, "path" | "outcome" | "state" | "error" | "caught" | "ways">;
+export type Told = Pick<Rehearsal, "state" | "reason"> & { intake: { outcome: string }; trace: ToldStep[] };
+
 export type Cell = { text: string; state: string; reached: boolean; error?: string | null };
 
 const never: Cell = { text: "", state: "", reached: false };
 
 /** What a row did to a message, as the server computed it. */
-export function cellOf(row: Row, r: Rehearsal | undefined): Cell {
+export function cellOf(row: Row, r: Told | undefined): Cell {
   if (!r) return never;
   if (row.kind === "intake") {
     const ok =
@@ -216,10 +220,11 @@ const trouble = ["", "delivered", "turned away", "waiting", "dead letter"];
 /** The key of the row that a path of a trace belongs to: parts share their rows. */
 export const rowKey = (path: string): string => path.replace(/\[\d+\]/g, "");
 
-const byRow = new WeakMap<Rehearsal, Map<string, Entry[]>>();
+type Traced<E> = { trace: E[] };
+const byRow = new WeakMap<object, Map<string, ToldStep[]>>();
 
 /** What a step did, once for each part that came to it. */
-export function entriesOf(r: Rehearsal | undefined, key: string): Entry[] {
+export function entriesOf<E extends ToldStep>(r: Traced<E> | undefined, key: string): E[] {
   if (!r) return [];
   let all = byRow.get(r);
   if (!all) {
@@ -232,11 +237,11 @@ export function entriesOf(r: Rehearsal | undefined, key: string): Entry[] {
     }
     byRow.set(r, all);
   }
-  return all.get(key) ?? [];
+  return (all.get(key) ?? []) as E[];
 }
 
 /** How many parts of a split went through its steps here. */
-function partsIn(r: Rehearsal, split: string): number {
+function partsIn(r: Told, split: string): number {
   const seen = new Set<string>();
   for (const e of r.trace) {
     for (const m of e.path.matchAll(/\[\d+\]/g)) {

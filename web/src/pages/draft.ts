@@ -1,7 +1,7 @@
 import { useCallback, useEffect, useRef, useState } from "react";
-import { type Checked, call, type Draft, enc, type Finding, type SampleRehearsal } from "../api/client";
+import { call, type Draft, enc, type Finding, type SampleRehearsal, type Schemas } from "../api/client";
 import { queryClient } from "../api/queries";
-import type { FlowDocument } from "../model/model";
+import type { FlowDocument, Told } from "../model/model";
 
 /** A draft: the document, and its text where a person wrote it as YAML. */
 export type Version = { doc: FlowDocument; text: string | null };
@@ -74,35 +74,71 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
   return { flow, setFlow, notSaved, filesKey, save, writeFile, edited: saved.current !== present };
 }
 
-/** What the document does to the samples, and what is wrong with it, computed by the server on every edit. */
-export function useFollowed(name: string, first: Draft, present: Version, sampleKey: string, filesKey: number) {
+/** What the document does to a sample, cell by cell. */
+export type Followed = Schemas["Column"] & Told;
+
+/**
+ * What the document does to the samples, and what is wrong with it, computed by the server on every edit: at once,
+ * and while it computes the last of the edits that have come meanwhile waits. Of the sample wanted, messages come, too.
+ */
+export function useFollowed(
+  name: string,
+  first: Draft,
+  present: Version,
+  files: number,
+  samples: unknown,
+  wanted?: string,
+) {
   const [findings, setFindings] = useState<Finding[]>(first.findings);
   const [text, setText] = useState(first.text);
-  const [rehearsals, setRehearsals] = useState<SampleRehearsal[]>([]);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: sampleKey stands for the samples, filesKey for the files
+  const [columns, setColumns] = useState<Followed[]>([]);
+  const [whole, setWhole] = useState<SampleRehearsal>();
+  const asked = useRef({ name, present, wanted });
+  asked.current = { name, present, wanted };
+  const have = useRef(new Map<string, Followed>());
+  const state = useRef({ busy: false, again: false, gone: false });
+  const ask = useCallback(async () => {
+    const { name, present, wanted } = asked.current;
+    try {
+      const { value } = await call<Schemas["Followed"]>(`/api/v1/flows/${enc(name)}/follow`, {
+        body: {
+          document: present.text ?? present.doc,
+          whole: wanted ?? "",
+          have: Object.fromEntries([...have.current].map(([sample, c]) => [sample, c.mark])),
+        },
+      });
+      if (state.current.gone) return;
+      setFindings(value.findings);
+      setText(value.text);
+      if (!value.columns) return; // it cannot be walked: what it did last stays
+      const now = value.columns.flatMap((c) => (c.trace ? (c as Followed) : (have.current.get(c.sample) ?? [])));
+      have.current = new Map(now.map((c) => [c.sample, c]));
+      setColumns(now);
+      if (value.whole) setWhole(value.whole);
+    } catch {
+      // the page says elsewhere that the application does not answer
+    }
+  }, []);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the samples and the files are at the server
   useEffect(() => {
-    const stop = new AbortController();
-    const t = setTimeout(async () => {
-      const body = present.text === null ? { body: present.doc } : { text: present.text };
-      const base = `/api/v1/flows/${enc(name)}`;
-      const [checked, done] = await Promise.allSettled([
-        call<Checked>(`${base}/check`, { ...body, method: "POST", signal: stop.signal }),
-        call<SampleRehearsal[]>(`${base}/rehearse`, {
-          body: { document: present.text ?? present.doc },
-          signal: stop.signal,
-        }),
-      ]);
-      if (stop.signal.aborted) return;
-      if (checked.status === "fulfilled") {
-        setFindings(checked.value.value.findings);
-        setText(checked.value.value.text);
+    const s = state.current;
+    s.again = true;
+    if (s.busy) return;
+    (async () => {
+      s.busy = true;
+      while (s.again && !s.gone) {
+        s.again = false;
+        await ask();
       }
-      if (done.status === "fulfilled") setRehearsals(done.value.value);
-    }, 60);
+      s.busy = false;
+    })();
+  }, [present, files, samples, name, wanted, ask]);
+  useEffect(() => {
+    const s = state.current;
+    s.gone = false;
     return () => {
-      clearTimeout(t);
-      stop.abort();
+      s.gone = true;
     };
-  }, [present, sampleKey, filesKey, name]);
-  return { findings, setFindings, text, rehearsals };
+  }, []);
+  return { findings, setFindings, text, columns, whole: whole?.sample === wanted ? whole : undefined };
 }

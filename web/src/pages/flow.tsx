@@ -63,12 +63,15 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   }, []);
   const row: Row | undefined = rows[Math.min(focus.row, rows.length - 1)];
 
-  const { findings, setFindings, text, rehearsals } = useFollowed(
+  const list = samples.data ?? [];
+  const current = list[Math.min(focus.column, list.length - 1)];
+  const { findings, setFindings, text, columns, whole } = useFollowed(
     name,
     first,
     present,
-    JSON.stringify(samples.data),
     filesKey,
+    samples.data,
+    sample && sample !== "new" ? sample.name : current?.name,
   );
 
   const put = (next: FlowDocument, mark = "") => change({ doc: next, text: null }, mark);
@@ -161,9 +164,9 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       await call(`/api/v1/flows/${enc(name)}/${flow.paused ? "resume" : `pause${query}`}`, { method: "POST" });
       setFlow({ ...flow, paused: !flow.paused });
     });
-  const list = samples.data ?? [];
-  const columns: Column[] = list.map((s) => {
-    const r = rehearsals.find((x) => x.sample === s.name);
+  const bySample = new Map(columns.map((c) => [c.sample, c]));
+  const heads: Column[] = list.map((s) => {
+    const r = bySample.get(s.name);
     return {
       key: s.name,
       rehearsal: r,
@@ -192,14 +195,13 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       ),
     };
   });
-  const differs = rehearsals.filter((r) => r.expected === "differs").length;
-  const expected = rehearsals.filter((r) => r.expected !== "none").length;
+  const differs = columns.filter((r) => r.expected === "differs").length;
+  const expected = columns.filter((r) => r.expected !== "none").length;
   const errors = findings.filter((f) => f.level === "error").length;
   const edits = flow.edits + (edited ? 1 : 0);
   const status = flow.live
     ? `${edits ? `draft, ${edits} ${edits === 1 ? "edit" : "edits"} since version ${flow.live}` : `live: version ${flow.live}`}${flow.paused ? ", paused" : ""}`
     : "draft, never published; messages that come in are kept as samples";
-  const current = list[Math.min(focus.column, list.length - 1)];
   return (
     <>
       <PageHead
@@ -290,7 +292,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
             label={`Sheet of ${doc.title || name}`}
             doc={doc}
             rows={rows}
-            columns={columns}
+            columns={heads}
             focus={focus}
             onFocus={setFocus}
             findings={findings}
@@ -318,7 +320,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
               doc={doc}
               row={row}
               sample={current}
-              rehearsal={rehearsals.find((r) => r.sample === current?.name)}
+              rehearsal={whole?.sample === current?.name ? whole : undefined}
               findings={findings}
               reference={reference.data}
               connections={connections.data ?? []}
@@ -339,7 +341,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           flow={name}
           doc={doc}
           sample={sample === "new" ? null : sample}
-          rehearsal={sample === "new" ? undefined : rehearsals.find((r) => r.sample === sample.name)}
+          rehearsal={sample === "new" ? undefined : whole}
           names={list.map((s) => s.name)}
           onFormat={(format) => put({ ...doc, intake: { ...doc.intake, format } })}
           onClose={() => {

@@ -14,7 +14,7 @@ export function useParts(
   id: string,
   count: number,
   state: string,
-): { columns: Column[]; places: string[]; more: React.ReactNode } {
+): { columns: Column<Rehearsal>[]; places: string[]; more: React.ReactNode } {
   const [before, setBefore] = useState<{ state: string; ends: string[] }>({ state, ends: [] });
   const ends = before.state === state ? before.ends : [];
   const after = ends.at(-1);

@@ -144,7 +144,9 @@ export function Desk(p: DeskProps) {
                 onHover={setHoverBefore}
               />
             ) : (
-              <p className="p-3 text-quiet">This sample does not get here. {p.rehearsal?.reason}</p>
+              <p className="p-3 text-quiet">
+                {p.rehearsal ? `This sample does not get here. ${p.rehearsal.reason ?? ""}` : "…"}
+              </p>
             )
           ) : (
             <p className="p-3 text-quiet">

@@ -1,11 +1,16 @@
-import { type KeyboardEvent, type ReactNode, useEffect, useRef } from "react";
-import type { Finding, Rehearsal } from "../api/client";
-import { cellOf, type FlowDocument, type Row } from "../model/model";
+import { type KeyboardEvent, memo, type ReactNode, useEffect, useRef } from "react";
+import type { Finding } from "../api/client";
+import { type Cell, cellOf, type FlowDocument, type Row, type Told } from "../model/model";
 import { Sentence } from "../steps";
 import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
 
-export type Column = { key: string; title: ReactNode; sub?: ReactNode; rehearsal: Rehearsal | undefined };
+export type Column<R extends Told = Told> = {
+  key: string;
+  title: ReactNode;
+  sub?: ReactNode;
+  rehearsal: R | undefined;
+};
 export type Focus = { row: number; column: number };
 
 /** A key that is pressed in the sheet, or where nothing else takes it. */
@@ -88,6 +93,11 @@ export function Sheet(p: Props) {
       aria-activedescendant={active}
       tabIndex={0}
       onKeyDown={onKeyDown}
+      onClick={(e) => {
+        const at = cellAt(e.target);
+        if (at) p.onFocus(at);
+      }}
+      onDoubleClick={(e) => cellAt(e.target) && p.onOpen?.()}
       className="grid min-h-0 flex-1 auto-rows-min overflow-auto outline-offset-[-2px]"
       style={{ gridTemplateColumns: columns }}
       data-testid="sheet"
@@ -149,30 +159,17 @@ export function Sheet(p: Props) {
             </div>
             {p.columns.map((c, j) => {
               const cell = cellOf(row, c.rehearsal);
-              const on = here && j === p.focus.column;
               return (
-                <div
-                  role="gridcell"
-                  tabIndex={-1}
+                <CellBox
                   key={c.key}
                   id={`cell-${i}-${j}`}
-                  onClick={() => p.onFocus({ row: i, column: j })}
-                  onDoubleClick={p.onOpen}
-                  title={cell.error ?? cell.text}
-                  data-reached={cell.reached}
-                  className={`flex min-w-0 items-center gap-1.5 border-b border-r border-line px-2 text-[12.5px] ${on ? "bg-sheet shadow-[inset_0_0_0_2px_var(--color-buoy)]" : here ? "bg-mark" : "bg-sheet"} ${cell.state === "dead letter" ? "!bg-loss" : ""}`}
-                >
-                  {cell.reached ? (
-                    <>
-                      {cell.state && <Mark state={cell.state} />}
-                      <span className="truncate">{cell.text}</span>
-                    </>
-                  ) : (
-                    <span className="pl-1 text-quiet" role="img" aria-label="not reached">
-                      ·
-                    </span>
-                  )}
-                </div>
+                  text={cell.text}
+                  state={cell.state}
+                  reached={cell.reached}
+                  error={cell.error}
+                  here={here}
+                  on={here && j === p.focus.column}
+                />
               );
             })}
             {p.lane && (
@@ -184,6 +181,37 @@ export function Sheet(p: Props) {
       })}
     </div>
   );
+}
+
+/** A cell. There are thousands of them, so each is drawn anew only when it has changed. */
+const CellBox = memo(function CellBox(c: Cell & { id: string; here: boolean; on: boolean }) {
+  return (
+    <div
+      role="gridcell"
+      tabIndex={-1}
+      id={c.id}
+      title={c.error ?? c.text}
+      data-reached={c.reached}
+      className={`flex min-w-0 items-center gap-1.5 border-b border-r border-line px-2 text-[12.5px] ${c.on ? "bg-sheet shadow-[inset_0_0_0_2px_var(--color-buoy)]" : c.here ? "bg-mark" : "bg-sheet"} ${c.state === "dead letter" ? "!bg-loss" : ""}`}
+    >
+      {c.reached ? (
+        <>
+          {c.state && <Mark state={c.state} />}
+          <span className="truncate">{c.text}</span>
+        </>
+      ) : (
+        <span className="pl-1 text-quiet" role="img" aria-label="not reached">
+          ·
+        </span>
+      )}
+    </div>
+  );
+});
+
+/** The cell that something stands in. */
+function cellAt(at: EventTarget): Focus | null {
+  const found = /^cell-(\d+)-(\d+)$/.exec((at as Element).closest?.("[role=gridcell][id]")?.id ?? "");
+  return found && { row: Number(found[1]), column: Number(found[2]) };
 }
 
 function Head({ children, left }: { children?: ReactNode; left?: string }) {

@@ -1,0 +1,111 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"hash/fnv"
+
+	"github.com/gin-gonic/gin"
+
+	"readyferry/core/flow"
+	"readyferry/engine/design"
+)
+
+// The sheet asks with every keystroke what an edit does. A message is a column there, and a
+// step a row: of most messages it needs the words in their cells, and of the one that is
+// looked at all that there is. Columns that are as the asker has them are not sent again.
+
+// followed is what a draft does.
+type followed struct {
+	Text     string                  `json:"text"` // the draft as YAML
+	Findings []flow.Finding          `json:"findings"`
+	Columns  []column                `json:"columns"` // null where the draft cannot be walked
+	Whole    *design.SampleRehearsal `json:"whole"`   // of the sample that was asked for
+}
+
+// column is what happens to a sample, without its messages.
+type column struct {
+	Sample string `json:"sample"`
+	Mark   string `json:"mark"` // changes with what follows
+	*told         // nil: the asker has it
+}
+
+type told struct {
+	Expected string     `json:"expected"`
+	State    string     `json:"state"`
+	Reason   *string    `json:"reason"`
+	Intake   toldIntake `json:"intake"`
+	Trace    []toldStep `json:"trace"`
+}
+
+type toldIntake struct {
+	Outcome string `json:"outcome"`
+}
+
+type toldStep struct {
+	Path    string   `json:"path"`
+	Outcome string   `json:"outcome"`
+	State   string   `json:"state"`
+	Error   *string  `json:"error"`
+	Caught  string   `json:"caught,omitempty"`
+	Ways    []string `json:"ways,omitempty"`
+}
+
+func (s *Server) follow(c *gin.Context) error {
+	var in struct {
+		Document json.RawMessage   `json:"document"`
+		Whole    string            `json:"whole"`
+		Have     map[string]string `json:"have"`
+	}
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	document := documentIn(in.Document)
+	if document == nil {
+		f, err := s.engine.Watch.Flow(c.Param("name"))
+		if err != nil {
+			return err
+		}
+		document = []byte(f.Draft)
+	}
+	is, err := read(document)
+	if err != nil {
+		return err
+	}
+	all, findings, err := s.engine.Design.Follow(c.Param("name"), []byte(is.Text), in.Whole)
+	if err != nil {
+		return err
+	}
+	out := followed{Text: is.Text, Findings: findings}
+	if len(all) > 0 || !flow.HasErrors(findings) {
+		out.Columns = make([]column, 0, len(all))
+	}
+	for i := range all {
+		one, err := columnOf(&all[i])
+		if err != nil {
+			return err
+		}
+		if in.Have[one.Sample] == one.Mark {
+			one.told = nil
+		}
+		out.Columns = append(out.Columns, one)
+		if all[i].Sample == in.Whole {
+			all[i].Findings = []flow.Finding{} // they stand above
+			out.Whole = &all[i]
+		}
+	}
+	return reply(c, out)
+}
+
+func columnOf(r *design.SampleRehearsal) (column, error) {
+	t := &told{r.Expected, r.State, r.Reason, toldIntake{r.Intake.Outcome}, make([]toldStep, len(r.Trace))}
+	for i := range r.Trace {
+		e := &r.Trace[i]
+		t.Trace[i] = toldStep{e.Path, e.Outcome, e.State, e.Error, e.Caught, e.Ways}
+	}
+	h := fnv.New64a()
+	if err := json.NewEncoder(h).Encode(t); err != nil {
+		return column{}, err
+	}
+	return column{Sample: r.Sample, Mark: fmt.Sprintf("%x", h.Sum64()), told: t}, nil
+}
