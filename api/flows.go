@@ -313,7 +313,16 @@ func read(document []byte) (checked, error) {
 }
 
 func (s *Server) publish(c *gin.Context) error {
-	n, findings, err := s.engine.Design.Publish(c.Request.Context(), c.Param("name"), sure(c))
+	var in struct {
+		By      string `json:"by"`
+		Note    string `json:"note"`
+		Despite string `json:"despite"`
+	}
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	n, findings, err := s.engine.Design.Publish(c.Request.Context(), c.Param("name"),
+		design.Word{By: in.By, Note: in.Note, Despite: in.Despite, Sure: sure(c)})
 	if err != nil {
 		return err
 	}
@@ -352,7 +361,10 @@ func (s *Server) versions(c *gin.Context) error {
 	}
 	out := make([]gin.H, 0, len(rows))
 	for _, v := range rows {
-		out = append(out, gin.H{"version": v.N, "publishedAt": v.PublishedAt})
+		out = append(
+			out,
+			gin.H{"version": v.N, "publishedAt": v.PublishedAt, "by": v.By, "note": v.Note, "despite": v.Despite},
+		)
 	}
 	return reply(c, out)
 }

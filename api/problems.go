@@ -47,6 +47,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 	}
 	var refused *run.RefusedError
 	var findings *design.FindingsError
+	var unexpected *design.UnexpectedError
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &refused):
@@ -79,9 +80,11 @@ func (s *Server) fail(c *gin.Context, err error) {
 			"read it again and repeat the change: "+err.Error(),
 			nil,
 		)
+	case errors.As(err, &unexpected):
+		problem(c, http.StatusConflict, "Samples are not as expected", err.Error(), nil)
 	case errors.Is(err, engine.ErrInUse):
 		problem(c, http.StatusConflict, "It is still in use", err.Error(), nil)
-	case errors.Is(err, engine.ErrDecision):
+	case errors.Is(err, engine.ErrDecision), errors.Is(err, design.ErrWord):
 		problem(c, http.StatusUnprocessableEntity, "This cannot be done", err.Error(), nil)
 	case errors.As(err, &tooLarge):
 		problem(

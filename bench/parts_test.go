@@ -19,6 +19,7 @@ import (
 	"readyferry/core/plan"
 	"readyferry/core/retry"
 	"readyferry/engine"
+	"readyferry/engine/design"
 	"readyferry/engine/intake"
 	"readyferry/store"
 )
@@ -60,7 +61,7 @@ func publish(b *testing.B, e *engine.Engine, name, document string) {
 	if _, _, err := e.Design.SaveDraft(context.Background(), name, []byte(document), nil); err != nil {
 		b.Fatal(err)
 	}
-	if _, _, err := e.Design.Publish(context.Background(), name, true); err != nil {
+	if _, _, err := e.Design.Publish(context.Background(), name, design.Word{Sure: true}); err != nil {
 		b.Fatal(err)
 	}
 }

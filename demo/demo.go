@@ -21,6 +21,7 @@ import (
 	"readyferry/core/expr"
 	"readyferry/engine"
 	"readyferry/engine/catalog"
+	"readyferry/engine/design"
 	"readyferry/standin"
 )
 
@@ -93,7 +94,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 	}
 	// All are there before the first is live: some name each other.
 	for _, name := range fresh {
-		if _, _, err := e.Design.Publish(ctx, name, true); err != nil {
+		if _, _, err := e.Design.Publish(ctx, name, design.Word{Sure: true}); err != nil {
 			return fmt.Errorf("flow %s: %w", name, err)
 		}
 	}

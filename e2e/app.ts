@@ -69,6 +69,12 @@ export function againstProgram(binary: string, ...args: string[]) {
 export const cell = (page: Page, path: string, column: number) =>
   page.locator(`[data-testid=sheet] [data-path="${path}"] [role=gridcell]`).nth(column + 1);
 
+/** Publishes the flow whose sheet is shown, over the page that proves the draft. */
+export async function publish(page: Page) {
+  await page.getByRole("button", { name: /^Publish (version 1|a new version)$/ }).click();
+  await page.getByRole("button", { name: /^Make it version/ }).click();
+}
+
 /** Shows a condition, which is put together from comparisons, as the expression that it is. */
 export async function asText(page: Page) {
   const settings = page.getByTestId("settings");

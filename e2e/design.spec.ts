@@ -50,9 +50,13 @@ test("a wrong expression shows its error in its row and on the desk, and is not 
   await expect(page.locator("[data-path=open-only]")).toContainText('there is no name or function "bdoy"');
   await expect(cell(page, "open-only", 0)).toContainText("there is no name");
   await page.getByRole("button", { name: "Publish a new version" }).click();
-  await expect(page.getByRole("dialog")).toContainText("The draft was not published");
-  await expect(page.getByRole("dialog")).toContainText("line");
-  await page.getByRole("button", { name: "Back to the sheet" }).click();
+  await expect(page.getByTestId("checks")).toContainText('there is no name or function "bdoy"');
+  await expect(page.getByTestId("checks")).toContainText("line");
+  await expect(page.getByTestId("changes")).toContainText("bdoy.status == 1");
+  await expect(page.getByRole("button", { name: /^Make it version/ })).toBeDisabled();
+  await page.getByRole("link", { name: "Back to the sheet" }).click();
+  await cell(page, "open-only", 0).click();
+  await asText(page);
   await retype(page, "Goes on when", 'body.request != "HR-20811"');
   await expect(cell(page, "open-only", 0)).toHaveText("turned away");
   await expect(cell(page, "slip", 0)).toHaveText("·");

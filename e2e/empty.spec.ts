@@ -1,4 +1,4 @@
-import { against, cell, expect, retype } from "./app";
+import { against, cell, expect, publish, retype } from "./app";
 
 const test = against("serve");
 test.describe.configure({ mode: "serial" });
@@ -32,7 +32,7 @@ test("a flow is started, keeps what comes in as samples, and goes live", async (
   await page.keyboard.press("Enter");
   await retype(page, "Text", '{"booked": "${body.room}", "until": ${body.hours + 9}}');
   await expect(cell(page, "answer", 0)).toHaveText("200");
-  await page.getByRole("button", { name: "Publish version 1" }).click();
+  await publish(page);
   await expect(page.getByText("Version 1 is live")).toBeVisible();
   const answer = await page.request.post(`${app.base}/in/room-bookings`, { data: { room: 'say "hi"', hours: 3 } });
   expect(answer.status()).toBe(200);

@@ -1,4 +1,4 @@
-import { against, cell, expect, retype } from "./app";
+import { against, cell, expect, publish, retype } from "./app";
 
 const test = against("demo", "--trickle", "0");
 
@@ -227,7 +227,7 @@ test("a flow that a WSDL describes answers envelopes, and refuses with faults", 
   await expect(page.getByTestId("made")).toContainText("<soap:Envelope");
   await page.getByRole("button", { name: "Start", exact: true }).click();
   await expect(cell(page, "valid", 0)).toHaveText("valid");
-  await page.getByRole("button", { name: "Publish version 1" }).click();
+  await publish(page);
   await expect(page.getByText("Version 1 is live", { exact: true })).toBeVisible();
   const say = (days: string) =>
     page.request.post(`${app.base}/in/lending`, {

@@ -1,4 +1,4 @@
-import { against, cell, expect } from "./app";
+import { against, cell, expect, publish } from "./app";
 
 // What people are shown, in an application without the demo.
 const test = against("serve");
@@ -62,11 +62,12 @@ test("a flow without samples has each step in one row, and keys work at once", a
   await expect(page.getByPlaceholder("What should it do?")).toBeVisible();
   await page.keyboard.press("Escape");
 
-  await page.getByRole("button", { name: "Publish version 1" }).click();
+  await publish(page);
   await expect(page.getByText("Version 1 is live", { exact: true })).toBeVisible();
-  await page.getByRole("button", { name: "Publish a new version" }).click();
-  await expect(page.getByText("Version 1 is live already, and the draft is the same")).toBeVisible();
   await expect(page.getByTestId("flow-status")).toHaveText("live: version 1");
+  await page.getByRole("button", { name: "Publish a new version" }).click();
+  await expect(page.getByTestId("changes")).toContainText("Nothing: the draft is as version 1 is");
+  await expect(page.getByRole("button", { name: /^Make it version/ })).toBeDisabled();
 });
 
 test("a transaction shows what came with it, and becomes a sample with that", async ({ page, goto, app }) => {
@@ -185,7 +186,7 @@ test("a broker is made, says something, and a flow receives it", async ({ page, 
   await cell(page, "d", -1).click();
   await page.getByLabel("Quality of service").selectOption("2");
   await expect(page.getByTestId("sheet").locator("[data-path=d]")).toContainText("publish to done/${body.ref} at sensors , quality 2");
-  await page.getByRole("button", { name: "Publish version 1" }).click();
+  await publish(page);
   await expect(page.getByText("Version 1 is live", { exact: true })).toBeVisible();
   await goto("/stand-ins?open=shelves");
   await page.getByLabel("Publish to").fill("branches/ELMS/shelves");

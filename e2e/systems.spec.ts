@@ -1,4 +1,4 @@
-import { againstProgram, expect } from "./app";
+import { againstProgram, expect, publish } from "./app";
 
 // A program with one more kind of system than the application has: nothing in the
 // browser knows of it but what its schemas say.
@@ -30,12 +30,12 @@ test("a system that nobody has seen is connected, delivered to and received from
   await expect(page.getByLabel("Rest before")).toHaveAttribute("placeholder", "10s");
   await page.getByLabel("Bird").selectOption("white");
   await expect(page.getByRole("gridcell", { name: /white pigeon to north/ })).toBeVisible();
-  await page.getByRole("button", { name: /^Publish/ }).click();
+  await publish(page);
   await expect(page.getByText(/live: version 1/)).toBeVisible();
   await goto("/flows/lands");
   await page.getByRole("gridcell", { name: /^Receive/ }).click();
   await expect(page.getByLabel("Perch")).toHaveValue("north");
-  await page.getByRole("button", { name: /^Publish/ }).click();
+  await publish(page);
   await expect(page.getByText(/live: version 1/)).toBeVisible();
   const sent = await page.request.post(`${app.base}/in/flies`, { data: { ref: "P-2" } });
   expect(sent.status()).toBe(202);

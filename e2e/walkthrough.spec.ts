@@ -1,5 +1,5 @@
 import { execFileSync } from "node:child_process";
-import { against, asText, cell, expect, retype } from "./app";
+import { against, asText, cell, expect, publish, retype } from "./app";
 
 const test = against("demo", "--trickle", "0");
 
@@ -26,7 +26,7 @@ test("design, publish, call, fail, repair and resend", async ({ page, app, goto 
   });
 
   await test.step("publish", async () => {
-    await page.getByRole("button", { name: "Publish a new version" }).click();
+    await publish(page);
     await expect(page.getByText("Version 2 is live")).toBeVisible();
     await expect(page.getByTestId("flow-status")).toHaveText("live: version 2");
   });

@@ -1,4 +1,4 @@
-import { against, expect } from "./app";
+import { against, expect, publish } from "./app";
 
 const test = against("demo", "--trickle", "0");
 test.describe.configure({ mode: "default" });
@@ -223,7 +223,7 @@ test("a topic is looked into, kept and rewound, and a new reader begins where it
     await page.getByLabel("A new subscription begins").selectOption("latest");
     await expect(page.getByLabel("A new subscription begins")).toHaveValue("latest");
     await page.waitForResponse((r) => r.request().method() === "PUT" && r.url().includes("/flows/return-counts"));
-    await page.getByRole("button", { name: "Publish version 1" }).click();
+    await publish(page);
     await expect(page.getByText("live: version 1")).toBeVisible();
     await goto("/queues");
     await expect(page.locator("[data-subscription='returns/return-counts']")).toContainText("at offset 3 of 3");

@@ -243,7 +243,7 @@ func testFlowsThatCallEachOtherInACircleAreRefused(t *testing.T) {
 	if err != nil || !strings.Contains(fmt.Sprint(findings), "in a circle: c → a → b → c") {
 		t.Errorf("%v, %v", findings, err)
 	}
-	if _, _, err := w.Publish(context.Background(), "c", false); err == nil {
+	if _, _, err := w.Publish(context.Background(), "c", design.Word{}); err == nil {
 		t.Error("a circle is published")
 	}
 	_, findings, _ = w.SaveDraft(context.Background(), "c", []byte(one("c", "c")), nil)

@@ -73,7 +73,7 @@ func testDraftsThatCannotBeReadAreNotSaved(t *testing.T) {
 		t.Errorf("a lost edit: %v", err)
 	}
 	var refused *design.FindingsError
-	if _, _, err := w.Publish(ctx, "simple", false); !errors.As(err, &refused) {
+	if _, _, err := w.Publish(ctx, "simple", design.Word{}); !errors.As(err, &refused) {
 		t.Errorf("published with an error: %v", err)
 	}
 }
@@ -193,7 +193,7 @@ func testConcurrentChangesLeaveTheNewestVersionLive(t *testing.T) {
 	for range 8 {
 		all.Go(func() {
 			for range 5 {
-				_, _, _ = w.Publish(context.Background(), "simple", false)
+				_, _, _ = w.Publish(context.Background(), "simple", design.Word{})
 				_ = w.Pause(context.Background(), "simple", false, false)
 			}
 		})

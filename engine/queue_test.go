@@ -29,7 +29,7 @@ steps:
 		t.Fatalf("%v %v", findings, err)
 	}
 	var refused *design.FindingsError
-	if _, _, err := w.Publish(context.Background(), "filler", false); !errors.As(err, &refused) {
+	if _, _, err := w.Publish(context.Background(), "filler", design.Word{}); !errors.As(err, &refused) {
 		t.Fatalf("published although nobody reads the queue: %v", err)
 	}
 	reader := `

@@ -229,7 +229,7 @@ func (w *world) publish(document string) {
 	if _, _, err := w.SaveDraft(context.Background(), name, []byte(document), nil); err != nil {
 		w.t.Fatal(err)
 	}
-	if _, _, err := w.Publish(context.Background(), name, false); err != nil {
+	if _, _, err := w.Publish(context.Background(), name, design.Word{}); err != nil {
 		w.t.Fatal(err)
 	}
 }

@@ -287,12 +287,19 @@ func migrate(db *gorm.DB) error {
 				"CREATE INDEX deliveries_due ON deliveries (target, flow, next_at) WHERE state = 0",
 				"UPDATE flows SET keeps_all = 1", "UPDATE tables SET keeps_all = 1", countBytes))
 		}},
-		{ID: lastMigration, Migrate: fewerIndexes},
+		{ID: "0021 messages and deliveries are found through their transactions", Migrate: fewerIndexes},
+		{ID: lastMigration, Migrate: func(db *gorm.DB) error {
+			return addColumns(db, []column{
+				{&Version{}, "By", "ALTER TABLE versions ADD COLUMN by text NOT NULL DEFAULT ''"},
+				{&Version{}, "Note", "ALTER TABLE versions ADD COLUMN note text NOT NULL DEFAULT ''"},
+				{&Version{}, "Despite", "ALTER TABLE versions ADD COLUMN despite text NOT NULL DEFAULT ''"},
+			})
+		}},
 	}).Migrate()
 }
 
 // lastMigration is the one behind which a file has the form of this release.
-const lastMigration = "0021 messages and deliveries are found through their transactions"
+const lastMigration = "0022 versions say why"
 
 // isPresent gives an error for a file that is of another release.
 func isPresent(db *gorm.DB) error {

@@ -77,6 +77,9 @@ type Version struct {
 	Files       []byte    // JSON: name → text
 	Rules       int       // flow.Rules that it was published under
 	PublishedAt time.Time `gorm:"serializer:micros;type:integer"`
+	By          string    // who did it, as they said
+	Note        string    // for those who come after
+	Despite     string    // why it went live though samples were not as expected; "" where they were
 }
 
 // Sample is a message kept with a flow. Document is its JSON.

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"readyferry/engine"
+	"readyferry/engine/design"
 	"readyferry/store"
 )
 
@@ -130,7 +131,7 @@ func publish(e *engine.Engine, name, text string) error {
 	if _, _, err := e.Design.SaveDraft(context.Background(), name, []byte(text), nil); err != nil {
 		return err
 	}
-	_, _, err := e.Design.Publish(context.Background(), name, true)
+	_, _, err := e.Design.Publish(context.Background(), name, design.Word{Sure: true})
 	return err
 }
 

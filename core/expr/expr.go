@@ -384,24 +384,4 @@ func (s *Scope) memberless(path Path, at int) error {
 	)
 }
 
-func (s *Scope) missing(path Path, at int) error {
-	holder, _ := Path{Root: path.Root, segments: path.segments[:at]}.follow(s.root(path.Root))
-	e := &MissingError{Path: path.upTo(at + 1), At: path.upTo(at), Name: path.segments[at].name}
-	if path.segments[at].isIndex {
-		e.Name = fmt.Sprintf("item %d", path.segments[at].index)
-		if holder != nil && holder.Kind == message.List {
-			e.Names = []string{fmt.Sprintf("%d items", len(holder.Items))}
-		}
-		return e
-	}
-	if holder == nil {
-		return e
-	}
-	if holder.Kind != message.Map {
-		e.Names = []string{"no members, because it is a " + holder.Kind.String()}
-		return e
-	}
-	e.Near = Nearest(e.Name, holder.Names())
-	e.Names = slices.Clip(holder.Names())[:min(8, len(holder.Members))]
-	return e
-}
+func (s *Scope) missing(path Path, at int) error { return path.missing(s.root(path.Root), at) }

@@ -1,8 +1,10 @@
 package retry
 
 import (
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"reflect"
 	"testing"
 	"time"
 )
@@ -88,5 +90,43 @@ func TestNoAnswerLeadsOutOfThePlan(t *testing.T) {
 				t.Fatalf("%+v: try %d of %d", p, n, p.Tries)
 			}
 		}
+	}
+}
+
+// A plan comes back as it was kept, and so does one that an earlier release has kept in full.
+func TestPlansComeBackAsTheyWereKept(t *testing.T) {
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 7))
+	one := func(usual, other time.Duration) time.Duration {
+		if r.IntN(2) == 0 {
+			return usual
+		}
+		return other
+	}
+	for range 500 {
+		p := Default()
+		p.First, p.Cap, p.Within = one(p.First, time.Millisecond), one(p.Cap, time.Hour), one(p.Within, time.Minute)
+		p.Growth, p.Spread = []string{Constant, Linear, Exponential}[r.IntN(3)], []string{SpreadNone, SpreadEqual, SpreadFull}[r.IntN(3)]
+		p.Tries, p.Factor = 1+r.IntN(9), []float64{1, 2, 2.5}[r.IntN(3)]
+		if r.IntN(2) == 0 {
+			p.Again, p.Never = []int{404}, []int{500, 503}
+		}
+		short, err := p.Encode()
+		if err != nil {
+			t.Fatal(err)
+		}
+		long, err := json.Marshal(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, kept := range [][]byte{short, long} {
+			if got, err := Decode(kept); err != nil || !reflect.DeepEqual(got, p) {
+				t.Fatalf("%s reads as %+v, %v; it was %+v", kept, got, err, p)
+			}
+		}
+	}
+	if b, err := Default().Encode(); err != nil || string(b) != "{}" {
+		t.Errorf("the usual plan is kept as %s, %v", b, err)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/core/plan"
@@ -28,7 +29,8 @@ type Rehearsal struct {
 	Findings   []flow.Finding `json:"findings"`
 	// Unknown are the answers of outside systems that a strict rehearsal would have to
 	// know to go on, and was not given.
-	Unknown []Unknown `json:"unknown,omitempty"`
+	Unknown []Unknown                   `json:"unknown,omitempty"`
+	Needs   map[Need]*expr.MissingError `json:"-"` // of a Result
 }
 
 // Unknown is an answer that a strict rehearsal does not know.
@@ -213,6 +215,7 @@ func (r *rehearsing) finish() Rehearsal {
 	r.out.Trace = append(r.out.Trace, w.Trace...)
 	r.out.Notes = append(r.out.Notes, w.Notes...)
 	r.out.Findings = append(r.out.Findings, w.Findings...)
+	r.out.Needs = w.Needs
 	if r.input.Inline && r.input.Letter == nil && r.p.OnDead != nil {
 		r.tellDeaths(w.Failures)
 	}

@@ -3,6 +3,7 @@ package run
 import (
 	"time"
 
+	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/core/step"
@@ -61,6 +62,9 @@ type Result struct {
 	Final    *message.Message // the message behind the last step, where the walk came there
 	Notes    []step.Note
 	Findings []flow.Finding // what only a message shows; of a walk with a trace
+	// Needs are the paths that its steps cannot do without: nil where they were there. They
+	// are of a walk with a trace, too.
+	Needs map[Need]*expr.MissingError `json:"-"`
 	// Ends tells that all it waits for are deliveries behind which nothing comes: when they
 	// are through it is delivered, and need not be walked for that.
 	Ends bool

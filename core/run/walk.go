@@ -161,6 +161,7 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	entry := Entry{Path: path, Step: s.ID, Kind: s.Kind, Reads: s.Reads}
 	before := *st
 	began := w.clock()
+	w.needs(s, st, true)
 	if s.When != nil {
 		holds, known, err := w.holds(s, call)
 		if !known {
@@ -180,6 +181,7 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 			return done
 		}
 	}
+	w.needs(s, st, false)
 	if e, ok := w.in.Effects[path]; ok {
 		w.sent(s, *call)
 		call.Effect = &e

@@ -37,7 +37,8 @@ type Compiler struct {
 	// parts is the id of the split around the step, or "".
 	parts string
 	reads []string // JSON Pointers into the body that the step being compiled reads
-	looks bool     // the step being compiled looks up rows of tables that are no files
+	needs []Need
+	looks bool // the step being compiled looks up rows of tables that are no files
 
 	find func(name string) (Kind, bool)
 	ids  map[string]string // id → pointer
@@ -120,9 +121,9 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 	if !ok {
 		return nil // the schema has said so
 	}
-	outer, outerReads, outerLooks := c.step, c.reads, c.looks
-	c.step, c.reads, c.looks = s, nil, false
-	defer func() { c.step, c.reads, c.looks = outer, outerReads, outerLooks }()
+	outer, outerReads, outerNeeds, outerLooks := c.step, c.reads, c.needs, c.looks
+	c.step, c.reads, c.needs, c.looks = s, nil, nil, false
+	defer func() { c.step, c.reads, c.needs, c.looks = outer, outerReads, outerNeeds, outerLooks }()
 	before := len(c.Findings)
 	if c.scatter != "" && s.Kind == "split" {
 		c.Find(
@@ -156,7 +157,7 @@ func (c *Compiler) one(s *flow.Step) *Compiled {
 	}
 	out.Runner = kind.compile(c, s)
 	out.Else = c.catch(s)
-	out.Reads, out.Looks = c.reads, c.looks
+	out.Reads, out.Needs, out.Looks = c.reads, c.needs, c.looks
 	for _, f := range c.Findings[before:] {
 		if f.Level == flow.Error && f.Step == s.ID {
 			out.Runner, out.When = broken(f.Message), nil
@@ -338,6 +339,11 @@ func (c *Compiler) earlier(ptr string, p expr.Path) {
 
 // read notes which parts of the body the step being compiled reads.
 func (c *Compiler) read(ptr string, paths []expr.Path) {
+	if !c.Env.Local("body") {
+		for _, p := range expr.Needed(paths, "body") {
+			c.needs = append(c.needs, Need{ptr, p})
+		}
+	}
 	for _, p := range paths {
 		if p.Root == "bodies" && !c.Env.Local("bodies") {
 			c.earlier(ptr, p)

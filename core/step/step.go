@@ -43,11 +43,18 @@ type Compiled struct {
 	When   *expr.Program // nil: always
 	Runner Runner
 	Reads  []string // JSON Pointers into the body that its settings read
+	Needs  []Need   // what of the body has to be there for its settings to come to anything
 	Looks  bool     // its settings look up rows of tables that are no files of the flow
 	Ways   []Way    // of a route
 	Every  bool     // of a route: all ways that fit, each with its own copy
 	Inside *Block   // of a split: the steps of each part
 	Else   *Catch   // what happens when it fails; nil: a dead letter
+}
+
+// Need is a path below the body that an expression cannot do without.
+type Need struct {
+	At   string // of the setting, in the document
+	Path expr.Path
 }
 
 // Way is one branch.

@@ -115,8 +115,8 @@ func (g *Designs) leaves(name string, next *flow.Intake, sure bool) error {
 
 // Publish makes the draft the next version and puts it to work. A draft with
 // errors is refused with a *FindingsError; one that is as the live version is makes
-// no version. sure is for who was asked whether messages may be left in a queue.
-func (g *Designs) Publish(ctx context.Context, name string, sure bool) (int, []flow.Finding, error) {
+// no version. One under which samples are not as expected needs a word that says why.
+func (g *Designs) Publish(ctx context.Context, name string, word Word) (int, []flow.Finding, error) {
 	f, err := g.Store.Flow(name)
 	if err != nil {
 		return 0, nil, err
@@ -129,7 +129,7 @@ func (g *Designs) Publish(ctx context.Context, name string, sure bool) (int, []f
 	if flow.HasErrors(findings) {
 		return 0, findings, &FindingsError{"the draft has errors and was not published", findings}
 	}
-	if err := g.leaves(name, &p.Document.Intake, sure); err != nil {
+	if err := g.leaves(name, &p.Document.Intake, word.Sure); err != nil {
 		return 0, findings, err
 	}
 	text := map[string]string{}
@@ -146,7 +146,11 @@ func (g *Designs) Publish(ctx context.Context, name string, sure bool) (int, []f
 		}
 		return f.Live, findings, err
 	}
-	v := store.Version{Flow: name, Document: f.Draft, Files: packed, Rules: int(flow.RulesNow), PublishedAt: g.Now()}
+	if err := g.asExpected(name, p, &word); err != nil {
+		return 0, findings, err
+	}
+	v := store.Version{Flow: name, Document: f.Draft, Files: packed, Rules: int(flow.RulesNow), PublishedAt: g.Now(),
+		By: word.By, Note: word.Note, Despite: word.Despite}
 	err = g.Store.Write(ctx, func(tx *store.Tx) error {
 		now, err := tx.Flow(name)
 		if err != nil {

@@ -1,18 +1,22 @@
 package design
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"readyferry/connect"
+	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/plan"
 	"readyferry/core/run"
-	"readyferry/core/table"
+	"readyferry/core/step"
 	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
@@ -69,7 +73,7 @@ func (g *Designs) rehearsed(
 	if p == nil {
 		return []SampleRehearsal{}, findings, nil
 	}
-	out := rehearse(p, name, samples, g.Store.LookIn(), shown)
+	out := g.rehearse(p, name, samples, shown)
 	for i := range out { // what only a message shows stands at the flow as well
 		for _, f := range out[i].Findings {
 			if !slices.ContainsFunc(
@@ -80,14 +84,48 @@ func (g *Designs) rehearsed(
 			}
 		}
 	}
-	return out, findings, nil
+	return out, append(findings, pathless(p, files, out)...), nil
+}
+
+// pathless finds what expressions read and no sample has that came there, and no schema names.
+func pathless(p *plan.Plan, files map[string][]byte, all []SampleRehearsal) (out []flow.Finding) {
+	plain := make([]run.Rehearsal, len(all))
+	for i := range all {
+		plain[i] = all[i].Rehearsal
+	}
+	missing := run.NoSuchPath(plain)
+	needs := slices.SortedFunc(maps.Keys(missing), func(a, b run.Need) int {
+		return cmp.Or(strings.Compare(a.At, b.At), strings.Compare(a.Path, b.Path))
+	})
+	for _, need := range needs {
+		m := missing[need]
+		if named(files, m.Name) {
+			continue
+		}
+		at := p.Document.Source.Value(need.At)
+		out = append(out, flow.Finding{Level: flow.Warning, Code: "no-such-path", Step: need.Step, Pointer: need.At,
+			Line: at.Line, Column: at.Column, Message: "no sample that comes here has it: " + m.Error(), Repair: run.Instead(need, m)})
+	}
+	return out
+}
+
+// named tells whether a schema among the files of a flow has a word, as a name has to stand there.
+func named(files map[string][]byte, name string) bool {
+	word := regexp.MustCompile(`(^|[^\pL\pN_])` + regexp.QuoteMeta(name) + `($|[^\pL\pN_])`)
+	for file, content := range files {
+		if _, table := expr.TableName(file); !table && word.Match(content) {
+			return true
+		}
+	}
+	return false
 }
 
 // rehearse walks samples one after the other, so that they meet where a step
 // gathers messages.
-func rehearse(
-	p *plan.Plan, name string, samples []catalog.Sample, tables table.Tables, shown func(sample string) bool,
+func (g *Designs) rehearse(
+	p *plan.Plan, name string, samples []catalog.Sample, shown func(sample string) bool,
 ) []SampleRehearsal {
+	nowhere := g.nowhere(p)
 	began := time.Now()
 	envelopes, options := make([]run.Envelope, len(samples)), make([]run.Options, len(samples))
 	for i := range samples {
@@ -95,13 +133,14 @@ func rehearse(
 		options[i] = run.Options{
 			Replies: catalog.Effects(samples[i].Replies),
 			Clock:   func() time.Duration { return time.Since(began) },
-			Tables:  tables,
+			Tables:  g.Store.LookIn(),
 
 			NoBodies: !shown(samples[i].Name),
 		}
 	}
 	out := make([]SampleRehearsal, len(samples))
 	for i, r := range run.RehearseAll(p, envelopes, options) {
+		stopped(&r, nowhere)
 		out[i] = SampleRehearsal{Sample: samples[i].Name, Rehearsal: r, Expected: "none"}
 		if x := samples[i].Expect; x != nil {
 			out[i].Expected = "as expected"
@@ -111,6 +150,29 @@ func rehearse(
 		}
 	}
 	return out
+}
+
+// nowhere names the connections that there are not, by the steps that use them.
+func (g *Designs) nowhere(p *plan.Plan) map[string]string {
+	out := map[string]string{}
+	for _, u := range p.Uses {
+		if u.Kind == step.UseConnection && g.Catalog.Connection(u.Name) == nil {
+			out[u.Step] = u.Name
+		}
+	}
+	return out
+}
+
+// stopped says of steps that use a connection which is not there that nothing comes of them.
+func stopped(r *run.Rehearsal, nowhere map[string]string) {
+	for i := range r.Trace {
+		e := &r.Trace[i]
+		if name := nowhere[e.Step]; name != "" && e.Error == nil && e.Outcome != "skipped" {
+			why := fmt.Sprintf("there is no connection %s", name)
+			e.Outcome, e.State, e.Error = why, run.DeadLetter, &why
+			r.State, r.Reason = run.DeadLetter, &why
+		}
+	}
 }
 
 func met(x *catalog.Expectation, r *run.Rehearsal) bool {

@@ -1,15 +1,16 @@
 import { lazy, Suspense, useEffect, useState } from "react";
-import { Navigate, NavLink, Route, Routes } from "react-router";
+import { Navigate, NavLink, Route, Routes, useLocation } from "react-router";
 import { Toaster } from "sonner";
 import { useCauses, useLive } from "./api/queries";
 import { Find } from "./find";
 import { DeadLettersPage } from "./pages/dead-letters";
 import { FlowsPage } from "./pages/flows";
 import { TransactionsPage } from "./pages/transactions";
-import { typing } from "./ui/keys";
+import { keysOf, throughList, typing } from "./ui/keys";
 import { Dialog } from "./ui/parts";
 
 const FlowPage = lazy(() => import("./pages/flow"));
+const ProofPage = lazy(() => import("./pages/proof"));
 const TransactionPage = lazy(() => import("./pages/transaction"));
 const QueuesPage = lazy(() => import("./pages/queues"));
 const ConnectionsPage = lazy(() => import("./pages/connections"));
@@ -33,6 +34,7 @@ export function App() {
   const causes = useCauses();
   const [find, setFind] = useState(false);
   const [keys, setKeys] = useState(false);
+  const { pathname } = useLocation();
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       if (typing(e) || e.ctrlKey || e.metaKey || e.altKey) return;
@@ -40,6 +42,7 @@ export function App() {
         e.preventDefault();
         setFind(true);
       } else if (e.key === "?") setKeys(true);
+      else throughList(e);
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
@@ -47,7 +50,10 @@ export function App() {
   const dead = causes.data?.reduce((n, c) => n + c.count, 0) ?? 0;
   return (
     <div className="flex h-full flex-col">
-      <nav className="flex h-11 shrink-0 items-center gap-1 bg-band px-4 text-[#dbe6e4]" aria-label="Pages">
+      <nav
+        className="flex min-h-11 shrink-0 flex-wrap items-center gap-1 bg-band px-4 text-[#dbe6e4]"
+        aria-label="Pages"
+      >
         <svg width="24" height="16" viewBox="0 0 24 16" className="mr-2" aria-hidden="true">
           <path d="M4 7 7 2h8v2h3v3z" fill="#f08a5a" />
           <path d="M0 8h24l-3 6H4z" fill="#fff" />
@@ -81,6 +87,7 @@ export function App() {
             <Route path="/" element={<Navigate to="/flows" replace />} />
             <Route path="/flows" element={<FlowsPage />} />
             <Route path="/flows/:name" element={<FlowPage />} />
+            <Route path="/flows/:name/publish" element={<ProofPage />} />
             <Route path="/transactions" element={<TransactionsPage />} />
             <Route path="/transactions/:id" element={<TransactionPage />} />
             <Route path="/dead-letters" element={<DeadLettersPage />} />
@@ -98,20 +105,8 @@ export function App() {
       </main>
       <Find open={find} onClose={() => setFind(false)} />
       <Dialog open={keys} onClose={() => setKeys(false)} title="Keys">
-        <dl className="grid grid-cols-[130px_1fr] gap-x-4 gap-y-1.5">
-          {[
-            ["/", "find a flow, a transaction by its reference, a connection or a page"],
-            ["?", "this list"],
-            ["↑ ↓ ← →", "move in a sheet or list"],
-            ["Enter", "go to the step's settings, or open the row"],
-            ["Escape", "back from the settings to the sheet"],
-            ["a", "add a step below"],
-            ["d", "copy the step"],
-            ["x", "switch the step off or on"],
-            ["Alt ↑, Alt ↓", "move the step"],
-            ["Delete", "remove the step"],
-            ["Ctrl Z, Ctrl Y", "undo, redo"],
-          ].map(([k, t]) => (
+        <dl className="grid grid-cols-[150px_1fr] gap-x-4 gap-y-1.5">
+          {keysOf(pathname).map(([k, t]) => (
             <div key={k} className="contents">
               <dt>
                 <kbd>{k}</kbd>
@@ -123,7 +118,17 @@ export function App() {
       </Dialog>
       <Toaster
         position="bottom-right"
-        toastOptions={{ style: { borderRadius: 3, font: "13.5px var(--font-text)" }, duration: 5000 }}
+        toastOptions={{
+          unstyled: true,
+          duration: 5000,
+          classNames: {
+            toast: "notice",
+            error: "notice-error",
+            success: "notice-done",
+            actionButton: "btn-bare ml-auto shrink-0",
+          },
+        }}
+        icons={{ success: null, error: null }}
       />
     </div>
   );

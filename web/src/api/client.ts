@@ -34,6 +34,7 @@ export type StandInWhole = Schemas["StandInWhole"];
 export type Behaviour = Schemas["Behaviour"];
 export type MinuteCount = Schemas["MinuteCount"];
 export type Reference = Schemas["Reference"];
+export type PublishedVersion = Schemas["PublishedVersion"];
 export type Schedule = Schemas["Schedule"];
 export type StoredMessage = Schemas["StoredMessage"];
 export type State = Schemas["State"];

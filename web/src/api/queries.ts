@@ -25,7 +25,7 @@ export const useSamples = (flow: string) =>
 export const useVersions = (flow: string) =>
   useQuery({
     queryKey: ["flows", flow, "versions"],
-    queryFn: () => get<{ version: number; publishedAt: string }[]>(`/api/v1/flows/${enc(flow)}/versions`),
+    queryFn: () => get<T.PublishedVersion[]>(`/api/v1/flows/${enc(flow)}/versions`),
   });
 export const useVersion = (flow: string, n: number) =>
   useQuery({

@@ -2523,7 +2523,7 @@ export interface components {
             columns: components["schemas"]["Column"][] | null;
             whole: null | components["schemas"]["SampleRehearsal"];
         };
-        /** @description what happens to a sample, without its messages; with a sample and a mark alone, it is as the asker has it */
+        /** @description what happens to a sample, without its messages; one of sample and mark alone is as the asker has it */
         Column: {
             sample: string;
             /** @description changes with what follows */
@@ -2543,6 +2543,16 @@ export interface components {
                 caught?: string;
                 ways?: string[];
             }[];
+        };
+        PublishedVersion: {
+            version: number;
+            /** Format: date-time */
+            publishedAt: string;
+            /** @description who published it, as they said */
+            by: string;
+            note: string;
+            /** @description why it went live though samples were not as expected */
+            despite: string;
         };
         SampleRehearsal: components["schemas"]["Rehearsal"] & {
             sample: string;
@@ -4257,7 +4267,18 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description who publishes it; nobody checks it */
+                    by?: string;
+                    /** @description a word for those who come after */
+                    note?: string;
+                    /** @description why it goes live though samples are not as expected; without it, that is refused */
+                    despite?: string;
+                };
+            };
+        };
         responses: {
             /** @description sent */
             200: {
@@ -4274,7 +4295,10 @@ export interface operations {
             400: components["responses"]["BadRequest"];
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
             409: components["responses"]["InUse"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
             422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
@@ -4523,11 +4547,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        version: number;
-                        /** Format: date-time */
-                        publishedAt: string;
-                    }[];
+                    "application/json": components["schemas"]["PublishedVersion"][];
                 };
             };
             400: components["responses"]["BadRequest"];

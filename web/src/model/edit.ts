@@ -1,4 +1,4 @@
-import { useCallback, useRef, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { type FlowDocument, freshID, type Place, rowsOf, type Step, type Way } from "./model";
 
 // biome-ignore lint/suspicious/noExplicitAny: a document is a tree of maps and lists
@@ -76,12 +76,23 @@ export function duplicate(doc: FlowDocument, place: Place): { doc: FlowDocument;
 
 type State<T> = { past: T[]; present: T; future: T[] };
 
+// What was done to each thing, while this page is open: whoever looks at other pages in between can still undo.
+const kept = new Map<string, State<unknown>>();
+
 /**
- * A value with undo and redo over the whole session. Changes with the same
- * mark that come close together are one step back.
+ * A value with undo and redo over the whole session, over visits to other pages as well, as long as it is what it was
+ * when it was left. Changes with the same mark that come close together are one step back.
  */
-export function useHistory<T>(initial: T) {
-  const [state, setState] = useState<State<T>>({ past: [], present: initial, future: [] });
+export function useHistory<T>(name: string, initial: T, what: (v: T) => unknown) {
+  const [state, setState] = useState<State<T>>(() => {
+    const before = kept.get(name) as State<T> | undefined;
+    return before && JSON.stringify(what(before.present)) === JSON.stringify(what(initial))
+      ? before
+      : { past: [], present: initial, future: [] };
+  });
+  useEffect(() => {
+    kept.set(name, state);
+  }, [name, state]);
   const last = useRef({ mark: "", at: 0 });
   const change = useCallback((next: T, mark = "") => {
     const now = Date.now();

@@ -11,7 +11,7 @@ import { FilesDialog } from "../sheet/files";
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
 import { type Column, type Focus, type Key, Sheet } from "../sheet/sheet";
 import { Versions } from "../sheet/versions";
-import { YAML } from "../sheet/yaml";
+import { shapes, YAML } from "../sheet/yaml";
 import { viewOf } from "../steps";
 import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
@@ -34,10 +34,11 @@ export default function FlowPage() {
 }
 
 function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: string | null }) {
-  const { present, change, undo, redo, canUndo, canRedo } = useHistory<Version>({
-    doc: first.document as unknown as FlowDocument,
-    text: first.text,
-  });
+  const { present, change, undo, redo, canUndo, canRedo } = useHistory<Version>(
+    name,
+    { doc: first.document as unknown as FlowDocument, text: first.text },
+    (v) => v.doc,
+  );
   const doc = present.doc;
   const samples = useSamples(name);
   const connections = useConnections();
@@ -116,6 +117,9 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       }
     } else if (e.key === "x" && row.kind === "step") {
       put(update(doc, row.place, (s: Step) => (s.off ? (({ off: _, ...rest }) => rest)(s) : { ...s, off: true })));
+    } else if (e.key === "s" && current) {
+      e.preventDefault();
+      setSample(current);
     } else if (e.key === "Delete") remove();
   };
   useEffect(() => {
@@ -149,15 +153,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       else toast.error(says(e));
     });
   const publish = async () => {
-    if (!(await save(present))) return;
-    await unlessLeft("Publish it", async (query) => {
-      const { value } = await call<{ version: number }>(`/api/v1/flows/${enc(name)}/publish${query}`, {
-        method: "POST",
-      });
-      if (value.version === flow.live) toast(`Version ${value.version} is live already, and the draft is the same`);
-      else toast.success(`Version ${value.version} is live`);
-      setFlow((await call<Draft>(`/api/v1/flows/${enc(name)}`)).value);
-    });
+    if (await save(present)) go(`/flows/${enc(name)}/publish`);
   };
   const pause = () =>
     unlessLeft("Pause it", async (query) => {
@@ -173,8 +169,8 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       title: (
         <button
           type="button"
-          tabIndex={-1}
-          className="flex items-center gap-1.5 hover:underline"
+          tabIndex={s === current ? 0 : -1}
+          className="flex max-w-full items-center gap-1.5 hover:underline"
           onClick={() => setSample(s)}
           title={`${s.name}: change this sample`}
         >
@@ -278,11 +274,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           onText={async (t) => {
             const { value } = await call<Checked>(`/api/v1/flows/${enc(name)}/check`, { text: t, method: "POST" });
             setFindings(value.findings);
-            const shape = value.findings.some(
-              (f) =>
-                f.level === "error" &&
-                ["syntax", "unknown-key", "missing-key", "wrong-value", "wrong-type"].includes(f.code),
-            );
+            const shape = value.findings.some((f) => f.level === "error" && shapes.includes(f.code));
             if (value.document && !shape) change({ doc: value.document as unknown as FlowDocument, text: t }, "yaml");
           }}
         />
@@ -335,7 +327,13 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           )}
         </div>
       )}
-      <AddStep open={adding} onClose={() => setAdding(false)} onAdd={add} reference={reference.data} />
+      <AddStep
+        open={adding}
+        onClose={() => setAdding(false)}
+        onGone={() => sheet.current?.querySelector<HTMLElement>("[role=grid]")?.focus()}
+        onAdd={add}
+        reference={reference.data}
+      />
       {sample && (
         <SampleDialog
           flow={name}

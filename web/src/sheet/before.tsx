@@ -19,7 +19,7 @@ export function Before(p: {
   lit: string[];
   picked: string | null;
   mapped: string[] | undefined;
-  onPick: (expression: string) => void;
+  onPick?: (expression: string) => void;
   onHover: (place: string | null) => void;
 }) {
   const [name, setName] = useState<string | null>(null);

@@ -4,11 +4,15 @@ import { entriesOf, entryOf } from "../model/model";
 import { cameFrom } from "../model/provenance";
 import { viewOf } from "../steps";
 import type { Completion } from "../ui/code";
+import { Divider } from "../ui/divider";
 import { Document } from "../ui/document";
+import { useKept, useWindowHeight } from "../ui/kept";
+import { FindingList } from "../ui/parts";
 import { paths } from "../ui/tree";
 import { Before } from "./before";
 import { IntakeForm } from "./intake-form";
 import { SendSample, unsent } from "./send-sample";
+import { belongs } from "./sheet";
 import { Answer, LookedUp, Sent } from "./shown";
 import { type DeskProps, StepForm } from "./step-form";
 import { WayForm } from "./way-form";
@@ -69,32 +73,40 @@ export function Desk(p: DeskProps) {
   const onFill = useCallback((f: ((path: string) => void) | null) => {
     fill.current = f;
   }, []);
-  const [height, setHeight] = useState(() => Math.min(380, Math.round(window.innerHeight * 0.44)));
-  useEffect(() => {
-    const onResize = () => setHeight((h) => Math.min(h, Math.round(window.innerHeight * 0.7)));
-    window.addEventListener("resize", onResize);
-    return () => window.removeEventListener("resize", onResize);
-  }, []);
-  const drag = (e: React.PointerEvent) => {
-    const from = e.clientY;
-    const tall = height;
-    const onMove = (m: PointerEvent) =>
-      setHeight(Math.max(140, Math.min(window.innerHeight - 240, tall + from - m.clientY)));
-    const end = () => window.removeEventListener("pointermove", onMove);
-    window.addEventListener("pointermove", onMove);
-    window.addEventListener("pointerup", end, { once: true });
-  };
+  const most = Math.round(useWindowHeight() * 0.7);
+  const [asked, setHeight] = useKept("desk-high", Math.min(380, Math.round(window.innerHeight * 0.44)));
+  const height = Math.min(asked, most);
+  const hidden = height < 60;
+  const findings = p.findings.filter((f) => belongs(row, f));
   const sends = row.kind === "step" && row.step.kind === "deliver";
   const title =
     row.kind === "intake" ? "Intake" : row.kind === "way" ? `Way ${row.way.name}` : viewOf(row.step.kind).verb;
   return (
     <section
       aria-label="Desk"
-      className={`grid shrink-0 grid-rows-[0_minmax(0,1fr)] border-t-2 border-deep ${maps ? "grid-cols-[3fr_5fr_0]" : "grid-cols-[3fr_4fr_3fr]"}`}
-      style={{ height }}
+      className={`grid shrink-0 grid-rows-[0_minmax(0,1fr)] border-t-2 border-deep ${maps ? "grid-cols-[3fr_5fr_0]" : "grid-cols-[3fr_4fr_3fr]"} ${hidden ? "invisible" : ""}`}
+      style={{ height: hidden ? 2 : height }}
     >
-      <div className="relative col-span-3 h-0">
-        <div className="absolute -top-1.5 h-2 w-full cursor-row-resize" onPointerDown={drag} />
+      <div className="visible relative col-span-3 h-0">
+        <Divider
+          label="Height of the desk"
+          across="rows"
+          backwards
+          value={hidden ? 0 : height}
+          min={0}
+          max={most}
+          onChange={(v) => setHeight(v < 60 && v < asked ? 0 : Math.max(v, 100))}
+          onToggle={() => setHeight(hidden ? 380 : 0)}
+          className="absolute -top-1.5 h-2.5 w-full"
+        />
+        <button
+          type="button"
+          className="absolute -top-5 right-2 z-30 rounded-t-[3px] border border-b-0 border-line bg-paper px-2 text-[11.5px] leading-[18px] text-quiet hover:text-ink"
+          aria-expanded={!hidden}
+          onClick={() => setHeight(hidden ? 380 : 0)}
+        >
+          {hidden ? "show the desk" : "hide the desk"}
+        </button>
       </div>
       <div className="flex min-h-0 min-w-0 flex-col border-r border-line bg-sheet">
         <h2 className="pane-head bg-paper">
@@ -140,7 +152,7 @@ export function Desk(p: DeskProps) {
                 lit={maps ? [...litBefore, ...lit] : litBefore}
                 picked={picked}
                 mapped={maps ? mapped : undefined}
-                onPick={(path) => fill.current?.(path)}
+                onPick={row.kind === "intake" ? undefined : (path) => fill.current?.(path)}
                 onHover={setHoverBefore}
               />
             ) : (
@@ -175,6 +187,14 @@ export function Desk(p: DeskProps) {
             </button>
           )}
         </h2>
+        {findings.length > 0 && (
+          <div
+            className="max-h-[40%] shrink-0 overflow-auto border-b border-line px-3 pb-1.5"
+            data-testid="row-findings"
+          >
+            <FindingList findings={findings} />
+          </div>
+        )}
         {maps && entry?.error && (
           <p role="alert" className="border-l-4 border-dead bg-loss px-3 py-1">
             {entry.error}

@@ -13,15 +13,17 @@ export function AddStep({
   open,
   onClose,
   onAdd,
+  onGone,
   reference,
 }: {
   open: boolean;
   onClose: () => void;
+  onGone: () => void;
   onAdd: (kind: string) => void;
   reference: Reference | undefined;
 }) {
   return (
-    <Dialog open={open} onClose={onClose} title="Add a step below">
+    <Dialog open={open} onClose={onClose} onGone={onGone} title="Add a step below">
       <Command label="Kinds of step" loop>
         <Command.Input autoFocus placeholder="What should it do?" className="field mb-2" />
         <Command.List>

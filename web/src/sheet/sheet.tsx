@@ -2,6 +2,8 @@ import { type KeyboardEvent, memo, type ReactNode, useEffect, useRef } from "rea
 import type { Finding } from "../api/client";
 import { type Cell, cellOf, type FlowDocument, type Row, type Told } from "../model/model";
 import { Sentence } from "../steps";
+import { Divider } from "../ui/divider";
+import { useKept } from "../ui/kept";
 import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
 
@@ -14,7 +16,9 @@ export type Column<R extends Told = Told> = {
 export type Focus = { row: number; column: number };
 
 /** A key that is pressed in the sheet, or where nothing else takes it. */
-export type Key = Pick<KeyboardEvent, "key" | "altKey" | "ctrlKey" | "metaKey" | "preventDefault">;
+export type Key = Pick<KeyboardEvent, "key" | "altKey" | "ctrlKey" | "metaKey" | "preventDefault"> & {
+  target?: EventTarget | null;
+};
 
 type Props = {
   doc: FlowDocument;
@@ -38,8 +42,16 @@ type Props = {
 export function Sheet(p: Props) {
   const body = useRef<HTMLDivElement>(null);
   const active = `cell-${p.focus.row}-${p.focus.column}`;
+  const [wide, setWide] = useKept("steps-wide", 0);
+  // What stands fast must not cover the cell that is looked at.
   useEffect(() => {
-    body.current?.querySelector(`#${active}`)?.scrollIntoView({ block: "nearest", inline: "nearest" });
+    const sheet = body.current;
+    const [head, steps] = [sheet?.querySelector("[data-head]"), sheet?.querySelector("[data-steps]")];
+    if (!sheet || !head || !steps) return;
+    const right = numbers + (steps as HTMLElement).offsetWidth;
+    // Where little is left beside the steps, they give way to the cell.
+    sheet.style.scrollPadding = `${(head as HTMLElement).offsetHeight}px 8px 8px ${right}px`;
+    sheet.querySelector(`#${active}`)?.scrollIntoView({ block: "nearest", inline: "nearest" });
   }, [active]);
   // A row looks chosen from the first moment on, so keys go to it from the first moment on.
   const elsewhere = useRef<(e: globalThis.KeyboardEvent) => void>(() => {});
@@ -57,6 +69,7 @@ export function Sheet(p: Props) {
         column: Math.max(0, Math.min(p.columns.length - 1, c)),
       });
     };
+    if (e.key === "Enter" && (e.target as Element | undefined)?.closest?.("button, a")) return; // it does what it says
     if (!e.altKey && !e.ctrlKey && !e.metaKey) {
       if (e.key === "ArrowDown") return go(row + 1, column);
       if (e.key === "ArrowUp") return go(row - 1, column);
@@ -77,9 +90,11 @@ export function Sheet(p: Props) {
     if (at === document.body) onKeyDown(e);
     else if (!at?.closest("main") || at.closest("header")) p.onKey?.(e); // of a button of the page's head, say
   };
+  // The words of a step get what the cells, which hold a word or two, leave; of many, cells are alike.
+  const cell = p.columns.length > 12 ? "minmax(108px, 1fr)" : "fit-content(210px)";
   const columns = [
-    "34px minmax(390px, 3.6fr)",
-    p.columns.length > 0 && `repeat(${p.columns.length}, minmax(108px, 1fr))`, // of none there is no such grid
+    `${numbers}px ${wide ? `${wide}px` : "minmax(min(390px, 50vw), 1fr)"}`,
+    p.columns.length > 0 && `repeat(${p.columns.length}, ${cell})`, // of none there is no such grid
     p.lane?.width,
     p.last && "78px",
   ]
@@ -104,9 +119,21 @@ export function Sheet(p: Props) {
     >
       <div role="row" className="contents">
         <Head left="left-0" />
-        <Head left="left-[34px]">{p.stepsHead ?? "Steps"}</Head>
+        <Head left="left-[34px]" steps>
+          {p.stepsHead ?? "Steps"}
+          <Divider
+            label="Width of the steps"
+            across="columns"
+            value={wide || (body.current?.querySelector<HTMLElement>("[data-steps]")?.offsetWidth ?? 390)}
+            min={160}
+            max={1400}
+            onChange={setWide}
+            onToggle={() => setWide(0)}
+            className="absolute inset-y-0 -right-1 w-2"
+          />
+        </Head>
         {p.columns.map((c) => (
-          <Head key={c.key}>
+          <Head key={c.key} cell>
             <div className="truncate font-bold text-ink">{c.title}</div>
             {c.sub && <div className="truncate font-normal">{c.sub}</div>}
           </Head>
@@ -116,7 +143,8 @@ export function Sheet(p: Props) {
       </div>
       {p.rows.map((row, i) => {
         const here = i === p.focus.row;
-        const finding = p.findings?.find((f) => belongs(row, f));
+        const wrong = p.findings?.filter((f) => belongs(row, f)) ?? [];
+        const finding = wrong.find((f) => f.level === "error") ?? wrong[0];
         const select = () => p.onFocus({ row: i, column: p.focus.column });
         return (
           <div
@@ -151,8 +179,9 @@ export function Sheet(p: Props) {
               {finding && (
                 <span
                   className={`ml-auto max-w-[45%] self-center truncate pl-3 text-[12px] font-semibold ${finding.level === "error" ? "text-dead" : "text-wait"}`}
-                  title={`${finding.message} ${finding.repair}`}
+                  title={wrong.map((f) => `${f.message} ${f.repair}`).join("\n")}
                 >
+                  {wrong.length > 1 && `${wrong.length}: `}
                   {finding.message}
                 </span>
               )}
@@ -214,18 +243,24 @@ function cellAt(at: EventTarget): Focus | null {
   return found && { row: Number(found[1]), column: Number(found[2]) };
 }
 
-function Head({ children, left }: { children?: ReactNode; left?: string }) {
+/** How wide the numbers of the steps are, in pixels. */
+const numbers = 34;
+
+function Head(p: { children?: ReactNode; left?: string; steps?: boolean; cell?: boolean }) {
   return (
     <div
       role="columnheader"
-      className={`head sticky top-0 ${left ? `${left} z-20` : "z-10"} min-w-0 self-stretch border-b border-r border-line bg-paper px-2 py-1.5`}
+      data-head
+      data-steps={p.steps || undefined}
+      className={`head sticky top-0 ${p.left ? `${p.left} z-20` : "z-10"} ${p.cell ? "min-w-[108px]" : "min-w-0"} self-stretch border-b border-r border-line bg-paper px-2 py-1.5`}
     >
-      {children}
+      {p.children}
     </div>
   );
 }
 
-function RowText({ row, intake }: { row: Row; intake: ReactNode }) {
+/** A row as a sentence. */
+export function RowText({ row, intake }: { row: Row; intake: ReactNode }) {
   if (row.kind === "intake") return <>{intake}</>;
   if (row.kind === "step") return <Sentence step={row.step} />;
   return (
@@ -244,7 +279,7 @@ function RowText({ row, intake }: { row: Row; intake: ReactNode }) {
 }
 
 /** A finding stands in the innermost row that it concerns. */
-function belongs(row: Row, f: Finding): boolean {
+export function belongs(row: Row, f: Finding): boolean {
   if (f.pointer !== row.pointer && !f.pointer.startsWith(`${row.pointer}/`)) return false;
   const rest = f.pointer.slice(row.pointer.length);
   return !/^\/(steps|ways\/\d+|otherwise|else\/steps)(\/|$)/.test(rest) || (row.kind === "step" && rest === "/ways");

@@ -176,18 +176,38 @@ function CatchSetting(
 }
 
 /** A text that counts when the person leaves it: an id half typed would lose its row. */
-export function LazyText({ label, value, onCommit }: { label: string; value: string; onCommit: (v: string) => void }) {
+export function LazyText({
+  label,
+  value,
+  taken,
+  onCommit,
+}: {
+  label: string;
+  value: string;
+  /** What others are called. */
+  taken?: string[];
+  onCommit: (v: string) => void;
+}) {
   const [own, setOwn] = useState(value);
-  const commit = () => own !== value && /^[A-Za-z0-9][A-Za-z0-9_-]*$/.test(own) && onCommit(own);
+  const good = /^[A-Za-z0-9][A-Za-z0-9_-]*$/.test(own);
+  const free = own === value || !taken?.includes(own);
+  const commit = () => own !== value && good && free && onCommit(own);
   return (
-    <input
-      aria-label={label}
-      className="field data"
-      value={own}
-      aria-invalid={!/^[A-Za-z0-9][A-Za-z0-9_-]*$/.test(own) || undefined}
-      onChange={(e) => setOwn(e.target.value)}
-      onBlur={commit}
-      onKeyDown={(e) => e.key === "Enter" && commit()}
-    />
+    <>
+      <input
+        aria-label={label}
+        className="field data"
+        value={own}
+        aria-invalid={!good || !free || undefined}
+        onChange={(e) => setOwn(e.target.value)}
+        onBlur={commit}
+        onKeyDown={(e) => e.key === "Enter" && commit()}
+      />
+      {!(good && free) && (
+        <p role="alert" className="mt-0.5 text-[12.5px] text-dead">
+          {good ? `${own} is taken` : "a letter or digit first, then letters, digits, _ and -"}; it is still {value}
+        </p>
+      )}
+    </>
   );
 }

@@ -48,9 +48,12 @@ export function Versions({ flow, live, open, onClose, onTake }: Props) {
         {versions.data?.map((v) => (
           <li key={v.version} className="flex items-center gap-3 border-b border-line py-1.5">
             <b className="w-24">version {v.version}</b>
-            <span className="flex-1 text-quiet">
+            <span className="min-w-0 flex-1 text-quiet">
               <Time at={v.publishedAt} withDate />
+              {v.by && `, by ${v.by}`}
               {v.version === live && ", live"}
+              {v.note && <span className="block text-ink">{v.note}</span>}
+              {v.despite && <span className="block text-dead">though samples were not as expected: {v.despite}</span>}
             </span>
             <button type="button" className="btn-bare" onClick={() => take(v.version)}>
               take into the draft

@@ -4,6 +4,9 @@ import type { Finding } from "../api/client";
 import { Code } from "../ui/code";
 import { FindingList, says } from "../ui/parts";
 
+/** Findings for which a text is no flow yet. */
+export const shapes = ["syntax", "unknown-key", "missing-key", "wrong-value", "wrong-type"];
+
 /** The document as its author writes it, with what is wrong beside it. */
 export function YAML({
   text,
@@ -51,6 +54,12 @@ export function YAML({
         }}
       />
       <aside className="overflow-auto border-l border-line p-4">
+        {own !== text && findings.some((f) => f.level === "error" && shapes.includes(f.code)) && (
+          <p role="alert" className="mb-3 border-l-4 border-dead bg-loss px-3 py-2">
+            What is written here cannot be read as a flow. It is kept here; the sheet, and what is saved, are as they
+            were before it, until it is mended.
+          </p>
+        )}
         <h2>Findings</h2>
         {findings.length === 0 ? (
           <p className="text-quiet">Nothing to find fault with.</p>

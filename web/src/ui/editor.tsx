@@ -5,7 +5,7 @@ import {
   completionKeymap,
   completionStatus,
 } from "@codemirror/autocomplete";
-import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
+import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
 import { json, jsonParseLinter } from "@codemirror/lang-json";
 import { yaml } from "@codemirror/lang-yaml";
 import { bracketMatching, HighlightStyle, syntaxHighlighting } from "@codemirror/language";
@@ -117,11 +117,7 @@ export default function Editor(p: Props) {
         EditorView.lineWrapping,
       );
     } else {
-      extensions.push(
-        history(),
-        lineNumbers(),
-        keymap.of([...completionKeymap, ...historyKeymap, ...defaultKeymap, indentWithTab]),
-      );
+      extensions.push(history(), lineNumbers(), keymap.of([...completionKeymap, ...historyKeymap, ...defaultKeymap]));
       if (p.language === "json") extensions.push(json(), linter(jsonParseLinter()), lintGutter());
       if (p.language === "yaml") extensions.push(yaml(), lint.current.of([]), lintGutter());
     }

@@ -5,10 +5,12 @@ import { type Finding, ProblemError } from "../api/client";
 /** The line below the band: what page this is, what it says, what it offers. */
 export function PageHead({ title, facts, children }: { title: ReactNode; facts?: ReactNode; children?: ReactNode }) {
   return (
-    <header className="flex min-h-[54px] shrink-0 items-center gap-3 border-b border-line px-4 py-2">
-      <h1 className="whitespace-nowrap">{title}</h1>
-      <div className="min-w-0 flex-1 text-quiet">{facts}</div>
-      <div className="flex shrink-0 items-center gap-2">{children}</div>
+    <header className="flex min-h-[54px] shrink-0 flex-wrap items-center gap-x-3 gap-y-1 border-b border-line px-4 py-2">
+      <h1 className="max-w-[min(38%,34rem)] truncate" title={typeof title === "string" ? title : undefined}>
+        {title}
+      </h1>
+      <div className="min-w-40 flex-1 text-quiet">{facts}</div>
+      <div className="flex flex-wrap items-center justify-end gap-2">{children}</div>
     </header>
   );
 }
@@ -23,7 +25,15 @@ export function Empty({ title, children }: { title: string; children?: ReactNode
   );
 }
 
-export function Dialog(p: { open: boolean; onClose: () => void; title: string; children: ReactNode; wide?: boolean }) {
+export function Dialog(p: {
+  open: boolean;
+  onClose: () => void;
+  title: string;
+  children: ReactNode;
+  wide?: boolean;
+  /** Where keys go when it is closed; else where they went before. */
+  onGone?: () => void;
+}) {
   return (
     <RadixDialog.Root open={p.open} onOpenChange={(open) => !open && p.onClose()}>
       <RadixDialog.Portal>
@@ -32,6 +42,11 @@ export function Dialog(p: { open: boolean; onClose: () => void; title: string; c
           className="dialog"
           style={p.wide ? { width: "min(980px, 94vw)" } : undefined}
           aria-describedby={undefined}
+          onCloseAutoFocus={(e) => {
+            if (!p.onGone) return;
+            e.preventDefault();
+            p.onGone();
+          }}
         >
           <RadixDialog.Title className="mb-3 text-[16px] font-bold">{p.title}</RadixDialog.Title>
           {p.children}

@@ -1,0 +1,346 @@
+import { diffWordsWithSpace } from "diff";
+import { type ReactNode, useEffect, useMemo, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { toast } from "sonner";
+import { call, type Draft, enc, ProblemError, type Schemas } from "../api/client";
+import { queryClient, useVersion, useVersions } from "../api/queries";
+import { type Change, changesOf, type SettingChange } from "../model/changes";
+import { cellOf, type FlowDocument, type Row, rowsOf } from "../model/model";
+import { AllTheSame, type LeftBehind } from "../sheet/dialogs";
+import { IntakeSentence } from "../sheet/intake";
+import { RowText } from "../sheet/sheet";
+import { Mark } from "../ui/marks";
+import { FindingList, PageHead, says, Text, Trouble } from "../ui/parts";
+import { Time } from "../ui/time";
+import type { Followed } from "./draft";
+
+type Loaded = { draft: Draft; done: Schemas["Followed"] };
+
+/** What a new version will change and what it was checked against, before it is live. */
+export default function ProofPage() {
+  const { name = "" } = useParams();
+  const [loaded, setLoaded] = useState<Loaded>();
+  const [error, setError] = useState<unknown>();
+  useEffect(() => {
+    const read = async () => {
+      const draft = (await call<Draft>(`/api/v1/flows/${enc(name)}`)).value;
+      const done = (await call<Schemas["Followed"]>(`/api/v1/flows/${enc(name)}/follow`, { body: {} })).value;
+      setLoaded({ draft, done });
+    };
+    read().catch(setError);
+  }, [name]);
+  if (error) return <Trouble error={error} />;
+  if (!loaded) return <p className="p-6 text-quiet">Loading…</p>;
+  return <Proof name={name} {...loaded} />;
+}
+
+function Proof({ name, draft, done }: Loaded & { name: string }) {
+  const go = useNavigate();
+  const live = useVersion(draft.live ? name : "", draft.live);
+  const versions = useVersions(name);
+  const [note, setNote] = useState("");
+  const [despite, setDespite] = useState("");
+  const [by, setBy] = useState(() => localStorage.getItem("who") ?? "");
+  const [left, setLeft] = useState<LeftBehind | null>(null);
+  const [before, setBefore] = useState<Followed[]>();
+  const doc = draft.document as unknown as FlowDocument;
+  const was = live.data?.document as unknown as FlowDocument | undefined;
+  const changes = useMemo(() => (was ? changesOf(was, doc) : null), [was, doc]);
+  const rows = useMemo(() => rowsOf(doc), [doc]);
+  const columns = (done.columns ?? []) as Followed[];
+  useEffect(() => {
+    if (live.data)
+      call<Schemas["Followed"]>(`/api/v1/flows/${enc(name)}/follow`, { body: { document: live.data.text } }).then(
+        ({ value }) => setBefore((value.columns ?? []) as Followed[]),
+        () => setBefore([]), // it cannot be walked any more
+      );
+  }, [live.data, name]);
+  const errors = done.findings.filter((f) => f.level === "error");
+  const others = columns.filter((c) => c.expected === "differs");
+  const unreached = columns.length ? rows.filter((r) => r.kind !== "intake" && !offOf(r) && !reached(r, columns)) : [];
+  const nothing = draft.live > 0 && draft.edits === 0;
+  const last = versions.data?.find((v) => v.version === draft.live);
+  const publish = async (query = "") => {
+    if (by) localStorage.setItem("who", by);
+    try {
+      const { value } = await call<{ version: number }>(`/api/v1/flows/${enc(name)}/publish${query}`, {
+        body: { by, note, despite },
+      });
+      await queryClient.invalidateQueries({ queryKey: ["flows"] });
+      if (value.version === draft.live) toast(`Version ${value.version} is live already, and the draft is the same`);
+      else toast.success(`Version ${value.version} is live`);
+      go(`/flows/${enc(name)}`);
+    } catch (e) {
+      if (e instanceof ProblemError && e.title === "It is still in use")
+        setLeft({ what: "Publish it", why: e.detail, go: () => void publish("?sure=true") });
+      else toast.error(says(e));
+    }
+  };
+  const version = (versions.data?.[0]?.version ?? draft.live) + 1;
+  return (
+    <>
+      <PageHead
+        title={`Publish ${doc?.title || name}`}
+        facts={
+          draft.live ? (
+            <>
+              version {draft.live} is live since <Time at={last?.publishedAt ?? ""} withDate />
+              {last?.by && `, by ${last.by}`}
+            </>
+          ) : (
+            "it was never published"
+          )
+        }
+      >
+        <Link className="btn" to={`/flows/${enc(name)}`}>
+          Back to the sheet
+        </Link>
+        <button
+          type="button"
+          className="btn btn-go"
+          disabled={errors.length > 0 || nothing || (others.length > 0 && despite.trim() === "")}
+          onClick={() => publish()}
+        >
+          Make it version {version}
+        </button>
+      </PageHead>
+      <div className="grid min-h-0 flex-1 grid-cols-[minmax(300px,2fr)_minmax(0,4fr)]">
+        <div className="min-h-0 overflow-auto border-r border-line bg-sheet">
+          <h2 className="pane-head bg-paper">What changes, in words</h2>
+          <div className="space-y-2 px-4 py-3" data-testid="changes">
+            {nothing ? (
+              <p className="text-quiet">Nothing: the draft is as version {draft.live} is, which is live.</p>
+            ) : changes ? (
+              <Changes {...changes} />
+            ) : (
+              <p className="text-quiet">
+                {draft.live ? "…" : `Everything is new: ${rows.filter((r) => r.kind === "step").length} steps.`}
+              </p>
+            )}
+          </div>
+          <h2 className="pane-head border-t border-line bg-paper">What it is checked against</h2>
+          <ul className="space-y-1.5 px-4 py-3" data-testid="checks">
+            <Checked good={errors.length === 0} bad>
+              {errors.length === 0
+                ? "the document has no errors"
+                : "the document has errors, so it cannot be published"}
+              {errors.length > 0 && <FindingList findings={errors} />}
+            </Checked>
+            {columns.length === 0 && <Checked good={false}>no sample shows what it does</Checked>}
+            {columns.some((c) => c.expected !== "none") && (
+              <Checked good={others.length === 0} bad>
+                {others.length === 0
+                  ? `${columns.filter((c) => c.expected !== "none").length} of ${columns.length} samples have an expected outcome, and come to it`
+                  : `not as expected: ${others.map((c) => c.sample).join(", ")}`}
+              </Checked>
+            )}
+            {columns.length > 0 && !columns.some((c) => c.expected !== "none") && (
+              <Checked good={false}>no sample says what is expected of it</Checked>
+            )}
+            {columns.length > 0 && (
+              <Checked good={unreached.length === 0}>
+                {unreached.length === 0 ? (
+                  "every step and every way is reached by a sample"
+                ) : (
+                  <>
+                    no sample reaches{" "}
+                    {unreached.map((r, i) => (
+                      <span key={r.key}>
+                        {i > 0 && ", "}
+                        <span className="chip">{nameOf(r)}</span>
+                      </span>
+                    ))}
+                  </>
+                )}
+              </Checked>
+            )}
+            {done.findings.filter((f) => f.level !== "error").length > 0 && (
+              <Checked good={false}>
+                <FindingList findings={done.findings.filter((f) => f.level !== "error")} />
+              </Checked>
+            )}
+          </ul>
+          {others.length > 0 && (
+            <>
+              <h2 className="pane-head border-t border-line bg-paper">Why it goes live all the same</h2>
+              <div className="px-4 py-3">
+                <Text
+                  label="Why it goes live all the same"
+                  value={despite}
+                  onChange={setDespite}
+                  placeholder="the version keeps it"
+                />
+              </div>
+            </>
+          )}
+          <h2 className="pane-head border-t border-line bg-paper">A word for those who come after</h2>
+          <div className="space-y-2 px-4 py-3">
+            <textarea
+              aria-label="A word for those who come after"
+              className="field"
+              rows={3}
+              maxLength={2000}
+              value={note}
+              onChange={(e) => setNote(e.target.value)}
+            />
+            <Text label="Your name" value={by} onChange={setBy} placeholder="your name; nobody checks it" />
+          </div>
+        </div>
+        <SideBySide rows={rows} before={before} after={columns} live={draft.live} />
+      </div>
+      <AllTheSame left={left} onClose={() => setLeft(null)} />
+    </>
+  );
+}
+
+const offOf = (r: Row) => r.kind !== "intake" && r.off;
+const nameOf = (r: Row) =>
+  r.kind === "step" ? r.step.id : r.kind === "way" ? `${r.route.id}: ${r.way.name}` : "intake";
+const reached = (r: Row, columns: Followed[]) => columns.some((c) => cellOf(r, c).reached);
+
+function Checked({ good, bad, children }: { good: boolean; bad?: boolean; children: ReactNode }) {
+  return (
+    <li className="flex gap-2">
+      <span className="pt-1">
+        <Mark state={good ? "delivered" : bad ? "dead letter" : "waiting"} size={9} />
+      </span>
+      <div className={`min-w-0 ${good ? "" : bad ? "text-dead" : "text-wait"}`}>{children}</div>
+    </li>
+  );
+}
+
+function Changes({ flow, rows }: { flow: SettingChange[]; rows: Change[] }) {
+  if (!flow.length && !rows.length) return <p className="text-quiet">Nothing that a message would notice.</p>;
+  return (
+    <>
+      {flow.map((s) => (
+        <p key={s.name}>
+          The flow: <Setting {...s} />
+        </p>
+      ))}
+      {rows.map((c) => (
+        <div key={c.kind + c.row.kind + c.row.key}>
+          <span className="mr-1.5 text-quiet">{c.row.n}</span>
+          {c.kind !== "changed" && <b className="mr-1 text-buoy">{c.kind}</b>}
+          {c.kind === "changed" && c.settings.length > 0 ? (
+            <>
+              {c.row.kind === "intake" ? (
+                <b className="text-deep">Intake</b>
+              ) : (
+                <b className="text-deep">{nameOf(c.row)}</b>
+              )}
+              :{" "}
+              {c.settings.map((s, i) => (
+                <span key={i}>
+                  {i > 0 && "; "}
+                  <Setting {...s} />
+                </span>
+              ))}
+            </>
+          ) : (
+            <span className={c.kind === "removed" ? "text-quiet line-through" : ""}>
+              <RowText row={c.row} intake="Intake" />
+            </span>
+          )}
+        </div>
+      ))}
+    </>
+  );
+}
+
+/** A setting with what it was and what it is, word by word. */
+function Setting({ name, was, is }: SettingChange) {
+  const words = was === null || is === null ? [] : diffWordsWithSpace(was, is);
+  const stays = words.reduce((n, w) => n + (w.added || w.removed ? 0 : w.value.length), 0);
+  const another = stays * 2 < Math.max(was?.length ?? 0, is?.length ?? 0); // too little stays to be read word by word
+  return (
+    <>
+      {name}{" "}
+      <span className="data">
+        {another ? (
+          <>
+            {was !== null && <del className="bg-loss px-0.5">{was}</del>}{" "}
+            {is !== null && <ins className="bg-change px-0.5 no-underline">{is}</ins>}
+          </>
+        ) : (
+          words.map((w, i) =>
+            w.added ? (
+              <ins key={i} className="bg-change px-0.5 no-underline">
+                {w.value}
+              </ins>
+            ) : w.removed ? (
+              <del key={i} className="bg-loss px-0.5">
+                {w.value}
+              </del>
+            ) : (
+              <span key={i}>{w.value}</span>
+            ),
+          )
+        )}
+      </span>
+    </>
+  );
+}
+
+/** The samples that go another way than under the live version, step by step. */
+function SideBySide(p: { rows: Row[]; before: Followed[] | undefined; after: Followed[]; live: number }) {
+  if (!p.live)
+    return <p className="p-4 text-quiet">There is no version yet with which the samples could be compared.</p>;
+  if (!p.before) return <p className="p-4 text-quiet">…</p>;
+  const then = new Map(p.before.map((c) => [c.sample, c]));
+  const others = p.after.filter((c) =>
+    p.rows.some((r) => {
+      const [a, b] = [cellOf(r, then.get(c.sample)), cellOf(r, c)];
+      return a.text !== b.text || a.reached !== b.reached || a.state !== b.state;
+    }),
+  );
+  const differing = p.rows.filter((r) =>
+    others.some((c) => {
+      const [a, b] = [cellOf(r, then.get(c.sample)), cellOf(r, c)];
+      return a.text !== b.text || a.reached !== b.reached;
+    }),
+  );
+  return (
+    <div className="flex min-h-0 min-w-0 flex-col" data-testid="compared">
+      <h2 className="pane-head bg-paper">
+        {others.length === 0
+          ? "All samples go as they did"
+          : `${others.length} of ${p.after.length} samples go another way than under version ${p.live}`}
+      </h2>
+      {others.length > 0 && (
+        <div className="min-h-0 flex-1 overflow-auto">
+          <table className="grid-table">
+            <thead>
+              <tr>
+                <th>Steps that do something else</th>
+                {others.map((c) => (
+                  <th key={c.sample}>{c.sample}</th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {differing.map((r) => (
+                <tr key={r.kind + r.key}>
+                  <td className="max-w-[22rem]">
+                    <span className="mr-2 text-quiet">{r.n}</span>
+                    <RowText row={r} intake={<IntakeSentence intake={{ kind: "webhook" }} />} />
+                  </td>
+                  {others.map((c) => {
+                    const [a, b] = [cellOf(r, then.get(c.sample)), cellOf(r, c)];
+                    const other = a.text !== b.text || a.reached !== b.reached;
+                    return (
+                      <td key={c.sample} className={other ? "bg-change" : ""} title={b.error ?? undefined}>
+                        {other && a.reached && <del className="text-quiet">{a.text}</del>} {b.reached ? b.text : ""}
+                        {other && !b.reached && <span className="text-quiet"> not reached</span>}
+                      </td>
+                    );
+                  })}
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </div>
+  );
+}
