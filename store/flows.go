@@ -75,7 +75,8 @@ func (v View) Version(flow string, n int) (Version, error) {
 // Versions lists the versions of a flow, the newest first, without documents.
 func (v View) Versions(flow string) ([]Version, error) {
 	var out []Version
-	return out, v.sql().Select("flow, n, published_at, `by`, note, despite").Where("flow = ?", flow).Order("n DESC").Find(&out).Error
+	return out, v.sql().Select("flow, n, published_at, `by`, note, despite").Where("flow = ?", flow).
+		Order("n DESC").Find(&out).Error
 }
 
 // AddVersion stores a new version and gives it the next number.

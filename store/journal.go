@@ -106,7 +106,8 @@ func (v View) MessageHead(id ID) (Message, error) {
 
 // messagesOf chooses the message of a transaction and its repairs. Nearly every message is
 // one that came in, which the transaction names; only repairs are in an index.
-const messagesOf = "seq IN (SELECT message FROM transactions WHERE id IN ? UNION ALL SELECT seq FROM messages WHERE tx IN ? AND n > 0)"
+const messagesOf = "seq IN (SELECT message FROM transactions WHERE id IN ? " +
+	"UNION ALL SELECT seq FROM messages WHERE tx IN ? AND n > 0)"
 
 func one(id ID) []ID { return []ID{id} }
 

@@ -104,7 +104,8 @@ func pathless(p *plan.Plan, files map[string][]byte, all []SampleRehearsal) (out
 		}
 		at := p.Document.Source.Value(need.At)
 		out = append(out, flow.Finding{Level: flow.Warning, Code: "no-such-path", Step: need.Step, Pointer: need.At,
-			Line: at.Line, Column: at.Column, Message: "no sample that comes here has it: " + m.Error(), Repair: run.Instead(need, m)})
+			Line: at.Line, Column: at.Column, Repair: run.Instead(need, m),
+			Message: "no sample that comes here has it: " + m.Error()})
 	}
 	return out
 }
