@@ -180,7 +180,7 @@ func compressed(h http.Handler) http.Handler {
 	}
 	smaller := wrap(h)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if strings.HasPrefix(r.URL.Path, "/api/") {
+		if strings.HasPrefix(r.URL.Path, "/api/") && r.URL.Path != "/api/v1/events" {
 			smaller.ServeHTTP(w, r)
 			return
 		}

@@ -49,6 +49,7 @@ test("design, publish, call, fail, repair and resend", async ({ page, app, goto 
     await page.getByRole("button", { name: "Refuse every call" }).click();
     await expect(page.getByTestId("doing")).toHaveText("refuses every call with 503");
     await page.getByRole("button", { name: "forget them" }).click();
+    await expect(page.getByTestId("calls").locator("details")).toHaveCount(0);
     expect(call()).toContain("202 Accepted");
     await page.getByRole("link", { name: "Transactions" }).click();
     await page.locator("[data-reference=HR-20811]", { hasText: "waiting" }).click();

@@ -1,6 +1,7 @@
 package watch
 
 import (
+	"slices"
 	"sort"
 	"sync"
 	"time"
@@ -47,16 +48,19 @@ func (h *Hub) flush() {
 	sort.Strings(topics)
 	h.changed, h.armed = map[string]bool{}, false
 	for l := range h.listeners {
+		word := topics
 		select {
-		case l <- topics:
-		default: // it has not read the last word yet and will ask for everything
+		case unread := <-l: // it has not read the last word yet: what that says is said again
+			word = slices.Compact(slices.Sorted(slices.Values(append(slices.Clone(unread), topics...))))
+		default:
 		}
+		l <- word // nobody else sends, so there is room
 	}
 }
 
 // Listen gives a channel of changed topics; cancel ends it.
 func (h *Hub) Listen() (changes <-chan []string, cancel func()) {
-	l := make(chan []string, 16)
+	l := make(chan []string, 1)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.closed {

@@ -411,6 +411,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows/{name}/here": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says that somebody looks at a flow, and names the others who do */
+        post: operations["here"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flows/{name}/infer": {
         parameters: {
             query?: never;
@@ -4441,6 +4460,44 @@ export interface operations {
             413: components["responses"]["TooLarge"];
             415: components["responses"]["NotUnderstood"];
             429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    here: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description tells tabs apart */
+                    tab: string;
+                    /** @description how they call themselves; nobody checks it */
+                    by?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description the others, within the last 15 seconds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
             default: components["responses"]["Problem"];
         };
     };

@@ -1,7 +1,8 @@
 import { useCallback, useEffect, useRef, useState } from "react";
-import { call, type Draft, enc, type Finding, type SampleRehearsal, type Schemas } from "../api/client";
+import { call, type Draft, enc, type Finding, ProblemError, type SampleRehearsal, type Schemas } from "../api/client";
 import { queryClient } from "../api/queries";
 import type { FlowDocument, Told } from "../model/model";
+import type { Meanwhile } from "../sheet/together";
 
 /** A draft: the document, and its text where a person wrote it as YAML. */
 export type Version = { doc: FlowDocument; text: string | null };
@@ -11,6 +12,7 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
   const [flow, setFlow] = useState(first);
   const [notSaved, setNotSaved] = useState<unknown>();
   const [filesKey, setFilesKey] = useState(0); // counts changes to the files
+  const [meanwhile, setMeanwhile] = useState<Meanwhile | null>(null); // what somebody else has saved
   const tag = useRef(etag);
   const saved = useRef<Version>(present);
   // Saves follow one another, so that each is based on the one before.
@@ -32,7 +34,17 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
           return true;
         } catch (e) {
           setNotSaved(e);
+          if (e instanceof ProblemError && e.status === 412) await look();
           return false;
+        }
+      };
+      const look = async () => {
+        try {
+          const { value } = await call<Draft>(`/api/v1/flows/${enc(name)}`);
+          if (value.document)
+            setMeanwhile({ base: saved.current.doc, theirs: value.document as unknown as FlowDocument });
+        } catch {
+          // it is said already that it was not saved
         }
       };
       saving.current = saving.current.then(one);
@@ -55,9 +67,19 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
     setFlow((await call<Draft>(`/api/v1/flows/${enc(name)}`)).value);
   };
   useEffect(() => {
+    if (meanwhile) return; // until it is decided what becomes of both
     const t = setTimeout(() => save(present), 500);
     return () => clearTimeout(t);
-  }, [present, save]);
+  }, [present, save, meanwhile]);
+  // What was decided is over what is saved by then; if that has changed again, it is asked again.
+  const together = async () => {
+    const { value, etag } = await call<Draft>(`/api/v1/flows/${enc(name)}`);
+    tag.current = etag;
+    saved.current = { doc: value.document as unknown as FlowDocument, text: null };
+    setFlow(value);
+    setNotSaved(undefined);
+    setMeanwhile(null);
+  };
   // Whoever leaves the page leaves nothing unsaved behind.
   const latest = useRef(present);
   latest.current = present;
@@ -71,7 +93,7 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
       leave();
     };
   }, [save]);
-  return { flow, setFlow, notSaved, filesKey, save, writeFile, edited: saved.current !== present };
+  return { flow, setFlow, notSaved, filesKey, save, writeFile, edited: saved.current !== present, meanwhile, together };
 }
 
 /** What the document does to a sample, cell by cell. */

@@ -10,6 +10,7 @@ import { AddStep, AllTheSame, type LeftBehind, PublishTrouble, SampleDialog } fr
 import { FilesDialog } from "../sheet/files";
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
 import { type Column, type Focus, type Key, Sheet } from "../sheet/sheet";
+import { Together, useOthers } from "../sheet/together";
 import { Versions } from "../sheet/versions";
 import { shapes, YAML } from "../sheet/yaml";
 import { viewOf } from "../steps";
@@ -46,7 +47,9 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const topics = useTopics();
   const tables = useTables();
   const reference = useReference();
-  const { flow, setFlow, notSaved, filesKey, save, writeFile, edited } = useSaved(name, first, etag, present);
+  const draft = useSaved(name, first, etag, present);
+  const { flow, setFlow, notSaved, filesKey, save, writeFile, edited } = draft;
+  const others = useOthers(name);
   const [focus, setFocus] = useState<Focus>({ row: 0, column: 0 });
   const [asYAML, setAsYAML] = useState(false);
   const [adding, setAdding] = useState(false);
@@ -205,6 +208,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
         facts={
           <span data-testid="flow-status">
             {status}
+            {others.length > 0 && <span data-testid="others"> · also here: {others.join(", ")}</span>}
             {notSaved !== undefined && <b className="text-dead"> · not saved: {says(notSaved)}</b>}
           </span>
         }
@@ -358,6 +362,15 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       <FilesDialog flow={name} doc={doc} open={files} onClose={() => setFiles(false)} write={writeFile} />
       {loading && <LoadsDialog flow={name} onClose={() => setLoading(false)} />}
       <PublishTrouble error={trouble} onClose={() => setTrouble(null)} />
+      <Together
+        meanwhile={draft.meanwhile}
+        mine={doc}
+        onTake={async (taken) => {
+          if (taken === doc && draft.meanwhile) change({ doc: draft.meanwhile.theirs, text: null });
+          await draft.together();
+          change({ doc: taken, text: null });
+        }}
+      />
       <AllTheSame left={left} onClose={() => setLeft(null)} />
     </>
   );

@@ -100,6 +100,21 @@ export default function HelpPage() {
               the topic counts.
             </p>
           </section>
+          <section id="publish">
+            <h2 className="mb-1 text-[17px]">Before it is live</h2>
+            <p className="mb-1">
+              Publish shows what a new version changes, in words; the samples that are not as expected; the steps and
+              ways that no sample reaches; and step by step the samples that go another way than under the live version.
+              Nothing leaves while one looks. A draft with errors, and one that is as the live version, cannot be
+              published. Over samples that are not as expected it needs a reason; the version keeps it, with your word
+              for those who come after and your name, which nobody checks.
+            </p>
+            <p>
+              What an expression reads and no sample has that comes to its step is found, with the names that are most
+              like it; a name that stands in a schema of the flow, or is asked for by{" "}
+              <span className="data">has(body.x)</span> or <span className="data">body.?x</span>, is not.
+            </p>
+          </section>
           <section id="many">
             <h2 className="mb-1 text-[17px]">From one to many, and back to one</h2>
             <p className="mb-1">

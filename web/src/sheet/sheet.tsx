@@ -1,4 +1,4 @@
-import { type KeyboardEvent, memo, type ReactNode, useEffect, useRef } from "react";
+import { type CSSProperties, type KeyboardEvent, memo, type ReactNode, useEffect, useRef } from "react";
 import type { Finding } from "../api/client";
 import { type Cell, cellOf, type FlowDocument, type Row, type Told } from "../model/model";
 import { Sentence } from "../steps";
@@ -6,6 +6,8 @@ import { Divider } from "../ui/divider";
 import { useKept } from "../ui/kept";
 import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
+
+import { rowHigh, useWindowed, within } from "./windowed";
 
 export type Column<R extends Told = Told> = {
   key: string;
@@ -60,6 +62,9 @@ export function Sheet(p: Props) {
     window.addEventListener("keydown", listen);
     return () => window.removeEventListener("keydown", listen);
   }, []);
+  const seen = useWindowed(body, p.rows.length, p.columns.length);
+  // Where not all is drawn, each stands where it would if all were.
+  const at = (row: number, column: number) => (seen.large ? { gridRow: row + 1, gridColumn: column + 1 } : undefined);
   const onKeyDown = (e: Key) => {
     const { row, column } = p.focus;
     const go = (r: number, c: number) => {
@@ -114,12 +119,17 @@ export function Sheet(p: Props) {
       }}
       onDoubleClick={(e) => cellAt(e.target) && p.onOpen?.()}
       className="grid min-h-0 flex-1 auto-rows-min overflow-auto outline-offset-[-2px]"
-      style={{ gridTemplateColumns: columns }}
+      style={{
+        gridTemplateColumns: columns,
+        gridTemplateRows: seen.large ? `auto repeat(${p.rows.length}, ${rowHigh}px)` : undefined,
+      }}
+      aria-rowcount={p.rows.length + 1}
+      aria-colcount={p.columns.length + 2}
       data-testid="sheet"
     >
       <div role="row" className="contents">
-        <Head left="left-0" />
-        <Head left="left-[34px]" steps>
+        <Head left="left-0" style={at(0, 0)} />
+        <Head left="left-[34px]" steps style={at(0, 1)}>
           {p.stepsHead ?? "Steps"}
           <Divider
             label="Width of the steps"
@@ -132,17 +142,21 @@ export function Sheet(p: Props) {
             className="absolute inset-y-0 -right-1 w-2"
           />
         </Head>
-        {p.columns.map((c) => (
-          <Head key={c.key} cell>
-            <div className="truncate font-bold text-ink">{c.title}</div>
-            {c.sub && <div className="truncate font-normal">{c.sub}</div>}
-          </Head>
-        ))}
-        {p.lane && <Head>{p.lane.head}</Head>}
-        {p.last && <Head>{p.last}</Head>}
+        {p.columns.map(
+          (c, j) =>
+            (within(seen.columns, j) || j === p.focus.column) && (
+              <Head key={c.key} cell style={at(0, j + 2)}>
+                <div className="truncate font-bold text-ink">{c.title}</div>
+                {c.sub && <div className="truncate font-normal">{c.sub}</div>}
+              </Head>
+            ),
+        )}
+        {p.lane && <Head style={at(0, p.columns.length + 2)}>{p.lane.head}</Head>}
+        {p.last && <Head style={at(0, p.columns.length + (p.lane ? 3 : 2))}>{p.last}</Head>}
       </div>
       {p.rows.map((row, i) => {
         const here = i === p.focus.row;
+        if (!here && !within(seen.rows, i)) return null;
         const wrong = p.findings?.filter((f) => belongs(row, f)) ?? [];
         const finding = wrong.find((f) => f.level === "error") ?? wrong[0];
         const select = () => p.onFocus({ row: i, column: p.focus.column });
@@ -153,9 +167,11 @@ export function Sheet(p: Props) {
             key={`${row.kind}${row.key}`}
             data-path={row.key}
             aria-label={row.kind === "step" ? row.step.id : row.key || "intake"}
+            aria-rowindex={i + 2}
           >
             <div
               role="rowheader"
+              style={at(i + 1, 0)}
               className={`sticky left-0 z-[5] border-b border-r border-line px-2 py-1 text-right text-[12px] text-quiet ${here ? "bg-mark" : "bg-sheet"}`}
             >
               {row.n}
@@ -163,6 +179,7 @@ export function Sheet(p: Props) {
             <div
               role="gridcell"
               tabIndex={-1}
+              style={at(i + 1, 1)}
               onClick={select}
               className={`sticky left-[34px] z-[5] flex min-h-7 min-w-0 items-stretch border-b border-r border-line pr-2 ${here ? "bg-mark" : "bg-sheet"} ${row.kind !== "intake" && row.off ? "opacity-45" : ""}`}
             >
@@ -187,10 +204,13 @@ export function Sheet(p: Props) {
               )}
             </div>
             {p.columns.map((c, j) => {
+              if (!within(seen.columns, j) && j !== p.focus.column) return null;
               const cell = cellOf(row, c.rehearsal);
               return (
                 <CellBox
                   key={c.key}
+                  row={seen.large ? i + 2 : undefined}
+                  column={seen.large ? j + 3 : undefined}
                   id={`cell-${i}-${j}`}
                   text={cell.text}
                   state={cell.state}
@@ -202,9 +222,16 @@ export function Sheet(p: Props) {
               );
             })}
             {p.lane && (
-              <div className={`border-b border-r border-line ${here ? "bg-mark" : "bg-sheet"}`}>{p.lane.cell(row)}</div>
+              <div
+                style={at(i + 1, p.columns.length + 2)}
+                className={`border-b border-r border-line ${here ? "bg-mark" : "bg-sheet"}`}
+              >
+                {p.lane.cell(row)}
+              </div>
             )}
-            {p.last && <div className="border-b border-line bg-sheet" />}
+            {p.last && (
+              <div style={at(i + 1, p.columns.length + (p.lane ? 3 : 2))} className="border-b border-line bg-sheet" />
+            )}
           </div>
         );
       })}
@@ -213,12 +240,15 @@ export function Sheet(p: Props) {
 }
 
 /** A cell. There are thousands of them, so each is drawn anew only when it has changed. */
-const CellBox = memo(function CellBox(c: Cell & { id: string; here: boolean; on: boolean }) {
+type BoxProps = Cell & { id: string; here: boolean; on: boolean; row: number | undefined; column: number | undefined };
+
+const CellBox = memo(function CellBox(c: BoxProps) {
   return (
     <div
       role="gridcell"
       tabIndex={-1}
       id={c.id}
+      style={c.row ? { gridRow: c.row, gridColumn: c.column } : undefined}
       title={c.error ?? c.text}
       data-reached={c.reached}
       className={`flex min-w-0 items-center gap-1.5 border-b border-r border-line px-2 text-[12.5px] ${c.on ? "bg-sheet shadow-[inset_0_0_0_2px_var(--color-buoy)]" : c.here ? "bg-mark" : "bg-sheet"} ${c.state === "dead letter" ? "!bg-loss" : ""}`}
@@ -246,12 +276,22 @@ function cellAt(at: EventTarget): Focus | null {
 /** How wide the numbers of the steps are, in pixels. */
 const numbers = 34;
 
-function Head(p: { children?: ReactNode; left?: string; steps?: boolean; cell?: boolean }) {
+type HeadProps = {
+  children?: ReactNode;
+  left?: string;
+  steps?: boolean;
+  cell?: boolean;
+  style?: CSSProperties | undefined;
+};
+
+function Head(p: HeadProps) {
   return (
     <div
       role="columnheader"
       data-head
       data-steps={p.steps || undefined}
+      data-cell={p.cell || undefined}
+      style={p.style}
       className={`head sticky top-0 ${p.left ? `${p.left} z-20` : "z-10"} ${p.cell ? "min-w-[108px]" : "min-w-0"} self-stretch border-b border-r border-line bg-paper px-2 py-1.5`}
     >
       {p.children}
