@@ -91,6 +91,7 @@ var coreOrder = []string{
 	"timing",
 	"pointer",
 	"expr",
+	"analyse",
 	"forms",
 	"schema",
 	"flow",

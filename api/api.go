@@ -148,6 +148,7 @@ func (s *Server) routes() []route {
 		{"POST", v1 + "/flows/:name/rehearse", s.gated(s.rehearse)},
 		{"POST", v1 + "/flows/:name/follow", s.gated(s.follow)},
 		{"POST", v1 + "/flows/:name/here", s.here},
+		{"POST", v1 + "/flows/:name/analyse", s.gated(s.analyse)},
 		{"POST", v1 + "/flows/:name/infer", s.gated(s.infer)},
 		{"POST", v1 + "/flows/:name/lines", s.gated(s.targetLines)},
 		{"GET", v1 + "/flows/:name/clock", s.clock},

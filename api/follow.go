@@ -60,15 +60,7 @@ func (s *Server) follow(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	document := documentIn(in.Document)
-	if document == nil {
-		f, err := s.engine.Watch.Flow(c.Param("name"))
-		if err != nil {
-			return err
-		}
-		document = []byte(f.Draft)
-	}
-	is, err := read(document)
+	is, err := s.readIn(c, in.Document)
 	if err != nil {
 		return err
 	}
@@ -108,4 +100,38 @@ func columnOf(r *design.SampleRehearsal) (column, error) {
 		return column{}, err
 	}
 	return column{Sample: r.Sample, Mark: fmt.Sprintf("%x", h.Sum64()), told: t}, nil
+}
+
+// readIn reads a document that stands in an input, or the saved draft where there is none.
+func (s *Server) readIn(c *gin.Context, in json.RawMessage) (checked, error) {
+	document := documentIn(in)
+	if document == nil {
+		f, err := s.engine.Watch.Flow(c.Param("name"))
+		if err != nil {
+			return checked{}, err
+		}
+		document = []byte(f.Draft)
+	}
+	return read(document)
+}
+
+func (s *Server) analyse(c *gin.Context) error {
+	var in struct {
+		Document json.RawMessage `json:"document"`
+	}
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	is, err := s.readIn(c, in.Document)
+	if err != nil {
+		return err
+	}
+	out, findings, err := s.engine.Design.Analyse(c.Param("name"), []byte(is.Text))
+	if err != nil {
+		return err
+	}
+	return reply(c, struct {
+		design.Analysis
+		Findings []flow.Finding `json:"findings"`
+	}{out, findings})
 }

@@ -75,6 +75,36 @@ test("what no sample has is found, with what is most like it, and all that is wr
   await expect(text).not.toBeFocused();
 });
 
+test("ways that can never be taken, that overlap and that leave a gap are shown with a message", async ({ page, goto, app }) => {
+  const step = (id: string) => ({ id, kind: "note", text: id });
+  const put = await page.request.put(`${app.base}/api/v1/flows/ways`, {
+    data: {
+      readyferry: "flow/1", name: "ways", intake: { kind: "webhook", path: "/ways" },
+      steps: [{ id: "by", kind: "route", take: "first", ways: [
+        { name: "digital", when: 'body.format in ["ebook", "audio"]', steps: [step("a")] },
+        { name: "listen", when: 'body.format == "audio"', steps: [step("b")] },
+        { name: "dear", when: "body.price > 20", steps: [step("c")] },
+        { name: "odd", when: "body.lines.exists(l, l.odd)", steps: [step("d")] },
+        { name: "rare", when: "body.price > 20 && body.rare", steps: [step("e")] },
+      ] }],
+    },
+  });
+  expect(put.ok()).toBe(true);
+  await goto("/flows/ways");
+  await expect(page.getByTestId("sheet").locator('[data-path="by.listen"]')).toContainText("whatever fits it is taken by digital before");
+  await expect(page.getByTestId("sheet").locator('[data-path="by.rare"]')).toContainText("taken by dear before");
+  await page.getByRole("button", { name: "Publish version 1" }).click();
+  const checks = page.getByTestId("checks");
+  await expect(checks).toContainText("the way listen can never be taken");
+  await expect(checks).toContainText("what fits both digital and dear goes to digital");
+  await expect(checks).toContainText("not decided of odd: a part of it is more than a comparison");
+  await checks.getByRole("listitem").filter({ hasText: "digital and dear" }).getByRole("button", { name: "keep it as a sample" }).click();
+  await expect(checks).toContainText("kept as a sample");
+  await page.getByRole("link", { name: "Back to the sheet" }).click();
+  await expect(cell(page, "by.digital", 0)).toHaveText("taken");
+  await expect(cell(page, "by.dear", 0)).toHaveText("·");
+});
+
 test("a delivery to a connection that is not there is a dead letter in the rehearsal", async ({ page, goto, app }) => {
   const put = await page.request.put(`${app.base}/api/v1/flows/nowhere`, {
     data: { readyferry: "flow/1", name: "nowhere", intake: { kind: "webhook", path: "/nowhere" }, steps: [{ id: "d", kind: "deliver", to: "atlantis", path: "/x" }] },

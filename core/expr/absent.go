@@ -67,3 +67,15 @@ func (p Path) missing(root *message.Node, at int) *MissingError {
 func Below(path, name string) string {
 	return Path{Root: path, segments: []segment{{name: name}}}.String()
 }
+
+// Names gives the members that a path goes through below its root; plain is false where it
+// goes through a list or reads a place of an HL7 message.
+func (p Path) Names() (names []string, plain bool) {
+	for _, s := range p.segments {
+		if s.isIndex {
+			return nil, false
+		}
+		names = append(names, s.name)
+	}
+	return names, p.place == ""
+}

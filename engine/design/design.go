@@ -25,6 +25,7 @@ type Designs struct {
 
 	mu      sync.Mutex
 	loading map[string]*Loading // imports under way, by table
+	routes knownRoutes
 }
 
 // New makes the designs.

@@ -69,6 +69,7 @@ func (g *Designs) Read(name string, document []byte, files map[string][]byte) (*
 	if f := g.Catalog.Flow(name); f != nil && f.Live != nil && f.Live.Rules < p.Rules {
 		findings = append(findings, p.Changes...)
 	}
+	findings = append(findings, g.neverTaken(p)...)
 	for _, u := range p.Uses {
 		switch u.Kind {
 		case step.UseConnection:

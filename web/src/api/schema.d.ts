@@ -430,6 +430,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows/{name}/analyse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What holds of the ways of routes, whatever the samples are */
+        post: operations["analyse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flows/{name}/infer": {
         parameters: {
             query?: never;
@@ -2563,6 +2582,36 @@ export interface components {
                 ways?: string[];
             }[];
         };
+        Analysis: {
+            claims: components["schemas"]["Claim"][];
+            /** @description ways of which nothing is claimed */
+            undecided: {
+                step: string;
+                pointer: string;
+                way: string;
+                why: string;
+            }[];
+            findings: components["schemas"]["Finding"][];
+        };
+        Claim: {
+            step: string;
+            /** @description of the way, or of the route */
+            pointer: string;
+            /** @enum {string} */
+            kind: "impossible" | "shadowed" | "overlap" | "gap";
+            /** @description of which it is claimed; empty for a gap */
+            way: string;
+            /** @description the earlier ways */
+            by: string[];
+            text: string;
+            proof: null | {
+                body: unknown;
+                headers?: unknown;
+                params?: unknown;
+                query?: unknown;
+                vars?: unknown;
+            };
+        };
         PublishedVersion: {
             version: number;
             /** Format: date-time */
@@ -4498,6 +4547,43 @@ export interface operations {
             408: components["responses"]["TooSlow"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["NotUnderstood"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    analyse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description a document as a map, or as a string of YAML; none: the saved draft */
+                    document?: Record<string, never> | string | null;
+                };
+            };
+        };
+        responses: {
+            /** @description what holds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Analysis"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            429: components["responses"]["Busy"];
             default: components["responses"]["Problem"];
         };
     };

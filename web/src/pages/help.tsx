@@ -109,6 +109,12 @@ export default function HelpPage() {
               published. Over samples that are not as expected it needs a reason; the version keeps it, with your word
               for those who come after and your name, which nobody checks.
             </p>
+            <p className="mb-1">
+              The ways of a route are analysed, whatever the samples are: a way that can never be taken, two that fit
+              the same message, and what fits none, each with a message that shows it, which can be kept as a sample. It
+              is exact for comparisons with fixed values, membership in a list, presence and beginnings of texts, put
+              together with and, or and not. Of other conditions it says that nothing is decided.
+            </p>
             <p>
               What an expression reads and no sample has that comes to its step is found, with the names that are most
               like it; a name that stands in a schema of the flow, or is asked for by{" "}

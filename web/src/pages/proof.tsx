@@ -14,7 +14,7 @@ import { FindingList, PageHead, says, Text, Trouble } from "../ui/parts";
 import { Time } from "../ui/time";
 import type { Followed } from "./draft";
 
-type Loaded = { draft: Draft; done: Schemas["Followed"] };
+type Loaded = { draft: Draft; done: Schemas["Followed"]; routes: Schemas["Analysis"] };
 
 /** What a new version will change and what it was checked against, before it is live. */
 export default function ProofPage() {
@@ -25,7 +25,8 @@ export default function ProofPage() {
     const read = async () => {
       const draft = (await call<Draft>(`/api/v1/flows/${enc(name)}`)).value;
       const done = (await call<Schemas["Followed"]>(`/api/v1/flows/${enc(name)}/follow`, { body: {} })).value;
-      setLoaded({ draft, done });
+      const routes = (await call<Schemas["Analysis"]>(`/api/v1/flows/${enc(name)}/analyse`, { body: {} })).value;
+      setLoaded({ draft, done, routes });
     };
     read().catch(setError);
   }, [name]);
@@ -34,7 +35,7 @@ export default function ProofPage() {
   return <Proof name={name} {...loaded} />;
 }
 
-function Proof({ name, draft, done }: Loaded & { name: string }) {
+function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
   const go = useNavigate();
   const live = useVersion(draft.live ? name : "", draft.live);
   const versions = useVersions(name);
@@ -56,6 +57,7 @@ function Proof({ name, draft, done }: Loaded & { name: string }) {
       );
   }, [live.data, name]);
   const errors = done.findings.filter((f) => f.level === "error");
+  const warnings = done.findings.filter((f) => f.level !== "error" && f.code !== "never-taken"); // it is said of the ways
   const others = columns.filter((c) => c.expected === "differs");
   const unreached = columns.length ? rows.filter((r) => r.kind !== "intake" && !offOf(r) && !reached(r, columns)) : [];
   const nothing = draft.live > 0 && draft.edits === 0;
@@ -154,9 +156,10 @@ function Proof({ name, draft, done }: Loaded & { name: string }) {
                 )}
               </Checked>
             )}
-            {done.findings.filter((f) => f.level !== "error").length > 0 && (
+            <Routes name={name} routes={routes} any={rows.some((r) => r.kind === "step" && r.step.kind === "route")} />
+            {warnings.length > 0 && (
               <Checked good={false}>
-                <FindingList findings={done.findings.filter((f) => f.level !== "error")} />
+                <FindingList findings={warnings} />
               </Checked>
             )}
           </ul>
@@ -189,6 +192,66 @@ function Proof({ name, draft, done }: Loaded & { name: string }) {
         <SideBySide rows={rows} before={before} after={columns} live={draft.live} />
       </div>
       <AllTheSame left={left} onClose={() => setLeft(null)} />
+    </>
+  );
+}
+
+/** What holds of the ways of routes, each with a message that shows it, which can be kept as a sample. */
+function Routes({ name, routes, any }: { name: string; routes: Schemas["Analysis"]; any: boolean }) {
+  const [kept, setKept] = useState<string[]>([]);
+  const keep = async (c: Schemas["Claim"]) => {
+    const sample = `${c.step} ${c.kind} ${c.way || "otherwise"}`.slice(0, 60);
+    const words = (v: unknown) =>
+      Object.fromEntries(Object.entries((v ?? {}) as Record<string, unknown>).map(([k, x]) => [k, String(x)]));
+    try {
+      await call(`/api/v1/flows/${enc(name)}/samples/${enc(sample)}`, {
+        method: "PUT",
+        body: {
+          name: sample,
+          body: JSON.stringify(c.proof?.body, null, 2),
+          headers: { "content-type": "application/json", ...words(c.proof?.headers) },
+          params: words(c.proof?.params),
+          query: words(c.proof?.query),
+        },
+      });
+      setKept([...kept, c.text]);
+    } catch (e) {
+      toast.error(says(e));
+    }
+  };
+  if (!any) return null;
+  const never = routes.claims.filter((c) => c.kind === "impossible" || c.kind === "shadowed");
+  const told = routes.claims.filter((c) => c.kind === "overlap" || c.kind === "gap");
+  return (
+    <>
+      {never.length === 0 && told.length === 0 && routes.undecided.length === 0 && (
+        <Checked good>no two ways overlap, and nothing falls between them</Checked>
+      )}
+      {never.map((c) => (
+        <Checked key={c.text} good={false} bad>
+          {c.text}
+        </Checked>
+      ))}
+      {told.map((c) => (
+        <Checked key={c.text} good={c.kind === "gap" && c.text.endsWith("otherwise")}>
+          {c.step}: {c.text}
+          <span className="block">
+            <span className="data break-all text-ink">{JSON.stringify(c.proof?.body)}</span>{" "}
+            {kept.includes(c.text) ? (
+              <span className="text-quiet">kept as a sample</span>
+            ) : (
+              <button type="button" className="btn-bare" onClick={() => keep(c)}>
+                keep it as a sample
+              </button>
+            )}
+          </span>
+        </Checked>
+      ))}
+      {routes.undecided.map((u) => (
+        <li key={u.pointer} className="pl-[17px] text-quiet">
+          {u.step}: not decided of {u.way}: {u.why}
+        </li>
+      ))}
     </>
   );
 }
