@@ -32,6 +32,7 @@ type column struct {
 
 type told struct {
 	Expected string     `json:"expected"`
+	Breaks   []string   `json:"breaks,omitempty"`
 	State    string     `json:"state"`
 	Reason   *string    `json:"reason"`
 	Intake   toldIntake `json:"intake"`
@@ -90,7 +91,7 @@ func (s *Server) follow(c *gin.Context) error {
 }
 
 func columnOf(r *design.SampleRehearsal) (column, error) {
-	t := &told{r.Expected, r.State, r.Reason, toldIntake{r.Intake.Outcome}, make([]toldStep, len(r.Trace))}
+	t := &told{r.Expected, r.Breaks, r.State, r.Reason, toldIntake{r.Intake.Outcome}, make([]toldStep, len(r.Trace))}
 	for i := range r.Trace {
 		e := &r.Trace[i]
 		t.Trace[i] = toldStep{e.Path, e.Outcome, e.State, e.Error, e.Caught, e.Ways}

@@ -17,6 +17,7 @@ test("a draft is proven before it is live, and what is said of it stays with the
   await page.getByRole("button", { name: "Publish a new version" }).click();
   await expect(page.getByTestId("changes")).toContainText('body.format == "ebook" || body.format == "book"');
   await expect(page.getByTestId("checks")).toContainText("not as expected: shelf copy");
+  await expect(page.getByTestId("checks")).toContainText("at by-home it was shelf, now digital");
   await expect(page.getByTestId("checks")).toContainText("no sample reaches");
   await expect(page.getByTestId("compared")).toContainText("samples go another way than under version 1");
   const make = page.getByRole("button", { name: "Make it version 2" });

@@ -3,7 +3,6 @@ package main
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -116,54 +115,6 @@ func reader() (*plan.Reader, error) {
 		return nil, err
 	}
 	return plan.NewReaderWith(scripts, kinds...)
-}
-
-func checkCommand() *cobra.Command {
-	var asJSON bool
-	c := &cobra.Command{
-		Use: "check FLOW…", Short: "Report what is wrong with flow documents", Args: cobra.MinimumNArgs(1),
-		Long: "Reports findings of flow documents with line, column and repair.\nExits with 0 without errors, 1 with " +
-			"errors, 2 when a document could not be read.",
-		RunE: func(c *cobra.Command, args []string) error {
-			r, err := reader()
-			if err != nil {
-				return err
-			}
-			type row struct {
-				File string `json:"file"`
-				flow.Finding
-			}
-			rows, failed := []row{}, false
-			for _, file := range args {
-				_, findings, err := readFlow(r, file, nil)
-				if err != nil {
-					return err
-				}
-				for _, f := range findings {
-					rows = append(rows, row{file, f})
-					failed = failed || f.Level == flow.Error
-				}
-			}
-			if asJSON {
-				if err := printJSON(c.OutOrStdout(), map[string]any{"findings": rows}); err != nil {
-					return err
-				}
-			} else {
-				for _, r := range rows {
-					fmt.Fprintf(c.OutOrStdout(), "%s: %s, %s\n", r.File, r.Level, r.Finding.Error())
-				}
-				if len(rows) == 0 {
-					fmt.Fprintln(c.OutOrStdout(), "nothing to find fault with")
-				}
-			}
-			if failed {
-				return &exitError{1, errors.New("")}
-			}
-			return nil
-		},
-	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	return c
 }
 
 func readInput(c *cobra.Command, file string) ([]byte, error) {

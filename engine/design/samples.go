@@ -26,6 +26,8 @@ import (
 type SampleRehearsal struct {
 	Sample   string `json:"sample"`
 	Expected string `json:"expected"` // as expected, differs, or none
+	// Breaks say how it differs.
+	Breaks []string `json:"breaks,omitempty"`
 	run.Rehearsal
 }
 
@@ -145,7 +147,7 @@ func (g *Designs) rehearse(
 		out[i] = SampleRehearsal{Sample: samples[i].Name, Rehearsal: r, Expected: "none"}
 		if x := samples[i].Expect; x != nil {
 			out[i].Expected = "as expected"
-			if !met(x, &r) {
+			if out[i].Breaks = x.Breaks(&r); len(out[i].Breaks) > 0 {
 				out[i].Expected = "differs"
 			}
 		}
@@ -174,19 +176,6 @@ func stopped(r *run.Rehearsal, nowhere map[string]string) {
 			r.State, r.Reason = run.DeadLetter, &why
 		}
 	}
-}
-
-func met(x *catalog.Expectation, r *run.Rehearsal) bool {
-	if x.State != r.State || x.Answer != 0 && (r.Answer == nil || r.Answer.Status != x.Answer) ||
-		len(x.Outcomes) != len(r.Trace) {
-		return false
-	}
-	for _, t := range r.Trace {
-		if want, ok := x.Outcomes[t.Path]; !ok || want != t.Outcome {
-			return false
-		}
-	}
-	return true
 }
 
 // KeepTransaction keeps the message of a transaction as a sample of its flow, with its

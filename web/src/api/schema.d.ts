@@ -2568,6 +2568,8 @@ export interface components {
             mark: string;
             /** @enum {string} */
             expected?: "as expected" | "differs" | "none";
+            /** @description how it differs */
+            breaks?: string[];
             state?: components["schemas"]["State"];
             reason?: string | null;
             intake?: {
@@ -2626,6 +2628,8 @@ export interface components {
             sample: string;
             /** @enum {string} */
             expected: "as expected" | "differs" | "none";
+            /** @description how it differs */
+            breaks?: string[];
         };
         Transaction: {
             id: components["schemas"]["Id"];

@@ -175,7 +175,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           tabIndex={s === current ? 0 : -1}
           className="flex max-w-full items-center gap-1.5 hover:underline"
           onClick={() => setSample(s)}
-          title={`${s.name}: change this sample`}
+          title={[`${s.name}: change this sample`, ...(r?.breaks ?? [])].join("\n")}
         >
           {r && r.expected !== "none" && (
             <span className={r.expected === "differs" ? "text-dead" : "text-done"}>

@@ -115,6 +115,12 @@ export default function HelpPage() {
               is exact for comparisons with fixed values, membership in a list, presence and beginnings of texts, put
               together with and, or and not. Of other conditions it says that nothing is decided.
             </p>
+            <p className="mb-1">
+              A team&apos;s own builds do the same:{" "}
+              <span className="data">readyferry check flow.yaml --samples samples</span> rehearses the samples of a
+              folder and ends with 1 where one is not as expected; <span className="data">--coverage</span> tells what
+              none reaches, <span className="data">--junit report.xml</span> writes what builds read.
+            </p>
             <p>
               What an expression reads and no sample has that comes to its step is found, with the names that are most
               like it; a name that stands in a schema of the flow, or is asked for by{" "}

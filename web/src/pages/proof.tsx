@@ -134,6 +134,11 @@ function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
                 {others.length === 0
                   ? `${columns.filter((c) => c.expected !== "none").length} of ${columns.length} samples have an expected outcome, and come to it`
                   : `not as expected: ${others.map((c) => c.sample).join(", ")}`}
+                {others.map((c) => (
+                  <span key={c.sample} className="block text-[12.5px]">
+                    {c.sample} {c.breaks?.join("; ")}
+                  </span>
+                ))}
               </Checked>
             )}
             {columns.length > 0 && !columns.some((c) => c.expected !== "none") && (

@@ -1,0 +1,92 @@
+package run
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+
+	"readyferry/core/plan"
+	"readyferry/core/step"
+)
+
+// Unreached is a part of a flow that no message came to.
+type Unreached struct {
+	Kind string `json:"kind"` // step, way, else or part
+	Path string `json:"path"` // as in a trace, without the numbers of parts
+	Step string `json:"step"` // its id, or that of the step whose way it is
+	Way  string `json:"way,omitempty"`
+}
+
+// anyPart is the number of a part, a group or a turn in a path.
+var anyPart = regexp.MustCompile(`\[\d+\]`)
+
+// Coverage lists what no message of these rehearsals came to, in the order of the flow. What
+// is switched off is left out.
+func Coverage(p *plan.Plan, all []Rehearsal) []Unreached {
+	c := &covering{reached: map[string]bool{}, ways: map[string]bool{}, caught: map[string]bool{}}
+	for i := range all {
+		for j := range all[i].Trace {
+			e := &all[i].Trace[j]
+			path := anyPart.ReplaceAllString(e.Path, "")
+			c.reached[path] = true
+			for _, w := range e.Ways {
+				c.ways[path+"."+w] = true
+			}
+			if e.Caught != "" {
+				c.caught[path] = true
+			}
+		}
+	}
+	c.block(p.Block, "")
+	c.block(p.OnDead, DeadPrefix)
+	return c.out
+}
+
+type covering struct {
+	reached, ways, caught map[string]bool
+	out                   []Unreached
+}
+
+func (c *covering) block(b *step.Block, prefix string) {
+	if b == nil {
+		return
+	}
+	for _, s := range b.Steps {
+		if s.Off {
+			continue
+		}
+		path := prefix + s.ID
+		if !c.reached[path] {
+			c.out = append(c.out, Unreached{Kind: "step", Path: path, Step: s.ID})
+		}
+		for _, w := range s.Ways {
+			if !c.ways[path+"."+w.Name] {
+				c.out = append(c.out, Unreached{Kind: "way", Path: path + "." + w.Name, Step: s.ID, Way: w.Name})
+			}
+			c.block(w.Block, path+"."+w.Name+"/")
+		}
+		c.block(s.Inside, path+"/")
+		if s.Else != nil && s.Else.Block != nil {
+			if !c.caught[path] {
+				c.out = append(c.out, Unreached{Kind: "else", Path: path + ".else", Step: s.ID})
+			}
+			c.block(s.Else.Block, path+".else/")
+		}
+	}
+}
+
+// InWords names it as people would.
+func (u Unreached) InWords() string {
+	switch u.Kind {
+	case "way":
+		return "the way " + u.Way + " of " + u.Step
+	case "else":
+		return "what happens when " + u.Step + " fails"
+	}
+	return "the step " + u.Step
+}
+
+// Of chooses what lies within a path.
+func Of(all []Unreached, path string) []Unreached {
+	return slices.DeleteFunc(slices.Clone(all), func(u Unreached) bool { return !strings.HasPrefix(u.Path, path) })
+}
