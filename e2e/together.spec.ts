@@ -35,3 +35,31 @@ test("two people edit one draft: what each did is kept, and where both did the s
   await page.getByRole("button", { name: "Undo" }).click();
   await expect(page.getByTestId("flow-status")).not.toContainText("not saved");
 });
+
+test("steps and ways are copied as YAML, from flow to flow", async ({ page, context, goto }) => {
+  await context.grantPermissions(["clipboard-read", "clipboard-write"]);
+  await goto("/flows/hold-requests");
+  await cell(page, "by-home.shelf", 0).click();
+  await page.getByRole("grid").focus();
+  await page.keyboard.press("Control+c");
+  expect(await page.evaluate(() => navigator.clipboard.readText())).toMatch(/^- name: shelf\n {2}when: has\(body.branch\)/);
+  await page.keyboard.press("Control+v");
+  await expect(cell(page, "by-home.shelf-2", -1)).toContainText("has(body.branch)");
+  await page.keyboard.press("Control+x");
+  await expect(page.getByTestId("sheet").locator('[data-path="by-home.shelf-2"]')).toHaveCount(0);
+  await cell(page, "slip", 0).click();
+  await page.getByRole("grid").focus();
+  await page.keyboard.press("Control+c");
+  await goto("/flows/return-scans");
+  await cell(page, "", 0).click();
+  await page.getByRole("grid").focus();
+  await page.keyboard.press("Control+v");
+  await page.keyboard.press("Control+v");
+  await expect(cell(page, "slip", -1)).toContainText("Map");
+  await expect(cell(page, "slip-2", -1)).toContainText("Map");
+  await page.evaluate(() => navigator.clipboard.writeText("only words"));
+  await page.keyboard.press("Control+v");
+  await expect(page.getByText("The clipboard holds no steps")).toBeVisible();
+  for (let i = 0; i < 2; i++) await page.keyboard.press("Control+z");
+  await expect(page.getByTestId("sheet").locator("[data-path=slip]")).toHaveCount(0);
+});

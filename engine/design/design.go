@@ -25,7 +25,7 @@ type Designs struct {
 
 	mu      sync.Mutex
 	loading map[string]*Loading // imports under way, by table
-	routes knownRoutes
+	routes  knownRoutes
 }
 
 // New makes the designs.

@@ -46,30 +46,73 @@ export function move(doc: FlowDocument, place: Place, by: -1 | 1): { doc: FlowDo
   return { doc: update(doc, list, () => moved), place: [...list, i + by] };
 }
 
+/** Gives copies of steps with ids that a document does not have, nor another of the copies. */
+function renaming(doc: FlowDocument): (s: Step) => Step {
+  let grown = doc;
+  const renamed = (s: Step): Step => {
+    const id = freshID(grown, s.id);
+    const copy: Step = { ...s, id };
+    grown = { ...grown, steps: [...(grown.steps ?? []), { id, kind: "note" }] }; // so that the next one is told apart
+    if (s.ways) copy.ways = (s.ways as Way[]).map((w) => ({ ...w, steps: (w.steps ?? []).map(renamed) }));
+    if (s.else?.steps) copy.else = { ...s.else, steps: (s.else.steps as Step[]).map(renamed) };
+    if (s.kind === "split") copy.steps = ((s.steps ?? []) as Step[]).map(renamed);
+    if (s.otherwise) copy.otherwise = { ...s.otherwise, steps: (s.otherwise.steps ?? []).map(renamed) };
+    return copy;
+  };
+  return renamed;
+}
+
+/** A copy of a way with a name that none of the others has. */
+function renamedWay(way: Way, among: Way[], renamed: (s: Step) => Step): Way {
+  const names = new Set(among.map((w) => w.name));
+  let name = way.name;
+  for (let n = 2; names.has(name); n++) name = `${way.name}-${n}`;
+  return { ...way, name, steps: (way.steps ?? []).map(renamed) };
+}
+
+/** Puts copied steps behind the row at a place, or copied ways behind the way or into the route there. */
+export function paste(doc: FlowDocument, place: Place, copied: Copied): { doc: FlowDocument; place: Place } | null {
+  const renamed = renaming(doc);
+  if (copied.steps) {
+    let [grown, last]: [FlowDocument, Place] = [doc, place];
+    for (const step of copied.steps.map(renamed)) {
+      const r = insertStep(grown, last, step);
+      [grown, last] = [r.doc, r.place];
+    }
+    return { doc: grown, place: last };
+  }
+  const list = place.at(-2) === "ways" ? place.slice(0, -1) : at(doc, [...place, "ways"]) ? [...place, "ways"] : null;
+  if (!list) return null;
+  const behind = place.at(-2) === "ways" ? (place.at(-1) as number) + 1 : at(doc, list).length;
+  let grown = doc;
+  copied.ways.forEach((way, i) => {
+    const copy = renamedWay(way, at(grown, list), renamed);
+    grown = update(grown, list, (l: Way[]) => [...l.slice(0, behind + i), copy, ...l.slice(behind + i)]);
+  });
+  return { doc: grown, place: [...list, behind + copied.ways.length - 1] };
+}
+
+/** Steps or ways as they stand on the clipboard. */
+export type Copied = { steps: Step[]; ways?: undefined } | { steps?: undefined; ways: Way[] };
+
+/** What was read from a clipboard, where it is steps or ways. */
+export function copiedOf(v: unknown): Copied | null {
+  const list = Array.isArray(v) ? v : [v];
+  const all = (fits: (x: Tree) => boolean) =>
+    list.length > 0 && list.every((x) => x && typeof x === "object" && fits(x));
+  if (all((x) => typeof x.id === "string" && typeof x.kind === "string")) return { steps: list };
+  if (all((x) => typeof x.name === "string" && Array.isArray(x.steps))) return { ways: list };
+  return null;
+}
+
 /** Copies a step with all that is in it, or a way with all its steps; ids stay unique. */
 export function duplicate(doc: FlowDocument, place: Place): { doc: FlowDocument; place: Place } | null {
   const i = place.at(-1);
   const list = place.slice(0, -1);
   if (typeof i !== "number") return null;
-  let grown = doc;
-  const renamed = (s: Step): Step => {
-    const id = freshID(grown, s.id);
-    const copy: Step = { ...s, id };
-    grown = { ...grown, steps: [...grown.steps, { id, kind: "note" }] }; // so that the next one is told apart
-    if (s.ways) copy.ways = (s.ways as Way[]).map((w) => ({ ...w, steps: w.steps.map(renamed) }));
-    if (s.else?.steps) copy.else = { steps: (s.else.steps as Step[]).map(renamed) };
-    if (s.kind === "split") copy.steps = (s.steps as Step[]).map(renamed);
-    if (s.otherwise) copy.otherwise = { ...s.otherwise, steps: s.otherwise.steps.map(renamed) };
-    return copy;
-  };
+  const renamed = renaming(doc);
   const original = at(doc, place);
-  let copy: Step | Way;
-  if (list.at(-1) === "ways") {
-    const names = new Set((at(doc, list) as Way[]).map((w) => w.name));
-    let name = `${original.name}-2`;
-    for (let n = 3; names.has(name); n++) name = `${original.name}-${n}`;
-    copy = { ...original, name, steps: original.steps.map(renamed) };
-  } else copy = renamed(original);
+  const copy: Step | Way = list.at(-1) === "ways" ? renamedWay(original, at(doc, list), renamed) : renamed(original);
   const doc2 = update(doc, list, (l: Tree[]) => [...l.slice(0, i + 1), copy, ...l.slice(i + 1)]);
   return { doc: doc2, place: [...list, i + 1] };
 }

@@ -3,7 +3,7 @@ import { useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
 import { type Checked, call, type Draft, enc, ProblemError, type Sample } from "../api/client";
 import { queryClient, useConnections, useQueues, useReference, useSamples, useTables, useTopics } from "../api/queries";
-import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from "../model/edit";
+import { copiedOf, duplicate, insertStep, move, paste, removeAt, rowAt, update, useHistory } from "../model/edit";
 import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../model/model";
 import { Desk } from "../sheet/desk";
 import { AddStep, AllTheSame, type LeftBehind, PublishTrouble, SampleDialog } from "../sheet/dialogs";
@@ -146,6 +146,56 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     window.addEventListener("keydown", onKeys);
     return () => window.removeEventListener("keydown", onKeys);
   }, []);
+
+  // Steps and ways go from flow to flow as YAML, which a text editor takes as well.
+  const clipboard = useRef<typeof import("yaml") | undefined>(undefined);
+  useEffect(() => {
+    import("yaml").then((m) => {
+      clipboard.current = m;
+    });
+  }, []);
+  useEffect(() => {
+    const yaml = () => clipboard.current;
+    const elsewhere = (e: ClipboardEvent) =>
+      typing(e as unknown as KeyboardEvent) ||
+      !!(e.target as HTMLElement | null)?.closest?.("[aria-label=Desk], .cm-editor") ||
+      !window.getSelection()?.isCollapsed;
+    const onCopy = (e: ClipboardEvent) => {
+      const it = row?.kind === "step" ? row.step : row?.kind === "way" && !row.fixed && !row.split ? row.way : null;
+      const m = yaml();
+      if (!it || !m || elsewhere(e)) return;
+      e.preventDefault();
+      e.clipboardData?.setData("text/plain", m.stringify([it], { lineWidth: 0, aliasDuplicateObjects: false }));
+      if (e.type === "cut") remove();
+    };
+    const onPaste = (e: ClipboardEvent) => {
+      const m = yaml();
+      const text = e.clipboardData?.getData("text/plain");
+      if (!row || !m || !text || elsewhere(e)) return;
+      let copied = null;
+      try {
+        copied = copiedOf(m.parse(text));
+      } catch {
+        // it is some other text
+      }
+      const r = copied && paste(doc, row.place, copied);
+      if (!r) {
+        toast(copied ? "A way goes behind a way, or into a route" : "The clipboard holds no steps");
+        return;
+      }
+      e.preventDefault();
+      put(r.doc);
+      goTo(r.doc, r.place);
+    };
+    window.addEventListener("copy", onCopy);
+    window.addEventListener("cut", onCopy);
+    window.addEventListener("paste", onPaste);
+    return () => {
+      window.removeEventListener("copy", onCopy);
+      window.removeEventListener("cut", onCopy);
+      window.removeEventListener("paste", onPaste);
+    };
+  });
 
   // Asks again where the server names what would be left behind.
   const unlessLeft = (what: string, go: (query: string) => Promise<void>) =>

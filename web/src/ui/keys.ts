@@ -22,6 +22,7 @@ const editing: Named[] = [
   ["x", "switch the step off or on"],
   ["Alt ↑, Alt ↓", "move the step"],
   ["Delete", "remove the step"],
+  ["Ctrl C, Ctrl X, Ctrl V", "copy, cut and paste a step or a way, as YAML, here or in another flow"],
   ["Ctrl Z, Ctrl Y", "undo, redo"],
   ["Ctrl ], Ctrl [", "in a text of many lines: indent, the other way"],
 ];
