@@ -79,7 +79,12 @@ export function Together(p: { meanwhile: Meanwhile | null; mine: FlowDocument; o
 const counted = (n: number) => (n === 1 ? "one step" : n === 0 ? "nothing in the steps" : `${n} steps`);
 const shown = (v: unknown) => (v === undefined ? "removed" : typeof v === "string" ? v : JSON.stringify(v));
 
-const tab = Math.random().toString(36).slice(2);
+/** Tells this tab from others, also when it is loaded again. */
+const tab = (() => {
+  const known = sessionStorage.getItem("tab") ?? Math.random().toString(36).slice(2);
+  sessionStorage.setItem("tab", known);
+  return known;
+})();
 
 /** Who else looks at a flow just now, as they call themselves. */
 export function useOthers(flow: string): string[] {
