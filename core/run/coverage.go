@@ -2,8 +2,6 @@ package run
 
 import (
 	"regexp"
-	"slices"
-	"strings"
 
 	"readyferry/core/plan"
 	"readyferry/core/step"
@@ -84,9 +82,4 @@ func (u Unreached) InWords() string {
 		return "what happens when " + u.Step + " fails"
 	}
 	return "the step " + u.Step
-}
-
-// Of chooses what lies within a path.
-func Of(all []Unreached, path string) []Unreached {
-	return slices.DeleteFunc(slices.Clone(all), func(u Unreached) bool { return !strings.HasPrefix(u.Path, path) })
 }

@@ -3,10 +3,11 @@ import { useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
 import { type Checked, call, type Draft, enc, ProblemError, type Sample } from "../api/client";
 import { queryClient, useConnections, useQueues, useReference, useSamples, useTables, useTopics } from "../api/queries";
-import { copiedOf, duplicate, insertStep, move, paste, removeAt, rowAt, update, useHistory } from "../model/edit";
+import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from "../model/edit";
 import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../model/model";
+import { useClipboard } from "../sheet/clipboard";
 import { Desk } from "../sheet/desk";
-import { AddStep, AllTheSame, type LeftBehind, PublishTrouble, SampleDialog } from "../sheet/dialogs";
+import { AddStep, AllTheSame, type LeftBehind, SampleDialog } from "../sheet/dialogs";
 import { FilesDialog } from "../sheet/files";
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
 import { type Column, type Focus, type Key, Sheet } from "../sheet/sheet";
@@ -57,7 +58,6 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const [loading, setLoading] = useState(false);
   const [files, setFiles] = useState(false);
   const [sample, setSample] = useState<Sample | "new" | null>(null);
-  const [trouble, setTrouble] = useState<ProblemError | null>(null);
   const [left, setLeft] = useState<LeftBehind | null>(null);
   const sheet = useRef<HTMLDivElement>(null);
   const go = useNavigate();
@@ -147,62 +147,12 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     return () => window.removeEventListener("keydown", onKeys);
   }, []);
 
-  // Steps and ways go from flow to flow as YAML, which a text editor takes as well.
-  const clipboard = useRef<typeof import("yaml") | undefined>(undefined);
-  useEffect(() => {
-    import("yaml").then((m) => {
-      clipboard.current = m;
-    });
-  }, []);
-  useEffect(() => {
-    const yaml = () => clipboard.current;
-    const elsewhere = (e: ClipboardEvent) =>
-      typing(e as unknown as KeyboardEvent) ||
-      !!(e.target as HTMLElement | null)?.closest?.("[aria-label=Desk], .cm-editor") ||
-      !window.getSelection()?.isCollapsed;
-    const onCopy = (e: ClipboardEvent) => {
-      const it = row?.kind === "step" ? row.step : row?.kind === "way" && !row.fixed && !row.split ? row.way : null;
-      const m = yaml();
-      if (!it || !m || elsewhere(e)) return;
-      e.preventDefault();
-      e.clipboardData?.setData("text/plain", m.stringify([it], { lineWidth: 0, aliasDuplicateObjects: false }));
-      if (e.type === "cut") remove();
-    };
-    const onPaste = (e: ClipboardEvent) => {
-      const m = yaml();
-      const text = e.clipboardData?.getData("text/plain");
-      if (!row || !m || !text || elsewhere(e)) return;
-      let copied = null;
-      try {
-        copied = copiedOf(m.parse(text));
-      } catch {
-        // it is some other text
-      }
-      const r = copied && paste(doc, row.place, copied);
-      if (!r) {
-        toast(copied ? "A way goes behind a way, or into a route" : "The clipboard holds no steps");
-        return;
-      }
-      e.preventDefault();
-      put(r.doc);
-      goTo(r.doc, r.place);
-    };
-    window.addEventListener("copy", onCopy);
-    window.addEventListener("cut", onCopy);
-    window.addEventListener("paste", onPaste);
-    return () => {
-      window.removeEventListener("copy", onCopy);
-      window.removeEventListener("cut", onCopy);
-      window.removeEventListener("paste", onPaste);
-    };
-  });
-
+  useClipboard(row, doc, put, goTo, remove);
   // Asks again where the server names what would be left behind.
   const unlessLeft = (what: string, go: (query: string) => Promise<void>) =>
     go("").catch((e) => {
       if (e instanceof ProblemError && e.status === 409)
         setLeft({ what, why: e.detail, go: () => go("?sure=true").catch((again) => toast.error(says(again))) });
-      else if (e instanceof ProblemError && e.findings.length) setTrouble(e);
       else toast.error(says(e));
     });
   const publish = async () => {
@@ -411,7 +361,6 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       />
       <FilesDialog flow={name} doc={doc} open={files} onClose={() => setFiles(false)} write={writeFile} />
       {loading && <LoadsDialog flow={name} onClose={() => setLoading(false)} />}
-      <PublishTrouble error={trouble} onClose={() => setTrouble(null)} />
       <Together
         meanwhile={draft.meanwhile}
         mine={doc}

@@ -1,12 +1,12 @@
 import { Command } from "cmdk";
 import { useState } from "react";
 import { toast } from "sonner";
-import { call, enc, type ProblemError, type Reference, type Sample, type SampleRehearsal } from "../api/client";
+import { call, enc, type Reference, type Sample, type SampleRehearsal } from "../api/client";
 import type { FlowDocument } from "../model/model";
 import { viewOf } from "../steps";
 import { guess } from "../steps/mapping/shape";
 import { Code } from "../ui/code";
-import { Dialog, FindingList, Setting, says, Text, Trouble } from "../ui/parts";
+import { Dialog, Setting, says, Text, Trouble } from "../ui/parts";
 
 /** Offers the kinds of step, with the reason to use each. */
 export function AddStep({
@@ -41,18 +41,6 @@ export function AddStep({
           ))}
         </Command.List>
       </Command>
-    </Dialog>
-  );
-}
-
-export function PublishTrouble({ error, onClose }: { error: ProblemError | null; onClose: () => void }) {
-  return (
-    <Dialog open={error !== null} onClose={onClose} title="The draft was not published">
-      <p>It has errors. The live version goes on as it is.</p>
-      {error && <FindingList findings={error.findings.filter((f) => f.level === "error")} />}
-      <button type="button" className="btn mt-3" onClick={onClose}>
-        Back to the sheet
-      </button>
     </Dialog>
   );
 }
