@@ -26,7 +26,18 @@ test("two people edit one draft: what each did is kept, and where both did the s
   await expect(dialog.getByTestId("clashes").getByRole("row")).toHaveCount(2);
   await expect(dialog.getByTestId("clashes")).toContainText('"shut"');
   await dialog.getByRole("radio").first().check();
+  // What is saved while they choose is not written over: it is asked again.
+  const flow = `${app.base}/api/v1/flows/hold-requests`;
+  const now = await page.request.get(flow);
+  const third = await page.request.put(flow, {
+    headers: { "If-Match": now.headers()["etag"] ?? "" },
+    data: { ...(await now.json()).document, note: "by a third one" },
+  });
+  expect(third.ok()).toBe(true);
   await dialog.getByRole("button", { name: "Bring both together" }).click();
+  await expect(dialog).toContainText("No two changes touch the same setting");
+  await dialog.getByRole("button", { name: "Bring both together" }).click();
+  await saved(page, app, "hold-requests", "by a third one");
   await saved(page, app, "hold-requests", '"gone"');
   await saved(page, app, "hold-requests", 'body.format == "audio"');
   await expect(page.getByTestId("flow-status")).not.toContainText("not saved");

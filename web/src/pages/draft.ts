@@ -40,9 +40,9 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
       };
       const look = async () => {
         try {
-          const { value } = await call<Draft>(`/api/v1/flows/${enc(name)}`);
+          const { value, etag } = await call<Draft>(`/api/v1/flows/${enc(name)}`);
           if (value.document)
-            setMeanwhile({ base: saved.current.doc, theirs: value.document as unknown as FlowDocument });
+            setMeanwhile({ base: saved.current.doc, theirs: value.document as unknown as FlowDocument, etag });
         } catch {
           // it is said already that it was not saved
         }
@@ -71,12 +71,12 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
     const t = setTimeout(() => save(present), 500);
     return () => clearTimeout(t);
   }, [present, save, meanwhile]);
-  // What was decided is over what is saved by then; if that has changed again, it is asked again.
-  const together = async () => {
-    const { value, etag } = await call<Draft>(`/api/v1/flows/${enc(name)}`);
-    tag.current = etag;
-    saved.current = { doc: value.document as unknown as FlowDocument, text: null };
-    setFlow(value);
+  // What was decided is decided over what was looked at: where that has changed again, the next save is refused, and
+  // it is asked again.
+  const together = () => {
+    if (!meanwhile) return;
+    tag.current = meanwhile.etag;
+    saved.current = { doc: meanwhile.theirs, text: null };
     setNotSaved(undefined);
     setMeanwhile(null);
   };

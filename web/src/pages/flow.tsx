@@ -364,9 +364,9 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       <Together
         meanwhile={draft.meanwhile}
         mine={doc}
-        onTake={async (taken) => {
+        onTake={(taken) => {
           if (taken === doc && draft.meanwhile) change({ doc: draft.meanwhile.theirs, text: null });
-          await draft.together();
+          draft.together();
           change({ doc: taken, text: null });
         }}
       />

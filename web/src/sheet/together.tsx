@@ -6,7 +6,7 @@ import type { FlowDocument } from "../model/model";
 import { Dialog } from "../ui/parts";
 
 /** What somebody else saved while this draft was edited, and what both began with. */
-export type Meanwhile = { base: FlowDocument; theirs: FlowDocument };
+export type Meanwhile = { base: FlowDocument; theirs: FlowDocument; etag: string | null };
 
 /** Brings two people's drafts together, step by step; nothing that one of them did is lost unseen. */
 export function Together(p: { meanwhile: Meanwhile | null; mine: FlowDocument; onTake: (doc: FlowDocument) => void }) {
