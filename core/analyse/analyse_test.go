@@ -127,10 +127,8 @@ func shows(t *testing.T, env *expr.Env, ways []Way, rules Rules, c Claim) {
 	t.Fatalf("%+v: %v is no proof of %+v", ways, row, c)
 }
 
-func asked(t *testing.T, env *expr.Env, ways []Way, rules Rules, m *Proof) []byte {
+func compiled(t *testing.T, env *expr.Env, ways []Way) (programs []*expr.Program, known []int) {
 	t.Helper()
-	var programs []*expr.Program
-	var known []int
 	for i, w := range ways {
 		p, err := env.CompileBool(w.When)
 		if err != nil {
@@ -138,21 +136,19 @@ func asked(t *testing.T, env *expr.Env, ways []Way, rules Rules, m *Proof) []byt
 		}
 		programs, known = append(programs, p), append(known, i)
 	}
+	return programs, known
+}
+
+func asked(t *testing.T, env *expr.Env, ways []Way, rules Rules, m *Proof) []byte {
+	t.Helper()
+	programs, known := compiled(t, env, ways)
 	return answers(programs, known, m, rules.Lenient)
 }
 
 // tried says of a route what all messages of a world show.
 func tried(t *testing.T, env *expr.Env, ways []Way, rules Rules, world []*Proof) (out []string) {
 	t.Helper()
-	var programs []*expr.Program
-	var known []int
-	for i, w := range ways {
-		p, err := env.CompileBool(w.When)
-		if err != nil {
-			t.Fatal(err)
-		}
-		programs, known = append(programs, p), append(known, i)
-	}
+	programs, known := compiled(t, env, ways)
 	fits, takes := make([]bool, len(ways)), make([]bool, len(ways))
 	over, gap := map[[2]int]bool{}, false
 	by := make([]map[int]bool, len(ways))
