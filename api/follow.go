@@ -8,6 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"readyferry/core/flow"
+	"readyferry/core/run"
 	"readyferry/engine/design"
 )
 
@@ -21,6 +22,8 @@ type followed struct {
 	Findings []flow.Finding          `json:"findings"`
 	Columns  []column                `json:"columns"` // null where the draft cannot be walked
 	Whole    *design.SampleRehearsal `json:"whole"`   // of the sample that was asked for
+	// Unreached is what none of the samples comes to.
+	Unreached []run.Unreached `json:"unreached"`
 }
 
 // column is what happens to a sample, without its messages.
@@ -65,11 +68,14 @@ func (s *Server) follow(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	all, findings, err := s.engine.Design.Follow(c.Param("name"), []byte(is.Text), in.Whole)
+	all, findings, unreached, err := s.engine.Design.Follow(c.Param("name"), []byte(is.Text), in.Whole)
 	if err != nil {
 		return err
 	}
-	out := followed{Text: is.Text, Findings: findings}
+	out := followed{Text: is.Text, Findings: findings, Unreached: unreached}
+	if unreached == nil {
+		out.Unreached = []run.Unreached{}
+	}
 	if len(all) > 0 || !flow.HasErrors(findings) {
 		out.Columns = make([]column, 0, len(all))
 	}

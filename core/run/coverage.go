@@ -9,7 +9,7 @@ import (
 
 // Unreached is a part of a flow that no message came to.
 type Unreached struct {
-	Kind string `json:"kind"` // step, way, else or part
+	Kind string `json:"kind"` // step, way or else
 	Path string `json:"path"` // as in a trace, without the numbers of parts
 	Step string `json:"step"` // its id, or that of the step whose way it is
 	Way  string `json:"way,omitempty"`

@@ -39,12 +39,15 @@ func (g *Designs) RehearseSamples(
 	document []byte,
 	samples []catalog.Sample,
 ) ([]SampleRehearsal, []flow.Finding, error) {
-	return g.rehearsed(name, document, samples, func(string) bool { return true })
+	out, findings, _, err := g.rehearsed(name, document, samples, func(string) bool { return true })
+	return out, findings, err
 }
 
 // Follow is RehearseSamples of all that are kept, with the messages of one alone: what an
 // edit does is asked for with every keystroke, and of the others only what happens is shown.
-func (g *Designs) Follow(name string, document []byte, whole string) ([]SampleRehearsal, []flow.Finding, error) {
+func (g *Designs) Follow(
+	name string, document []byte, whole string,
+) (all []SampleRehearsal, findings []flow.Finding, unreached []run.Unreached, err error) {
 	return g.rehearsed(name, document, nil, func(sample string) bool { return sample == whole })
 }
 
@@ -54,26 +57,26 @@ func (g *Designs) rehearsed(
 	document []byte,
 	samples []catalog.Sample,
 	shown func(sample string) bool,
-) ([]SampleRehearsal, []flow.Finding, error) {
+) ([]SampleRehearsal, []flow.Finding, []run.Unreached, error) {
 	f, err := g.Store.Flow(name)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	if document == nil {
 		document = []byte(f.Draft)
 	}
 	files, err := g.Store.Files(name)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	if samples == nil {
 		if samples, err = g.Catalog.Samples(name); err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
 	}
 	p, findings := g.Read(name, document, files)
 	if p == nil {
-		return []SampleRehearsal{}, findings, nil
+		return []SampleRehearsal{}, findings, nil, nil
 	}
 	out := g.rehearse(p, name, samples, shown)
 	for i := range out { // what only a message shows stands at the flow as well
@@ -86,16 +89,16 @@ func (g *Designs) rehearsed(
 			}
 		}
 	}
-	return out, append(findings, pathless(p, files, out)...), nil
+	plain := make([]run.Rehearsal, len(out))
+	for i := range out {
+		plain[i] = out[i].Rehearsal
+	}
+	return out, append(findings, pathless(p, files, plain)...), run.Coverage(p, plain), nil
 }
 
 // pathless finds what expressions read and no sample has that came there, and no schema names.
-func pathless(p *plan.Plan, files map[string][]byte, all []SampleRehearsal) (out []flow.Finding) {
-	plain := make([]run.Rehearsal, len(all))
-	for i := range all {
-		plain[i] = all[i].Rehearsal
-	}
-	missing := run.NoSuchPath(plain)
+func pathless(p *plan.Plan, files map[string][]byte, all []run.Rehearsal) (out []flow.Finding) {
+	missing := run.NoSuchPath(all)
 	needs := slices.SortedFunc(maps.Keys(missing), func(a, b run.Need) int {
 		return cmp.Or(strings.Compare(a.At, b.At), strings.Compare(a.Path, b.Path))
 	})

@@ -2560,6 +2560,15 @@ export interface components {
             /** @description one for each sample, in their order; null where the draft cannot be walked */
             columns: components["schemas"]["Column"][] | null;
             whole: null | components["schemas"]["SampleRehearsal"];
+            /** @description what none of the samples comes to, in the order of the flow */
+            unreached: {
+                /** @enum {string} */
+                kind: "step" | "way" | "else";
+                /** @description as in a trace, without the numbers of parts */
+                path: string;
+                step: string;
+                way?: string;
+            }[];
         };
         /** @description what happens to a sample, without its messages; one of sample and mark alone is as the asker has it */
         Column: {

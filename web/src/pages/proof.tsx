@@ -5,9 +5,10 @@ import { toast } from "sonner";
 import { call, type Draft, enc, ProblemError, type Schemas } from "../api/client";
 import { queryClient, useVersion, useVersions } from "../api/queries";
 import { type Change, changesOf, type SettingChange } from "../model/changes";
-import { cellOf, type FlowDocument, type Row, rowsOf } from "../model/model";
+import { type FlowDocument, type Row, rowsOf } from "../model/model";
 import { AllTheSame, type LeftBehind } from "../sheet/dialogs";
 import { RowText } from "../sheet/sheet";
+import { Words } from "../ui/difference";
 import { Mark } from "../ui/marks";
 import { FindingList, PageHead, says, Text, Trouble } from "../ui/parts";
 import { Time } from "../ui/time";
@@ -59,7 +60,7 @@ function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
   const errors = done.findings.filter((f) => f.level === "error");
   const warnings = done.findings.filter((f) => f.level !== "error" && f.code !== "never-taken"); // it is said of the ways
   const others = columns.filter((c) => c.expected === "differs");
-  const unreached = columns.length ? rows.filter((r) => r.kind !== "intake" && !offOf(r) && !reached(r, columns)) : [];
+  const unreached = done.unreached;
   const nothing = draft.live > 0 && draft.edits === 0;
   const last = versions.data?.find((v) => v.version === draft.live);
   const publish = async (query = "") => {
@@ -151,10 +152,12 @@ function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
                 ) : (
                   <>
                     no sample reaches{" "}
-                    {unreached.map((r, i) => (
-                      <span key={r.key}>
+                    {unreached.map((u, i) => (
+                      <span key={u.kind + u.path}>
                         {i > 0 && ", "}
-                        <span className="chip">{nameOf(r)}</span>
+                        <span className="chip">
+                          {u.way ? `${u.step}: ${u.way}` : u.kind === "else" ? `${u.step}, if it fails` : u.step}
+                        </span>
                       </span>
                     ))}
                   </>
@@ -261,10 +264,8 @@ function Routes({ name, routes, any }: { name: string; routes: Schemas["Analysis
   );
 }
 
-const offOf = (r: Row) => r.kind !== "intake" && r.off;
 const nameOf = (r: Row) =>
   r.kind === "step" ? r.step.id : r.kind === "way" ? `${r.route.id}: ${r.way.name}` : "intake";
-const reached = (r: Row, columns: Followed[]) => columns.some((c) => cellOf(r, c).reached);
 
 function Checked({ good, bad, children }: { good: boolean; bad?: boolean; children: ReactNode }) {
   return (
@@ -331,19 +332,7 @@ function Setting({ name, was, is }: SettingChange) {
             {is !== null && <ins className="bg-change px-0.5 no-underline">{is}</ins>}
           </>
         ) : (
-          words.map((w, i) =>
-            w.added ? (
-              <ins key={i} className="bg-change px-0.5 no-underline">
-                {w.value}
-              </ins>
-            ) : w.removed ? (
-              <del key={i} className="bg-loss px-0.5">
-                {w.value}
-              </del>
-            ) : (
-              <span key={i}>{w.value}</span>
-            ),
-          )
+          <Words was={was ?? ""} is={is ?? ""} />
         )}
       </span>
     </>

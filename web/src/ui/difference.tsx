@@ -10,19 +10,7 @@ export function Difference({ before, after }: { before: string; after: string })
         if (part.removed && other?.added)
           return (
             <pre key={i} className="whitespace-pre-wrap">
-              {diffWordsWithSpace(part.value.trimEnd(), other.value.trimEnd()).map((w, j) =>
-                w.added ? (
-                  <ins key={j} className="bg-mark font-bold no-underline">
-                    {w.value}
-                  </ins>
-                ) : w.removed ? (
-                  <del key={j} className="bg-loss">
-                    {w.value}
-                  </del>
-                ) : (
-                  <span key={j}>{w.value}</span>
-                ),
-              )}
+              <Words was={part.value.trimEnd()} is={other.value.trimEnd()} />
             </pre>
           );
         if ((part.added && !parts[i - 1]?.removed) || part.removed)
@@ -34,5 +22,22 @@ export function Difference({ before, after }: { before: string; after: string })
         return null;
       })}
     </div>
+  );
+}
+
+/** Two texts as one, with the words that are gone and those that have come. */
+export function Words({ was, is }: { was: string; is: string }) {
+  return diffWordsWithSpace(was, is).map((w, i) =>
+    w.added ? (
+      <ins key={i} className="bg-mark px-0.5 font-bold no-underline">
+        {w.value}
+      </ins>
+    ) : w.removed ? (
+      <del key={i} className="bg-loss px-0.5">
+        {w.value}
+      </del>
+    ) : (
+      <span key={i}>{w.value}</span>
+    ),
   );
 }
