@@ -113,8 +113,9 @@ func TestASecondAnswerIsKept(t *testing.T) {
 	}
 	var list []struct{ ID string }
 	_ = json.Unmarshal(w.ok("GET", "/api/v1/transactions?flow=asks", ""), &list)
-	got := w.eventually("/api/v1/transactions/"+list[0].ID, "one more answer; the first one counts")
-	if !strings.Contains(got, `"outcome":"late"`) || !strings.Contains(got, `{\"got\":0}`) {
+	// It may come before the first one is stored; it is none of the tries either way.
+	got := w.eventually("/api/v1/transactions/"+list[0].ID, `"outcome":"late"`)
+	if !strings.Contains(got, `{\"got\":0}`) {
 		t.Error(got)
 	}
 }

@@ -5,6 +5,10 @@ test.describe.configure({ mode: "default" });
 
 test("a draft is proven before it is live, and what is said of it stays with the version", async ({ page, goto, app }) => {
   const flow = `${app.base}/api/v1/flows/hold-requests`;
+  for (const sample of ["shelf copy", "ebook"]) {
+    const sent = await page.request.post(`${flow}/samples/${sample}/send`, { data: {} });
+    expect(sent.ok(), await sent.text()).toBe(true);
+  }
   await goto("/flows/hold-requests");
   await page.getByRole("button", { name: /^shelf copy/ }).click();
   await page.getByRole("button", { name: /[Ee]xpect this/ }).click();
@@ -19,7 +23,20 @@ test("a draft is proven before it is live, and what is said of it stays with the
   await expect(page.getByTestId("checks")).toContainText("not as expected: shelf copy");
   await expect(page.getByTestId("checks")).toContainText("at by-home it was shelf, now digital");
   await expect(page.getByTestId("checks")).toContainText("no sample reaches");
-  await expect(page.getByTestId("compared")).toContainText("samples go another way than under version 1");
+  // Real messages walk through it, too: what is otherwise stands in groups, and what one of them hands over side by side.
+  const traffic = page.getByTestId("traffic");
+  await expect(traffic).toContainText("nothing has left");
+  await expect(traffic).toContainText("samples go another way than under version 1");
+  const group = traffic.getByRole("button", { name: /to digital-lender, not to shelf-printer; at by-home digital, not shelf/ });
+  await expect(group).toHaveAttribute("aria-pressed", "true");
+  await expect(page.getByTestId("handed")).toContainText("POST digital-lender /loans");
+  await expect(traffic.getByRole("row", { name: /digital-lender/ })).toContainText("its answer is not known");
+  await traffic.getByLabel("How many messages").selectOption("100");
+  await expect(traffic).toContainText("nothing has left");
+  await traffic.getByLabel("Messages up to").fill("2020-01-01T00:00");
+  await traffic.getByLabel("Messages up to").press("Enter");
+  await expect(traffic).toContainText("No message has come in that time.");
+  await expect(page.getByTestId("compared")).toContainText("shelf copy");
   const make = page.getByRole("button", { name: "Make it version 2" });
   await expect(make).toBeDisabled();
   const refused = await page.request.post(`${flow}/publish`, { data: {} });

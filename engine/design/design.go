@@ -26,6 +26,8 @@ type Designs struct {
 	mu      sync.Mutex
 	loading map[string]*Loading // imports under way, by table
 	routes  knownRoutes
+	// compared are drafts over real messages, the latest last.
+	compared []*traffic
 }
 
 // New makes the designs.

@@ -69,7 +69,7 @@ func (w *Writing) die(old []store.Letter, f step.Failure) error {
 	}
 	l.Flow, l.Version, l.Step, l.Path, l.Kind, l.Phase = w.T.Flow, w.T.Version, f.Step, f.Path, f.Kind, f.Phase
 	l.Class, l.Reason, l.Reference, l.State = string(f.Class), f.Reason, w.T.Reference, store.LetterOpen
-	l.CauseText = normalise(f.Reason)
+	l.CauseText = Normalise(f.Reason)
 	sum := sha256.Sum256([]byte(w.T.Flow + "\x00" + f.Step + "\x00" + l.CauseText))
 	l.Cause = hex.EncodeToString(sum[:8])
 	w.Notice.Events[EventDeadLetters] = true
@@ -174,9 +174,9 @@ var (
 	tails   = regexp.MustCompile(`; (it has|near it) .*$`)
 )
 
-// normalise takes what differs from message to message out of a reason, so
+// Normalise takes what differs from message to message out of a reason, so
 // that letters with the same cause are found together.
-func normalise(reason string) string {
+func Normalise(reason string) string {
 	reason = tails.ReplaceAllString(reason, "")
 	reason = uuids.ReplaceAllString(reason, "…")
 	reason = quoted.ReplaceAllString(reason, `"…"`)

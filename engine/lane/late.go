@@ -54,7 +54,7 @@ func (l *Lanes) keepLate(tx *store.Tx, n *journal.Notice, a *attempt, connection
 	if late >= keptLate {
 		return nil
 	}
-	what := "an answer that came late"
+	what := "an answer for which nobody waited any more"
 	if d.State == store.Done {
 		what = "one more answer; the first one counts"
 	}

@@ -449,6 +449,87 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows/{name}/comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins to walk real messages of a flow through a draft; nothing leaves */
+        post: operations["compare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/comparisons/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** How far a comparison has come, and what it found */
+        get: operations["comparison"];
+        put?: never;
+        post?: never;
+        /** Stops a comparison; what it found so far stays */
+        delete: operations["stopComparison"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/comparisons/{id}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** The messages of one group of a comparison, in the order in which they came */
+        get: operations["compared"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/comparisons/{id}/messages/{transaction}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: string;
+                transaction: string;
+            };
+            cookie?: never;
+        };
+        /** One message of a comparison, as it went and as it would go */
+        get: operations["sides"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flows/{name}/infer": {
         parameters: {
             query?: never;
@@ -2593,6 +2674,47 @@ export interface components {
                 ways?: string[];
             }[];
         };
+        Comparison: {
+            id: string;
+            flow: string;
+            /** @enum {string} */
+            state: "running" | "done" | "stopped" | "failed";
+            error?: string;
+            /** @description messages that were chosen */
+            total: number;
+            done: number;
+            /** @description those that end as they did */
+            same: number;
+            /** @description those that would go another way, or come out different */
+            other: number;
+            /** @description those that never began, or cannot be walked any more */
+            leftOut: number;
+            /** @description why one of them was left out */
+            why?: string;
+            /** @description those that differ, by what differs; the largest group first */
+            groups: {
+                n: number;
+                count: number;
+                text: string;
+                /** @description they would become dead letters */
+                dead: boolean;
+                /** @description what all its messages have, and none of the rest */
+                common?: string;
+            }[];
+            /** @description milliseconds */
+            took: number;
+        };
+        Difference: {
+            /** @enum {string} */
+            kind: "state" | "target" | "sent" | "way" | "answer" | "result" | "unknown";
+            step?: string;
+            was?: string;
+            is?: string;
+            reason?: string;
+            parts?: string[];
+            /** @description the same in words */
+            text: string;
+        };
         Analysis: {
             claims: components["schemas"]["Claim"][];
             /** @description ways of which nothing is claimed */
@@ -4597,6 +4719,171 @@ export interface operations {
             413: components["responses"]["TooLarge"];
             415: components["responses"]["NotUnderstood"];
             429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description a document as a map, or as a string of YAML; none: the saved draft */
+                    document?: Record<string, never> | string | null;
+                    /** @description the last so many messages; 1,000 where nothing is said */
+                    last?: number;
+                    /** Format: date-time */
+                    from?: string;
+                    /** Format: date-time */
+                    to?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description it has begun, and goes on by itself */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    comparison: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the comparison */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopComparison: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it stops */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    compared: {
+        parameters: {
+            query?: {
+                group?: number;
+                from?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the messages; Total-Count has how many there are */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        transaction: string;
+                        reference: string;
+                        /** Format: date-time */
+                        receivedAt: string;
+                        differences: components["schemas"]["Difference"][];
+                    }[];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    sides: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: string;
+                transaction: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description both walks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        was: components["schemas"]["Rehearsal"];
+                        is: components["schemas"]["Rehearsal"];
+                        differences: components["schemas"]["Difference"][];
+                    };
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };

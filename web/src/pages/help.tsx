@@ -105,9 +105,13 @@ export default function HelpPage() {
             <p className="mb-1">
               Publish shows what a new version changes, in words; the samples that are not as expected; the steps and
               ways that no sample reaches; and step by step the samples that go another way than under the live version.
-              Nothing leaves while one looks. A draft with errors, and one that is as the live version, cannot be
-              published. Over samples that are not as expected it needs a reason; the version keeps it, with your word
-              for those who come after and your name, which nobody checks.
+              The last thousand real messages, or those of a span, are walked through the draft over what outside
+              systems answered and tables held then: those that would go another way or come out different stand in
+              groups, with what they have in common, and each can be looked at as it went and as it would go. A question
+              that was never asked has no answer; the group says so. Nothing leaves while one looks. A draft with
+              errors, and one that is as the live version, cannot be published. Over samples that are not as expected it
+              needs a reason; the version keeps it, with your word for those who come after and your name, which nobody
+              checks.
             </p>
             <p className="mb-1">
               The ways of a route are analysed, whatever the samples are: a way that can never be taken, two that fit

@@ -13,7 +13,7 @@ import { Mark } from "../ui/marks";
 import { FindingList, PageHead, says, Text, Trouble } from "../ui/parts";
 import { Time } from "../ui/time";
 import type { Followed } from "./draft";
-import { SideBySide } from "./side-by-side";
+import { Traffic } from "./traffic";
 
 type Loaded = { draft: Draft; done: Schemas["Followed"]; routes: Schemas["Analysis"] };
 
@@ -49,6 +49,12 @@ function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
   const was = live.data?.document as unknown as FlowDocument | undefined;
   const changes = useMemo(() => (was ? changesOf(was, doc) : null), [was, doc]);
   const rows = useMemo(() => rowsOf(doc), [doc]);
+  const both = useMemo(() => {
+    // with the steps that are no more, behind those that are
+    const key = (r: Row) => `${r.kind} ${r.key}`;
+    const here = new Set(rows.map(key));
+    return was ? [...rows, ...rowsOf(was).filter((r) => !here.has(key(r)))] : rows;
+  }, [rows, was]);
   const columns = (done.columns ?? []) as Followed[];
   useEffect(() => {
     if (live.data)
@@ -197,7 +203,13 @@ function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
             <Text label="Your name" value={by} onChange={setBy} placeholder="your name; nobody checks it" />
           </div>
         </div>
-        <SideBySide rows={rows} before={before} after={columns} live={draft.live} />
+        {!draft.live ? (
+          <p className="p-4 text-quiet">There is no version yet with which the draft could be compared.</p>
+        ) : nothing ? (
+          <p className="p-4 text-quiet">The draft does what version {draft.live} does.</p>
+        ) : (
+          <Traffic name={name} rows={both} live={draft.live} before={before} after={columns} />
+        )}
       </div>
       <AllTheSame left={left} onClose={() => setLeft(null)} />
     </>
