@@ -39,7 +39,8 @@ func TestWhatADraftDoesToAMessageThatWasThere(t *testing.T) {
 			"a dead letter, not delivered: body.copy is missing"},
 		"turned away": {change("{id: count", "{id: only, kind: filter, keep: body.id > 1}\n- {id: count"),
 			`{"id": 1, "format": "ebook"}`, "turned away, not delivered"},
-		"a body": {change("- id: which", "- {id: m, kind: map, fields: [{to: /format, from: body.format}, {to: /id, from: body.id}, {to: /n, from: '1'}]}\n- id: which"),
+		"a body": {change("- id: which", "- {id: m, kind: map, fields: [{to: /format, from: body.format},"+
+			" {to: /id, from: body.id}, {to: /n, from: '1'}]}\n- id: which"),
 			`{"id": 1, "format": "ebook"}`, "something else to lender: body.n"},
 		"an answer": {change("status: 200", "status: 201"), `{"id": 1, "format": "audio"}`, "the caller is answered 201, not 200"},
 		"a question": {change("{id: count", "{id: who, kind: ask, of: members}\n- {id: count"),
