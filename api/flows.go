@@ -26,7 +26,9 @@ type flowView struct {
 	Title     string        `json:"title"`
 	Live      int           `json:"live"` // version in use, 0: none
 	Paused    bool          `json:"paused"`
-	Edits     int           `json:"edits"` // changes of the draft since the live version
+	Edits     int           `json:"edits"`   // changes of the draft since the live version
+	Trial     *trialView    `json:"trial"`   // null where all messages go through the live version
+	Planned   *plannedView  `json:"planned"` // null where none waits for its time
 	UpdatedAt time.Time     `json:"updatedAt"`
 	Intake    intakeView    `json:"intake"`
 	Today     int64         `json:"today"`
@@ -35,6 +37,18 @@ type flowView struct {
 	LastHour  []minuteCount `json:"lastHour"` // the minutes that had something
 	// Trouble is why nothing comes in; null when its source works.
 	Trouble *troubleView `json:"trouble"`
+}
+
+// trialView is a version that takes one message in Of.
+type trialView struct {
+	Version int       `json:"version"`
+	Of      int       `json:"of"`
+	Since   time.Time `json:"since"`
+}
+
+type plannedView struct {
+	Version int       `json:"version"`
+	At      time.Time `json:"at"`
 }
 
 type troubleView struct {
@@ -148,6 +162,12 @@ func (s *Server) flowView(f watch.Flow) flowView {
 		Edits:     f.Edits,
 		UpdatedAt: f.UpdatedAt,
 		LastHour:  []minuteCount{},
+	}
+	if f.Trial > 0 && f.TrialAt != nil {
+		v.Trial = &trialView{f.Trial, f.TrialOf, *f.TrialAt}
+	}
+	if f.Planned > 0 && f.PlannedAt != nil {
+		v.Planned = &plannedView{f.Planned, *f.PlannedAt}
 	}
 	v.Intake.Methods = []string{}
 	if in := s.engine.Watch.IntakeOf(f.Name); in != nil {
@@ -314,15 +334,17 @@ func read(document []byte) (checked, error) {
 
 func (s *Server) publish(c *gin.Context) error {
 	var in struct {
-		By      string `json:"by"`
-		Note    string `json:"note"`
-		Despite string `json:"despite"`
+		By      string    `json:"by"`
+		Note    string    `json:"note"`
+		Despite string    `json:"despite"`
+		At      time.Time `json:"at"`
+		Share   int       `json:"share"`
 	}
 	if err := input(c, &in); err != nil {
 		return err
 	}
 	n, findings, err := s.engine.Design.Publish(c.Request.Context(), c.Param("name"),
-		design.Word{By: in.By, Note: in.Note, Despite: in.Despite, Sure: sure(c)})
+		design.Word{By: in.By, Note: in.Note, Despite: in.Despite, Sure: sure(c), At: in.At, Share: in.Share})
 	if err != nil {
 		return err
 	}
@@ -349,6 +371,58 @@ func (s *Server) pause(paused bool) handler {
 		v.Trouble = failing[f.Name]
 		return reply(c, v)
 	}
+}
+
+// goLive puts a published version to work for all messages.
+func (s *Server) goLive(c *gin.Context) error {
+	var in struct {
+		Version int    `json:"version"`
+		By      string `json:"by"`
+		Note    string `json:"note"`
+	}
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	err := s.engine.Design.GoLive(c.Request.Context(), c.Param("name"), in.Version,
+		design.Word{By: in.By, Note: in.Note, Sure: sure(c)})
+	if err != nil {
+		return err
+	}
+	return done(c)
+}
+
+// revoke ends what takes a share of messages, or waits for its time.
+func (s *Server) revoke(c *gin.Context) error {
+	if err := s.engine.Design.Revoke(c.Request.Context(), c.Param("name"), c.Query("by")); err != nil {
+		return err
+	}
+	return done(c)
+}
+
+func (s *Server) sharedOut(c *gin.Context) error {
+	out, err := s.engine.Design.SharedOut(c.Param("name"))
+	if err != nil {
+		return err
+	}
+	return reply(c, out)
+}
+
+// mostEvents is how many lines of what became of versions are given, the latest.
+const mostEvents = 200
+
+func (s *Server) versionEvents(c *gin.Context) error {
+	if _, err := s.engine.Watch.Flow(c.Param("name")); err != nil {
+		return err
+	}
+	rows, err := s.engine.Watch.Store.VersionEvents(c.Param("name"), mostEvents)
+	if err != nil {
+		return err
+	}
+	out := make([]gin.H, 0, len(rows))
+	for _, e := range rows {
+		out = append(out, gin.H{"version": e.Version, "at": e.At, "by": e.By, "what": e.What, "note": e.Note})
+	}
+	return reply(c, out)
 }
 
 func (s *Server) versions(c *gin.Context) error {

@@ -142,3 +142,25 @@ func (s *Server) analyse(c *gin.Context) error {
 		Findings []flow.Finding `json:"findings"`
 	}{out, findings})
 }
+
+// touched names the other flows that get what a draft hands on, or call it.
+func (s *Server) touched(c *gin.Context) error {
+	var in struct {
+		Document json.RawMessage `json:"document"`
+	}
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	is, err := s.readIn(c, in.Document)
+	if err != nil {
+		return err
+	}
+	out, err := s.engine.Design.Touched(c.Param("name"), []byte(is.Text))
+	if err != nil {
+		return err
+	}
+	if out == nil {
+		out = []design.Touched{}
+	}
+	return reply(c, out)
+}

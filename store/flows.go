@@ -1,10 +1,12 @@
 package store
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -88,6 +90,56 @@ func (tx *Tx) AddVersion(v *Version) error {
 	}
 	v.N = last + 1
 	return tx.sql().Create(v).Error
+}
+
+// AddVersionEvent notes what became of a version.
+func (tx *Tx) AddVersionEvent(e *VersionEvent) error { return tx.sql().Create(e).Error }
+
+// VersionEvents lists what became of the versions of a flow, the latest first.
+func (v View) VersionEvents(flow string, limit int) ([]VersionEvent, error) {
+	var out []VersionEvent
+	return out, v.sql().Where("flow = ?", flow).Order("n DESC").Limit(limit).Find(&out).Error
+}
+
+// PlannedVersions lists the flows of which a version waits for its time, the next first.
+func (v View) PlannedVersions() ([]Flow, error) {
+	var out []Flow
+	return out, v.sql().Where("planned > 0").Order("planned_at").Find(&out).Error
+}
+
+// SharedCount is how many messages of a version are in a state.
+type SharedCount struct {
+	Version int
+	State   State
+	N       int64
+}
+
+// VersionCounts counts the messages of a flow that came since a time, by version and state,
+// of at most so many of the latest.
+func (v View) VersionCounts(flow string, since time.Time, most int) ([]SharedCount, error) {
+	f := Filter{Flow: flow, From: since, Limit: 500}
+	counts := map[[2]int]int64{}
+	for seen := 0; seen < most; {
+		some, err := v.Transactions(f)
+		if err != nil {
+			return nil, err
+		}
+		for i := range some {
+			counts[[2]int{some[i].Version, int(some[i].State)}]++
+		}
+		if seen += len(some); len(some) < f.Limit {
+			break
+		}
+		f.After = &some[len(some)-1].ID
+	}
+	out := make([]SharedCount, 0, len(counts))
+	for k, n := range counts {
+		out = append(out, SharedCount{k[0], State(k[1]), n})
+	}
+	slices.SortFunc(out, func(a, b SharedCount) int {
+		return cmp.Or(a.Version-b.Version, int(a.State)-int(b.State))
+	})
+	return out, nil
 }
 
 // Samples lists the samples of a flow in their order.

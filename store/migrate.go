@@ -288,18 +288,19 @@ func migrate(db *gorm.DB) error {
 				"UPDATE flows SET keeps_all = 1", "UPDATE tables SET keeps_all = 1", countBytes))
 		}},
 		{ID: "0021 messages and deliveries are found through their transactions", Migrate: fewerIndexes},
-		{ID: lastMigration, Migrate: func(db *gorm.DB) error {
+		{ID: "0022 versions say why", Migrate: func(db *gorm.DB) error {
 			return addColumns(db, []column{
 				{&Version{}, "By", "ALTER TABLE versions ADD COLUMN by text NOT NULL DEFAULT ''"},
 				{&Version{}, "Note", "ALTER TABLE versions ADD COLUMN note text NOT NULL DEFAULT ''"},
 				{&Version{}, "Despite", "ALTER TABLE versions ADD COLUMN despite text NOT NULL DEFAULT ''"},
 			})
 		}},
+		{ID: lastMigration, Migrate: versionsOnTrial},
 	}).Migrate()
 }
 
 // lastMigration is the one behind which a file has the form of this release.
-const lastMigration = "0022 versions say why"
+const lastMigration = "0023 versions for a share, and at a time"
 
 // isPresent gives an error for a file that is of another release.
 func isPresent(db *gorm.DB) error {

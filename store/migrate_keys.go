@@ -74,3 +74,24 @@ func byKeyAlone(db *gorm.DB, table, key string) error {
 		"ALTER TABLE "+table+"_by_key RENAME TO "+table,
 	)
 }
+
+// versionsOnTrial lets a version take a share of messages, or wait for its time, and keeps
+// what became of versions. Each that was published before went live then.
+func versionsOnTrial(db *gorm.DB) error {
+	err := addColumns(db, []column{
+		{&Flow{}, "Trial", "ALTER TABLE flows ADD COLUMN trial integer NOT NULL DEFAULT 0"},
+		{&Flow{}, "TrialOf", "ALTER TABLE flows ADD COLUMN trial_of integer NOT NULL DEFAULT 0"},
+		{&Flow{}, "TrialAt", "ALTER TABLE flows ADD COLUMN trial_at integer"},
+		{&Flow{}, "Planned", "ALTER TABLE flows ADD COLUMN planned integer NOT NULL DEFAULT 0"},
+		{&Flow{}, "PlannedAt", "ALTER TABLE flows ADD COLUMN planned_at integer"},
+	})
+	if err != nil {
+		return err
+	}
+	if err := db.AutoMigrate(&VersionEvent{}); err != nil {
+		return err
+	}
+	return execAll(db, "CREATE INDEX IF NOT EXISTS version_events_by_flow ON version_events (flow, n)",
+		"INSERT INTO version_events (flow, version, at, `by`, what, note) "+
+			"SELECT flow, n, published_at, `by`, 'live', note FROM versions ORDER BY published_at, n")
+}

@@ -30,6 +30,7 @@ type Flow struct {
 	Paused  bool
 	Live    *plan.Plan // nil when never published, or when it can no longer be read
 	Draft   *plan.Plan // nil when the draft has errors of shape
+	Trial   *Trial     // nil where all messages go through the live version
 
 	revision int64 // of the draft and its files
 }
@@ -204,11 +205,18 @@ func (c *Catalog) readFlows() (map[string]*Flow, error) {
 // readFlow compiles a flow as it is now; what is known of it already stays.
 func (c *Catalog) readFlow(row store.Flow) (*Flow, error) {
 	f := &Flow{Name: row.Name, Version: row.Live, Paused: row.Paused, revision: row.Revision}
+	var err error
 	if row.Live > 0 {
-		var err error
 		if f.Live, err = c.Plan(row.Name, row.Live); err != nil {
 			// The others go on.
 			c.log.Error("a flow cannot be run and takes no messages", "flow", row.Name, "error", err)
+		}
+	}
+	if row.Trial > 0 && f.Live != nil {
+		f.Trial = &Trial{Version: row.Trial, Of: row.TrialOf}
+		if f.Trial.Plan, err = c.Plan(row.Name, row.Trial); err != nil {
+			f.Trial = nil
+			c.log.Error("a version takes no share of messages, as it cannot be run", "flow", row.Name, "error", err)
 		}
 	}
 	if old := c.Flow(row.Name); old != nil && old.revision == row.Revision {

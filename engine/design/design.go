@@ -13,6 +13,7 @@ import (
 	"readyferry/connect"
 	"readyferry/engine/journal"
 	"readyferry/engine/perform"
+	"readyferry/engine/waker"
 )
 
 // Designs change what people make. They are safe for concurrent use.
@@ -28,14 +29,26 @@ type Designs struct {
 	routes  knownRoutes
 	// compared are drafts over real messages, the latest last.
 	compared []*traffic
+	plans    *waker.Sleeper // of versions that wait for their time
 }
 
 // New makes the designs.
 func New(p *perform.Performers, links *connect.Links) *Designs {
-	g := &Designs{Journal: p.Journal, performers: p, links: links, loading: map[string]*Loading{}}
+	g := &Designs{Journal: p.Journal, performers: p, links: links, loading: map[string]*Loading{},
+		plans: p.Waker.Sleeper()}
 	g.Catalog.OnChange(func() { g.Announce(journal.EventFlows, journal.EventConnections) })
 	return g
 }
 
-// Start sweeps away what an earlier process has left unfinished.
-func (g *Designs) Start() error { return g.dropUnfinished() }
+// Start sweeps away what an earlier process has left unfinished, and puts versions to work at
+// their time.
+func (g *Designs) Start() error {
+	g.Life.Go(func() {
+		g.plans.Keep(g.Life.Context().Done(), g.goPlanned, func(err error) {
+			if !g.Life.Over() {
+				g.Log.Error("putting versions to work at their time", "error", err)
+			}
+		})
+	})
+	return g.dropUnfinished()
+}

@@ -113,9 +113,10 @@ func (g *Designs) leaves(name string, next *flow.Intake, sure bool) error {
 	)
 }
 
-// Publish makes the draft the next version and puts it to work. A draft with
-// errors is refused with a *FindingsError; one that is as the live version is makes
-// no version. One under which samples are not as expected needs a word that says why.
+// Publish makes the draft the next version and puts it to work: for all messages, for a
+// share of them, or at a time. A draft with errors is refused with a *FindingsError; one that
+// is as the live version is makes no version. One under which samples are not as expected
+// needs a word that says why.
 func (g *Designs) Publish(ctx context.Context, name string, word Word) (int, []flow.Finding, error) {
 	f, err := g.Store.Flow(name)
 	if err != nil {
@@ -132,11 +133,7 @@ func (g *Designs) Publish(ctx context.Context, name string, word Word) (int, []f
 	if err := g.leaves(name, &p.Document.Intake, word.Sure); err != nil {
 		return 0, findings, err
 	}
-	text := map[string]string{}
-	for k, v := range files {
-		text[k] = string(v)
-	}
-	packed, err := json.Marshal(text)
+	packed, err := pack(files)
 	if err != nil {
 		return 0, nil, err
 	}
@@ -147,6 +144,9 @@ func (g *Designs) Publish(ctx context.Context, name string, word Word) (int, []f
 		return f.Live, findings, err
 	}
 	if err := g.asExpected(name, p, &word); err != nil {
+		return 0, findings, err
+	}
+	if err := g.mayBegin(name, p, &word); err != nil {
 		return 0, findings, err
 	}
 	v := store.Version{Flow: name, Document: f.Draft, Files: packed, Rules: int(flow.RulesNow), PublishedAt: g.Now(),
@@ -162,16 +162,32 @@ func (g *Designs) Publish(ctx context.Context, name string, word Word) (int, []f
 		if err := tx.AddVersion(&v); err != nil {
 			return err
 		}
-		if err := g.performers.Subscribe(tx, &p.Document.Intake); err != nil {
-			return err
-		}
-		now.Live, now.Edits = v.N, 0
-		return tx.SaveFlow(&now)
+		now.Edits = 0
+		return g.begins(tx, &now, v.N, p, &word)
 	})
 	if err != nil {
 		return 0, findings, err
 	}
+	g.plans.Wake()
 	return v.N, findings, g.Catalog.FlowChanged(name)
+}
+
+// pack gives files as a version keeps them.
+func pack(files map[string][]byte) ([]byte, error) {
+	text := map[string]string{}
+	for k, v := range files {
+		text[k] = string(v)
+	}
+	return json.Marshal(text)
+}
+
+// packedFiles gives the files of a draft as a version would keep them.
+func (g *Designs) packedFiles(name string) ([]byte, error) {
+	files, err := g.Store.Files(name)
+	if err != nil {
+		return nil, err
+	}
+	return pack(files)
 }
 
 // unedited notes that a draft is as its live version is, after edits that were undone.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"readyferry/core/plan"
@@ -15,6 +16,10 @@ type Word struct {
 	Note    string // for those who come after
 	Despite string // why it goes live though samples are not as expected
 	Sure    bool   // messages that are left in a queue may stay there
+	// At is when the version goes live; zero: at once.
+	At time.Time
+	// Share is of how many messages it takes one, beside the live version; 0: it takes all.
+	Share int
 }
 
 // longest is how long each part of a word may be, in letters.

@@ -114,7 +114,7 @@ func (c *consumer) takeSome(ctx context.Context) (more bool, err error) {
 		}
 		// Whoever has paused the flow relies on it that nothing is begun behind that.
 		s.Then(func(*store.Tx, *journal.Notice) error {
-			if at := c.Catalog.Flow(c.flow); at == nil || at.Live != now.Live || at.Paused {
+			if at := c.Catalog.Flow(c.flow); at == nil || at.Live != now.Live || at.Trial.Other(now.Trial) || at.Paused {
 				return journal.ErrStale
 			}
 			return nil

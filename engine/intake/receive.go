@@ -191,7 +191,7 @@ func (r *receiver) answered(ctx context.Context, a connect.Arrival, stored func(
 	}
 	r.came(r.of, 1, int64(len(a.Body)))
 	t := &taking{
-		Intakes: r.Intakes, in: &Intake{Flow: r.flow, version: r.of.Version, plan: r.of.Live}, id: store.NewID(), called: a.ID,
+		Intakes: r.Intakes, in: &Intake{Flow: r.flow, version: r.of.Version, plan: r.of.Live, trial: r.trial()}, id: store.NewID(), called: a.ID,
 		envelope: run.Envelope{ReceivedAt: r.Now(), Headers: orEmpty(a.Headers), Params: []message.Header{}, Query: []message.Header{},
 			Body: a.Body},
 		source: r.of.Live.Document.Intake.Kind + " " + r.conn.Name,
@@ -234,4 +234,13 @@ func (r *receiver) note(ctx context.Context, failed error) {
 		r.Log.Error("keeping why a flow receives nothing", "flow", r.flow, "error", err)
 	}
 	r.Announce(journal.EventFlows)
+}
+
+// trial is the version that takes a share of what is received; nil for none, or where another
+// version is live than that which receives.
+func (r *receiver) trial() *catalog.Trial {
+	if f := r.Catalog.Flow(r.flow); f != nil && f.Live == r.of.Live {
+		return f.Trial
+	}
+	return nil
 }

@@ -46,7 +46,8 @@ type Intake struct {
 	version int
 	paused  bool
 	plan    *plan.Plan
-	draft   bool // never published: the message becomes a sample
+	trial   *catalog.Trial // of the live version; nil where it takes all
+	draft   bool           // never published: the message becomes a sample
 }
 
 // Find gives the webhook for a method and a path as it was sent, escaped. Of
@@ -93,6 +94,7 @@ func (k *Intakes) Find(method, path string) (in *Intake, allowed []string) {
 				version: f.Version,
 				paused:  f.Paused,
 				plan:    p,
+				trial:   f.Trial,
 				draft:   draft,
 			}
 		}

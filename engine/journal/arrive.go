@@ -67,6 +67,17 @@ func (j *Journal) Receive(flow string, version int, p *plan.Plan, a Arrival) (*A
 	return out, err
 }
 
+// ReceiveShared makes the transaction of an arrival under the version of a flow that is to
+// take it: the live one, or that which takes a share.
+func (j *Journal) ReceiveShared(f *catalog.Flow, a Arrival) (*Arrived, *plan.Plan, error) {
+	in, err := j.Receive(f.Name, f.Version, f.Live, a)
+	if err != nil || in.Refused != nil || !f.Trial.Takes(in.Received.Order, in.Envelope.ID) {
+		return in, f.Live, err
+	}
+	in, err = j.Receive(f.Name, f.Trial.Version, f.Trial.Plan, a)
+	return in, f.Trial.Plan, err
+}
+
 // unread makes the transaction of an arrival that is not read.
 func (j *Journal) unread(flow string, version int, a Arrival) (*Arrived, error) {
 	id := store.NewID()
@@ -129,10 +140,11 @@ func (s *Session) Take(
 	}
 	var in *Arrived
 	var err error
+	p := f.Live
 	if aside != nil || a.Refused != "" { // it is not even read
 		in, err = s.unread(f.Name, f.Version, a)
 	} else {
-		in, err = s.Receive(f.Name, f.Version, f.Live, a)
+		in, p, err = s.ReceiveShared(f, a)
 	}
 	if err == nil && a.Refused != "" {
 		in.Refused = errors.New(a.Refused)
@@ -164,7 +176,7 @@ func (s *Session) Take(
 		s.and(release)
 		return nil
 	}
-	first, err := s.Once(f.Live, in)
+	first, err := s.Once(p, in)
 	if err != nil {
 		return err
 	}
@@ -175,7 +187,7 @@ func (s *Session) Take(
 	if hold != nil {
 		s.Then(func(tx *store.Tx, _ *Notice) error { return hold(tx, &in.Tx) })
 	}
-	_, err = s.Begin(in, f.Live)
+	_, err = s.Begin(in, p)
 	return err
 }
 

@@ -63,10 +63,8 @@ func (p call) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error
 	if err != nil {
 		return journal.Outcome{}, err
 	}
-	in, err := p.Receive(
-		f.Name,
-		f.Version,
-		f.Live,
+	in, plan, err := p.ReceiveShared(
+		f,
 		journal.Arrival{Headers: headers, Body: c.Request.Body, Reference: v.Tx.Reference, Source: "flow " + v.Tx.Flow},
 	)
 	if err != nil {
@@ -77,14 +75,14 @@ func (p call) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error
 	}
 	in.Tx.Caller, in.Tx.CallerPath, in.Tx.CallerWaits, in.Tx.Depth = &v.Tx.ID, asked.Path, c.Wait, v.Tx.Depth+1
 	began := &called{Arrived: in}
-	if began.key = in.OnceKey(f.Live, v.Session.At); began.key != nil {
+	if began.key = in.OnceKey(plan, v.Session.At); began.key != nil {
 		if began.first, err = v.Session.FirstOf(began.key); err != nil {
 			return journal.Outcome{}, err
 		}
 	}
 	o := journal.Outcome{Data: began}
 	switch {
-	case began.first != nil && c.Wait && f.Live.Rules >= flow.Rules2:
+	case began.first != nil && c.Wait && plan.Rules >= flow.Rules2:
 		// It gets the first one's answer, now or when that has ended.
 		if o.Effect, err = p.endOf(v.Session, *began.first); err != nil {
 			return journal.Outcome{}, err

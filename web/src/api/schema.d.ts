@@ -449,6 +449,101 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows/{name}/touched": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The other flows that get what a draft hands on, with what its samples do to them, and those that call it */
+        post: operations["touched"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts a published version to work for all messages, an earlier one again as well */
+        post: operations["goLive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends what takes a share of messages, and what waits for its time: the live version takes all again */
+        post: operations["revoke"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/shared-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** What became of messages since a version takes a share of them, by version */
+        get: operations["sharedOut"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/version-events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** What became of the versions of a flow, the latest first, 200 at most */
+        get: operations["versionEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flows/{name}/comparisons": {
         parameters: {
             query?: never;
@@ -2361,6 +2456,20 @@ export interface components {
             deadLetters: number;
         };
         Flow: {
+            /** @description the version that takes a share of messages; null where all go through the live one */
+            trial: null | {
+                version: number;
+                /** @description it takes one message in so many */
+                of: number;
+                /** Format: date-time */
+                since: string;
+            };
+            /** @description the version that waits for its time */
+            planned: null | {
+                version: number;
+                /** Format: date-time */
+                at: string;
+            };
             name: string;
             title: string;
             /** @description version in use, 0: none */
@@ -2714,6 +2823,19 @@ export interface components {
             parts?: string[];
             /** @description the same in words */
             text: string;
+        };
+        Touched: {
+            flow: string;
+            title: string;
+            /** @enum {string} */
+            by: "queue" | "topic" | "flow" | "caller";
+            /** @description of the queue or topic */
+            name: string;
+            /** @description samples of which something comes to it */
+            tried: number;
+            /** @description those of them with which it cannot go on */
+            breaks: string[];
+            why?: string;
         };
         Analysis: {
             claims: components["schemas"]["Claim"][];
@@ -4479,6 +4601,13 @@ export interface operations {
                     note?: string;
                     /** @description why it goes live though samples are not as expected; without it, that is refused */
                     despite?: string;
+                    /**
+                     * Format: date-time
+                     * @description when it goes live; at once where nothing is said
+                     */
+                    at?: string;
+                    /** @description of how many messages it takes one, by the hash of the order value; the rest stays on the live one */
+                    share?: number;
                 };
             };
         };
@@ -4719,6 +4848,176 @@ export interface operations {
             413: components["responses"]["TooLarge"];
             415: components["responses"]["NotUnderstood"];
             429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    touched: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description a document as a map, or as a string of YAML; none: the saved draft */
+                    document?: Record<string, never> | string | null;
+                };
+            };
+        };
+        responses: {
+            /** @description the flows */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Touched"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    goLive: {
+        parameters: {
+            query?: {
+                /** @description does it although something that is left behind was named by a 409 */
+                sure?: components["parameters"]["Sure"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    version: number;
+                    by?: string;
+                    note?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description it is live */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["InUse"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    revoke: {
+        parameters: {
+            query?: {
+                by?: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it has ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    sharedOut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the live version and the other; nothing where all goes through one */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        version: number;
+                        /** @description messages by state, of the latest 50,000 */
+                        counts: {
+                            [key: string]: number;
+                        };
+                    }[];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    versionEvents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        version: number;
+                        /** Format: date-time */
+                        at: string;
+                        by: string;
+                        /** @enum {string} */
+                        what: "live" | "planned" | "share" | "revoked";
+                        note: string;
+                    }[];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };

@@ -1,8 +1,17 @@
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
-import { type Checked, call, type Draft, enc, ProblemError, type Sample } from "../api/client";
-import { queryClient, useConnections, useQueues, useReference, useSamples, useTables, useTopics } from "../api/queries";
+import { type Checked, call, type Draft, enc, type Flow, ProblemError, type Sample } from "../api/client";
+import {
+  queryClient,
+  useConnections,
+  useFlows,
+  useQueues,
+  useReference,
+  useSamples,
+  useTables,
+  useTopics,
+} from "../api/queries";
 import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from "../model/edit";
 import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../model/model";
 import { useClipboard } from "../sheet/clipboard";
@@ -12,6 +21,7 @@ import { FilesDialog } from "../sheet/files";
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
 import { type Column, type Focus, type Key, Sheet } from "../sheet/sheet";
 import { Together, useOthers } from "../sheet/together";
+import { Trial } from "../sheet/trial";
 import { Versions } from "../sheet/versions";
 import { shapes, YAML } from "../sheet/yaml";
 import { viewOf } from "../steps";
@@ -155,6 +165,19 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
         setLeft({ what, why: e.detail, go: () => go("?sure=true").catch((again) => toast.error(says(again))) });
       else toast.error(says(e));
     });
+  // A version may go live by itself, or by somebody else.
+  const listed = useFlows().data?.find((f) => f.name === name);
+  const state = (f?: Flow) => f && JSON.stringify([f.live, f.trial, f.planned]);
+  const now = state(listed);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only what is listed anew counts
+  useEffect(() => {
+    if (now && now !== state(flow)) void reread();
+  }, [now]);
+  // What is live has changed; the draft on the sheet stays.
+  const reread = async () => {
+    const now = (await call<Draft>(`/api/v1/flows/${enc(name)}`)).value;
+    setFlow({ ...flow, live: now.live, edits: now.edits, trial: now.trial, planned: now.planned });
+  };
   const publish = async () => {
     if (await save(present)) go(`/flows/${enc(name)}/publish`);
   };
@@ -271,6 +294,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           Publish {flow.live ? "a new version" : "version 1"}
         </button>
       </PageHead>
+      <Trial flow={flow} onChange={() => void reread()} />
       {asYAML || !doc ? (
         <YAML
           text={text}
@@ -355,6 +379,8 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       <Versions
         flow={name}
         live={flow.live}
+        doc={doc}
+        onLive={() => void reread()}
         open={history}
         onClose={() => setHistory(false)}
         onTake={(taken, text) => change({ doc: taken, text })}

@@ -108,7 +108,15 @@ export default function HelpPage() {
               The last thousand real messages, or those of a span, are walked through the draft over what outside
               systems answered and tables held then: those that would go another way or come out different stand in
               groups, with what they have in common, and each can be looked at as it went and as it would go. A question
-              that was never asked has no answer; the group says so. Nothing leaves while one looks. A draft with
+              that was never asked has no answer; the group says so. Nothing leaves while one looks. Who else is touched
+              is told as well: the flows that read what this one fills, each tried with what the samples hand on, and
+              those that call it.
+            </p>
+            <p className="mb-1">
+              A version can go live at a time, or take a share of messages first: one in so many, by the hash of the
+              order value, so that all messages of one value go through the same version. The sheet then says how both
+              do; one click takes it for all messages, one takes it back. Versions shows who published what and why,
+              what lies between any two, and puts an earlier one to work again; the draft stays as it is. A draft with
               errors, and one that is as the live version, cannot be published. Over samples that are not as expected it
               needs a reason; the version keeps it, with your word for those who come after and your name, which nobody
               checks.

@@ -1,21 +1,25 @@
-import { diffWordsWithSpace } from "diff";
 import { type ReactNode, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
 import { call, type Draft, enc, ProblemError, type Schemas } from "../api/client";
 import { queryClient, useVersion, useVersions } from "../api/queries";
-import { type Change, changesOf, type SettingChange } from "../model/changes";
+import { changesOf } from "../model/changes";
 import { type FlowDocument, type Row, rowsOf } from "../model/model";
+import { Changes } from "../sheet/changes";
 import { AllTheSame, type LeftBehind } from "../sheet/dialogs";
-import { RowText } from "../sheet/sheet";
-import { Words } from "../ui/difference";
 import { Mark } from "../ui/marks";
 import { FindingList, PageHead, says, Text, Trouble } from "../ui/parts";
-import { Time } from "../ui/time";
+import { local, Time } from "../ui/time";
 import type { Followed } from "./draft";
 import { Traffic } from "./traffic";
+import { type How, WhenDialog } from "./when";
 
-type Loaded = { draft: Draft; done: Schemas["Followed"]; routes: Schemas["Analysis"] };
+type Loaded = {
+  draft: Draft;
+  done: Schemas["Followed"];
+  routes: Schemas["Analysis"];
+  touched: Schemas["Touched"][];
+};
 
 /** What a new version will change and what it was checked against, before it is live. */
 export default function ProofPage() {
@@ -27,7 +31,11 @@ export default function ProofPage() {
       const draft = (await call<Draft>(`/api/v1/flows/${enc(name)}`)).value;
       const done = (await call<Schemas["Followed"]>(`/api/v1/flows/${enc(name)}/follow`, { body: {} })).value;
       const routes = (await call<Schemas["Analysis"]>(`/api/v1/flows/${enc(name)}/analyse`, { body: {} })).value;
-      setLoaded({ draft, done, routes });
+      const touched = await call<Schemas["Touched"][]>(`/api/v1/flows/${enc(name)}/touched`, { body: {} }).then(
+        ({ value }) => value,
+        () => [], // a draft with errors hands nothing on
+      );
+      setLoaded({ draft, done, routes, touched });
     };
     read().catch(setError);
   }, [name]);
@@ -36,7 +44,7 @@ export default function ProofPage() {
   return <Proof name={name} {...loaded} />;
 }
 
-function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
+function Proof({ name, draft, done, routes, touched }: Loaded & { name: string }) {
   const go = useNavigate();
   const live = useVersion(draft.live ? name : "", draft.live);
   const versions = useVersions(name);
@@ -44,6 +52,7 @@ function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
   const [despite, setDespite] = useState("");
   const [by, setBy] = useState(() => localStorage.getItem("who") ?? "");
   const [left, setLeft] = useState<LeftBehind | null>(null);
+  const [when, setWhen] = useState<"at" | "share" | null>(null);
   const [before, setBefore] = useState<Followed[]>();
   const doc = draft.document as unknown as FlowDocument;
   const was = live.data?.document as unknown as FlowDocument | undefined;
@@ -69,23 +78,27 @@ function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
   const unreached = done.unreached;
   const nothing = draft.live > 0 && draft.edits === 0;
   const last = versions.data?.find((v) => v.version === draft.live);
-  const publish = async (query = "") => {
+  const publish = async (query = "", how: How = {}) => {
     if (by) localStorage.setItem("who", by);
     try {
       const { value } = await call<{ version: number }>(`/api/v1/flows/${enc(name)}/publish${query}`, {
-        body: { by, note, despite },
+        body: { by, note, despite, ...how },
       });
       await queryClient.invalidateQueries({ queryKey: ["flows"] });
-      if (value.version === draft.live) toast(`Version ${value.version} is live already, and the draft is the same`);
+      if (how.at) toast.success(`Version ${value.version} goes live ${local(how.at)}`);
+      else if (how.share) toast.success(`Version ${value.version} takes 1 message in ${how.share}`);
+      else if (value.version === draft.live)
+        toast(`Version ${value.version} is live already, and the draft is the same`);
       else toast.success(`Version ${value.version} is live`);
       go(`/flows/${enc(name)}`);
     } catch (e) {
       if (e instanceof ProblemError && e.title === "It is still in use")
-        setLeft({ what: "Publish it", why: e.detail, go: () => void publish("?sure=true") });
+        setLeft({ what: "Publish it", why: e.detail, go: () => void publish("?sure=true", how) });
       else toast.error(says(e));
     }
   };
   const version = (versions.data?.[0]?.version ?? draft.live) + 1;
+  const held = errors.length > 0 || nothing || (others.length > 0 && despite.trim() === "");
   return (
     <>
       <PageHead
@@ -104,12 +117,15 @@ function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
         <Link className="btn" to={`/flows/${enc(name)}`}>
           Back to the sheet
         </Link>
-        <button
-          type="button"
-          className="btn btn-go"
-          disabled={errors.length > 0 || nothing || (others.length > 0 && despite.trim() === "")}
-          onClick={() => publish()}
-        >
+        <button type="button" className="btn" disabled={held} onClick={() => setWhen("at")}>
+          At a time…
+        </button>
+        {draft.live > 0 && (
+          <button type="button" className="btn" disabled={held} onClick={() => setWhen("share")}>
+            For a share first…
+          </button>
+        )}
+        <button type="button" className="btn btn-go" disabled={held} onClick={() => publish()}>
           Make it version {version}
         </button>
       </PageHead>
@@ -118,7 +134,7 @@ function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
           <h2 className="pane-head bg-paper">What changes, in words</h2>
           <div className="space-y-2 px-4 py-3" data-testid="changes">
             {nothing ? (
-              <p className="text-quiet">Nothing: the draft is as version {draft.live} is, which is live.</p>
+              <p className="text-quiet">{nothingWords(draft)}</p>
             ) : changes ? (
               <Changes {...changes} />
             ) : (
@@ -171,6 +187,11 @@ function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
               </Checked>
             )}
             <Routes name={name} routes={routes} any={rows.some((r) => r.kind === "step" && r.step.kind === "route")} />
+            {touched.map((t) => (
+              <Checked key={t.by + t.name + t.flow} good={t.by === "caller" || t.breaks.length === 0} bad>
+                {touchedWords(t)}
+              </Checked>
+            ))}
             {warnings.length > 0 && (
               <Checked good={false}>
                 <FindingList findings={warnings} />
@@ -206,12 +227,22 @@ function Proof({ name, draft, done, routes }: Loaded & { name: string }) {
         {!draft.live ? (
           <p className="p-4 text-quiet">There is no version yet with which the draft could be compared.</p>
         ) : nothing ? (
-          <p className="p-4 text-quiet">The draft does what version {draft.live} does.</p>
+          <p className="p-4 text-quiet">{nothingWords(draft)}</p>
         ) : (
           <Traffic name={name} rows={both} live={draft.live} before={before} after={columns} />
         )}
       </div>
       <AllTheSame left={left} onClose={() => setLeft(null)} />
+      <WhenDialog
+        what={when}
+        version={version}
+        ordered={doc?.intake.order !== undefined}
+        onClose={() => setWhen(null)}
+        onGo={(how) => {
+          setWhen(null);
+          void publish("", how);
+        }}
+      />
     </>
   );
 }
@@ -276,8 +307,22 @@ function Routes({ name, routes, any }: { name: string; routes: Schemas["Analysis
   );
 }
 
-const nameOf = (r: Row) =>
-  r.kind === "step" ? r.step.id : r.kind === "way" ? `${r.route.id}: ${r.way.name}` : "intake";
+/** Why a draft that was not changed has nothing to publish. */
+function nothingWords(d: Draft): string {
+  if (d.trial) return `Nothing: the draft is as version ${d.trial.version} is, which takes a share of messages.`;
+  if (d.planned) return `Nothing: the draft is as version ${d.planned.version} is, which waits for its time.`;
+  return `Nothing: the draft is as version ${d.live} is, which is live.`;
+}
+
+/** What of another flow: that it takes what comes, or that it cannot go on with it. */
+function touchedWords(t: Schemas["Touched"]): string {
+  if (t.by === "caller") return `${t.title} calls this flow, and gets what it comes to`;
+  const takes = t.by === "flow" ? `${t.title} is called` : `${t.title} reads the ${t.by} ${t.name}`;
+  if (t.tried === 0) return `${takes}; no sample comes to it`;
+  if (t.breaks.length === 0)
+    return `${takes}, and what ${t.tried === 1 ? "1 sample" : `${t.tried} samples`} hand on fits`;
+  return `${takes}, and cannot go on with what comes of ${t.breaks.join(", ")}: ${t.why}`;
+}
 
 function Checked({ good, bad, children }: { good: boolean; bad?: boolean; children: ReactNode }) {
   return (
@@ -287,66 +332,5 @@ function Checked({ good, bad, children }: { good: boolean; bad?: boolean; childr
       </span>
       <div className={`min-w-0 ${good ? "" : bad ? "text-dead" : "text-wait"}`}>{children}</div>
     </li>
-  );
-}
-
-function Changes({ flow, rows }: { flow: SettingChange[]; rows: Change[] }) {
-  if (!flow.length && !rows.length) return <p className="text-quiet">Nothing that a message would notice.</p>;
-  return (
-    <>
-      {flow.map((s) => (
-        <p key={s.name}>
-          The flow: <Setting {...s} />
-        </p>
-      ))}
-      {rows.map((c) => (
-        <div key={c.kind + c.row.kind + c.row.key}>
-          <span className="mr-1.5 text-quiet">{c.row.n}</span>
-          {c.kind !== "changed" && <b className="mr-1 text-buoy">{c.kind}</b>}
-          {c.kind === "changed" && c.settings.length > 0 ? (
-            <>
-              {c.row.kind === "intake" ? (
-                <b className="text-deep">Intake</b>
-              ) : (
-                <b className="text-deep">{nameOf(c.row)}</b>
-              )}
-              :{" "}
-              {c.settings.map((s, i) => (
-                <span key={i}>
-                  {i > 0 && "; "}
-                  <Setting {...s} />
-                </span>
-              ))}
-            </>
-          ) : (
-            <span className={c.kind === "removed" ? "text-quiet line-through" : ""}>
-              <RowText row={c.row} intake="Intake" />
-            </span>
-          )}
-        </div>
-      ))}
-    </>
-  );
-}
-
-/** A setting with what it was and what it is, word by word. */
-function Setting({ name, was, is }: SettingChange) {
-  const words = was === null || is === null ? [] : diffWordsWithSpace(was, is);
-  const stays = words.reduce((n, w) => n + (w.added || w.removed ? 0 : w.value.length), 0);
-  const another = stays * 2 < Math.max(was?.length ?? 0, is?.length ?? 0); // too little stays to be read word by word
-  return (
-    <>
-      {name}{" "}
-      <span className="data">
-        {another ? (
-          <>
-            {was !== null && <del className="bg-loss px-0.5">{was}</del>}{" "}
-            {is !== null && <ins className="bg-change px-0.5 no-underline">{is}</ins>}
-          </>
-        ) : (
-          <Words was={was ?? ""} is={is ?? ""} />
-        )}
-      </span>
-    </>
   );
 }

@@ -90,12 +90,16 @@ export function Traffic({
         </span>
       </div>
       {running && (
-        <progress
-          className="h-1 w-full shrink-0 accent-[var(--color-deep)]"
+        <div
+          role="progressbar"
           aria-label="Messages walked"
-          max={now.total}
-          value={now.done}
-        />
+          aria-valuemin={0}
+          aria-valuemax={now.total}
+          aria-valuenow={now.done}
+          className="h-1 shrink-0 bg-line"
+        >
+          <div className="h-full bg-deep" style={{ width: `${(100 * now.done) / Math.max(1, now.total)}%` }} />
+        </div>
       )}
       <div className="flex flex-wrap items-center gap-2 border-b border-line px-4 py-1.5 text-quiet">
         <label className="flex items-center gap-1.5">

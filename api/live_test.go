@@ -1,0 +1,125 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+)
+
+// A version takes a share of messages, all of one order value or none of it, until it takes all
+// or none; another goes live at its time; and an earlier one goes live again.
+func TestAVersionTakesAShareFirst(t *testing.T) {
+	w := start(t)
+	document := func(says string) string {
+		return `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","order":"body.k"},
+			"steps":[{"id":"a","kind":"answer","text":"` + says + `"}]}`
+	}
+	put := func(says string) { w.ok("PUT", "/api/v1/flows/f", document(says)) }
+	heard := func(k int) string { return string(w.call("POST", "/in/f", fmt.Sprintf(`{"k":"order %d"}`, k)).body) }
+	all := func(want string) {
+		t.Helper()
+		for k := range 20 {
+			if got := heard(k); got != want {
+				t.Fatalf("order %d goes through %s, not %s", k, got, want)
+			}
+		}
+	}
+	w.live("f", document("one"))
+	put("two")
+	w.problem(422, "a share is one message in 2", "POST", "/api/v1/flows/f/publish", `{"share":1}`)
+	w.ok("POST", "/api/v1/flows/f/publish", `{"share":4,"by":"Ines","note":"carefully"}`)
+	of := map[int]string{}
+	n := map[string]int{}
+	for k := range 400 {
+		of[k] = heard(k)
+		n[of[k]]++
+	}
+	if n["one"]+n["two"] != 400 || n["two"] < 60 || n["two"] > 140 {
+		t.Errorf("one in four are %v", n)
+	}
+	for k := range 400 {
+		if again := heard(k); again != of[k] {
+			t.Fatalf("order %d went through %s, then %s", k, of[k], again)
+		}
+	}
+	var shared []struct {
+		Version int
+		Counts  map[string]int
+	}
+	_ = json.Unmarshal(w.ok("GET", "/api/v1/flows/f/shared-out", ""), &shared)
+	if len(shared) != 2 || shared[0].Counts["delivered"] != 2*n["one"] || shared[1].Counts["delivered"] != 2*n["two"] {
+		t.Errorf("%v is told as %v", n, shared)
+	}
+	if flow := string(w.ok("GET", "/api/v1/flows/f", "")); !strings.Contains(flow, `"trial":{"version":2,"of":4`) {
+		t.Error(flow)
+	}
+	w.ok("POST", "/api/v1/flows/f/revoke?by=Ines", "")
+	all("one")
+	w.ok("POST", "/api/v1/flows/f/live", `{"version":2,"by":"Ines"}`)
+	all("two")
+	w.ok("POST", "/api/v1/flows/f/live", `{"version":1,"note":"it was better"}`)
+	all("one")
+	w.problem(404, "", "POST", "/api/v1/flows/f/live", `{"version":9}`)
+
+	// What another intake takes cannot be shared out.
+	w.ok("PUT", "/api/v1/flows/f", strings.Replace(document("three"), "/f", "/g", 1))
+	w.problem(422, "its intake is another", "POST", "/api/v1/flows/f/publish", `{"share":2}`)
+	put("three")
+	w.problem(422, "has passed", "POST", "/api/v1/flows/f/publish", `{"at":"2020-01-01T00:00:00Z"}`)
+	w.ok("POST", "/api/v1/flows/f/publish", `{"at":"2999-01-01T00:00:00Z"}`)
+	if flow := string(w.ok("GET", "/api/v1/flows/f", "")); !strings.Contains(flow, `"planned":{"version":3`) {
+		t.Error(flow)
+	}
+	all("one")
+	w.ok("POST", "/api/v1/flows/f/revoke", "")
+	put("four")
+	w.ok("POST", "/api/v1/flows/f/publish",
+		`{"at":"`+time.Now().Add(200*time.Millisecond).UTC().Format(time.RFC3339Nano)+`","by":"Ines"}`)
+	w.eventually("/api/v1/flows/f", `"live":4`)
+	all("four")
+	var events []struct {
+		Version        int
+		By, What, Note string
+	}
+	_ = json.Unmarshal(w.ok("GET", "/api/v1/flows/f/version-events", ""), &events)
+	var told []string
+	for _, e := range events {
+		told = append(told, fmt.Sprint(e.Version, " ", e.What, " ", e.By))
+	}
+	want := "4 live its time came, 4 planned Ines, 3 revoked , 3 planned , 1 live , 2 live Ines, 2 revoked Ines, 2 share Ines, 1 live "
+	if got := strings.Join(told, ", "); got != want {
+		t.Errorf("got  %s\nwant %s", got, want)
+	}
+}
+
+// What the samples of a draft hand on is tried with those who take it.
+func TestWhoIsTouched(t *testing.T) {
+	w := start(t)
+	flow := func(name, intake, steps string) string {
+		return `{"readyferry":"flow/1","name":"` + name + `","title":"The ` + name + `","intake":` + intake + `,"steps":[` + steps + `]}`
+	}
+	w.live("reader", flow("reader", `{"kind":"queue","queue":"q"}`, `{"id":"m","kind":"map","fields":[{"to":"/n","from":"body.n + 1"}]}`))
+	w.live("called", flow("called", `{"kind":"subflow"}`, `{"id":"m","kind":"map","fields":[{"to":"/n","from":"body.n"}]}`))
+	w.ok("PUT", "/api/v1/flows/f", flow("f", `{"kind":"webhook","path":"/f"}`,
+		`{"id":"d","kind":"deliver","to":{"queue":"q"}},{"id":"c","kind":"subflow","flow":"called"}`))
+	w.ok("PUT", "/api/v1/flows/f/samples/good", `{"body":"{\"n\":1}"}`)
+	w.ok("PUT", "/api/v1/flows/f/samples/bad", `{"body":"{\"m\":1}"}`)
+	got := string(w.ok("POST", "/api/v1/flows/f/touched", `{}`))
+	for _, want := range []string{
+		`{"flow":"called","title":"The called","by":"flow","name":"called","tried":2,"breaks":["bad"],"why":"body.n is missing`,
+		`{"flow":"reader","title":"The reader","by":"queue","name":"q","tried":2,"breaks":["bad"],"why":"body.n is missing`,
+	} {
+		if !strings.Contains(got, want) {
+			t.Errorf("%s lacks %s", got, want)
+		}
+	}
+	if got := string(w.ok("POST", "/api/v1/flows/called/touched", `{}`)); got != `[]` {
+		t.Error(got) // f was never published
+	}
+	w.ok("POST", "/api/v1/flows/f/publish", `{}`)
+	if got := string(w.ok("POST", "/api/v1/flows/called/touched", `{}`)); !strings.Contains(got, `"flow":"f","title":"The f","by":"caller"`) {
+		t.Error(got)
+	}
+}
