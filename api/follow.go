@@ -164,3 +164,23 @@ func (s *Server) touched(c *gin.Context) error {
 	}
 	return reply(c, out)
 }
+
+// reach makes up a sample that gets to a place of a flow.
+func (s *Server) reach(c *gin.Context) error {
+	var in struct {
+		Document json.RawMessage `json:"document"`
+		design.Place
+	}
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	is, err := s.readIn(c, in.Document)
+	if err != nil {
+		return err
+	}
+	out, err := s.engine.Design.Reaching(c.Param("name"), []byte(is.Text), in.Place)
+	if err != nil {
+		return err
+	}
+	return reply(c, out)
+}

@@ -123,3 +123,28 @@ func TestWhoIsTouched(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// A message is made up for each place that can be come to, and gets there.
+func TestAMessageThatGetsThere(t *testing.T) {
+	w := start(t)
+	w.ok("PUT", "/api/v1/connections/p", `{"readyferry":"connection/1","name":"p","kind":"http","address":"stand-in://p"}`)
+	w.ok("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f"},"steps":[
+		{"id":"only","kind":"filter","keep":"body.state == \"open\""},
+		{"id":"m","kind":"map","fields":[{"to":"/sort","from":"body.kind"},{"to":"/n","from":"body.n"}]},
+		{"id":"r","kind":"route","ways":[
+			{"name":"small","when":"body.sort == \"a\" && body.n < 10","steps":[{"id":"s","kind":"note","text":"x"}]},
+			{"name":"never","when":"body.sort == \"a\" && body.n < 5","steps":[]},
+			{"name":"starts","when":"body.sort.startsWith(\"ab\")","steps":[{"id":"b","kind":"note","when":"body.n == 7","text":"x"}]}],
+		 "otherwise":{"steps":[{"id":"d","kind":"deliver","to":"p","else":{"steps":[{"id":"e","kind":"note","text":"x"}]}}]}}]}`)
+	w.ok("PUT", "/api/v1/flows/f/samples/one", `{"body":"{\"state\":\"shut\",\"kind\":\"z\",\"n\":50}"}`)
+	for place, ok := range map[string]bool{
+		`"kind":"step","path":"m"`: true, `"kind":"way","path":"r.small","way":"small"`: true, `"kind":"step","path":"r.small/s"`: true,
+		`"kind":"way","path":"r.never","way":"never"`: false, `"kind":"step","path":"r.starts/b"`: true,
+		`"kind":"step","path":"r.otherwise/d"`: true, `"kind":"step","path":"r.otherwise/d.else/e"`: true,
+	} {
+		a := w.call("POST", "/api/v1/flows/f/reach", "{"+place+"}")
+		if (a.status == 200) != ok {
+			t.Errorf("%s: %d %s", place, a.status, a.body)
+		}
+	}
+}

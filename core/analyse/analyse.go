@@ -230,3 +230,30 @@ func (t *table) find(shows func(row []byte) bool) *Proof {
 
 // undecided says why a condition is not decided.
 func undecided(format string, a ...any) error { return fmt.Errorf(format, a...) }
+
+// Fitting makes up messages that fit a condition, at most so many; none where there is none.
+// The error says why it cannot be decided.
+func Fitting(env *expr.Env, condition string, most int) ([]*Proof, error) {
+	p, err := env.CompileBool(condition)
+	if err != nil {
+		return nil, err
+	}
+	own := &paths{}
+	if err := own.of(env, condition); err != nil {
+		return nil, err
+	}
+	messages, err := own.messages(Most)
+	if err != nil {
+		return nil, err
+	}
+	var out []*Proof
+	for _, m := range messages {
+		if len(out) == most {
+			break
+		}
+		if answers([]*expr.Program{p}, []int{0}, m, false)[0] == yes {
+			out = append(out, m)
+		}
+	}
+	return out, nil
+}

@@ -25,6 +25,20 @@ type Finding struct {
 	Column  int    `json:"column"`
 	Message string `json:"message"`
 	Repair  string `json:"repair"` // what to do, or ""
+	Mends   []Mend `json:"mends,omitempty"`
+}
+
+// Mend is an edit of the document behind which a finding is gone.
+type Mend struct {
+	Text  string      `json:"text"`  // what it does, as on a button
+	Patch []Operation `json:"patch"` // as JSON Patch has it (RFC 6902)
+}
+
+// Operation is one of a JSON Patch: add, replace or remove.
+type Operation struct {
+	Op    string `json:"op"`
+	Path  string `json:"path"`
+	Value any    `json:"value,omitempty"`
 }
 
 // Error gives the finding as one line.

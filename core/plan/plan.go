@@ -135,6 +135,11 @@ func (r *Reader) ReadUnder(rules flow.Rules, src []byte, files map[string][]byte
 	c.Env = c.Env.WithKept(true)
 	p.Block = c.Block(d.Steps)
 	p.OnDead = c.Dead(d.OnDead)
+	for _, at := range secrets(d.Source.Root) {
+		c.Find(at, flow.Warning, "plain-secret",
+			"this looks like a secret in plain text, which is in every version and copy of the flow",
+			"put it into the sign-in of the connection, where it is sealed")
+	}
 	p.Uses, p.Changes, p.Bodies = c.Uses, c.Changes, c.Bodies
 	findings = append(findings, c.Findings...)
 	flow.Sort(findings)

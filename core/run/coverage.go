@@ -2,6 +2,7 @@ package run
 
 import (
 	"regexp"
+	"slices"
 
 	"readyferry/core/plan"
 	"readyferry/core/step"
@@ -38,6 +39,21 @@ func Coverage(p *plan.Plan, all []Rehearsal) []Unreached {
 	c.block(p.Block, "")
 	c.block(p.OnDead, DeadPrefix)
 	return c.out
+}
+
+// ComesTo tells whether a message came to a part of a flow.
+func ComesTo(r *Rehearsal, to Unreached) bool {
+	for i := range r.Trace {
+		e := &r.Trace[i]
+		path := anyPart.ReplaceAllString(e.Path, "")
+		switch {
+		case to.Kind == "step" && path == to.Path,
+			to.Kind == "way" && path+"."+to.Way == to.Path && slices.Contains(e.Ways, to.Way),
+			to.Kind == "else" && path+"."+step.ElseWay == to.Path && e.Caught != "":
+			return true
+		}
+	}
+	return false
 }
 
 type covering struct {

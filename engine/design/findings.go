@@ -38,6 +38,7 @@ func (g *Designs) Read(name string, document []byte, files map[string][]byte) (*
 		findings = []flow.Finding{}
 	}
 	if p == nil {
+		g.mend(document, findings)
 		return nil, findings
 	}
 	add := func(level flow.Level, code, stepID, ptr, msg, repair string) {
@@ -93,6 +94,7 @@ func (g *Designs) Read(name string, document []byte, files map[string][]byte) (*
 		)
 	}
 	flow.Sort(findings)
+	g.mend(document, findings)
 	return p, findings
 }
 

@@ -14,6 +14,7 @@ import (
 	"readyferry/connect"
 	"readyferry/core/expr"
 	"readyferry/core/flow"
+	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/run"
 	"readyferry/core/step"
@@ -108,8 +109,17 @@ func pathless(p *plan.Plan, files map[string][]byte, all []run.Rehearsal) (out [
 			continue
 		}
 		at := p.Document.Source.Value(need.At)
-		out = append(out, flow.Finding{Level: flow.Warning, Code: "no-such-path", Step: need.Step, Pointer: need.At,
-			Line: at.Line, Column: at.Column, Repair: run.Instead(need, m),
+		instead := run.Instead(need, m)
+		var mends []flow.Mend
+		if value := valueAt(p.Document.Source.Root, need.At); value != nil && value.Kind == message.String {
+			for _, path := range meant(instead) {
+				if text := replaceName(value.Text, need.Path, path); text != value.Text {
+					mends = append(mends, flow.Mend{Text: "write " + path, Patch: replace(need.At, text)})
+				}
+			}
+		}
+		out = append(out, flow.Finding{Mends: mends, Level: flow.Warning, Code: "no-such-path", Step: need.Step, Pointer: need.At,
+			Line: at.Line, Column: at.Column, Repair: instead,
 			Message: "no sample that comes here has it: " + m.Error()})
 	}
 	return out

@@ -449,6 +449,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows/{name}/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes up a sample that gets to a step, a way or an else; it is rehearsed, and not kept */
+        post: operations["reach"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flows/{name}/touched": {
         parameters: {
             query?: never;
@@ -2445,6 +2464,17 @@ export interface components {
             column: number;
             message: string;
             repair: string;
+            /** @description edits behind which the finding is gone */
+            mends?: {
+                text: string;
+                /** @description a JSON Patch (RFC 6902) of the document */
+                patch: {
+                    /** @enum {string} */
+                    op: "add" | "replace" | "remove";
+                    path: string;
+                    value?: unknown;
+                }[];
+            }[];
         };
         MinuteCount: {
             /** Format: date-time */
@@ -4847,6 +4877,48 @@ export interface operations {
             408: components["responses"]["TooSlow"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["NotUnderstood"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    reach: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description a document as a map, or as a string of YAML; none: the saved draft */
+                    document?: Record<string, never> | string | null;
+                    /** @enum {string} */
+                    kind: "step" | "way" | "else";
+                    path: string;
+                    way?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description the sample */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sample"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
             429: components["responses"]["Busy"];
             default: components["responses"]["Problem"];
         };

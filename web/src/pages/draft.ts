@@ -115,6 +115,7 @@ export function useFollowed(
   const [text, setText] = useState(first.text);
   const [columns, setColumns] = useState<Followed[]>([]);
   const [whole, setWhole] = useState<SampleRehearsal>();
+  const [unreached, setUnreached] = useState<Schemas["Followed"]["unreached"]>([]);
   const asked = useRef({ name, present, wanted });
   asked.current = { name, present, wanted };
   const have = useRef(new Map<string, Followed>());
@@ -132,6 +133,7 @@ export function useFollowed(
       if (state.current.gone) return;
       setFindings(value.findings);
       setText(value.text);
+      setUnreached(value.unreached);
       if (!value.columns) return; // it cannot be walked: what it did last stays
       const now = value.columns.flatMap((c) => (c.trace ? (c as Followed) : (have.current.get(c.sample) ?? [])));
       have.current = new Map(now.map((c) => [c.sample, c]));
@@ -162,5 +164,5 @@ export function useFollowed(
       s.gone = true;
     };
   }, []);
-  return { findings, setFindings, text, columns, whole: whole?.sample === wanted ? whole : undefined };
+  return { findings, setFindings, text, columns, unreached, whole: whole?.sample === wanted ? whole : undefined };
 }

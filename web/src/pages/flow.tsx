@@ -1,3 +1,4 @@
+import { applyPatch, type Operation as PatchOperation } from "fast-json-patch";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
@@ -12,23 +13,29 @@ import {
   useTables,
   useTopics,
 } from "../api/queries";
-import { duplicate, insertStep, move, removeAt, rowAt, update, useHistory } from "../model/edit";
-import { type FlowDocument, freshID, type Row, rowsOf, type Step } from "../model/model";
+import { useHistory } from "../model/edit";
+import { type FlowDocument, type Place, rowsOf } from "../model/model";
+import { renameStep } from "../model/restructure";
+import { AddStep } from "../sheet/add-step";
 import { useClipboard } from "../sheet/clipboard";
 import { Desk } from "../sheet/desk";
-import { AddStep, AllTheSame, type LeftBehind, SampleDialog } from "../sheet/dialogs";
+import { AllTheSame, type LeftBehind, SampleDialog } from "../sheet/dialogs";
+import { extract, inline } from "../sheet/extract";
 import { FilesDialog } from "../sheet/files";
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
-import { type Column, type Focus, type Key, Sheet } from "../sheet/sheet";
+import { Many } from "../sheet/many";
+import { renameInSamples } from "../sheet/rename";
+import { type Column, type Key, Sheet } from "../sheet/sheet";
 import { Together, useOthers } from "../sheet/together";
 import { Trial } from "../sheet/trial";
+import { useUnreached } from "../sheet/unreached";
 import { Versions } from "../sheet/versions";
 import { shapes, YAML } from "../sheet/yaml";
-import { viewOf } from "../steps";
 import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
 import { PageHead, says, Trouble } from "../ui/parts";
 import { useFollowed, useSaved, type Version } from "./draft";
+import { useEditing } from "./editing";
 import { LoadsDialog } from "./loads";
 
 export default function FlowPage() {
@@ -61,9 +68,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const draft = useSaved(name, first, etag, present);
   const { flow, setFlow, notSaved, filesKey, save, writeFile, edited } = draft;
   const others = useOthers(name);
-  const [focus, setFocus] = useState<Focus>({ row: 0, column: 0 });
   const [asYAML, setAsYAML] = useState(false);
-  const [adding, setAdding] = useState(false);
   const [history, setHistory] = useState(false);
   const [loading, setLoading] = useState(false);
   const [files, setFiles] = useState(false);
@@ -75,11 +80,13 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   useEffect(() => {
     import("../ui/editor"); // so that it is there when the first setting is opened
   }, []);
-  const row: Row | undefined = rows[Math.min(focus.row, rows.length - 1)];
+  const put = (next: FlowDocument, mark = "") => change({ doc: next, text: null }, mark);
+  const edit = useEditing({ name, doc, rows, put, undo });
+  const { focus, row, goTo, remove } = edit;
 
   const list = samples.data ?? [];
   const current = list[Math.min(focus.column, list.length - 1)];
-  const { findings, setFindings, text, columns, whole } = useFollowed(
+  const { findings, setFindings, text, columns, unreached, whole } = useFollowed(
     name,
     first,
     present,
@@ -88,53 +95,14 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     sample && sample !== "new" ? sample.name : current?.name,
   );
 
-  const put = (next: FlowDocument, mark = "") => change({ doc: next, text: null }, mark);
-  const goTo = (next: FlowDocument, place: (string | number)[]) =>
-    setFocus((f) => ({ ...f, row: Math.max(0, rowAt(next, place)) }));
-  const add = (kind: string) => {
-    if (!row) return;
-    const step: Step = { id: freshID(doc, kind), kind, ...viewOf(kind).begin(doc) };
-    const r = insertStep(doc, row.place, step);
-    put(r.doc);
-    goTo(r.doc, r.place);
-    setAdding(false);
-  };
-  const remove = () => {
-    if (!row || row.kind === "intake" || (row.kind === "way" && row.split)) return;
-    const fixed = row.kind === "way" && row.fixed; // with its map around it
-    put(removeAt(doc, fixed ? row.place.slice(0, -1) : row.place));
-    toast(row.kind === "way" ? `The way ${row.way.name} is gone` : `The step ${row.step.id} is gone`, {
-      action: { label: "Undo", onClick: undo },
-    });
-  };
   const onKey = (e: Key) => {
-    if (!row) return;
-    if (e.altKey && (e.key === "ArrowUp" || e.key === "ArrowDown")) {
-      e.preventDefault();
-      const r = move(doc, row.place, e.key === "ArrowUp" ? -1 : 1);
-      if (r) {
-        put(r.doc);
-        goTo(r.doc, r.place);
-      }
-      return;
-    }
-    if (e.ctrlKey || e.metaKey || e.altKey) return;
-    if (e.key === "a") {
-      e.preventDefault();
-      setAdding(true);
-    } else if (e.key === "d") {
-      const r = row.kind === "intake" ? null : duplicate(doc, row.place);
-      if (r) {
-        put(r.doc);
-        goTo(r.doc, r.place);
-      }
-    } else if (e.key === "x" && row.kind === "step") {
-      put(update(doc, row.place, (s: Step) => (s.off ? (({ off: _, ...rest }) => rest)(s) : { ...s, off: true })));
-    } else if (e.key === "s" && current) {
+    if (edit.onKey(e) || e.ctrlKey || e.metaKey || e.altKey) return;
+    if (e.key === "s" && current) {
       e.preventDefault();
       setSample(current);
-    } else if (e.key === "Delete") remove();
+    }
   };
+  const { nowhere, makeThere } = useUnreached(name, present, unreached, list.length);
   useEffect(() => {
     const onUndo = (e: KeyboardEvent) => {
       if (!(e.ctrlKey || e.metaKey)) return;
@@ -157,7 +125,35 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     return () => window.removeEventListener("keydown", onKeys);
   }, []);
 
-  useClipboard(row, doc, put, goTo, remove);
+  useClipboard(row, doc, put, goTo, remove, edit.places);
+  const extracted = async (places: Place[]) => {
+    try {
+      const r = await extract(doc, places);
+      put(r.doc);
+      edit.clear();
+      edit.goToStep(r.doc, r.id);
+      toast(`The steps are the flow ${r.flow}, which is to be published before this one`, {
+        action: { label: "Open it", onClick: () => go(`/flows/${enc(r.flow)}`) },
+      });
+    } catch (e) {
+      toast.error(says(e));
+    }
+  };
+  const inlined = async (place: Place) => {
+    try {
+      const r = await inline(doc, place);
+      put(r.doc);
+      edit.goToStep(r.doc, r.id);
+    } catch (e) {
+      toast.error(says(e));
+    }
+  };
+  const renamed = async (place: Place, id: string) => {
+    const next = renameStep(doc, place, id);
+    put(next);
+    await renameInSamples(name, doc, next, list).catch((e) => toast.error(says(e)));
+    await queryClient.invalidateQueries({ queryKey: ["flows", name, "samples"] });
+  };
   // Asks again where the server names what would be left behind.
   const unlessLeft = (what: string, go: (query: string) => Promise<void>) =>
     go("").catch((e) => {
@@ -166,7 +162,8 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       else toast.error(says(e));
     });
   // A version may go live by itself, or by somebody else.
-  const listed = useFlows().data?.find((f) => f.name === name);
+  const flows = useFlows();
+  const listed = flows.data?.find((f) => f.name === name);
   const state = (f?: Flow) => f && JSON.stringify([f.live, f.trial, f.planned]);
   const now = state(listed);
   // biome-ignore lint/correctness/useExhaustiveDependencies: only what is listed anew counts
@@ -311,10 +308,17 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           <Sheet
             label={`Sheet of ${doc.title || name}`}
             doc={doc}
-            rows={rows}
+            rows={edit.folds.shown}
             columns={heads}
             focus={focus}
-            onFocus={setFocus}
+            onFocus={edit.onFocus}
+            chosen={edit.chosen}
+            onChoose={edit.choose}
+            folded={edit.folds.hidden}
+            foldable={edit.folds.can}
+            onFold={edit.fold}
+            drag={edit.drag}
+            unreached={nowhere}
             findings={findings}
             onKey={onKey}
             onOpen={() => {
@@ -334,7 +338,17 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
               </button>
             }
           />
-          {row && (
+          {edit.many ? (
+            <Many
+              doc={doc}
+              places={edit.places}
+              onChange={put}
+              onRemove={remove}
+              onFold={edit.fold}
+              onExtract={() => void extracted(edit.places)}
+              onClear={edit.clear}
+            />
+          ) : row ? (
             <Desk
               key={row.key + row.kind}
               doc={doc}
@@ -349,17 +363,29 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
               tables={(tables.data ?? []).map((t) => t.name)}
               flow={flow}
               onChange={(next, mark) => put(next, mark)}
-              onAdd={() => setAdding(true)}
+              onAdd={() => edit.setAdding(true)}
               onRemove={remove}
+              onRename={(place, id) => void renamed(place, id)}
+              onMend={(m) => put(applyPatch(structuredClone(doc), m.patch as PatchOperation[]).newDocument)}
+              unreached={nowhere.has(row.key) ? { onMake: () => makeThere(row) } : undefined}
+              onInline={() => void inlined(row.place)}
             />
-          )}
+          ) : null}
         </div>
       )}
       <AddStep
-        open={adding}
-        onClose={() => setAdding(false)}
+        open={edit.adding}
+        doc={doc}
+        given={{
+          connections: connections.data ?? [],
+          queues: (queues.data ?? []).map((q) => q.name),
+          topics: (topics.data ?? []).map((t) => t.name),
+          tables: (tables.data ?? []).map((t) => t.name),
+          flows: (flows.data ?? []).filter((f) => f.intake.kind === "subflow").map((f) => f.name),
+        }}
+        onClose={() => edit.setAdding(false)}
         onGone={() => sheet.current?.querySelector<HTMLElement>("[role=grid]")?.focus()}
-        onAdd={add}
+        onAdd={edit.add}
         reference={reference.data}
       />
       {sample && (

@@ -1,6 +1,6 @@
 import { useEffect, useRef } from "react";
 import { toast } from "sonner";
-import { copiedOf, paste } from "../model/edit";
+import { at, copiedOf, paste } from "../model/edit";
 import type { FlowDocument, Place, Row } from "../model/model";
 import { typing } from "../ui/keys";
 
@@ -11,6 +11,7 @@ export function useClipboard(
   put: (doc: FlowDocument) => void,
   goTo: (doc: FlowDocument, place: Place) => void,
   remove: () => void,
+  together: Place[] = [],
 ) {
   const yaml = useRef<typeof import("yaml") | undefined>(undefined);
   useEffect(() => {
@@ -25,9 +26,10 @@ export function useClipboard(
       !window.getSelection()?.isCollapsed;
     const onCopy = (e: ClipboardEvent) => {
       const it = row?.kind === "step" ? row.step : row?.kind === "way" && !row.fixed && !row.split ? row.way : null;
-      if (!it || !yaml.current || elsewhere(e)) return;
+      const all = together.length > 1 ? together.map((p) => at(doc, p)) : it ? [it] : [];
+      if (all.length === 0 || !yaml.current || elsewhere(e)) return;
       e.preventDefault();
-      const text = yaml.current.stringify([it], { lineWidth: 0, aliasDuplicateObjects: false });
+      const text = yaml.current.stringify(all, { lineWidth: 0, aliasDuplicateObjects: false });
       e.clipboardData?.setData("text/plain", text);
       if (e.type === "cut") remove();
     };

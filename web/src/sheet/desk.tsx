@@ -178,6 +178,11 @@ export function Desk(p: DeskProps) {
               {written ? "line by line" : "as it is written"}
             </button>
           )}
+          {row.kind === "step" && row.step.kind === "subflow" && (
+            <button type="button" className="btn-bare" onClick={p.onInline}>
+              its steps here
+            </button>
+          )}
           <button type="button" className="btn-bare" onClick={p.onAdd}>
             add below
           </button>
@@ -192,9 +197,10 @@ export function Desk(p: DeskProps) {
             className="max-h-[40%] shrink-0 overflow-auto border-b border-line px-3 pb-1.5"
             data-testid="row-findings"
           >
-            <FindingList findings={findings} />
+            <FindingList findings={findings} onMend={p.onMend} />
           </div>
         )}
+        {p.unreached && <Unreached {...p.unreached} />}
         {maps && entry?.error && (
           <p role="alert" className="border-l-4 border-dead bg-loss px-3 py-1">
             {entry.error}
@@ -269,6 +275,18 @@ export function Desk(p: DeskProps) {
         </div>
       </div>
     </section>
+  );
+}
+
+/** Says that no sample comes to a row, and makes one that does. */
+function Unreached({ onMake }: { onMake: () => void }) {
+  return (
+    <p className="shrink-0 border-b border-line px-3 pb-1.5 text-quiet" data-testid="unreached">
+      No sample comes here.
+      <button type="button" className="btn-bare ml-2" onClick={onMake}>
+        make one that does
+      </button>
+    </p>
   );
 }
 

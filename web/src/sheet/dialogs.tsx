@@ -1,49 +1,10 @@
-import { Command } from "cmdk";
 import { useState } from "react";
 import { toast } from "sonner";
-import { call, enc, type Reference, type Sample, type SampleRehearsal } from "../api/client";
+import { call, enc, type Sample, type SampleRehearsal } from "../api/client";
 import type { FlowDocument } from "../model/model";
-import { viewOf } from "../steps";
 import { guess } from "../steps/mapping/shape";
 import { Code } from "../ui/code";
 import { Dialog, Setting, says, Text, Trouble } from "../ui/parts";
-
-/** Offers the kinds of step, with the reason to use each. */
-export function AddStep({
-  open,
-  onClose,
-  onAdd,
-  onGone,
-  reference,
-}: {
-  open: boolean;
-  onClose: () => void;
-  onGone: () => void;
-  onAdd: (kind: string) => void;
-  reference: Reference | undefined;
-}) {
-  return (
-    <Dialog open={open} onClose={onClose} onGone={onGone} title="Add a step below">
-      <Command label="Kinds of step" loop>
-        <Command.Input autoFocus placeholder="What should it do?" className="field mb-2" />
-        <Command.List>
-          <Command.Empty className="text-quiet">No kind of step says that.</Command.Empty>
-          {reference?.kinds.map((k) => (
-            <Command.Item
-              key={k.name}
-              value={`${k.name} ${k.summary}`}
-              onSelect={() => onAdd(k.name)}
-              className="cursor-pointer px-2 py-1.5 data-[selected=true]:bg-mark"
-            >
-              <b className="text-deep">{viewOf(k.name).verb}</b> {k.summary}
-              <p className="text-[12.5px] text-quiet">{k.reason}</p>
-            </Command.Item>
-          ))}
-        </Command.List>
-      </Command>
-    </Dialog>
-  );
-}
 
 /** What would be left behind, and how to go on all the same. */
 export type LeftBehind = { what: string; why: string; go: () => void };

@@ -1,12 +1,13 @@
 import { type CSSProperties, type KeyboardEvent, memo, type ReactNode, useEffect, useRef } from "react";
 import type { Finding } from "../api/client";
-import { type Cell, cellOf, type FlowDocument, type Row, type Told } from "../model/model";
+import type { Cell, FlowDocument, Row, Told } from "../model/model";
 import { Sentence } from "../steps";
 import { Divider } from "../ui/divider";
 import { useKept } from "../ui/kept";
 import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
-
+import { type Drag, useDrag } from "./drag";
+import { foldedCell } from "./folds";
 import { rowHigh, useWindowed, within } from "./windowed";
 
 export type Column<R extends Told = Told> = {
@@ -18,7 +19,7 @@ export type Column<R extends Told = Told> = {
 export type Focus = { row: number; column: number };
 
 /** A key that is pressed in the sheet, or where nothing else takes it. */
-export type Key = Pick<KeyboardEvent, "key" | "altKey" | "ctrlKey" | "metaKey" | "preventDefault"> & {
+export type Key = Pick<KeyboardEvent, "key" | "altKey" | "ctrlKey" | "metaKey" | "shiftKey" | "preventDefault"> & {
   target?: EventTarget | null;
 };
 
@@ -27,7 +28,8 @@ type Props = {
   rows: Row[];
   columns: Column[];
   focus: Focus;
-  onFocus: (f: Focus) => void;
+  /** extend: what was chosen stays so, and the row comes to it. */
+  onFocus: (f: Focus, extend?: boolean) => void;
   findings?: Finding[];
   /** Keys that the sheet does not use itself. */
   onKey?: (e: Key) => void;
@@ -38,11 +40,22 @@ type Props = {
   intakeText: ReactNode;
   label: string;
   stepsHead?: ReactNode;
+  /** Rows that are chosen together, by key, and what a click on a row's number does. */
+  chosen?: ReadonlySet<string>;
+  onChoose?: (row: number, how: "one" | "more" | "through") => void;
+  /** What is folded into a row, and whether something could be. */
+  folded?: ReadonlyMap<string, Row[]>;
+  foldable?: (row: Row) => boolean;
+  onFold?: (row: Row) => void;
+  drag?: Drag;
+  /** Keys of rows that no sample comes to. */
+  unreached?: ReadonlySet<string>;
 };
 
 /** Steps are rows, messages are columns, a cell says what the one did to the other. */
 export function Sheet(p: Props) {
   const body = useRef<HTMLDivElement>(null);
+  const { dropping, grab } = useDrag(body, p.drag);
   const active = `cell-${p.focus.row}-${p.focus.column}`;
   const [wide, setWide] = useKept("steps-wide", 0);
   // What stands fast must not cover the cell that is looked at.
@@ -69,10 +82,11 @@ export function Sheet(p: Props) {
     const { row, column } = p.focus;
     const go = (r: number, c: number) => {
       e.preventDefault();
-      p.onFocus({
+      const to = {
         row: Math.max(0, Math.min(p.rows.length - 1, r)),
         column: Math.max(0, Math.min(p.columns.length - 1, c)),
-      });
+      };
+      p.onFocus(to, e.shiftKey && to.row !== row);
     };
     if (e.key === "Enter" && (e.target as Element | undefined)?.closest?.("button, a")) return; // it does what it says
     if (!e.altKey && !e.ctrlKey && !e.metaKey) {
@@ -156,6 +170,9 @@ export function Sheet(p: Props) {
       </div>
       {p.rows.map((row, i) => {
         const here = i === p.focus.row;
+        const under = p.folded?.get(row.key);
+        const chosen = p.chosen?.has(row.key) ?? false;
+        const tone = here || chosen ? "bg-mark" : "bg-sheet";
         if (!here && !within(seen.rows, i)) return null;
         const wrong = p.findings?.filter((f) => belongs(row, f)) ?? [];
         const finding = wrong.find((f) => f.level === "error") ?? wrong[0];
@@ -168,11 +185,15 @@ export function Sheet(p: Props) {
             data-path={row.key}
             aria-label={row.kind === "step" ? row.step.id : row.key || "intake"}
             aria-rowindex={i + 2}
+            aria-selected={chosen || undefined}
+            data-row={i}
           >
             <div
               role="rowheader"
               style={at(i + 1, 0)}
-              className={`sticky left-0 z-[5] border-b border-r border-line px-2 py-1 text-right text-[12px] text-quiet ${here ? "bg-mark" : "bg-sheet"}`}
+              onPointerDown={(e) => row.kind === "step" && grab(e, i)}
+              onClick={(e) => p.onChoose?.(i, e.shiftKey ? "through" : e.ctrlKey || e.metaKey ? "more" : "one")}
+              className={`sticky left-0 z-[5] border-b border-r border-line px-2 py-1 text-right text-[12px] text-quiet ${tone} ${chosen ? "!border-l-[3px] !border-l-buoy" : ""} ${p.drag && row.kind === "step" ? "cursor-grab touch-none select-none" : ""}`}
             >
               {row.n}
             </div>
@@ -181,18 +202,49 @@ export function Sheet(p: Props) {
               tabIndex={-1}
               style={at(i + 1, 1)}
               onClick={select}
-              className={`sticky left-[34px] z-[5] flex min-h-7 min-w-0 items-stretch border-b border-r border-line pr-2 ${here ? "bg-mark" : "bg-sheet"} ${row.kind !== "intake" && row.off ? "opacity-45" : ""}`}
+              className={`sticky left-[34px] z-[5] flex min-h-7 min-w-0 items-stretch border-b border-r border-line pr-2 ${tone} ${row.kind !== "intake" && row.off ? "opacity-45" : ""}`}
             >
+              {dropping?.row === i && (
+                <span
+                  className="pointer-events-none absolute right-0 -bottom-px z-10 h-[3px] bg-buoy"
+                  style={{ left: dropping.depth * 26 + 4 }}
+                  data-testid="drop"
+                />
+              )}
               {Array.from({ length: row.depth }, (_, d) => (
                 <span
                   key={d}
                   className={`ml-3 w-3.5 shrink-0 border-l-2 ${d === row.depth - 1 ? "border-buoy" : "border-line"}`}
                 />
               ))}
+              {p.onFold && (under || p.foldable?.(row)) && (
+                <button
+                  type="button"
+                  tabIndex={-1}
+                  className={`relative z-[1] w-4 shrink-0 self-center text-[11px] text-quiet hover:text-ink ${row.depth ? "-ml-3.5" : "-mr-2"}`}
+                  aria-label={under ? `Unfold ${row.key}` : `Fold ${row.key}`}
+                  aria-expanded={!under}
+                  onClick={() => p.onFold?.(row)}
+                >
+                  {under ? "▸" : "▾"}
+                </button>
+              )}
               <span className={`min-w-0 self-center truncate py-1 ${row.depth ? "" : "pl-2"}`}>
                 <RowText row={row} intake={p.intakeText} />
                 {row.kind === "step" && row.step.off && <span className="text-quiet"> · switched off</span>}
+                {row.kind === "step" && row.step.note && (
+                  <span className="text-quiet" title={row.step.note}>
+                    {" "}
+                    ¶
+                  </span>
+                )}
               </span>
+              {under && (
+                <span className="shrink-0 self-center pl-2 text-[12px] text-quiet">{`${under.length} more folded`}</span>
+              )}
+              {!finding && p.unreached?.has(row.key) && (
+                <span className="ml-auto shrink-0 self-center pl-3 text-[12px] text-quiet">no sample</span>
+              )}
               {finding && (
                 <span
                   className={`ml-auto max-w-[45%] self-center truncate pl-3 text-[12px] font-semibold ${finding.level === "error" ? "text-dead" : "text-wait"}`}
@@ -205,7 +257,7 @@ export function Sheet(p: Props) {
             </div>
             {p.columns.map((c, j) => {
               if (!within(seen.columns, j) && j !== p.focus.column) return null;
-              const cell = cellOf(row, c.rehearsal);
+              const cell = foldedCell(row, under, c.rehearsal);
               return (
                 <CellBox
                   key={c.key}
@@ -216,7 +268,7 @@ export function Sheet(p: Props) {
                   state={cell.state}
                   reached={cell.reached}
                   error={cell.error}
-                  here={here}
+                  here={here || chosen}
                   on={here && j === p.focus.column}
                 />
               );

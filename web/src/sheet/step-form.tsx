@@ -2,14 +2,14 @@ import { useState } from "react";
 import type { Connection, Draft, Finding, Reference, Rehearsal, Sample } from "../api/client";
 import type { Earlier } from "../model/earlier";
 import { at, update } from "../model/edit";
-import type { entryOf, FlowDocument, Row, Step } from "../model/model";
+import type { entryOf, FlowDocument, Place, Row, Step } from "../model/model";
 import { viewOf } from "../steps";
 import { Pairs, ThenSetting } from "../steps/kit";
 import { ConditionEditor } from "../steps/mapping/condition";
 import { valueAt } from "../steps/mapping/use-map";
 import { useUsual } from "../systems";
 import type { Completion } from "../ui/code";
-import { Setting, Text } from "../ui/parts";
+import { type Mend, Setting, Text } from "../ui/parts";
 
 /** What the desk shows and changes. */
 export type DeskProps = {
@@ -27,6 +27,13 @@ export type DeskProps = {
   onChange: (doc: FlowDocument, mark: string) => void;
   onAdd: () => void;
   onRemove: () => void;
+  /** Gives the step another id, and writes it wherever it is named. */
+  onRename: (place: Place, id: string) => void;
+  onMend: (m: Mend) => void;
+  /** No sample comes here; make one that does. */
+  unreached: { onMake: () => void } | undefined;
+  /** Puts the steps of the flow that a step hands to in its place. */
+  onInline: () => void;
 };
 
 /** What a form of the desk needs besides: completions, and where a path that is pointed at goes. */
@@ -91,7 +98,7 @@ export function StepForm(
         <summary className="head cursor-pointer">Id, title, condition, what if it fails, note</summary>
         <div className="mt-2 flex gap-2">
           <Setting inline label="Id" error={p.findings.find((f) => f.pointer === `${p.row.pointer}/id`)?.message}>
-            <LazyText label="Id" value={step.id} onCommit={(id) => change({ ...step, id }, "")} />
+            <LazyText label="Id" value={step.id} onCommit={(id) => p.onRename(p.row.place, id)} />
           </Setting>
           <Setting inline label="Title">
             <Text

@@ -130,7 +130,10 @@ export function Trouble({ error }: { error: unknown }) {
   );
 }
 
-export function FindingList({ findings }: { findings: Finding[] }) {
+/** An edit that does away with a finding. */
+export type Mend = NonNullable<Finding["mends"]>[number];
+
+export function FindingList({ findings, onMend }: { findings: Finding[]; onMend?: ((m: Mend) => void) | undefined }) {
   return (
     <ul className="mt-1 space-y-1">
       {findings.map((f) => (
@@ -141,6 +144,12 @@ export function FindingList({ findings }: { findings: Finding[] }) {
           </span>
           : {f.message}
           {f.repair && <span className="text-quiet"> ({f.repair})</span>}
+          {onMend &&
+            f.mends?.map((m) => (
+              <button key={m.text} type="button" className="btn-bare ml-2" onClick={() => onMend(m)}>
+                {m.text}
+              </button>
+            ))}
         </li>
       ))}
     </ul>
