@@ -151,6 +151,8 @@ func (s *Server) routes() []route {
 		{"POST", v1 + "/flows/:name/analyse", s.gated(s.analyse)},
 		{"POST", v1 + "/flows/:name/touched", s.gated(s.touched)},
 		{"POST", v1 + "/flows/:name/reach", s.gated(s.reach)},
+		{"POST", v1 + "/flows/:name/try", s.gated(s.tryForReal)},
+		{"POST", v1 + "/flows/:name/make-up", s.gated(s.makeUp)},
 		{"POST", v1 + "/flows/:name/comparisons", s.gated(s.compare)},
 		{"GET", v1 + "/flows/:name/comparisons/:id", s.comparison},
 		{"DELETE", v1 + "/flows/:name/comparisons/:id", s.stopComparison},

@@ -9,6 +9,7 @@ import (
 
 	"readyferry/core/flow"
 	"readyferry/core/run"
+	"readyferry/engine/catalog"
 	"readyferry/engine/design"
 )
 
@@ -179,6 +180,43 @@ func (s *Server) reach(c *gin.Context) error {
 		return err
 	}
 	out, err := s.engine.Design.Reaching(c.Param("name"), []byte(is.Text), in.Place)
+	if err != nil {
+		return err
+	}
+	return reply(c, out)
+}
+
+// tryForReal asks what a step that is marked as harmless asks of a sample.
+func (s *Server) tryForReal(c *gin.Context) error {
+	var in struct {
+		Document json.RawMessage `json:"document"`
+		Sample   catalog.Sample  `json:"sample"`
+		Path     string          `json:"path"`
+	}
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	is, err := s.readIn(c, in.Document)
+	if err != nil {
+		return err
+	}
+	out, err := s.engine.Design.TryForReal(c.Request.Context(), c.Param("name"), []byte(is.Text), in.Sample, in.Path)
+	if err != nil {
+		return err
+	}
+	return reply(c, out)
+}
+
+// makeUp makes up a sample of a schema or of a type of message.
+func (s *Server) makeUp(c *gin.Context) error {
+	var in design.MadeUp
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	if _, err := s.engine.Watch.Flow(c.Param("name")); err != nil {
+		return err
+	}
+	out, err := s.engine.Design.MakeUp(c.Param("name"), in)
 	if err != nil {
 		return err
 	}

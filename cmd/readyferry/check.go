@@ -27,8 +27,8 @@ type found struct {
 
 // checking is what check has been asked to look at.
 type checking struct {
-	json, coverage bool
-	samples, junit string
+	json, coverage        bool
+	samples, junit, group string
 }
 
 func checkCommand() *cobra.Command {
@@ -47,13 +47,14 @@ func checkCommand() *cobra.Command {
 	c.Flags().StringVar(&o.samples, "samples", "", "rehearse the samples in this folder")
 	c.Flags().
 		StringVar(&o.junit, "junit", "", "write what the samples came to into this file, as JUnit does; - for the standard output")
+	c.Flags().StringVar(&o.group, "group", "", "rehearse the samples of this group alone")
 	c.Flags().BoolVar(&o.coverage, "coverage", false, "tell what no sample reaches")
 	return c
 }
 
 func (o *checking) run(out io.Writer, files []string) error {
-	if o.samples == "" && (o.coverage || o.junit != "") {
-		return errors.New("--coverage and --junit need --samples FOLDER")
+	if o.samples == "" && (o.coverage || o.junit != "" || o.group != "") {
+		return errors.New("--coverage, --junit and --group need --samples FOLDER")
 	}
 	r, err := reader()
 	if err != nil {
@@ -72,7 +73,7 @@ func (o *checking) run(out io.Writer, files []string) error {
 		if o.samples == "" || p == nil || flow.HasErrors(findings) {
 			continue
 		}
-		s, err := rehearsed(p, file, o.samples)
+		s, err := rehearsed(p, file, o.samples, o.group)
 		if err != nil {
 			return err
 		}
@@ -164,11 +165,14 @@ func (s *suite) print(out io.Writer) {
 }
 
 // rehearsed walks the samples of a flow, one after the other.
-func rehearsed(p *plan.Plan, file, folder string) (suite, error) {
+func rehearsed(p *plan.Plan, file, folder, group string) (suite, error) {
 	s := suite{Flow: p.Document.Name, File: file, Samples: []sampled{}}
 	samples, err := samplesIn(folder, s.Flow)
 	if err != nil {
 		return s, err
+	}
+	if group != "" {
+		samples = slices.DeleteFunc(samples, func(one catalog.Sample) bool { return one.Group != group })
 	}
 	envelopes, options := make([]run.Envelope, len(samples)), make([]run.Options, len(samples))
 	for i := range samples {

@@ -36,7 +36,7 @@ steps:
 `)
 	put(
 		"samples/f/1.json",
-		`{"name": "large", "body": "{\"n\": 11}", "expect": {"state": "delivered", "outcomes": {"by": "big", "by.big/big-one": "big"}}}`,
+		`{"name": "large", "group": "great", "body": "{\"n\": 11}", "expect": {"state": "delivered", "outcomes": {"by": "big", "by.big/big-one": "big"}}}`,
 	)
 	put(
 		"samples/f/2.json",
@@ -57,6 +57,10 @@ steps:
 	}
 	if code != 1 || strings.Contains(out, "reaches the way big") {
 		t.Errorf("%d: %s", code, out)
+	}
+	if out, _, code = execute(t, binary, "check", file, "--samples", samples, "--group", "great"); code != 0 ||
+		!strings.Contains(out, "1 samples, 1 as expected") {
+		t.Errorf("of a group: %d: %s", code, out)
 	}
 	report := filepath.Join(dir, "report.xml")
 	if out, _, code = execute(t, binary, "check", file, "--samples", samples, "--junit", report, "--json"); code != 1 ||

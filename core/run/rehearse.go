@@ -68,6 +68,8 @@ type Options struct {
 	// Tables are those of the application; nil for none. Several messages share
 	// what they write into them; nothing of it leaves the rehearsal.
 	Tables table.Tables
+	// Asked hears of each want as it comes, before it is answered; nil for nobody.
+	Asked func(asked want.Asked)
 	// heard gives what a want is known to come to; now is what stands in for it in the
 	// tables, or nil. nil: nothing is known.
 	heard func(asked want.Asked, now *StandInReply) (StandInReply, bool)
@@ -173,6 +175,9 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual
 		Effects: opt.Known, Trace: true, NoBodies: opt.NoBodies, Clock: opt.Clock,
 		StandIn: func(asked want.Asked) (StandInReply, bool) {
 			show(asked)
+			if opt.Asked != nil {
+				opt.Asked(asked)
+			}
 			if opt.Live {
 				return StandInReply{}, false
 			}

@@ -5,6 +5,9 @@ import (
 	"strings"
 	"testing"
 
+	"readyferry/core/format/hl7"
+	"readyferry/core/format/hl7/dictionary"
+
 	"readyferry/core/format"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
@@ -128,5 +131,43 @@ func TestAShapeHasAnEnd(t *testing.T) {
 	}
 	if n := len(FromExample("json", tree(t, "json", b.String()+"}", message.Layout{}))); n == 0 || n > most {
 		t.Errorf("%d lines", n)
+	}
+}
+
+// Every message of every version that is made up is read again, is of its kind, and has what
+// must stand in each of its segments.
+func TestMadeUpHL7(t *testing.T) {
+	n := 0
+	for _, version := range []string{"2.3", "2.4", "2.5.1", "2.7"} {
+		v := dictionary.Of(version)
+		for _, structure := range v.Messages() {
+			kind := strings.Replace(structure, "_", "^", 1)
+			text, err := HL7Sample(kind, version)
+			if err != nil {
+				continue // the structure of several messages, and none by itself
+			}
+			n++
+			m, err := hl7.Parse([]byte(text))
+			if err != nil {
+				t.Fatalf("%s %s: %v\n%s", version, kind, err, text)
+			}
+			if got := textAt(m, "MSH-9.1"); got != strings.Split(kind, "^")[0] {
+				t.Errorf("%s is a %s", kind, got)
+			}
+			for _, s := range m.Segments {
+				fields := s.Fields()
+				for i := range v.Segment(s.Name).Parts {
+					if v.Segment(s.Name).Parts[i].Required && s.Name != "MSH" && (i >= len(fields) || fields[i] == "") {
+						t.Errorf("%s %s: %s-%d is empty", version, kind, s.Name, i+1)
+					}
+				}
+			}
+		}
+	}
+	if n < 50 {
+		t.Errorf("only %d were made up", n)
+	}
+	if _, err := HL7Sample("XXX^Y", "2.4"); err == nil {
+		t.Error("there is no such message")
 	}
 }

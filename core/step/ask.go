@@ -75,6 +75,8 @@ var askKind = Kind{
 			"most rows, 1000 by default; a query that gives more fails"},
 		"within": {"default": "30s", "type": "string", "description":
 			"how long the reply by a queue is waited for, 30s by default"},
+		"harmless": {"type": "boolean", "description":
+			"the question changes nothing there, so it may be asked for real while the flow is designed; false by default"},
 		"retry": {"$ref": "#/$defs/retry"}
 	}`,
 	Required: []string{"of"},
@@ -151,7 +153,7 @@ func compileAsk(c *Compiler, s *flow.Step) Runner {
 	default:
 		use := Use{Kind: UseConnection, Name: r.target, Step: s.ID, Pointer: s.Pointer + "/of", As: AsAsk}
 		for _, m := range s.Settings.Members {
-			if !slices.Contains(stepSettings, m.Name) && m.Name != "of" && !slices.Contains(sqlSettings, m.Name) {
+			if !slices.Contains(stepSettings, m.Name) && m.Name != "of" && m.Name != "harmless" && !slices.Contains(sqlSettings, m.Name) {
 				use.Says = append(use.Says, m.Name)
 			}
 		}

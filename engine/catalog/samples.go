@@ -19,6 +19,7 @@ import (
 // Sample is a message kept with a flow to design and check against.
 type Sample struct {
 	Name     string              `json:"name"`
+	Group    string              `json:"group,omitempty"` // samples that belong together
 	Body     string              `json:"body"`
 	Base64   []byte              `json:"base64,omitempty"` // instead of Body for bytes that are not UTF-8
 	Headers  map[string]string   `json:"headers"`

@@ -468,6 +468,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Asks for real what a step that is marked as harmless asks of a sample, and gives the answer to keep */
+        post: operations["tryForReal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/make-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes up a sample of a schema of the flow or of a type of message; it is not kept */
+        post: operations["makeUp"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flows/{name}/touched": {
         parameters: {
             query?: never;
@@ -2581,6 +2619,8 @@ export interface components {
         };
         Sample: {
             name: string;
+            /** @description samples that belong together */
+            group?: string;
             body: string;
             /** @description instead of body for bytes that are not UTF-8 */
             base64?: string;
@@ -2610,6 +2650,8 @@ export interface components {
         };
         SampleInput: {
             name?: string;
+            /** @description samples that belong together */
+            group?: string;
             body?: string;
             /** @description instead of body for bytes that are not UTF-8 */
             base64?: string;
@@ -4899,6 +4941,90 @@ export interface operations {
                     kind: "step" | "way" | "else";
                     path: string;
                     way?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description the sample */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sample"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryForReal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description a document as a map, or as a string of YAML; none: the saved draft */
+                    document?: Record<string, never> | string | null;
+                    sample: components["schemas"]["SampleInput"];
+                    path: string;
+                };
+            };
+        };
+        responses: {
+            /** @description what was answered */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reply"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeUp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description a JSON Schema, XSD or contract among the files of the flow */
+                    file?: string;
+                    /** @description which message of a contract that has several */
+                    choose?: string;
+                    /** @description a type of message, such as ORU^R01 */
+                    hl7?: string;
+                    /** @description of HL7; 2.5 where nothing is said */
+                    version?: string;
                 };
             };
         };

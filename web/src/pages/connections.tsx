@@ -194,7 +194,7 @@ export function How({ c }: { c: Connection }) {
 }
 
 /** Which kind of system is to be connected. */
-function Choice({ systems, onChoose }: { systems: System[]; onChoose: (kind: string) => void }) {
+export function Choice({ systems, onChoose }: { systems: System[]; onChoose: (kind: string) => void }) {
   return (
     <div className="overflow-auto border-t-2 border-deep p-4">
       <h2 className="mb-3 text-[16px]">What kind of system is it?</h2>

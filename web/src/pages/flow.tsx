@@ -19,12 +19,16 @@ import { renameStep } from "../model/restructure";
 import { AddStep } from "../sheet/add-step";
 import { useClipboard } from "../sheet/clipboard";
 import { Desk } from "../sheet/desk";
-import { AllTheSame, type LeftBehind, SampleDialog } from "../sheet/dialogs";
+import { AllTheSame, type LeftBehind } from "../sheet/dialogs";
 import { extract, inline } from "../sheet/extract";
 import { FilesDialog } from "../sheet/files";
+import { useCatch, useDropped } from "../sheet/incoming";
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
+import { type Lacking, MakeHere } from "../sheet/make-here";
 import { Many } from "../sheet/many";
 import { renameInSamples } from "../sheet/rename";
+import { SampleDialog } from "../sheet/sample";
+import { SampleMenu } from "../sheet/sample-menu";
 import { type Column, type Key, Sheet } from "../sheet/sheet";
 import { Together, useOthers } from "../sheet/together";
 import { Trial } from "../sheet/trial";
@@ -33,9 +37,10 @@ import { Versions } from "../sheet/versions";
 import { shapes, YAML } from "../sheet/yaml";
 import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
-import { PageHead, says, Trouble } from "../ui/parts";
+import { says, Trouble } from "../ui/parts";
 import { useFollowed, useSaved, type Version } from "./draft";
 import { useEditing } from "./editing";
+import { FlowHead } from "./flow-head";
 import { LoadsDialog } from "./loads";
 
 export default function FlowPage() {
@@ -73,6 +78,8 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const [loading, setLoading] = useState(false);
   const [files, setFiles] = useState(false);
   const [sample, setSample] = useState<Sample | "new" | null>(null);
+  const [pasted, setPasted] = useState<string>();
+  const [lacking, setLacking] = useState<Lacking | null>(null);
   const [left, setLeft] = useState<LeftBehind | null>(null);
   const sheet = useRef<HTMLDivElement>(null);
   const go = useNavigate();
@@ -84,14 +91,28 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const edit = useEditing({ name, doc, rows, put, undo });
   const { focus, row, goTo, remove } = edit;
 
-  const list = samples.data ?? [];
+  const every = samples.data ?? [];
+  const groups = [...new Set(every.flatMap((s) => s.group ?? []))].sort();
+  const [chosenGroup, setGroup] = useState("");
+  const group = groups.includes(chosenGroup) ? chosenGroup : "";
+  const list = group ? every.filter((s) => s.group === group) : every;
+  const caught = useCatch(name);
+  useDropped(
+    name,
+    every.map((s) => s.name),
+    every[0]?.headers ?? {},
+  );
   const current = list[Math.min(focus.column, list.length - 1)];
+  // What the answer of the server depends on besides: samples, and what there is to name.
+  const there = JSON.stringify([connections.data?.map((c) => c.name), tables.data?.map((t) => t.name)]);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: they are compared, not read
+  const given = useMemo(() => ({}), [samples.data, there]);
   const { findings, setFindings, text, columns, unreached, whole } = useFollowed(
     name,
     first,
     present,
     filesKey,
-    samples.data,
+    given,
     sample && sample !== "new" ? sample.name : current?.name,
   );
 
@@ -125,7 +146,10 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     return () => window.removeEventListener("keydown", onKeys);
   }, []);
 
-  useClipboard(row, doc, put, goTo, remove, edit.places);
+  useClipboard(row, doc, put, goTo, remove, edit.places, (text) => {
+    setPasted(text);
+    setSample("new");
+  });
   const extracted = async (places: Place[]) => {
     try {
       const r = await extract(doc, places);
@@ -214,83 +238,26 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       ),
     };
   });
-  const differs = columns.filter((r) => r.expected === "differs").length;
-  const expected = columns.filter((r) => r.expected !== "none").length;
-  const errors = findings.filter((f) => f.level === "error").length;
-  const edits = flow.edits + (edited ? 1 : 0);
-  const status = flow.live
-    ? `${edits ? `draft, ${edits} ${edits === 1 ? "edit" : "edits"} since version ${flow.live}` : `live: version ${flow.live}`}${flow.paused ? ", paused" : ""}`
-    : "draft, never published; messages that come in are kept as samples";
   return (
     <>
-      <PageHead
+      <FlowHead
+        flow={flow}
+        doc={doc}
         title={doc?.title || name}
-        facts={
-          <span data-testid="flow-status">
-            {status}
-            {others.length > 0 && <span data-testid="others"> · also here: {others.join(", ")}</span>}
-            {notSaved !== undefined && <b className="text-dead"> · not saved: {says(notSaved)}</b>}
-          </span>
-        }
-      >
-        <span className="text-quiet">
-          {differs ? (
-            <b className="text-dead">{differs} not as expected</b>
-          ) : (
-            expected > 0 && `All ${expected} as expected`
-          )}
-          {errors > 0 && (
-            <b className="ml-2 text-dead">
-              {errors} {errors === 1 ? "error" : "errors"}
-            </b>
-          )}
-        </span>
-        <button
-          type="button"
-          className="btn"
-          aria-label="Undo"
-          title="Undo (Ctrl Z)"
-          disabled={!canUndo}
-          onClick={undo}
-        >
-          ↶
-        </button>
-        <button
-          type="button"
-          className="btn"
-          aria-label="Redo"
-          title="Redo (Ctrl Y)"
-          disabled={!canRedo}
-          onClick={redo}
-        >
-          ↷
-        </button>
-        <button type="button" className="btn" aria-pressed={asYAML} onClick={() => setAsYAML(!asYAML)}>
-          {asYAML ? "As a sheet" : "As YAML"}
-        </button>
-        <button type="button" className="btn" onClick={() => setHistory(true)}>
-          Versions
-        </button>
-        <button type="button" className="btn" onClick={() => setFiles(true)}>
-          Files
-        </button>
-        {flow.live > 0 && doc?.intake.kind === "load" && (
-          <button type="button" className="btn" onClick={() => setLoading(true)}>
-            Load in bulk
-          </button>
-        )}
-        <button type="button" className="btn" onClick={() => go(`/transactions?flow=${name}`)}>
-          Transactions
-        </button>
-        {flow.live > 0 && (
-          <button type="button" className="btn" onClick={pause}>
-            {flow.paused ? "Resume" : "Pause"}
-          </button>
-        )}
-        <button type="button" className="btn btn-go" onClick={publish}>
-          Publish {flow.live ? "a new version" : "version 1"}
-        </button>
-      </PageHead>
+        edits={flow.edits + (edited ? 1 : 0)}
+        others={others}
+        notSaved={notSaved}
+        columns={columns}
+        errors={findings.filter((f) => f.level === "error").length}
+        history={{ undo, redo, canUndo, canRedo }}
+        asYAML={asYAML}
+        onYAML={() => setAsYAML(!asYAML)}
+        onVersions={() => setHistory(true)}
+        onFiles={() => setFiles(true)}
+        onLoad={() => setLoading(true)}
+        onPause={pause}
+        onPublish={publish}
+      />
       <Trial flow={flow} onChange={() => void reread()} />
       {asYAML || !doc ? (
         <YAML
@@ -333,9 +300,16 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
               </>
             }
             last={
-              <button type="button" className="btn-bare py-1.5" onClick={() => setSample("new")}>
-                + sample
-              </button>
+              <SampleMenu
+                catching={caught.catching}
+                live={flow.live > 0}
+                onNew={() => setSample("new")}
+                onCatch={() => void caught.begin()}
+                onStop={caught.stop}
+                groups={groups}
+                group={group}
+                onGroup={setGroup}
+              />
             }
           />
           {edit.many ? (
@@ -369,6 +343,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
               onMend={(m) => put(applyPatch(structuredClone(doc), m.patch as PatchOperation[]).newDocument)}
               unreached={nowhere.has(row.key) ? { onMake: () => makeThere(row) } : undefined}
               onInline={() => void inlined(row.place)}
+              onMake={setLacking}
             />
           ) : null}
         </div>
@@ -394,10 +369,13 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           doc={doc}
           sample={sample === "new" ? null : sample}
           rehearsal={sample === "new" ? undefined : whole}
-          names={list.map((s) => s.name)}
+          names={every.map((s) => s.name)}
+          groups={groups}
+          pasted={pasted}
           onFormat={(format) => put({ ...doc, intake: { ...doc.intake, format } })}
           onClose={() => {
             setSample(null);
+            setPasted(undefined);
             queryClient.invalidateQueries({ queryKey: ["flows", name, "samples"] });
           }}
         />
@@ -422,6 +400,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           change({ doc: taken, text: null });
         }}
       />
+      <MakeHere lacking={lacking} onClose={() => setLacking(null)} />
       <AllTheSame left={left} onClose={() => setLeft(null)} />
     </>
   );

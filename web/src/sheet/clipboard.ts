@@ -11,7 +11,9 @@ export function useClipboard(
   put: (doc: FlowDocument) => void,
   goTo: (doc: FlowDocument, place: Place) => void,
   remove: () => void,
-  together: Place[] = [],
+  together: Place[],
+  /** What is no steps is taken for a message. */
+  onMessage: (text: string) => void,
 ) {
   const yaml = useRef<typeof import("yaml") | undefined>(undefined);
   useEffect(() => {
@@ -44,7 +46,8 @@ export function useClipboard(
       }
       const r = copied && paste(doc, row.place, copied);
       if (!r) {
-        toast(copied ? "A way goes behind a way, or into a route" : "The clipboard holds no steps");
+        if (copied) toast("A way goes behind a way, or into a route");
+        else onMessage(text);
         return;
       }
       e.preventDefault();

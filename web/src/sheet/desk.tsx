@@ -11,6 +11,7 @@ import { FindingList } from "../ui/parts";
 import { paths } from "../ui/tree";
 import { Before } from "./before";
 import { IntakeForm } from "./intake-form";
+import { lackingOf } from "./make-here";
 import { SendSample, unsent } from "./send-sample";
 import { belongs } from "./sheet";
 import { Answer, LookedUp, Sent } from "./shown";
@@ -78,6 +79,7 @@ export function Desk(p: DeskProps) {
   const height = Math.min(asked, most);
   const hidden = height < 60;
   const findings = p.findings.filter((f) => belongs(row, f));
+  const lacking = findings.flatMap((f) => lackingOf(f, p.doc) ?? []);
   const sends = row.kind === "step" && row.step.kind === "deliver";
   const title =
     row.kind === "intake" ? "Intake" : row.kind === "way" ? `Way ${row.way.name}` : viewOf(row.step.kind).verb;
@@ -198,6 +200,11 @@ export function Desk(p: DeskProps) {
             data-testid="row-findings"
           >
             <FindingList findings={findings} onMend={p.onMend} />
+            {lacking.map((l) => (
+              <button key={l.what + l.name} type="button" className="btn-bare mr-3" onClick={() => p.onMake(l)}>
+                {`make the ${l.what} ${l.name} here`}
+              </button>
+            ))}
           </div>
         )}
         {p.unreached && <Unreached {...p.unreached} />}

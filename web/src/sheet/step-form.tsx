@@ -10,6 +10,7 @@ import { valueAt } from "../steps/mapping/use-map";
 import { useUsual } from "../systems";
 import type { Completion } from "../ui/code";
 import { type Mend, Setting, Text } from "../ui/parts";
+import type { Lacking } from "./make-here";
 
 /** What the desk shows and changes. */
 export type DeskProps = {
@@ -34,6 +35,8 @@ export type DeskProps = {
   unreached: { onMake: () => void } | undefined;
   /** Puts the steps of the flow that a step hands to in its place. */
   onInline: () => void;
+  /** Makes what the step names and there is not. */
+  onMake: (lacking: Lacking) => void;
 };
 
 /** What a form of the desk needs besides: completions, and where a path that is pointed at goes. */

@@ -117,6 +117,16 @@ function Form(p: FormProps) {
           </>
         )}
       </div>
+      {!("queue" in Object(of)) && (
+        <label className="mb-2 flex items-center gap-1.5">
+          <input
+            type="checkbox"
+            checked={p.step.harmless === true}
+            onChange={(e) => p.change(withSetting(p.step, "harmless", e.target.checked || undefined), "")}
+          />
+          asking changes nothing there, so it may be tried for real with a sample
+        </label>
+      )}
       {kind === "sql" && (
         <>
           {building && (
