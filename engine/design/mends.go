@@ -60,7 +60,7 @@ func (g *Designs) mends(root *message.Node, f *flow.Finding) (out []flow.Mend) {
 			out = append(out, flow.Mend{Text: "let " + name + " alone call it", Patch: add("/intake/callers", []any{name})})
 		}
 	case "queue-unread":
-		if last == "queue" {
+		if strings.HasSuffix(f.Pointer, "/to/queue") {
 			out = append(out, flow.Mend{Text: "it is read from outside", Patch: add(parent+"/readers", "outside")})
 		}
 	case "never-taken":
