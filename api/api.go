@@ -21,6 +21,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"readyferry/engine"
+	"readyferry/engine/design"
 	"readyferry/standin"
 )
 
@@ -163,6 +164,9 @@ func (s *Server) routes() []route {
 		{"GET", v1 + "/flows/:name/clock", s.clock},
 		{"POST", v1 + "/flows/:name/run", s.runNow},
 		{"PUT", v1 + "/flows/:name/mark", s.putMark},
+		{"GET", v1 + "/flows/:name/for-callers", s.forCallers},
+		{"GET", v1 + "/flows/:name/openapi", s.contractOut((*design.ForCallers).OpenAPI, "openapi")},
+		{"GET", v1 + "/flows/:name/asyncapi", s.contractOut((*design.ForCallers).AsyncAPI, "asyncapi")},
 		{"POST", v1 + "/flows/:name/live", s.goLive},
 		{"POST", v1 + "/flows/:name/revoke", s.revoke},
 		{"GET", v1 + "/flows/:name/shared-out", s.sharedOut},

@@ -6,8 +6,10 @@ import { Find } from "./find";
 import { DeadLettersPage } from "./pages/dead-letters";
 import { FlowsPage } from "./pages/flows";
 import { TransactionsPage } from "./pages/transactions";
+import { Tour } from "./tour";
 import { keysOf, throughList, typing } from "./ui/keys";
 import { Dialog } from "./ui/parts";
+import { type Look, useLook } from "./ui/theme";
 
 const FlowPage = lazy(() => import("./pages/flow"));
 const ProofPage = lazy(() => import("./pages/proof"));
@@ -17,6 +19,9 @@ const ConnectionsPage = lazy(() => import("./pages/connections"));
 const TablesPage = lazy(() => import("./pages/tables"));
 const StandInsPage = lazy(() => import("./pages/stand-ins"));
 const HelpPage = lazy(() => import("./pages/help"));
+const HelpOfPage = lazy(() => import("./pages/help-of"));
+const CallersPage = lazy(() => import("./pages/callers"));
+const PaperPage = lazy(() => import("./pages/paper"));
 
 const pages = [
   ["/flows", "Flows"],
@@ -34,6 +39,7 @@ export function App() {
   const causes = useCauses();
   const [find, setFind] = useState(false);
   const [keys, setKeys] = useState(false);
+  const [look, setLook] = useLook();
   const { pathname } = useLocation();
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
@@ -77,6 +83,19 @@ export function App() {
         <button type="button" className="hover:text-white" onClick={() => setFind(true)}>
           Find anything <kbd>/</kbd>
         </button>
+        <label className="ml-4 flex items-center gap-1">
+          Look
+          <select
+            aria-label="Look"
+            className="rounded-[3px] bg-transparent py-0.5 hover:text-white [&>option]:text-[#1b2a30]"
+            value={look}
+            onChange={(e) => setLook(e.target.value as Look)}
+          >
+            <option value="system">as the system</option>
+            <option value="light">light</option>
+            <option value="dark">dark</option>
+          </select>
+        </label>
         <button type="button" className="ml-4 hover:text-white" onClick={() => setKeys(true)}>
           Keys <kbd>?</kbd>
         </button>
@@ -88,6 +107,8 @@ export function App() {
             <Route path="/flows" element={<FlowsPage />} />
             <Route path="/flows/:name" element={<FlowPage />} />
             <Route path="/flows/:name/publish" element={<ProofPage />} />
+            <Route path="/flows/:name/callers" element={<CallersPage />} />
+            <Route path="/flows/:name/paper" element={<PaperPage />} />
             <Route path="/transactions" element={<TransactionsPage />} />
             <Route path="/transactions/:id" element={<TransactionPage />} />
             <Route path="/dead-letters" element={<DeadLettersPage />} />
@@ -96,6 +117,7 @@ export function App() {
             <Route path="/tables" element={<TablesPage />} />
             <Route path="/stand-ins" element={<StandInsPage />} />
             <Route path="/help" element={<HelpPage />} />
+            <Route path="/help/:what/:name" element={<HelpOfPage />} />
             <Route
               path="*"
               element={<p className="p-6">There is no such page. The band above leads to all there are.</p>}
@@ -103,6 +125,7 @@ export function App() {
           </Routes>
         </Suspense>
       </main>
+      <Tour />
       <Find open={find} onClose={() => setFind(false)} />
       <Dialog open={keys} onClose={() => setKeys(false)} title="Keys">
         <dl className="grid grid-cols-[150px_1fr] gap-x-4 gap-y-1.5">

@@ -525,6 +525,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows/{name}/for-callers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** What whoever sends messages to a flow has to know, without any secret */
+        get: operations["forCallers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/openapi": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** A flow that is called over HTTP, as OpenAPI 3.1 has it */
+        get: operations["openAPIOf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/flows/{name}/asyncapi": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** The queues and topics that a flow reads and fills, as AsyncAPI 3.0 has it */
+        get: operations["asyncAPIOf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/flows/{name}/live": {
         parameters: {
             query?: never;
@@ -2909,6 +2966,51 @@ export interface components {
             breaks: string[];
             why?: string;
         };
+        ForCallers: {
+            flow: string;
+            title: string;
+            note: string;
+            version: number;
+            kind: string;
+            path: string;
+            methods: string[] | null;
+            channel: string;
+            types: string[];
+            limit: number;
+            once: string;
+            order: string;
+            signIns: {
+                name: string;
+                kind: string;
+                header: string;
+                user: string;
+                scheme: string;
+                signed?: {
+                    [key: string]: string;
+                };
+                /** @description of the example, and of nothing else */
+                secret?: string;
+            }[];
+            schema: Record<string, never> | boolean | null;
+            example: null | {
+                sample: string;
+                method: string;
+                path: string;
+                headers: {
+                    [key: string]: string;
+                };
+                body: string;
+            };
+            answers: {
+                status: number;
+                meaning: string;
+                body?: string;
+            }[];
+            hands: {
+                kind: string;
+                name: string;
+            }[];
+        };
         Analysis: {
             claims: components["schemas"]["Claim"][];
             /** @description ways of which nothing is claimed */
@@ -5084,6 +5186,87 @@ export interface operations {
             415: components["responses"]["NotUnderstood"];
             422: components["responses"]["Unprocessable"];
             429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    forCallers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForCallers"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    openAPIOf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    asyncAPIOf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };

@@ -1,8 +1,14 @@
+import { DropdownMenu } from "radix-ui";
 import { useNavigate } from "react-router";
-import type { Flow } from "../api/client";
+import { enc, type Flow } from "../api/client";
 import type { FlowDocument } from "../model/model";
 import { PageHead, says } from "../ui/parts";
 import type { Followed } from "./draft";
+
+const item = "cursor-pointer px-3 py-1 outline-none data-[highlighted]:bg-mark";
+
+/** The kind of step about which help is likeliest wanted: that of the first. */
+const helpOf = (doc: FlowDocument) => doc?.steps?.[0]?.kind ?? "map";
 
 /** The line above a sheet: how the flow is, and what can be done with it as a whole. */
 export function FlowHead(p: {
@@ -81,6 +87,22 @@ export function FlowHead(p: {
       <button type="button" className="btn" onClick={p.onFiles}>
         Files
       </button>
+      <DropdownMenu.Root modal={false}>
+        <DropdownMenu.Trigger className="btn">More</DropdownMenu.Trigger>
+        <DropdownMenu.Portal>
+          <DropdownMenu.Content align="end" className="z-40 border border-line bg-sheet py-1">
+            <DropdownMenu.Item className={item} onSelect={() => go(`/flows/${enc(p.flow.name)}/callers`)}>
+              For callers: address, keys, requests, OpenAPI
+            </DropdownMenu.Item>
+            <DropdownMenu.Item className={item} onSelect={() => go(`/flows/${enc(p.flow.name)}/paper`)}>
+              On paper: every step with its comments
+            </DropdownMenu.Item>
+            <DropdownMenu.Item className={item} onSelect={() => go(`/help/step/${helpOf(p.doc)}`)}>
+              Help about steps
+            </DropdownMenu.Item>
+          </DropdownMenu.Content>
+        </DropdownMenu.Portal>
+      </DropdownMenu.Root>
       {p.flow.live > 0 && p.doc?.intake.kind === "load" && (
         <button type="button" className="btn" onClick={p.onLoad}>
           Load in bulk

@@ -1,9 +1,12 @@
+import { Link } from "react-router";
 import { useReference } from "../api/queries";
 import { viewOf } from "../steps";
+import { beginTour } from "../tour";
 import { Mark } from "../ui/marks";
 import { PageHead, Trouble } from "../ui/parts";
 import { HelpKeeping } from "./help-keeping";
 import { HelpMapping } from "./help-mapping";
+import { HelpSearch } from "./help-search";
 import { Outside, Systems } from "./help-systems";
 import { TryIt } from "./help-try";
 
@@ -24,7 +27,14 @@ export default function HelpPage() {
       <PageHead title="Help" facts="what the steps, expressions and states mean" />
       {reference.error && <Trouble error={reference.error} />}
       <div className="min-h-0 flex-1 overflow-auto">
-        <div className="mx-auto max-w-4xl space-y-8 px-6 py-5 leading-relaxed">
+        <div className="mx-auto max-w-4xl space-y-8 px-6 py-5 leading-relaxed" data-help>
+          <HelpSearch />
+          <p>
+            <button type="button" className="btn" onClick={beginTour}>
+              Ten minutes, step by step
+            </button>{" "}
+            <span className="text-quiet">It watches what you do, and says what comes next.</span>
+          </p>
           <section id="start">
             <h2 className="mb-1 text-[17px]">From nothing to a delivered message</h2>
             <ol className="list-decimal space-y-1 pl-5">
@@ -320,7 +330,11 @@ export default function HelpPage() {
             <h2 className="mb-2 text-[17px]">Steps</h2>
             {r?.kinds.map((k) => (
               <article key={k.name} id={`step-${k.name}`} className="mb-5 border-l-2 border-line pl-4">
-                <h3 className="text-[15px] font-bold text-deep">{viewOf(k.name).verb}</h3>
+                <h3 className="text-[15px] font-bold text-deep">
+                  <Link className="hover:underline" to={`/help/step/${k.name}`}>
+                    {viewOf(k.name).verb}
+                  </Link>
+                </h3>
                 <p>
                   {k.summary} {k.reason}
                 </p>

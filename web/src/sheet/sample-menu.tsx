@@ -28,7 +28,7 @@ export function SampleMenu(p: {
       <button type="button" className="btn-bare" onClick={p.onNew}>
         + sample
       </button>
-      <DropdownMenu.Root>
+      <DropdownMenu.Root modal={false}>
         <DropdownMenu.Trigger className="btn-bare font-normal text-[12px]" aria-label="More about samples">
           {p.group ? p.group : "more"}
         </DropdownMenu.Trigger>
