@@ -38,6 +38,7 @@ import { shapes, YAML } from "../sheet/yaml";
 import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
 import { says, Trouble } from "../ui/parts";
+import { useSettled } from "../ui/settled";
 import { useFollowed, useSaved, type Version } from "./draft";
 import { useEditing } from "./editing";
 import { FlowHead } from "./flow-head";
@@ -90,6 +91,9 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const put = (next: FlowDocument, mark = "") => change({ doc: next, text: null }, mark);
   const edit = useEditing({ name, doc, rows, put, undo });
   const { focus, row, goTo, remove } = edit;
+  // The desk follows when the row that is looked at rests.
+  const resting = useSettled(row, (a, b) => a?.key === b?.key && a?.kind === b?.kind);
+  const looked = resting && (rows.find((r) => r.key === resting.key && r.kind === resting.kind) ?? row);
 
   const every = samples.data ?? [];
   const groups = [...new Set(every.flatMap((s) => s.group ?? []))].sort();
@@ -322,11 +326,11 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
               onExtract={() => void extracted(edit.places)}
               onClear={edit.clear}
             />
-          ) : row ? (
+          ) : looked ? (
             <Desk
-              key={row.key + row.kind}
+              key={looked.key + looked.kind}
               doc={doc}
-              row={row}
+              row={looked}
               sample={current}
               rehearsal={whole?.sample === current?.name ? whole : undefined}
               findings={findings}
@@ -341,8 +345,8 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
               onRemove={remove}
               onRename={(place, id) => void renamed(place, id)}
               onMend={(m) => put(applyPatch(structuredClone(doc), m.patch as PatchOperation[]).newDocument)}
-              unreached={nowhere.has(row.key) ? { onMake: () => makeThere(row) } : undefined}
-              onInline={() => void inlined(row.place)}
+              unreached={nowhere.has(looked.key) ? { onMake: () => makeThere(looked) } : undefined}
+              onInline={() => void inlined(looked.place)}
               onMake={setLacking}
             />
           ) : null}

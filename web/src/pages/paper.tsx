@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
+import { stringify } from "yaml";
 import { call, type Draft, enc } from "../api/client";
 import { useVersions } from "../api/queries";
 import { type FlowDocument, rowsOf, type Step } from "../model/model";
@@ -90,7 +91,7 @@ function Settings({ step }: { step: Step }) {
           <dd className="data break-all whitespace-pre-wrap">
             {typeof v === "string"
               ? v
-              : JSON.stringify(k === "else" && v?.steps ? { ...v, steps: "below" } : v, null, 1)}
+              : stringify(k === "else" && v?.steps ? { ...v, steps: "below" } : v, { lineWidth: 0 }).trimEnd()}
           </dd>
         </div>
       ))}

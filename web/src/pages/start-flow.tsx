@@ -288,7 +288,7 @@ export function StartFlow({ open, onClose }: { open: boolean; onClose: () => voi
           </>
         )}
         {error !== undefined && <Trouble error={error} />}
-        <div className="mt-3 flex gap-2">
+        <div className="sticky -bottom-[18px] -mb-[18px] flex gap-2 border-t border-line bg-paper py-2.5">
           <button type="submit" className="btn btn-go" disabled={!name}>
             Start
           </button>

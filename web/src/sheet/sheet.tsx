@@ -270,6 +270,7 @@ export function Sheet(p: Props) {
                   error={cell.error}
                   here={here || chosen}
                   on={here && j === p.focus.column}
+                  label={here && j === p.focus.column ? spoken(row, c.key, cell, finding) : undefined}
                 />
               );
             })}
@@ -292,7 +293,28 @@ export function Sheet(p: Props) {
 }
 
 /** A cell. There are thousands of them, so each is drawn anew only when it has changed. */
-type BoxProps = Cell & { id: string; here: boolean; on: boolean; row: number | undefined; column: number | undefined };
+type BoxProps = Cell & {
+  id: string;
+  here: boolean;
+  on: boolean;
+  row: number | undefined;
+  column: number | undefined;
+  /** What is said of the cell that is looked at. */
+  label: string | undefined;
+};
+
+/** A cell as it is said: the row, the column, what is in it, and what is wrong with its row. */
+function spoken(row: Row, column: string, cell: Cell, finding: Finding | undefined): string {
+  const name =
+    row.kind === "intake"
+      ? "intake"
+      : row.kind === "way"
+        ? `way ${row.way.name}`
+        : `${row.step.kind} ${row.step.title || row.step.id}`;
+  const state = cell.state && !cell.text.includes(cell.state) ? `, ${cell.state}` : "";
+  const did = cell.reached ? `${cell.text}${state}${cell.error ? `: ${cell.error}` : ""}` : "not reached";
+  return `${row.n}, ${name}; ${column}: ${did}${finding ? `. ${finding.level}: ${finding.message}` : ""}`;
+}
 
 const CellBox = memo(function CellBox(c: BoxProps) {
   return (
@@ -302,6 +324,7 @@ const CellBox = memo(function CellBox(c: BoxProps) {
       id={c.id}
       style={c.row ? { gridRow: c.row, gridColumn: c.column } : undefined}
       title={c.error ?? c.text}
+      aria-label={c.label}
       data-reached={c.reached}
       className={`flex min-w-0 items-center gap-1.5 border-b border-r border-line px-2 text-[12.5px] ${c.on ? "bg-sheet shadow-[inset_0_0_0_2px_var(--color-buoy)]" : c.here ? "bg-mark" : "bg-sheet"} ${c.state === "dead letter" ? "!bg-loss" : ""}`}
     >

@@ -27,8 +27,8 @@ export function useWindowed(body: RefObject<HTMLDivElement | null>, rows: number
         to: Math.ceil(to / step) * step + step,
       });
       const next = {
-        rows: span(sheet.scrollTop / rowHigh, (sheet.scrollTop + sheet.clientHeight) / rowHigh, 8),
-        columns: span(sheet.scrollLeft / wide, (sheet.scrollLeft + sheet.clientWidth) / wide, 4),
+        rows: span(sheet.scrollTop / rowHigh, (sheet.scrollTop + sheet.clientHeight) / rowHigh, 4),
+        columns: span(sheet.scrollLeft / wide, (sheet.scrollLeft + sheet.clientWidth) / wide, 2),
       };
       setSeen((was) => (JSON.stringify(was) === JSON.stringify(next) ? was : next));
     };
