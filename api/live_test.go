@@ -100,8 +100,18 @@ func TestWhoIsTouched(t *testing.T) {
 	flow := func(name, intake, steps string) string {
 		return `{"readyferry":"flow/1","name":"` + name + `","title":"The ` + name + `","intake":` + intake + `,"steps":[` + steps + `]}`
 	}
-	w.live("reader", flow("reader", `{"kind":"queue","queue":"q"}`, `{"id":"m","kind":"map","fields":[{"to":"/n","from":"body.n + 1"}]}`))
-	w.live("called", flow("called", `{"kind":"subflow"}`, `{"id":"m","kind":"map","fields":[{"to":"/n","from":"body.n"}]}`))
+	w.live(
+		"reader",
+		flow(
+			"reader",
+			`{"kind":"queue","queue":"q"}`,
+			`{"id":"m","kind":"map","fields":[{"to":"/n","from":"body.n + 1"}]}`,
+		),
+	)
+	w.live(
+		"called",
+		flow("called", `{"kind":"subflow"}`, `{"id":"m","kind":"map","fields":[{"to":"/n","from":"body.n"}]}`),
+	)
 	w.ok("PUT", "/api/v1/flows/f", flow("f", `{"kind":"webhook","path":"/f"}`,
 		`{"id":"d","kind":"deliver","to":{"queue":"q"}},{"id":"c","kind":"subflow","flow":"called"}`))
 	w.ok("PUT", "/api/v1/flows/f/samples/good", `{"body":"{\"n\":1}"}`)
@@ -119,7 +129,10 @@ func TestWhoIsTouched(t *testing.T) {
 		t.Error(got) // f was never published
 	}
 	w.ok("POST", "/api/v1/flows/f/publish", `{}`)
-	if got := string(w.ok("POST", "/api/v1/flows/called/touched", `{}`)); !strings.Contains(got, `"flow":"f","title":"The f","by":"caller"`) {
+	if got := string(w.ok("POST", "/api/v1/flows/called/touched", `{}`)); !strings.Contains(
+		got,
+		`"flow":"f","title":"The f","by":"caller"`,
+	) {
 		t.Error(got)
 	}
 }
@@ -127,7 +140,11 @@ func TestWhoIsTouched(t *testing.T) {
 // A message is made up for each place that can be come to, and gets there.
 func TestAMessageThatGetsThere(t *testing.T) {
 	w := start(t)
-	w.ok("PUT", "/api/v1/connections/p", `{"readyferry":"connection/1","name":"p","kind":"http","address":"stand-in://p"}`)
+	w.ok(
+		"PUT",
+		"/api/v1/connections/p",
+		`{"readyferry":"connection/1","name":"p","kind":"http","address":"stand-in://p"}`,
+	)
 	w.ok("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f"},"steps":[
 		{"id":"only","kind":"filter","keep":"body.state == \"open\""},
 		{"id":"m","kind":"map","fields":[{"to":"/sort","from":"body.kind"},{"to":"/n","from":"body.n"}]},

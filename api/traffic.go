@@ -29,7 +29,11 @@ func (s *Server) compare(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out, err := s.engine.Design.Compare(c.Param("name"), []byte(is.Text), design.Span{Last: in.Last, From: in.From, To: in.To})
+	out, err := s.engine.Design.Compare(
+		c.Param("name"),
+		[]byte(is.Text),
+		design.Span{Last: in.Last, From: in.From, To: in.To},
+	)
 	if err != nil {
 		return err
 	}

@@ -54,8 +54,16 @@ func TestADraftOverRealMessages(t *testing.T) {
 		w.ok("PUT", "/api/v1/connections/"+name,
 			`{"readyferry":"connection/1","name":"`+name+`","kind":"http","address":"stand-in://`+name+`",`+retry+`}`)
 	}
-	w.ok("PUT", "/api/v1/tables/branch", `{"readyferry":"table/1","name":"branch","keys":[["code"]],"columns":["code","van"]}`)
-	w.ok("POST", "/api/v1/tables/branch/edit", `{"edits":[{"value":{"code":"a","van":"Heron"}},{"value":{"code":"b","van":"Wren"}}]}`)
+	w.ok(
+		"PUT",
+		"/api/v1/tables/branch",
+		`{"readyferry":"table/1","name":"branch","keys":[["code"]],"columns":["code","van"]}`,
+	)
+	w.ok(
+		"POST",
+		"/api/v1/tables/branch/edit",
+		`{"edits":[{"value":{"code":"a","van":"Heron"}},{"value":{"code":"b","van":"Wren"}}]}`,
+	)
 	document := func(name, limit, found, last string) string {
 		return `{"readyferry":"flow/1","name":"` + name + `","intake":{"kind":"webhook","path":"/` + name + `"},"steps":[
 		{"id":"r","kind":"answer","status":201,"text":"${body.kind} ${body.n < ` + limit + ` ? \"small\" : \"large\"}"},
@@ -82,8 +90,13 @@ func TestADraftOverRealMessages(t *testing.T) {
 			random := rand.New(rand.NewPCG(1, 2))
 			want, first := map[string]bool{}, ""
 			for range 40 {
-				body := fmt.Sprintf(`{"n":%d,"kind":%q,"code":%q%s}`, random.IntN(10), []string{"odd", "even"}[random.IntN(2)],
-					[]string{"a", "b", "c"}[random.IntN(3)], []string{"", `,"rank":"1"`}[random.IntN(2)])
+				body := fmt.Sprintf(
+					`{"n":%d,"kind":%q,"code":%q%s}`,
+					random.IntN(10),
+					[]string{"odd", "even"}[random.IntN(2)],
+					[]string{"a", "b", "c"}[random.IntN(3)],
+					[]string{"", `,"rank":"1"`}[random.IntN(2)],
+				)
 				a := w.became("was", w.call("POST", "/in/was", body))
 				b := w.became(other, w.call("POST", "/in/"+other, body))
 				if first == "" {
@@ -109,7 +122,10 @@ func TestADraftOverRealMessages(t *testing.T) {
 			got := map[string]bool{}
 			for _, g := range c.Groups {
 				var list []struct{ Transaction string }
-				_ = json.Unmarshal(w.ok("GET", fmt.Sprintf("/api/v1/flows/was/comparisons/%s/messages?group=%d", c.ID, g.N), ""), &list)
+				_ = json.Unmarshal(
+					w.ok("GET", fmt.Sprintf("/api/v1/flows/was/comparisons/%s/messages?group=%d", c.ID, g.N), ""),
+					&list,
+				)
 				if len(list) != g.Count {
 					t.Errorf("%s: %d messages of %d", g.Text, len(list), g.Count)
 				}
@@ -121,7 +137,8 @@ func TestADraftOverRealMessages(t *testing.T) {
 					t.Errorf("%s is not what the sides say: %s", g.Text, sides)
 				}
 			}
-			if !reflect.DeepEqual(got, want) || c.Total != 40 || c.LeftOut != 0 || c.Same != 40-len(want) || c.Other != len(want) {
+			if !reflect.DeepEqual(got, want) || c.Total != 40 || c.LeftOut != 0 || c.Same != 40-len(want) ||
+				c.Other != len(want) {
 				t.Errorf("%s\ngot  %v\nwant %v", done, got, want)
 			}
 			if (len(want) == 0) != (change == "nothing") {

@@ -19,8 +19,9 @@ func TestAMendDoesAwayWithItsFinding(t *testing.T) {
 		"no-otherwise": {"- {id: r, kind: route, ways: [{name: w, when: body.a == 1, steps: []}]}", "add an otherwise"},
 		"waits-for-ever": {"- {id: g, kind: aggregate, key: body.k, close: {count: 2}}",
 			"close it after a day; close it when nothing comes for an hour"},
-		"queue-unread":       {"- {id: d, kind: deliver, to: {queue: q}}", "it is read from outside"},
-		"never-taken":        {"- {id: r, kind: route, ways: [{name: w, when: body.a < 1, steps: []}, {name: v, when: body.a < 0, steps: []}], otherwise: {steps: []}}", "remove the way"},
+		"queue-unread": {"- {id: d, kind: deliver, to: {queue: q}}", "it is read from outside"},
+		"never-taken": {"- {id: r, kind: route, ways: [{name: w, when: body.a < 1, steps: []}, " +
+			"{name: v, when: body.a < 0, steps: []}], otherwise: {steps: []}}", "remove the way"},
 		"duplicate-id":       {"- {id: a, kind: note, text: x}\n- {id: a, kind: note, text: x}", "call it a-2"},
 		"unknown-key":        {"- {id: a, kind: note, txt: x}", "write text; remove txt"},
 		"unknown-connection": {"- {id: a, kind: deliver, to: lendre}", "use lender"},

@@ -68,8 +68,12 @@ func TestExamples(t *testing.T) {
 }
 
 func TestSchemas(t *testing.T) {
-	file := tree(t, "json", `{"$defs":{"line":{"type":"object","required":["sku"],"properties":{"sku":{"type":"string"},"n":{"type":"integer"}}}}}`,
-		message.Layout{})
+	file := tree(
+		t,
+		"json",
+		`{"$defs":{"line":{"type":"object","required":["sku"],"properties":{"sku":{"type":"string"},"n":{"type":"integer"}}}}}`,
+		message.Layout{},
+	)
 	root := tree(t, "json", `{"type":"object","required":["card","home"],"properties":{
 		"card":{"type":"string","title":"Card number"},
 		"home":{"allOf":[{"properties":{"branch":{"enum":["MARL","QUAY"]}},"required":["branch"]},{"properties":{"shelf":{}}}]},

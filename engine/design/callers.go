@@ -96,8 +96,19 @@ func (g *Designs) ForCallers(name string) (*ForCallers, error) {
 		return nil, fmt.Errorf("%w: its draft cannot be read", journal.ErrDecision)
 	}
 	in := &p.Document.Intake
-	out := &ForCallers{Flow: name, Title: p.Document.Title, Version: f.Version, Kind: in.Kind, Limit: in.Limit, Once: in.Once,
-		Order: in.Order, Methods: in.Methods, Channel: in.Queue + in.Topic, SignIns: []CallerSignIn{}, Hands: []Handed{}}
+	out := &ForCallers{
+		Flow:    name,
+		Title:   p.Document.Title,
+		Version: f.Version,
+		Kind:    in.Kind,
+		Limit:   in.Limit,
+		Once:    in.Once,
+		Order:   in.Order,
+		Methods: in.Methods,
+		Channel: in.Queue + in.Topic,
+		SignIns: []CallerSignIn{},
+		Hands:   []Handed{},
+	}
 	if note := p.Document.Source.Root.Get("note"); note != nil {
 		out.Note = note.Text
 	}
@@ -214,7 +225,13 @@ func (g *Designs) exampleOf(out *ForCallers, p *plan.Plan) error {
 var exampleSecret = "whsec_" + base64.StdEncoding.EncodeToString([]byte("an example secret, not yours"))
 
 func signInOf(c *connect.Connection, x *CallerExample, now time.Time) CallerSignIn {
-	s := CallerSignIn{Name: c.Name, Kind: c.SignIn.Kind, Header: c.SignIn.Header, User: c.SignIn.User, Scheme: c.SignIn.Scheme}
+	s := CallerSignIn{
+		Name:   c.Name,
+		Kind:   c.SignIn.Kind,
+		Header: c.SignIn.Header,
+		User:   c.SignIn.User,
+		Scheme: c.SignIn.Scheme,
+	}
 	if s.Kind == connect.SignInHMAC && (s.Scheme == "" || s.Scheme == "standard-webhooks") {
 		s.Scheme = "standard-webhooks"
 		body := ""
@@ -271,7 +288,9 @@ func answersIn(p *plan.Plan, signed, once bool) []CallerAnswer {
 				}
 				add(code, "as the step "+id.Text+" says", text)
 			}
-			if otherwise := n.Get("else"); otherwise != nil && otherwise.Kind == message.Map && otherwise.Get("answer") != nil && id != nil {
+			if otherwise := n.Get("else"); otherwise != nil && otherwise.Kind == message.Map &&
+				otherwise.Get("answer") != nil &&
+				id != nil {
 				if code, err := strconv.Atoi(otherwise.Get("answer").Text); err == nil {
 					add(code, "it does not pass the step "+id.Text+"; the body says where", "")
 				}

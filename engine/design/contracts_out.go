@@ -20,7 +20,10 @@ func (c *ForCallers) OpenAPI(base string) object {
 	}
 	var parameters []object
 	for _, m := range pathParameter.FindAllStringSubmatch(c.Path, -1) {
-		parameters = append(parameters, object{"name": m[1], "in": "path", "required": true, "schema": object{"type": "string"}})
+		parameters = append(
+			parameters,
+			object{"name": m[1], "in": "path", "required": true, "schema": object{"type": "string"}},
+		)
 	}
 	if len(parameters) > 0 {
 		operation["parameters"] = parameters
@@ -103,12 +106,18 @@ func (c *ForCallers) responses() object {
 	for _, status := range slices.Sorted(maps.Keys(byStatus)) {
 		one := object{"description": strings.Join(byStatus[status], "; or ")}
 		if status >= 400 {
-			one["content"] = object{"application/problem+json": object{"schema": object{"type": "object", "properties": object{
-				"type": object{"type": "string"}, "title": object{"type": "string"}, "status": object{"type": "integer"},
-				"detail": object{"type": "string"}}}}}
+			one["content"] = object{
+				"application/problem+json": object{"schema": object{"type": "object", "properties": object{
+					"type": object{
+						"type": "string",
+					}, "title": object{"type": "string"}, "status": object{"type": "integer"},
+					"detail": object{"type": "string"}}}},
+			}
 		}
 		if status == 429 || status == 503 {
-			one["headers"] = object{"Retry-After": object{"description": "seconds", "schema": object{"type": "integer"}}}
+			one["headers"] = object{
+				"Retry-After": object{"description": "seconds", "schema": object{"type": "integer"}},
+			}
 		}
 		out[strconv.Itoa(status)] = one
 	}

@@ -23,7 +23,13 @@ const mostTriedFor = 15 * time.Second
 // TryForReal asks an outside system what a step of a document, nil for the draft, asks of a
 // sample, and gives its answer as the sample may keep it. Only a step that says that its
 // question is harmless is asked; nothing of it is stored.
-func (g *Designs) TryForReal(ctx context.Context, name string, document []byte, s catalog.Sample, path string) (*catalog.Reply, error) {
+func (g *Designs) TryForReal(
+	ctx context.Context,
+	name string,
+	document []byte,
+	s catalog.Sample,
+	path string,
+) (*catalog.Reply, error) {
 	f, err := g.Store.Flow(name)
 	if err != nil {
 		return nil, err
@@ -43,16 +49,25 @@ func (g *Designs) TryForReal(ctx context.Context, name string, document []byte, 
 	if at == nil || at.Kind != "ask" {
 		return nil, fmt.Errorf("%w: no ask stands at %s", journal.ErrDecision, path)
 	}
-	if says := valueAt(p.Document.Source.Root, at.Pointer+"/harmless"); says == nil || says.Kind != message.Bool || says.Text != "true" {
-		return nil, fmt.Errorf("%w: %s is not marked as harmless, so it is never asked for real here", journal.ErrDecision, at.ID)
+	if says := valueAt(p.Document.Source.Root, at.Pointer+"/harmless"); says == nil || says.Kind != message.Bool ||
+		says.Text != "true" {
+		return nil, fmt.Errorf(
+			"%w: %s is not marked as harmless, so it is never asked for real here",
+			journal.ErrDecision,
+			at.ID,
+		)
 	}
 	var asked *want.Send
-	run.Rehearse(p, s.Envelope(name), run.Options{Replies: catalog.Effects(s.Replies), Tables: g.Store.LookIn(), NoBodies: true,
-		Asked: func(a want.Asked) {
-			if send, ok := a.Want.(*want.Send); ok && a.Path == path {
-				asked = send
-			}
-		}})
+	run.Rehearse(
+		p,
+		s.Envelope(name),
+		run.Options{Replies: catalog.Effects(s.Replies), Tables: g.Store.LookIn(), NoBodies: true,
+			Asked: func(a want.Asked) {
+				if send, ok := a.Want.(*want.Send); ok && a.Path == path {
+					asked = send
+				}
+			}},
+	)
 	if asked == nil {
 		return nil, fmt.Errorf("%w: the sample does not come to %s", journal.ErrDecision, path)
 	}

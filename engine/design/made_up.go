@@ -20,7 +20,12 @@ type MadeUp struct {
 
 // MakeUp makes up a sample of a schema or of a type of message. It is not kept.
 func (g *Designs) MakeUp(name string, of MadeUp) (*catalog.Sample, error) {
-	out := &catalog.Sample{At: g.Now(), Headers: map[string]string{}, Params: map[string]string{}, Query: map[string]string{}}
+	out := &catalog.Sample{
+		At:      g.Now(),
+		Headers: map[string]string{},
+		Params:  map[string]string{},
+		Query:   map[string]string{},
+	}
 	if of.HL7 != "" {
 		if of.Version == "" {
 			of.Version = "2.5"

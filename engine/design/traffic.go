@@ -115,9 +115,17 @@ func (g *Designs) Compare(name string, document []byte, of Span) (Comparison, er
 		return Comparison{}, fmt.Errorf("%w: a comparison takes 1 to %d messages", journal.ErrDecision, MostLast)
 	}
 	ctx, stop := context.WithCancel(context.Background())
-	t := &traffic{about: Comparison{ID: uuid.NewString(), Flow: name, State: "running"}, groups: map[string]*trafficGroup{},
-		stop: stop, began: time.Now(), draft: p, text: document, common: newCommon(), once: map[string]time.Time{},
-		nowhere: g.nowhere(p)}
+	t := &traffic{
+		about:   Comparison{ID: uuid.NewString(), Flow: name, State: "running"},
+		groups:  map[string]*trafficGroup{},
+		stop:    stop,
+		began:   time.Now(),
+		draft:   p,
+		text:    document,
+		common:  newCommon(),
+		once:    map[string]time.Time{},
+		nowhere: g.nowhere(p),
+	}
 	g.mu.Lock()
 	for _, old := range g.compared {
 		if old.about.Flow == name {
@@ -176,7 +184,12 @@ func (g *Designs) comparison(name, id string) (*traffic, error) {
 			return t, nil
 		}
 	}
-	return nil, fmt.Errorf("%w: there is no comparison %s of %s; only the latest are kept", journal.ErrNotFound, id, name)
+	return nil, fmt.Errorf(
+		"%w: there is no comparison %s of %s; only the latest are kept",
+		journal.ErrNotFound,
+		id,
+		name,
+	)
 }
 
 // Comparison tells how far a comparison has come, and what it found.

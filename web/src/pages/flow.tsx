@@ -24,7 +24,7 @@ import { extract, inline } from "../sheet/extract";
 import { FilesDialog } from "../sheet/files";
 import { useCatch, useDropped } from "../sheet/incoming";
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
-import { type Lacking, MakeHere } from "../sheet/make-here";
+import type { Lacking } from "../sheet/lacking";
 import { Many } from "../sheet/many";
 import { renameInSamples } from "../sheet/rename";
 import { SampleDialog } from "../sheet/sample";
@@ -43,6 +43,7 @@ import { useFollowed, useSaved, type Version } from "./draft";
 import { useEditing } from "./editing";
 import { FlowHead } from "./flow-head";
 import { LoadsDialog } from "./loads";
+import { MakeHere } from "./make-here";
 
 export default function FlowPage() {
   const { name = "" } = useParams();

@@ -1,7 +1,6 @@
 import { Link } from "react-router";
 import { useReference } from "../api/queries";
 import { viewOf } from "../steps";
-import { beginTour } from "../tour";
 import { Mark } from "../ui/marks";
 import { PageHead, Trouble } from "../ui/parts";
 import { HelpKeeping } from "./help-keeping";
@@ -9,6 +8,7 @@ import { HelpMapping } from "./help-mapping";
 import { HelpSearch } from "./help-search";
 import { Outside, Systems } from "./help-systems";
 import { TryIt } from "./help-try";
+import { beginTour } from "./tour";
 
 const states: [string, string][] = [
   ["under way", "it is being worked on"],

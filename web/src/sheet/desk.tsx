@@ -11,7 +11,7 @@ import { FindingList } from "../ui/parts";
 import { paths } from "../ui/tree";
 import { Before } from "./before";
 import { IntakeForm } from "./intake-form";
-import { lackingOf } from "./make-here";
+import { lackingOf } from "./lacking";
 import { SendSample, unsent } from "./send-sample";
 import { belongs } from "./sheet";
 import { Answer, LookedUp, Sent } from "./shown";

@@ -10,7 +10,7 @@ import { valueAt } from "../steps/mapping/use-map";
 import { useUsual } from "../systems";
 import type { Completion } from "../ui/code";
 import { type Mend, Setting, Text } from "../ui/parts";
-import type { Lacking } from "./make-here";
+import type { Lacking } from "./lacking";
 
 /** What the desk shows and changes. */
 export type DeskProps = {

@@ -1,6 +1,6 @@
 import { useEffect, useState } from "react";
 import { useLocation } from "react-router";
-import { get, type Transaction } from "./api/client";
+import { get, type Transaction } from "../api/client";
 
 type Seen = { path: string; began: string };
 

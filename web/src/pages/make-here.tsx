@@ -1,29 +1,12 @@
 import { useState } from "react";
-import type { Finding } from "../api/client";
 import { queryClient } from "../api/queries";
-import { at } from "../model/edit";
-import type { FlowDocument } from "../model/model";
-import { ConnectionDesk } from "../pages/connection-desk";
-import { Choice } from "../pages/connections";
-import { NewTable } from "../pages/new-table";
+import type { Lacking } from "../sheet/lacking";
 import { useSystems } from "../systems";
 import { begin, type Value } from "../systems/schema";
 import { Dialog } from "../ui/parts";
-
-/** What a flow names and there is not. */
-export type Lacking = { what: "connection" | "table"; name: string };
-
-/** What a finding says there is not, where it can be made without leaving the sheet. */
-export function lackingOf(f: Finding, doc: FlowDocument): Lacking | null {
-  const what = { "unknown-connection": "connection", "unknown-table": "table" }[f.code] as Lacking["what"] | undefined;
-  if (!what) return null;
-  const place = f.pointer
-    .split("/")
-    .slice(1)
-    .map((k) => (/^\d+$/.test(k) ? Number(k) : k.replace(/~1/g, "/").replace(/~0/g, "~")));
-  const name = at(doc, place);
-  return typeof name === "string" && name !== "" ? { what, name } : null;
-}
+import { ConnectionDesk } from "./connection-desk";
+import { Choice } from "./connections";
+import { NewTable } from "./new-table";
 
 /** Makes a connection or a table that a step names, over the sheet. */
 export function MakeHere({ lacking, onClose }: { lacking: Lacking | null; onClose: () => void }) {
