@@ -158,6 +158,7 @@ func TestAMessageThatGetsThere(t *testing.T) {
 		`"kind":"step","path":"m"`: true, `"kind":"way","path":"r.small","way":"small"`: true, `"kind":"step","path":"r.small/s"`: true,
 		`"kind":"way","path":"r.never","way":"never"`: false, `"kind":"step","path":"r.starts/b"`: true,
 		`"kind":"step","path":"r.otherwise/d"`: true, `"kind":"step","path":"r.otherwise/d.else/e"`: true,
+		`"kind":"outcome","path":"only","way":"goes on"`: true, `"kind":"outcome","path":"only","way":"turned away"`: true,
 	} {
 		a := w.call("POST", "/api/v1/flows/f/reach", "{"+place+"}")
 		if (a.status == 200) != ok {

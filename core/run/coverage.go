@@ -10,10 +10,11 @@ import (
 
 // Unreached is a part of a flow that no message came to.
 type Unreached struct {
-	Kind string `json:"kind"` // step, way or else
+	Kind string `json:"kind"` // step, way, else or outcome
 	Path string `json:"path"` // as in a trace, without the numbers of parts
 	Step string `json:"step"` // its id, or that of the step whose way it is
-	Way  string `json:"way,omitempty"`
+	// Way is the name of a way, or what an outcome is: GoesOn or TurnedAway.
+	Way string `json:"way,omitempty"`
 }
 
 // anyPart is the number of a part, a group or a turn in a path.
@@ -22,7 +23,8 @@ var anyPart = regexp.MustCompile(`\[\d+\]`)
 // Coverage lists what no message of these rehearsals came to, in the order of the flow. What
 // is switched off is left out.
 func Coverage(p *plan.Plan, all []Rehearsal) []Unreached {
-	c := &covering{reached: map[string]bool{}, ways: map[string]bool{}, caught: map[string]bool{}}
+	c := &covering{reached: map[string]bool{}, ways: map[string]bool{}, caught: map[string]bool{}, passed: map[string]bool{},
+		refused: map[string]bool{}}
 	for i := range all {
 		for j := range all[i].Trace {
 			e := &all[i].Trace[j]
@@ -31,8 +33,13 @@ func Coverage(p *plan.Plan, all []Rehearsal) []Unreached {
 			for _, w := range e.Ways {
 				c.ways[path+"."+w] = true
 			}
-			if e.Caught != "" {
+			switch {
+			case e.Caught != "":
 				c.caught[path] = true
+			case e.State == TurnedAway:
+				c.refused[path] = true
+			case e.Error == nil:
+				c.passed[path] = true
 			}
 		}
 	}
@@ -49,6 +56,8 @@ func ComesTo(r *Rehearsal, to Unreached) bool {
 		switch {
 		case to.Kind == "step" && path == to.Path,
 			to.Kind == "way" && path+"."+to.Way == to.Path && slices.Contains(e.Ways, to.Way),
+			to.Kind == "outcome" && path == to.Path && (to.Way == TurnedAway) == (e.State == TurnedAway) && e.Error == nil &&
+				e.Caught == "",
 			to.Kind == "else" && path+"."+step.ElseWay == to.Path && e.Caught != "":
 			return true
 		}
@@ -57,8 +66,8 @@ func ComesTo(r *Rehearsal, to Unreached) bool {
 }
 
 type covering struct {
-	reached, ways, caught map[string]bool
-	out                   []Unreached
+	reached, ways, caught, passed, refused map[string]bool
+	out                                    []Unreached
 }
 
 func (c *covering) block(b *step.Block, prefix string) {
@@ -72,6 +81,8 @@ func (c *covering) block(b *step.Block, prefix string) {
 		path := prefix + s.ID
 		if !c.reached[path] {
 			c.out = append(c.out, Unreached{Kind: "step", Path: path, Step: s.ID})
+		} else {
+			c.outcomes(s, path)
 		}
 		for _, w := range s.Ways {
 			if !c.ways[path+"."+w.Name] {
@@ -89,11 +100,33 @@ func (c *covering) block(b *step.Block, prefix string) {
 	}
 }
 
+// GoesOn is the outcome of a step that lets a message pass.
+const GoesOn = "goes on"
+
+// outcomes lists what a step that decides whether a message goes on has not decided yet. Where
+// its else has steps, these tell of the one.
+func (c *covering) outcomes(s *step.Compiled, path string) {
+	if s.Kind != "filter" && s.Kind != "validate" && s.Kind != "once" {
+		return
+	}
+	if !c.passed[path] {
+		c.out = append(c.out, Unreached{Kind: "outcome", Path: path, Step: s.ID, Way: GoesOn})
+	}
+	if !c.refused[path] && !c.caught[path] && (s.Else == nil || s.Else.Block == nil) {
+		c.out = append(c.out, Unreached{Kind: "outcome", Path: path, Step: s.ID, Way: TurnedAway})
+	}
+}
+
 // InWords names it as people would.
 func (u Unreached) InWords() string {
 	switch u.Kind {
 	case "way":
 		return "the way " + u.Way + " of " + u.Step
+	case "outcome":
+		if u.Way == GoesOn {
+			return "what is behind " + u.Step + ", as none goes on there"
+		}
+		return u.Step + " turning one away"
 	case "else":
 		return "what happens when " + u.Step + " fails"
 	}

@@ -201,7 +201,11 @@ func rehearse(p *plan.Plan, in Envelope, opt Options, groups *Groups, v *virtual
 						to, target, _ = h.Handed()
 					}
 					out.Unknown = append(out.Unknown, Unknown{asked.Path, asked.Step, to, target})
-					return StandInReply{Wait: "its answer is not known; say what it answers to see what follows"}, true
+					why := "its answer is not known; say what it answers to see what follows"
+					if opt.heard != nil {
+						why = "its answer is not known" // and nobody can say it here
+					}
+					return StandInReply{Wait: why}, true
 				}
 			}
 			return standIn(asked, opt.Replies), true

@@ -29,7 +29,7 @@ var ErrNoWay = fmt.Errorf("%w: no message was found that comes there", journal.E
 
 // Place is a step, a way or an else of a flow, as coverage names it.
 type Place struct {
-	Kind string `json:"kind"` // step, way or else
+	Kind string `json:"kind"` // step, way, else or outcome
 	Path string `json:"path"`
 	Way  string `json:"way"`
 }
@@ -91,8 +91,11 @@ func failing(to *Place) string {
 }
 
 func (to *Place) label() string {
-	if to.Kind == "else" {
+	switch to.Kind {
+	case "else":
 		return strings.TrimSuffix(to.Path, "."+step.ElseWay) + " failing"
+	case "outcome":
+		return to.Path + " " + to.Way
 	}
 	return to.Path
 }
@@ -258,6 +261,12 @@ func (r *reaching) block(b *step.Block, prefix, path string, renamed map[string]
 		if here == path {
 			if when != "" {
 				*out = append(*out, rewritten(when, renamed))
+			}
+			if keep := r.said(s.Pointer + "/keep"); r.to.Kind == "outcome" && keep != "" {
+				if r.to.Way == run.TurnedAway {
+					keep = "!(" + keep + ")"
+				}
+				*out = append(*out, rewritten(keep, renamed))
 			}
 			return true
 		}

@@ -2882,7 +2882,7 @@ export interface components {
             /** @description what none of the samples comes to, in the order of the flow */
             unreached: {
                 /** @enum {string} */
-                kind: "step" | "way" | "else";
+                kind: "step" | "way" | "else" | "outcome";
                 /** @description as in a trace, without the numbers of parts */
                 path: string;
                 step: string;
@@ -5040,7 +5040,7 @@ export interface operations {
                     /** @description a document as a map, or as a string of YAML; none: the saved draft */
                     document?: Record<string, never> | string | null;
                     /** @enum {string} */
-                    kind: "step" | "way" | "else";
+                    kind: "step" | "way" | "else" | "outcome";
                     path: string;
                     way?: string;
                 };

@@ -17,6 +17,7 @@ type Given = {
 /** What is looked at and chosen on a sheet, and what keys and the mouse do to it. */
 export function useEditing({ name, doc, rows, put, undo }: Given) {
   const [focus, setFocus] = useState<Focus>({ row: 0, column: 0 });
+  const [hurried, setHurried] = useState(false);
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const [adding, setAdding] = useState(false);
   const folds = useFolds(name, rows);
@@ -154,7 +155,8 @@ export function useEditing({ name, doc, rows, put, undo }: Given) {
     return false;
   };
   /** Shift with an arrow chooses more rows. */
-  const onFocus = (f: Focus, extend = false) => {
+  const onFocus = (f: Focus, extend = false, byKey = false) => {
+    setHurried(byKey);
     if (!extend) setChosen(new Set());
     else {
       const from = chosen.size ? chosen : new Set(row ? [row.key] : []);
@@ -184,6 +186,7 @@ export function useEditing({ name, doc, rows, put, undo }: Given) {
   };
   return {
     focus,
+    hurried,
     setFocus,
     onFocus,
     row,

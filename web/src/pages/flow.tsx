@@ -14,7 +14,7 @@ import {
   useTopics,
 } from "../api/queries";
 import { useHistory } from "../model/edit";
-import { type FlowDocument, type Place, rowsOf } from "../model/model";
+import { type FlowDocument, type Place, type Row, rowsOf } from "../model/model";
 import { renameStep } from "../model/restructure";
 import { AddStep } from "../sheet/add-step";
 import { useClipboard } from "../sheet/clipboard";
@@ -44,6 +44,8 @@ import { useEditing } from "./editing";
 import { FlowHead } from "./flow-head";
 import { LoadsDialog } from "./loads";
 import { MakeHere } from "./make-here";
+
+const sameRow = (a: Row | undefined, b: Row | undefined) => a?.key === b?.key && a?.kind === b?.kind;
 
 export default function FlowPage() {
   const { name = "" } = useParams();
@@ -92,9 +94,9 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const put = (next: FlowDocument, mark = "") => change({ doc: next, text: null }, mark);
   const edit = useEditing({ name, doc, rows, put, undo });
   const { focus, row, goTo, remove } = edit;
-  // The desk follows when the row that is looked at rests.
-  const resting = useSettled(row, (a, b) => a?.key === b?.key && a?.kind === b?.kind);
-  const looked = resting && (rows.find((r) => r.key === resting.key && r.kind === resting.kind) ?? row);
+  // The desk follows held arrows when the row rests; until then nothing can be done on it.
+  const resting = useSettled(row, sameRow, edit.hurried);
+  const looked = resting.value && (rows.find((r) => sameRow(r, resting.value)) ?? row);
 
   const every = samples.data ?? [];
   const groups = [...new Set(every.flatMap((s) => s.group ?? []))].sort();
@@ -128,7 +130,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       setSample(current);
     }
   };
-  const { nowhere, makeThere } = useUnreached(name, present, unreached, list.length);
+  const { nowhere, lacking: unseen } = useUnreached(name, present, unreached, list.length);
   useEffect(() => {
     const onUndo = (e: KeyboardEvent) => {
       if (!(e.ctrlKey || e.metaKey)) return;
@@ -294,6 +296,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
             findings={findings}
             onKey={onKey}
             onOpen={() => {
+              resting.catchUp();
               const find = (what: string) => sheet.current?.querySelector<HTMLElement>(`[data-form] ${what}`);
               (find("[data-begin]") ?? find(":is(input, select, textarea, .cm-content, button)"))?.focus();
             }}
@@ -330,6 +333,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           ) : looked ? (
             <Desk
               key={looked.key + looked.kind}
+              behind={resting.behind}
               doc={doc}
               row={looked}
               sample={current}
@@ -346,7 +350,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
               onRemove={remove}
               onRename={(place, id) => void renamed(place, id)}
               onMend={(m) => put(applyPatch(structuredClone(doc), m.patch as PatchOperation[]).newDocument)}
-              unreached={nowhere.has(looked.key) ? { onMake: () => makeThere(looked) } : undefined}
+              unreached={unseen(looked)}
               onInline={() => void inlined(looked.place)}
               onMake={setLacking}
             />

@@ -6,6 +6,7 @@ import { PageHead, Trouble } from "../ui/parts";
 import { HelpKeeping } from "./help-keeping";
 import { HelpMapping } from "./help-mapping";
 import { HelpSearch } from "./help-search";
+import { HelpSheet } from "./help-sheet";
 import { Outside, Systems } from "./help-systems";
 import { TryIt } from "./help-try";
 import { beginTour } from "./tour";
@@ -110,45 +111,7 @@ export default function HelpPage() {
               the topic counts.
             </p>
           </section>
-          <section id="publish">
-            <h2 className="mb-1 text-[17px]">Before it is live</h2>
-            <p className="mb-1">
-              Publish shows what a new version changes, in words; the samples that are not as expected; the steps and
-              ways that no sample reaches; and step by step the samples that go another way than under the live version.
-              The last thousand real messages, or those of a span, are walked through the draft over what outside
-              systems answered and tables held then: those that would go another way or come out different stand in
-              groups, with what they have in common, and each can be looked at as it went and as it would go. A question
-              that was never asked has no answer; the group says so. Nothing leaves while one looks. Who else is touched
-              is told as well: the flows that read what this one fills, each tried with what the samples hand on, and
-              those that call it.
-            </p>
-            <p className="mb-1">
-              A version can go live at a time, or take a share of messages first: one in so many, by the hash of the
-              order value, so that all messages of one value go through the same version. The sheet then says how both
-              do; one click takes it for all messages, one takes it back. Versions shows who published what and why,
-              what lies between any two, and puts an earlier one to work again; the draft stays as it is. A draft with
-              errors, and one that is as the live version, cannot be published. Over samples that are not as expected it
-              needs a reason; the version keeps it, with your word for those who come after and your name, which nobody
-              checks.
-            </p>
-            <p className="mb-1">
-              The ways of a route are analysed, whatever the samples are: a way that can never be taken, two that fit
-              the same message, and what fits none, each with a message that shows it, which can be kept as a sample. It
-              is exact for comparisons with fixed values, membership in a list, presence and beginnings of texts, put
-              together with and, or and not. Of other conditions it says that nothing is decided.
-            </p>
-            <p className="mb-1">
-              A team&apos;s own builds do the same:{" "}
-              <span className="data">readyferry check flow.yaml --samples samples</span> rehearses the samples of a
-              folder and ends with 1 where one is not as expected; <span className="data">--coverage</span> tells what
-              none reaches, <span className="data">--junit report.xml</span> writes what builds read.
-            </p>
-            <p>
-              What an expression reads and no sample has that comes to its step is found, with the names that are most
-              like it; a name that stands in a schema of the flow, or is asked for by{" "}
-              <span className="data">has(body.x)</span> or <span className="data">body.?x</span>, is not.
-            </p>
-          </section>
+          <HelpSheet />
           <section id="many">
             <h2 className="mb-1 text-[17px]">From one to many, and back to one</h2>
             <p className="mb-1">

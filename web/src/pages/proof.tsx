@@ -178,7 +178,13 @@ function Proof({ name, draft, done, routes, touched }: Loaded & { name: string }
                       <span key={u.kind + u.path}>
                         {i > 0 && ", "}
                         <span className="chip">
-                          {u.way ? `${u.step}: ${u.way}` : u.kind === "else" ? `${u.step}, if it fails` : u.step}
+                          {u.kind === "outcome"
+                            ? `${u.step}, ${u.way}`
+                            : u.way
+                              ? `${u.step}: ${u.way}`
+                              : u.kind === "else"
+                                ? `${u.step}, if it fails`
+                                : u.step}
                         </span>
                       </span>
                     ))}

@@ -86,6 +86,7 @@ export function Desk(p: DeskProps) {
   return (
     <section
       aria-label="Desk"
+      inert={p.behind}
       className={`grid shrink-0 grid-rows-[0_minmax(0,1fr)] border-t-2 border-deep ${maps ? "grid-cols-[3fr_5fr_0]" : "grid-cols-[3fr_4fr_3fr]"} ${hidden ? "invisible" : ""}`}
       style={{ height: hidden ? 2 : height }}
     >
@@ -207,7 +208,9 @@ export function Desk(p: DeskProps) {
             ))}
           </div>
         )}
-        {p.unreached && <Unreached {...p.unreached} />}
+        {p.unreached.map((u) => (
+          <Unreached key={u.text} {...u} />
+        ))}
         {maps && entry?.error && (
           <p role="alert" className="border-l-4 border-dead bg-loss px-3 py-1">
             {entry.error}
@@ -285,11 +288,11 @@ export function Desk(p: DeskProps) {
   );
 }
 
-/** Says that no sample comes to a row, and makes one that does. */
-function Unreached({ onMake }: { onMake: () => void }) {
+/** Says what no sample does at a row, and makes one that does. */
+function Unreached({ text, onMake }: { text: string; onMake: () => void }) {
   return (
     <p className="shrink-0 border-b border-line px-3 pb-1.5 text-quiet" data-testid="unreached">
-      No sample comes here.
+      {text}
       <button type="button" className="btn-bare ml-2" onClick={onMake}>
         make one that does
       </button>

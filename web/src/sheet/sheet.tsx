@@ -28,8 +28,8 @@ type Props = {
   rows: Row[];
   columns: Column[];
   focus: Focus;
-  /** extend: what was chosen stays so, and the row comes to it. */
-  onFocus: (f: Focus, extend?: boolean) => void;
+  /** extend: what was chosen stays so, and the row comes to it; byKey: an arrow has moved it, which may be held. */
+  onFocus: (f: Focus, extend?: boolean, byKey?: boolean) => void;
   findings?: Finding[];
   /** Keys that the sheet does not use itself. */
   onKey?: (e: Key) => void;
@@ -86,7 +86,7 @@ export function Sheet(p: Props) {
         row: Math.max(0, Math.min(p.rows.length - 1, r)),
         column: Math.max(0, Math.min(p.columns.length - 1, c)),
       };
-      p.onFocus(to, e.shiftKey && to.row !== row);
+      p.onFocus(to, e.shiftKey && to.row !== row, true);
     };
     if (e.key === "Enter" && (e.target as Element | undefined)?.closest?.("button, a")) return; // it does what it says
     if (!e.altKey && !e.ctrlKey && !e.metaKey) {

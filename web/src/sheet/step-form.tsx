@@ -26,13 +26,15 @@ export type DeskProps = {
   tables: string[];
   flow: Draft;
   onChange: (doc: FlowDocument, mark: string) => void;
+  /** The row that is looked at is another already, so nothing is done here. */
+  behind: boolean;
   onAdd: () => void;
   onRemove: () => void;
   /** Gives the step another id, and writes it wherever it is named. */
   onRename: (place: Place, id: string) => void;
   onMend: (m: Mend) => void;
-  /** No sample comes here; make one that does. */
-  unreached: { onMake: () => void } | undefined;
+  /** What no sample does here, and how one is made that does. */
+  unreached: { text: string; onMake: () => void }[];
   /** Puts the steps of the flow that a step hands to in its place. */
   onInline: () => void;
   /** Makes what the step names and there is not. */

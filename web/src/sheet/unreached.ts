@@ -14,20 +14,36 @@ export function useUnreached(
   unreached: Unreached[],
   samples: number,
 ) {
-  const nowhere = useMemo(() => new Set(samples ? unreached.map((u) => u.path) : []), [unreached, samples]);
-  const makeThere = async (row: Row) => {
-    const place = unreached.find((u) => u.path === row.key);
-    if (!place) return;
+  const nowhere = useMemo(
+    () => new Set(samples ? unreached.filter((u) => u.kind !== "outcome").map((u) => u.path) : []),
+    [unreached, samples],
+  );
+  /** What is told of a row: that none comes to it, or which outcome none has. */
+  const lacking = (row: Row) =>
+    samples
+      ? unreached
+          .filter((u) => u.path === row.key)
+          .map((u) => ({
+            text:
+              u.kind !== "outcome"
+                ? "No sample comes here."
+                : u.way === "turned away"
+                  ? "No sample is turned away here."
+                  : "No sample goes on here.",
+            onMake: () => void makeThere(u),
+          }))
+      : [];
+  const makeThere = async (place: Unreached) => {
     try {
       const { value } = await call<Sample>(`/api/v1/flows/${enc(flow)}/reach`, {
         body: { document: present.text ?? present.doc, kind: place.kind, path: place.path, way: place.way ?? "" },
       });
       await call(`/api/v1/flows/${enc(flow)}/samples/${enc(value.name)}`, { method: "PUT", body: value });
       await queryClient.invalidateQueries({ queryKey: ["flows", flow, "samples"] });
-      toast.success(`The sample “${value.name}” comes here`);
+      toast.success(`The sample “${value.name}” does`);
     } catch (e) {
       toast.error(says(e));
     }
   };
-  return { nowhere, makeThere };
+  return { nowhere, lacking };
 }

@@ -1,20 +1,28 @@
 import { startTransition, useEffect, useRef, useState } from "react";
+import { flushSync } from "react-dom";
 
 /**
- * A value once it rests: where it changes again and again, as while an arrow is held, only the last one counts. What
- * is drawn of it may take its time, and gives way to what changes meanwhile.
+ * A value once it rests: where it is changed again and again in a hurry, as while an arrow is held, only the last one
+ * counts, and what is drawn of it gives way to what changes meanwhile. Any other change counts at once. behind tells
+ * that the value has gone on; catchUp lets what is drawn follow before anything else is done.
  */
-export function useSettled<T>(value: T, same: (a: T, b: T) => boolean, ms = 70): T {
+export function useSettled<T>(value: T, same: (a: T, b: T) => boolean, hurried: boolean, ms = 70) {
   const [settled, setSettled] = useState(value);
   const last = useRef(0);
-  const moved = !same(settled, value);
+  const behind = hurried && !same(settled, value);
   useEffect(() => {
-    if (!moved) return;
-    const now = performance.now();
-    const wait = now - last.current < 4 * ms ? ms : 0;
-    last.current = now;
-    const t = setTimeout(() => startTransition(() => setSettled(value)), wait);
+    if (same(settled, value)) return;
+    const soon = performance.now() - last.current < 4 * ms;
+    last.current = performance.now();
+    if (!behind) {
+      setSettled(value);
+      return;
+    }
+    const t = setTimeout(() => startTransition(() => setSettled(value)), soon ? ms : 0);
     return () => clearTimeout(t);
-  }, [moved, value, ms]);
-  return moved ? settled : value;
+  }, [settled, value, behind, same, ms]);
+  const catchUp = () => {
+    if (behind) flushSync(() => setSettled(value));
+  };
+  return { value: behind ? settled : value, behind, catchUp };
 }
