@@ -88,3 +88,21 @@ func TestWhatCallersAreTold(t *testing.T) {
 	}
 	w.problem(404, "", "GET", "/api/v1/flows/nobody/openapi", "")
 }
+
+// A sample is made up of a schema of the flow, of one that a step has, and of a type of message.
+func TestSamplesAreMadeUp(t *testing.T) {
+	w := start(t)
+	w.ok("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f"},"steps":[]}`)
+	w.ok("PUT", "/api/v1/flows/f/files/schemas/a.json", `{"type":"object","required":["card"],"properties":{"card":{"type":"string"}}}`)
+	for in, want := range map[string]string{
+		`{"file":"schemas/a.json"}`: `\"card\":`,
+		`{"schema":{"type":"object","required":["n"],"properties":{"n":{"type":"integer","minimum":7}}}}`: `\"n\": 7`,
+		`{"hl7":"ORU^R01"}`: `ORU^R01`,
+	} {
+		if got := string(w.ok("POST", "/api/v1/flows/f/make-up", in)); !strings.Contains(got, want) {
+			t.Errorf("%s gives %s", in, got)
+		}
+	}
+	w.problem(422, "no file", "POST", "/api/v1/flows/f/make-up", `{"file":"schemas/b.json"}`)
+	w.problem(422, "no message", "POST", "/api/v1/flows/f/make-up", `{"hl7":"XYZ"}`)
+}

@@ -1,6 +1,7 @@
 package design
 
 import (
+	"encoding/json"
 	"fmt"
 
 	"readyferry/core/contract"
@@ -12,10 +13,11 @@ import (
 
 // MadeUp is of what a sample is made up.
 type MadeUp struct {
-	File    string `json:"file"`    // a JSON Schema, XSD or contract among the files of the flow
-	Choose  string `json:"choose"`  // which message of a contract that has several
-	HL7     string `json:"hl7"`     // a type of message: ORU^R01
-	Version string `json:"version"` // of HL7; 2.5 where nothing is said
+	File    string          `json:"file"`    // a JSON Schema, XSD or contract among the files of the flow
+	Schema  json.RawMessage `json:"schema"`  // or a JSON Schema itself, as a step has it
+	Choose  string          `json:"choose"`  // which message of a contract that has several
+	HL7     string          `json:"hl7"`     // a type of message: ORU^R01
+	Version string          `json:"version"` // of HL7; 2.5 where nothing is said
 }
 
 // MakeUp makes up a sample of a schema or of a type of message. It is not kept.
@@ -42,6 +44,9 @@ func (g *Designs) MakeUp(name string, of MadeUp) (*catalog.Sample, error) {
 		return nil, err
 	}
 	text, ok := files[of.File]
+	if len(of.Schema) > 0 {
+		text, ok, of.File = of.Schema, true, "a schema"
+	}
 	if !ok {
 		return nil, fmt.Errorf("%w: the flow has no file %q", journal.ErrDecision, of.File)
 	}

@@ -5121,6 +5121,8 @@ export interface operations {
                 "application/json": {
                     /** @description a JSON Schema, XSD or contract among the files of the flow */
                     file?: string;
+                    /** @description or a JSON Schema itself, as a step has it */
+                    schema?: Record<string, never>;
                     /** @description which message of a contract that has several */
                     choose?: string;
                     /** @description a type of message, such as ORU^R01 */

@@ -156,6 +156,7 @@ export function SampleDialog(p: {
           </Setting>
           <MakeUp
             flow={p.flow}
+            doc={p.doc}
             onMade={(made) => {
               setS({ ...s, body: made.body, name: s.name || made.name });
               setHeaders(lines({ ...parseLines(headers), ...made.headers }));
