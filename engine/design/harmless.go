@@ -30,20 +30,9 @@ func (g *Designs) TryForReal(
 	s catalog.Sample,
 	path string,
 ) (*catalog.Reply, error) {
-	f, err := g.Store.Flow(name)
+	p, _, err := g.drafted(name, document)
 	if err != nil {
 		return nil, err
-	}
-	if document == nil {
-		document = []byte(f.Draft)
-	}
-	files, err := g.Store.Files(name)
-	if err != nil {
-		return nil, err
-	}
-	p, findings := g.Read(name, document, files)
-	if p == nil {
-		return nil, &FindingsError{"the draft cannot be read", findings}
 	}
 	at := run.StepAt(p, run.GroupPath(path))
 	if at == nil || at.Kind != "ask" {

@@ -37,24 +37,13 @@ type Place struct {
 // Reaching makes up a sample that gets to a place of a document, nil for the draft. It is not
 // kept. Where none is found, the error is ErrNoWay.
 func (g *Designs) Reaching(name string, document []byte, to Place) (*catalog.Sample, error) {
-	f, err := g.Store.Flow(name)
-	if err != nil {
-		return nil, err
-	}
-	if document == nil {
-		document = []byte(f.Draft)
-	}
-	files, err := g.Store.Files(name)
+	p, _, err := g.drafted(name, document)
 	if err != nil {
 		return nil, err
 	}
 	samples, err := g.Catalog.Samples(name)
 	if err != nil {
 		return nil, err
-	}
-	p, findings := g.Read(name, document, files)
-	if p == nil {
-		return nil, &FindingsError{"the draft cannot be read", findings}
 	}
 	r := &reaching{g: g, p: p, name: name, to: to, left: mostTried}
 	if r.env, err = expr.New(); err != nil {

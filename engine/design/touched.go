@@ -30,24 +30,13 @@ type Touched struct {
 // the queues and topics that it fills, the flows that it calls, and those that call it. What
 // the samples hand on is rehearsed with each of them.
 func (g *Designs) Touched(name string, document []byte) ([]Touched, error) {
-	f, err := g.Store.Flow(name)
-	if err != nil {
-		return nil, err
-	}
-	if document == nil {
-		document = []byte(f.Draft)
-	}
-	files, err := g.Store.Files(name)
+	p, _, err := g.drafted(name, document)
 	if err != nil {
 		return nil, err
 	}
 	samples, err := g.Catalog.Samples(name)
 	if err != nil {
 		return nil, err
-	}
-	p, findings := g.Read(name, document, files)
-	if p == nil {
-		return nil, &FindingsError{"the draft cannot be read", findings}
 	}
 	out := g.takers(name, p)
 	for _, s := range g.rehearse(p, name, samples, func(string) bool { return true }) {

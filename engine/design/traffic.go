@@ -96,20 +96,9 @@ type trafficGroup struct {
 // Compare begins to walk real messages of a flow through a document, nil for its draft. It
 // goes on by itself; a comparison of the same flow before it ends.
 func (g *Designs) Compare(name string, document []byte, of Span) (Comparison, error) {
-	f, err := g.Store.Flow(name)
+	p, document, err := g.drafted(name, document)
 	if err != nil {
 		return Comparison{}, err
-	}
-	if document == nil {
-		document = []byte(f.Draft)
-	}
-	files, err := g.Store.Files(name)
-	if err != nil {
-		return Comparison{}, err
-	}
-	p, findings := g.Read(name, document, files)
-	if p == nil {
-		return Comparison{}, &FindingsError{"the draft cannot be read", findings}
 	}
 	if of.Last = cmp.Or(of.Last, DefaultLast); of.Last < 0 || of.Last > MostLast {
 		return Comparison{}, fmt.Errorf("%w: a comparison takes 1 to %d messages", journal.ErrDecision, MostLast)

@@ -64,7 +64,7 @@ export function App() {
           <path d="M4 7 7 2h8v2h3v3z" fill="#f08a5a" />
           <path d="M0 8h24l-3 6H4z" fill="#fff" />
         </svg>
-        <span className="mr-4 text-[15px] font-bold text-white">Ready Ferry</span>
+        <span className="mr-4 max-[1120px]:mr-1 text-[15px] font-bold text-white">Ready Ferry</span>
         {pages.map(([to, title]) => (
           <NavLink
             key={to}
@@ -81,23 +81,23 @@ export function App() {
         ))}
         <span className="flex-1" />
         <button type="button" className="hover:text-white" onClick={() => setFind(true)}>
-          Find anything <kbd>/</kbd>
+          Find <span className="max-[1120px]:sr-only">anything </span>
+          <kbd>/</kbd>
         </button>
-        <label className="ml-4 flex items-center gap-1">
-          Look
-          <select
-            aria-label="Look"
-            className="rounded-[3px] bg-transparent py-0.5 hover:text-white [&>option]:text-[#1b2a30]"
-            value={look}
-            onChange={(e) => setLook(e.target.value as Look)}
-          >
-            <option value="system">as the system</option>
-            <option value="light">light</option>
-            <option value="dark">dark</option>
-          </select>
-        </label>
-        <button type="button" className="ml-4 hover:text-white" onClick={() => setKeys(true)}>
-          Keys <kbd>?</kbd>
+        <select
+          aria-label="Look"
+          title="Light, dark, or as the system has it"
+          className="ml-3 w-[5.5rem] rounded-[3px] bg-transparent py-0.5 hover:text-white [&>option]:text-[#1b2a30]"
+          value={look}
+          onChange={(e) => setLook(e.target.value as Look)}
+        >
+          <option value="system">as system</option>
+          <option value="light">light</option>
+          <option value="dark">dark</option>
+        </select>
+        <button type="button" className="ml-3 hover:text-white" onClick={() => setKeys(true)}>
+          <span className="max-[1120px]:sr-only">Keys </span>
+          <kbd>?</kbd>
         </button>
       </nav>
       <main className="flex min-h-0 flex-1 flex-col">

@@ -293,6 +293,21 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
             onFold={edit.fold}
             drag={edit.drag}
             unreached={nowhere}
+            below={
+              rows.length === 1 && (
+                <>
+                  Nothing happens to a message yet.{" "}
+                  <button type="button" className="btn mr-2 ml-2" onClick={() => edit.setAdding(true)}>
+                    Add the first step
+                  </button>
+                  {list.length === 0 && (
+                    <button type="button" className="btn" onClick={() => setSample("new")}>
+                      Add a sample, to see what happens
+                    </button>
+                  )}
+                </>
+              )
+            }
             findings={findings}
             onKey={onKey}
             onOpen={() => {

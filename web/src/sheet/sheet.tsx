@@ -48,6 +48,8 @@ type Props = {
   foldable?: (row: Row) => boolean;
   onFold?: (row: Row) => void;
   drag?: Drag;
+  /** What stands below the rows, where there are few. */
+  below?: ReactNode;
   /** Keys of rows that no sample comes to. */
   unreached?: ReadonlySet<string>;
 };
@@ -288,6 +290,13 @@ export function Sheet(p: Props) {
           </div>
         );
       })}
+      {p.below && (
+        <div role="row" className="contents">
+          <div role="gridcell" className="px-4 py-6 text-quiet" style={{ gridColumn: "1 / -1" }}>
+            {p.below}
+          </div>
+        </div>
+      )}
     </div>
   );
 }
