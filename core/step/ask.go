@@ -75,8 +75,8 @@ var askKind = Kind{
 			"most rows, 1000 by default; a query that gives more fails"},
 		"within": {"default": "30s", "type": "string", "description":
 			"how long the reply by a queue is waited for, 30s by default"},
-		"harmless": {"type": "boolean", "description":
-			"the question changes nothing there, so it may be asked for real while the flow is designed; false by default"},
+		"harmless": {"type": "boolean", "default": false, "description":
+			"the question changes nothing there, so it may be asked for real while the flow is designed"},
 		"retry": {"$ref": "#/$defs/retry"}
 	}`,
 	Required: []string{"of"},
