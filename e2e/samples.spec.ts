@@ -108,3 +108,20 @@ test("a connection and a table that are not there are made without leaving the s
   await expect(dialog).toBeHidden();
   await expect(desk.getByRole("button", { name: "make the connection new-desk here" })).toBeHidden();
 });
+
+test("a schema that a step is written by is made in the step", async ({ page, goto, app }) => {
+  await goto("/flows/hold-requests");
+  await cell(page, "slip", 0).click();
+  await page.keyboard.press("a");
+  await page.getByPlaceholder("What should it do?").fill("convert");
+  await page.keyboard.press("Enter");
+  const desk = page.getByLabel("Desk");
+  await desk.getByLabel("New format").selectOption("avro");
+  await desk.getByText("Make a schema here").click();
+  await desk.getByLabel("Name of the schema").fill("slip");
+  await desk.getByRole("button", { name: "Make it" }).click();
+  await expect(desk.getByLabel("Schema", { exact: true })).toHaveValue("schemas/slip.avsc");
+  await saved(page, app, "hold-requests", "schemas/slip.avsc");
+  const files = await (await page.request.get(`${app.base}/api/v1/flows/hold-requests/files`)).json();
+  expect(files["schemas/slip.avsc"]).toContain('"name": "Message"');
+});

@@ -15,6 +15,7 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
   const [meanwhile, setMeanwhile] = useState<Meanwhile | null>(null); // what somebody else has saved
   const tag = useRef(etag);
   const saved = useRef<Version>(present);
+  const refused = useRef(false); // the last save, for what is wrong in the document
   // Saves follow one another, so that each is based on the one before.
   const saving = useRef<Promise<boolean>>(Promise.resolve(true));
   const save = useCallback(
@@ -31,9 +32,11 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
           saved.current = v;
           setFlow(value);
           setNotSaved(undefined);
+          refused.current = false;
           return true;
         } catch (e) {
           setNotSaved(e);
+          refused.current = e instanceof ProblemError && e.status === 422;
           if (e instanceof ProblemError && e.status === 412) await look();
           return false;
         }
@@ -53,7 +56,9 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
     [name],
   );
   const writeFile = async (file: string, content: string | null) => {
-    if (!(await save(present))) throw new Error("The draft is not saved, so its files are not either");
+    // A draft that is refused for what is wrong in it may lack just this file; any other failure keeps its order.
+    if (!(await save(present)) && !refused.current)
+      throw new Error("The draft is not saved, so its files are not either");
     const { etag } = await call(`/api/v1/flows/${enc(name)}/files/${file.split("/").map(enc).join("/")}`, {
       method: content === null ? "DELETE" : "PUT",
       headers: { ...(tag.current ? { "If-Match": tag.current } : {}), "Content-Type": "text/plain" },

@@ -35,6 +35,7 @@ import { Trial } from "../sheet/trial";
 import { useUnreached } from "../sheet/unreached";
 import { Versions } from "../sheet/versions";
 import { shapes, YAML } from "../sheet/yaml";
+import { WriteFile } from "../steps/write-file";
 import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
 import { says, Trouble } from "../ui/parts";
@@ -278,99 +279,101 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
           }}
         />
       ) : (
-        <div ref={sheet} className="flex min-h-0 flex-1 flex-col">
-          <Sheet
-            label={`Sheet of ${doc.title || name}`}
-            doc={doc}
-            rows={edit.folds.shown}
-            columns={heads}
-            focus={focus}
-            onFocus={edit.onFocus}
-            chosen={edit.chosen}
-            onChoose={edit.choose}
-            folded={edit.folds.hidden}
-            foldable={edit.folds.can}
-            onFold={edit.fold}
-            drag={edit.drag}
-            unreached={nowhere}
-            below={
-              rows.length === 1 && (
-                <>
-                  Nothing happens to a message yet.{" "}
-                  <button type="button" className="btn mr-2 ml-2" onClick={() => edit.setAdding(true)}>
-                    Add the first step
-                  </button>
-                  {list.length === 0 && (
-                    <button type="button" className="btn" onClick={() => setSample("new")}>
-                      Add a sample, to see what happens
-                    </button>
-                  )}
-                </>
-              )
-            }
-            findings={findings}
-            onKey={onKey}
-            onOpen={() => {
-              resting.catchUp();
-              const find = (what: string) => sheet.current?.querySelector<HTMLElement>(`[data-form] ${what}`);
-              (find("[data-begin]") ?? find(":is(input, select, textarea, .cm-content, button)"))?.focus();
-            }}
-            intakeText={<IntakeSentence intake={doc.intake} />}
-            stepsHead={
-              <>
-                <div className="font-bold text-ink">Steps</div>
-                <div className="font-normal">{intakeWhere(doc.intake)}</div>
-              </>
-            }
-            last={
-              <SampleMenu
-                catching={caught.catching}
-                live={flow.live > 0}
-                onNew={() => setSample("new")}
-                onCatch={() => void caught.begin()}
-                onStop={caught.stop}
-                groups={groups}
-                group={group}
-                onGroup={setGroup}
-              />
-            }
-          />
-          {edit.many ? (
-            <Many
+        <WriteFile value={writeFile}>
+          <div ref={sheet} className="flex min-h-0 flex-1 flex-col">
+            <Sheet
+              label={`Sheet of ${doc.title || name}`}
               doc={doc}
-              places={edit.places}
-              onChange={put}
-              onRemove={remove}
+              rows={edit.folds.shown}
+              columns={heads}
+              focus={focus}
+              onFocus={edit.onFocus}
+              chosen={edit.chosen}
+              onChoose={edit.choose}
+              folded={edit.folds.hidden}
+              foldable={edit.folds.can}
               onFold={edit.fold}
-              onExtract={() => void extracted(edit.places)}
-              onClear={edit.clear}
-            />
-          ) : looked ? (
-            <Desk
-              key={looked.key + looked.kind}
-              behind={resting.behind}
-              doc={doc}
-              row={looked}
-              sample={current}
-              rehearsal={whole?.sample === current?.name ? whole : undefined}
+              drag={edit.drag}
+              unreached={nowhere}
+              below={
+                rows.length === 1 && (
+                  <>
+                    Nothing happens to a message yet.{" "}
+                    <button type="button" className="btn mr-2 ml-2" onClick={() => edit.setAdding(true)}>
+                      Add the first step
+                    </button>
+                    {list.length === 0 && (
+                      <button type="button" className="btn" onClick={() => setSample("new")}>
+                        Add a sample, to see what happens
+                      </button>
+                    )}
+                  </>
+                )
+              }
               findings={findings}
-              reference={reference.data}
-              connections={connections.data ?? []}
-              queues={(queues.data ?? []).map((q) => q.name)}
-              topics={(topics.data ?? []).map((t) => t.name)}
-              tables={(tables.data ?? []).map((t) => t.name)}
-              flow={flow}
-              onChange={(next, mark) => put(next, mark)}
-              onAdd={() => edit.setAdding(true)}
-              onRemove={remove}
-              onRename={(place, id) => void renamed(place, id)}
-              onMend={(m) => put(applyPatch(structuredClone(doc), m.patch as PatchOperation[]).newDocument)}
-              unreached={unseen(looked)}
-              onInline={() => void inlined(looked.place)}
-              onMake={setLacking}
+              onKey={onKey}
+              onOpen={() => {
+                resting.catchUp();
+                const find = (what: string) => sheet.current?.querySelector<HTMLElement>(`[data-form] ${what}`);
+                (find("[data-begin]") ?? find(":is(input, select, textarea, .cm-content, button)"))?.focus();
+              }}
+              intakeText={<IntakeSentence intake={doc.intake} />}
+              stepsHead={
+                <>
+                  <div className="font-bold text-ink">Steps</div>
+                  <div className="font-normal">{intakeWhere(doc.intake)}</div>
+                </>
+              }
+              last={
+                <SampleMenu
+                  catching={caught.catching}
+                  live={flow.live > 0}
+                  onNew={() => setSample("new")}
+                  onCatch={() => void caught.begin()}
+                  onStop={caught.stop}
+                  groups={groups}
+                  group={group}
+                  onGroup={setGroup}
+                />
+              }
             />
-          ) : null}
-        </div>
+            {edit.many ? (
+              <Many
+                doc={doc}
+                places={edit.places}
+                onChange={put}
+                onRemove={remove}
+                onFold={edit.fold}
+                onExtract={() => void extracted(edit.places)}
+                onClear={edit.clear}
+              />
+            ) : looked ? (
+              <Desk
+                key={looked.key + looked.kind}
+                behind={resting.behind}
+                doc={doc}
+                row={looked}
+                sample={current}
+                rehearsal={whole?.sample === current?.name ? whole : undefined}
+                findings={findings}
+                reference={reference.data}
+                connections={connections.data ?? []}
+                queues={(queues.data ?? []).map((q) => q.name)}
+                topics={(topics.data ?? []).map((t) => t.name)}
+                tables={(tables.data ?? []).map((t) => t.name)}
+                flow={flow}
+                onChange={(next, mark) => put(next, mark)}
+                onAdd={() => edit.setAdding(true)}
+                onRemove={remove}
+                onRename={(place, id) => void renamed(place, id)}
+                onMend={(m) => put(applyPatch(structuredClone(doc), m.patch as PatchOperation[]).newDocument)}
+                unreached={unseen(looked)}
+                onInline={() => void inlined(looked.place)}
+                onMake={setLacking}
+              />
+            ) : null}
+          </div>
+        </WriteFile>
       )}
       <AddStep
         open={edit.adding}
