@@ -43,11 +43,11 @@ func (d *Difference) Text() string {
 	case OtherEnd:
 		switch {
 		case d.Was == d.Is:
-			return article(d.Is) + " for another reason: " + d.Reason
+			return InSentence(d.Is) + " for another reason: " + d.Reason
 		case d.Reason != "":
-			return article(d.Is) + ", not " + article(d.Was) + ": " + d.Reason
+			return InSentence(d.Is) + ", not " + InSentence(d.Was) + ": " + d.Reason
 		}
-		return article(d.Is) + ", not " + article(d.Was)
+		return InSentence(d.Is) + ", not " + InSentence(d.Was)
 	case OtherTarget:
 		switch {
 		case d.Was == "":
@@ -78,8 +78,8 @@ func orNone(s string) string {
 	return s
 }
 
-// article gives a state as it stands in a sentence.
-func article(state string) string {
+// InSentence gives a state as it stands in a sentence.
+func InSentence(state string) string {
 	if state == DeadLetter {
 		return "a dead letter"
 	}

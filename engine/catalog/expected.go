@@ -13,7 +13,7 @@ const mostBreaks = 5
 // Breaks says in words how a rehearsal is not as expected; nothing where it is.
 func (x *Expectation) Breaks(r *run.Rehearsal) (out []string) {
 	if x.State != r.State {
-		out = append(out, "was "+article(x.State)+", now "+article(r.State)+place(r))
+		out = append(out, "was "+run.InSentence(x.State)+", now "+run.InSentence(r.State)+place(r))
 	}
 	if x.Answer != 0 && (r.Answer == nil || r.Answer.Status != x.Answer) {
 		now := "nothing"
@@ -47,14 +47,6 @@ func (x *Expectation) Breaks(r *run.Rehearsal) (out []string) {
 		out = append(out[:mostBreaks], fmt.Sprintf("and %d more", more))
 	}
 	return out
-}
-
-// article gives a state as it stands in a sentence.
-func article(state string) string {
-	if state == run.DeadLetter {
-		return "a dead letter"
-	}
-	return state
 }
 
 // place says where and why a message ended as it was not expected to.
