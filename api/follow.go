@@ -152,11 +152,7 @@ func (s *Server) touched(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	is, err := s.readIn(c, in.Document)
-	if err != nil {
-		return err
-	}
-	out, err := s.engine.Design.Touched(c.Param("name"), []byte(is.Text))
+	out, err := s.engine.Design.Touched(c.Param("name"), documentIn(in.Document))
 	if err != nil {
 		return err
 	}
@@ -175,11 +171,7 @@ func (s *Server) reach(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	is, err := s.readIn(c, in.Document)
-	if err != nil {
-		return err
-	}
-	out, err := s.engine.Design.Reaching(c.Param("name"), []byte(is.Text), in.Place)
+	out, err := s.engine.Design.Reaching(c.Param("name"), documentIn(in.Document), in.Place)
 	if err != nil {
 		return err
 	}
@@ -196,11 +188,7 @@ func (s *Server) tryForReal(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	is, err := s.readIn(c, in.Document)
-	if err != nil {
-		return err
-	}
-	out, err := s.engine.Design.TryForReal(c.Request.Context(), c.Param("name"), []byte(is.Text), in.Sample, in.Path)
+	out, err := s.engine.Design.TryForReal(c.Request.Context(), c.Param("name"), documentIn(in.Document), in.Sample, in.Path)
 	if err != nil {
 		return err
 	}

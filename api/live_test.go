@@ -154,6 +154,16 @@ func TestAMessageThatGetsThere(t *testing.T) {
 			{"name":"starts","when":"body.sort.startsWith(\"ab\")","steps":[{"id":"b","kind":"note","when":"body.n == 7","text":"x"}]}],
 		 "otherwise":{"steps":[{"id":"d","kind":"deliver","to":"p","else":{"steps":[{"id":"e","kind":"note","text":"x"}]}}]}}]}`)
 	w.ok("PUT", "/api/v1/flows/f/samples/one", `{"body":"{\"state\":\"shut\",\"kind\":\"z\",\"n\":50}"}`)
+	// Two maps, of which the first swaps what the second renames.
+	w.ok("PUT", "/api/v1/flows/g", `{"readyferry":"flow/1","name":"g","intake":{"kind":"webhook","path":"/g"},"steps":[
+		{"id":"swap","kind":"map","fields":[{"to":"/a","from":"body.b"},{"to":"/b","from":"body.a"}]},
+		{"id":"name","kind":"map","fields":[{"to":"/c","from":"body.a"},{"to":"/d","from":"body.b"}]},
+		{"id":"r","kind":"route","ways":[{"name":"w","when":"body.c == 3 && body.d == 4","steps":[]}],"otherwise":{"steps":[]}}]}`)
+	w.ok("PUT", "/api/v1/flows/g/samples/one", `{"body":"{\"a\":1,\"b\":1}"}`)
+	made := string(w.ok("POST", "/api/v1/flows/g/reach", `{"kind":"way","path":"r.w","way":"w"}`))
+	if !strings.Contains(made, `\"a\": 4`) || !strings.Contains(made, `\"b\": 3`) {
+		t.Error(made)
+	}
 	for place, ok := range map[string]bool{
 		`"kind":"step","path":"m"`: true, `"kind":"way","path":"r.small","way":"small"`: true, `"kind":"step","path":"r.small/s"`: true,
 		`"kind":"way","path":"r.never","way":"never"`: false, `"kind":"step","path":"r.starts/b"`: true,

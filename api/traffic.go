@@ -25,13 +25,9 @@ func (s *Server) compare(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	is, err := s.readIn(c, in.Document)
-	if err != nil {
-		return err
-	}
 	out, err := s.engine.Design.Compare(
 		c.Param("name"),
-		[]byte(is.Text),
+		documentIn(in.Document),
 		design.Span{Last: in.Last, From: in.From, To: in.To},
 	)
 	if err != nil {

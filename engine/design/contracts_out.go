@@ -124,7 +124,7 @@ func (c *ForCallers) responses() object {
 	return out
 }
 
-func (c *ForCallers) security() (schemes object, any []object) {
+func (c *ForCallers) security() (schemes object, ways []object) {
 	schemes = object{}
 	for _, s := range c.SignIns {
 		switch s.Kind {
@@ -143,9 +143,9 @@ func (c *ForCallers) security() (schemes object, any []object) {
 			schemes[s.Name] = object{"type": "apiKey", "in": "header", "name": header,
 				"description": fmt.Sprintf("a signature over the request (%s)", s.Scheme)}
 		}
-		any = append(any, object{s.Name: []string{}})
+		ways = append(ways, object{s.Name: []string{}})
 	}
-	return schemes, any
+	return schemes, ways
 }
 
 // AsyncAPI describes the queues and topics that a flow reads and fills, as AsyncAPI 3.0 has it.

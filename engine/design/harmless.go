@@ -30,7 +30,7 @@ func (g *Designs) TryForReal(
 	s catalog.Sample,
 	path string,
 ) (*catalog.Reply, error) {
-	p, _, err := g.drafted(name, document)
+	p, err := g.drafted(name, document)
 	if err != nil {
 		return nil, err
 	}

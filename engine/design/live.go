@@ -126,6 +126,10 @@ func (g *Designs) goLive(ctx context.Context, name string, version int, word Wor
 // Revoke ends what takes a share of messages, and what waits for its time: the live version
 // takes all again.
 func (g *Designs) Revoke(ctx context.Context, name, by string) error {
+	return g.revoke(ctx, name, by, "")
+}
+
+func (g *Designs) revoke(ctx context.Context, name, by, note string) error {
 	err := g.Store.Write(ctx, func(tx *store.Tx) error {
 		f, err := tx.Flow(name)
 		if err != nil {
@@ -135,7 +139,7 @@ func (g *Designs) Revoke(ctx context.Context, name, by string) error {
 			if version == 0 {
 				continue
 			}
-			e := store.VersionEvent{Flow: name, Version: version, At: g.Now(), By: by, What: wasRevoked}
+			e := store.VersionEvent{Flow: name, Version: version, At: g.Now(), By: by, What: wasRevoked, Note: note}
 			if err := tx.AddVersionEvent(&e); err != nil {
 				return err
 			}
@@ -173,7 +177,7 @@ func (g *Designs) goPlanned() (more bool, next time.Time, err error) {
 		case errors.Is(err, journal.ErrDecision):
 			why := err.Error()
 			g.Log.Error("a version could not go live at its time", "flow", f.Name, "version", f.Planned, "error", why)
-			err = g.Revoke(g.Life.Context(), f.Name, why)
+			err = g.revoke(g.Life.Context(), f.Name, word.By, why)
 			fallthrough
 		default:
 			if err != nil {
@@ -192,7 +196,7 @@ type SharedOut struct {
 }
 
 // sharedCounted is of how many messages at most a share is counted, the latest.
-const sharedCounted = 50_000
+const sharedCounted = 10_000
 
 // SharedOut counts what became of messages since a version of a flow takes a share.
 func (g *Designs) SharedOut(name string) ([]SharedOut, error) {

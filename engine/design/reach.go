@@ -37,7 +37,7 @@ type Place struct {
 // Reaching makes up a sample that gets to a place of a document, nil for the draft. It is not
 // kept. Where none is found, the error is ErrNoWay.
 func (g *Designs) Reaching(name string, document []byte, to Place) (*catalog.Sample, error) {
-	p, _, err := g.drafted(name, document)
+	p, err := g.drafted(name, document)
 	if err != nil {
 		return nil, err
 	}
@@ -277,7 +277,7 @@ func (r *reaching) block(b *step.Block, prefix, path string, renamed map[string]
 		case "filter":
 			*out = append(*out, rewritten(r.said(s.Pointer+"/keep"), renamed))
 		case "map":
-			renamed = r.madeFrom(s)
+			renamed = r.madeFrom(s, renamed)
 		}
 	}
 	return false
@@ -311,8 +311,9 @@ func (r *reaching) said(ptr string) string {
 
 var plainPath = regexp.MustCompile(`^(body|params|query)(\.[A-Za-z_]\w*)+$`)
 
-// madeFrom gives the paths that a map makes from other paths.
-func (r *reaching) madeFrom(s *step.Compiled) map[string]string {
+// madeFrom gives the paths that a map makes, by the paths of the message as it came in. before
+// are those of the maps before it; nil for none.
+func (r *reaching) madeFrom(s *step.Compiled, before map[string]string) map[string]string {
 	out := map[string]string{}
 	fields := valueAt(r.p.Document.Source.Root, s.Pointer+"/fields")
 	if fields == nil {
@@ -321,6 +322,11 @@ func (r *reaching) madeFrom(s *step.Compiled) map[string]string {
 	for i := range fields.Items {
 		at := fmt.Sprintf("%s/fields/%d", s.Pointer, i)
 		to, from := r.said(at+"/to"), r.said(at+"/from")
+		if was, known := before[from]; known {
+			from = was
+		} else if before != nil && strings.HasPrefix(from, "body.") {
+			continue // a map before it has made it of something else
+		}
 		if plainPath.MatchString(from) {
 			out["body"+strings.ReplaceAll(to, "/", ".")] = from
 		}
@@ -328,11 +334,18 @@ func (r *reaching) madeFrom(s *step.Compiled) map[string]string {
 	return out
 }
 
+// anyPath is a path in an expression, as far as names go.
+var anyPath = regexp.MustCompile(`\bbody(\.[A-Za-z_]\w*)+`)
+
+// rewritten gives a condition over the message as it came in: each path that a map has made
+// is replaced once, by the longest that is known.
 func rewritten(condition string, renamed map[string]string) string {
-	for to, from := range renamed {
-		if to != from {
-			condition = replaceName(condition, to, from)
+	return anyPath.ReplaceAllStringFunc(condition, func(path string) string {
+		for at := len(path); at > 0; at = strings.LastIndexByte(path[:at], '.') {
+			if from, known := renamed[path[:at]]; known {
+				return from + path[at:]
+			}
 		}
-	}
-	return condition
+		return path
+	})
 }

@@ -30,7 +30,7 @@ type Touched struct {
 // the queues and topics that it fills, the flows that it calls, and those that call it. What
 // the samples hand on is rehearsed with each of them.
 func (g *Designs) Touched(name string, document []byte) ([]Touched, error) {
-	p, _, err := g.drafted(name, document)
+	p, err := g.drafted(name, document)
 	if err != nil {
 		return nil, err
 	}

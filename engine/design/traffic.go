@@ -80,7 +80,6 @@ type traffic struct {
 	stop   context.CancelFunc
 	began  time.Time
 	draft  *plan.Plan
-	text   []byte
 	common *common
 	once   map[string]time.Time // when a value of the draft's once came first
 	// nowhere are connections of the draft that there are not.
@@ -96,7 +95,7 @@ type trafficGroup struct {
 // Compare begins to walk real messages of a flow through a document, nil for its draft. It
 // goes on by itself; a comparison of the same flow before it ends.
 func (g *Designs) Compare(name string, document []byte, of Span) (Comparison, error) {
-	p, document, err := g.drafted(name, document)
+	p, err := g.drafted(name, document)
 	if err != nil {
 		return Comparison{}, err
 	}
@@ -110,7 +109,6 @@ func (g *Designs) Compare(name string, document []byte, of Span) (Comparison, er
 		stop:    stop,
 		began:   time.Now(),
 		draft:   p,
-		text:    document,
 		common:  newCommon(),
 		once:    map[string]time.Time{},
 		nowhere: g.nowhere(p),

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"runtime"
 	"slices"
 	"strings"
@@ -72,6 +73,12 @@ type walkedOne struct {
 }
 
 func (g *Designs) walkOne(t *traffic, id store.ID) (out walkedOne) {
+	defer func() { // nobody else would catch it here, and messages under way go on
+		if fault := recover(); fault != nil {
+			g.Log.Error("a message could not be walked through a draft", "transaction", id, "fault", fault)
+			out.err = fmt.Errorf("the walk broke off: %v", fault)
+		}
+	}()
 	if out.tx, out.err = g.Store.Transaction(id); out.err != nil {
 		return out
 	}
