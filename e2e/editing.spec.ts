@@ -1,6 +1,7 @@
 import { gapsOf, moveSteps, nudge, renameStep } from "../web/src/model/restructure";
 import { type FlowDocument, rowsOf } from "../web/src/model/model";
 import { wantedOf } from "../web/src/model/wanted";
+import { extract } from "../web/src/sheet/extract";
 import { against, asText, cell, expect, retype, saved } from "./app";
 
 const test = against("demo", "--trickle", "0");
@@ -55,6 +56,17 @@ test("a step moved through every gap comes to each, and nothing else moves", () 
 test("a step that is called otherwise is called so wherever it is named", () => {
   expect(renameStep(doc, ["steps", 1, "ways", 0, "steps", 0], "lend").steps[2]?.text).toBe("${replies.lend.body} ${replies.?c.body}");
   expect(renameStep(doc, ["steps", 1, "ways", 0, "steps", 1], "c-d").steps[2]?.text).toBe('${replies.b.body} ${replies[?"c-d"].body}');
+});
+
+test("steps that others need, or that need others, do not leave them", async () => {
+  const of = (...steps: FlowDocument["steps"]): FlowDocument => ({ readyferry: "flow/1", name: "f", intake: { kind: "webhook" }, steps });
+  const van = { id: "van", kind: "lookup", in: "t", key: "body.k", into: "van" };
+  const use = { id: "use", kind: "note", text: "${vars.van.name}" };
+  await expect(extract(of(van, use), [["steps", 1]])).rejects.toThrow("They use vars.van");
+  await expect(extract(of(van, use), [["steps", 0]])).rejects.toThrow("Steps behind them use vars.van");
+  await expect(extract(of(van, use, use), [["steps", 0], ["steps", 2]])).rejects.toThrow("one behind the other");
+  // A step and a value of the same name are told apart.
+  expect(renameStep(of(van, use), ["steps", 0], "lorry").steps[1]?.text).toBe("${vars.van.name}");
 });
 
 test("what is wanted is understood where what it names is there", () => {

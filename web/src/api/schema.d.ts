@@ -5357,7 +5357,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         version: number;
-                        /** @description messages by state, of the latest 50,000 */
+                        /** @description messages by state, of the latest 10,000 */
                         counts: {
                             [key: string]: number;
                         };

@@ -142,7 +142,7 @@ export function removeSteps(doc: FlowDocument, places: Place[]): FlowDocument {
 // Where an expression names a step: what it was answered, and the body behind it.
 const named = (id: string) => {
   const safe = id.replace(/[.*+?^${}()|[\]\\]/g, "\\$&");
-  return new RegExp(`\\b(replies|bodies|vars)(\\.\\??|\\[\\??["'])${safe}(?![\\w-])`, "g");
+  return new RegExp(`\\b(replies|bodies)(\\.\\??|\\[\\??["'])${safe}(?![\\w-])`, "g");
 };
 
 /** Gives a step another id, and writes it wherever expressions and settings name the step. */
@@ -156,15 +156,12 @@ export function renameStep(doc: FlowDocument, place: Place, id: string): FlowDoc
       if (dot.startsWith("[")) return `${of}${dot}${id}`;
       return plain.test(id) ? `${of}${dot}${id}` : `${of}[${dot.includes("?") ? "?" : ""}"${id}"]`;
     });
-  const walk = (v: unknown, key: string): unknown => {
-    if (typeof v === "string") {
-      if ((key === "parts" || key === "of-split") && v === old) return id; // the split whose parts an aggregate gathers
-      return reference(v);
-    }
-    if (Array.isArray(v)) return v.map((x) => walk(x, key));
-    if (v && typeof v === "object") return Object.fromEntries(Object.entries(v).map(([k, x]) => [k, walk(x, k)]));
+  const walk = (v: unknown): unknown => {
+    if (typeof v === "string") return reference(v);
+    if (Array.isArray(v)) return v.map(walk);
+    if (v && typeof v === "object") return Object.fromEntries(Object.entries(v).map(([k, x]) => [k, walk(x)]));
     return v;
   };
   const renamed = update(doc, place, (s: Step) => ({ ...s, id }));
-  return walk(renamed, "") as FlowDocument;
+  return walk(renamed) as FlowDocument;
 }

@@ -47,7 +47,7 @@ export function useEditing({ name, doc, rows, put, undo }: Given) {
     if (to) goTo(next, to.place);
   };
   const firstID = (of: Place[]) => (at(doc, of[0] ?? []) as Step | undefined)?.id ?? "";
-  const put2 = (next: FlowDocument | null, of: Place[]) => {
+  const putMoved = (next: FlowDocument | null, of: Place[]) => {
     if (!next) return;
     put(next);
     goToStep(next, firstID(of));
@@ -87,7 +87,7 @@ export function useEditing({ name, doc, rows, put, undo }: Given) {
       goTo(r.doc, r.place);
       return;
     }
-    put2(nudge(doc, both, by), both);
+    putMoved(nudge(doc, both, by), both);
   };
   const switchOff = () => {
     const off = both.every((p) => (at(doc, p) as Step).off);
@@ -180,7 +180,7 @@ export function useEditing({ name, doc, rows, put, undo }: Given) {
       if (!of) return;
       const moved = many && chosen.has(of.key) ? places : [of.place];
       const next = moveSteps(doc, moved, to);
-      if (next) put2(next, moved);
+      if (next) putMoved(next, moved);
       else toast("A step cannot stand inside itself");
     },
   };

@@ -1,7 +1,7 @@
 import { call, enc } from "../api/client";
 import { at, update } from "../model/edit";
-import { type FlowDocument, freshID, ids, type Place, rowsOf, type Step, type Way } from "../model/model";
-import { outermost } from "../model/restructure";
+import { type FlowDocument, freshID, type Place, rowsOf, type Step, type Way } from "../model/model";
+import { outermost, removeSteps } from "../model/restructure";
 
 /** Whether steps stand one behind the other in the same list. */
 function inOneRun(places: Place[]): boolean {
@@ -32,15 +32,14 @@ export async function extract(
   const [first] = run;
   if (!first || !inOneRun(run)) throw new Error("Steps that become a flow stand one behind the other, in one way");
   const steps = run.map((p) => at(doc, p) as Step);
-  const outside = new Set([...ids(doc)].filter((id) => !idsIn(steps).has(id)));
-  const text = JSON.stringify(steps);
-  for (const m of text.matchAll(/\b(replies|bodies)(?:\.\??|\[\??\\?["'])([\w-]+)/g))
-    if (outside.has(m[2] ?? ""))
-      throw new Error(`They use ${m[1]} of the step ${m[2]}, which would not be in their flow`);
-  if (/\bvars\b/.test(text)) {
-    const made = [...text.matchAll(/"(?:into|set)":"?([\w-]+)/g)];
-    if (made.length === 0) throw new Error("They use vars that are set before them, which would not be in their flow");
-  }
+  const own = names(steps);
+  for (const use of usesOf(steps))
+    if (!own.has(use)) throw new Error(`They use ${use}, which would not be in their flow`);
+  const rest = removeSteps(doc, run);
+  const left = names([...(rest.steps ?? []), ...(rest["on-dead-letter"]?.steps ?? [])]);
+  for (const use of usesOf(rest))
+    if (own.has(use) && !left.has(use))
+      throw new Error(`Steps behind them use ${use}, which would be in their flow alone`);
   const flow = await freeName(`${doc.name}-${steps[0]?.id ?? "part"}`);
   const title = `${doc.title || doc.name}: ${steps[0]?.title || steps[0]?.id}`;
   await call(`/api/v1/flows/${enc(flow)}`, {
@@ -60,6 +59,27 @@ export async function extract(
     ...l.slice(from + run.length),
   ]);
   return { doc: next, flow, id };
+}
+
+/** What expressions use of steps and vars: replies.lend, bodies.clean, vars.van. */
+function usesOf(v: unknown): Set<string> {
+  const found = JSON.stringify(v).matchAll(/\b(replies|bodies|vars)(?:\.\??|\[\??\\?["'])([\w-]+)/g);
+  return new Set([...found].map((m) => `${m[1]}.${m[2]}`).filter((use) => use !== "bodies.intake"));
+}
+
+/** What steps make that expressions can use. */
+function names(steps: Step[]): Set<string> {
+  const out = new Set<string>();
+  for (const id of idsIn(steps)) out.add(`replies.${id}`).add(`bodies.${id}`);
+  const walk = (v: unknown): void => {
+    if (!v || typeof v !== "object") return;
+    const { into, vars } = v as Record<string, unknown>;
+    if (typeof into === "string") out.add(`vars.${into}`);
+    if (vars && typeof vars === "object") for (const name of Object.keys(vars)) out.add(`vars.${name}`);
+    Object.values(v).forEach(walk);
+  };
+  walk(steps);
+  return out;
 }
 
 function idsIn(steps: Step[]): Set<string> {

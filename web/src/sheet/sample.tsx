@@ -23,6 +23,21 @@ function parseLines(text: string): Record<string, string> {
   );
 }
 
+/** Names and values, a pair on each line. */
+function Lines(p: { label: string; hint?: string; rows: number; value: string; onChange: (v: string) => void }) {
+  return (
+    <Setting label={p.hint ? `${p.label}, ${p.hint}` : p.label}>
+      <textarea
+        aria-label={p.label}
+        className="field data"
+        rows={p.rows}
+        value={p.value}
+        onChange={(e) => p.onChange(e.target.value)}
+      />
+    </Setting>
+  );
+}
+
 /** What a new sample of a format begins with. */
 const beginnings: Record<string, [string, string]> = {
   xml: ["application/xml", "<message>\n  <id>1</id>\n</message>"],
@@ -182,33 +197,9 @@ export function SampleDialog(p: {
           )}
         </div>
         <div>
-          <Setting label="Headers, one a line">
-            <textarea
-              aria-label="Headers"
-              className="field data"
-              rows={3}
-              value={headers}
-              onChange={(e) => setHeaders(e.target.value)}
-            />
-          </Setting>
-          <Setting label="Parameters of the path">
-            <textarea
-              aria-label="Parameters of the path"
-              className="field data"
-              rows={1}
-              value={params}
-              onChange={(e) => setParams(e.target.value)}
-            />
-          </Setting>
-          <Setting label="Query">
-            <textarea
-              aria-label="Query"
-              className="field data"
-              rows={1}
-              value={query}
-              onChange={(e) => setQuery(e.target.value)}
-            />
-          </Setting>
+          <Lines label="Headers" hint="one a line" rows={3} value={headers} onChange={setHeaders} />
+          <Lines label="Parameters of the path" rows={1} value={params} onChange={setParams} />
+          <Lines label="Query" rows={1} value={query} onChange={setQuery} />
           <StandInAnswers
             flow={p.flow}
             doc={p.doc}

@@ -12,8 +12,9 @@ type Shared = { version: number; counts: Record<string, number> };
 export function Trial({ flow, onChange }: { flow: Flow; onChange: () => void }) {
   const { trial, planned } = flow;
   const shared = useQuery({
-    queryKey: ["transactions", "shared-out", flow.name],
+    queryKey: ["shared-out", flow.name],
     enabled: trial !== null,
+    refetchInterval: 3000, // thousands are counted, so not with every message that comes
     queryFn: () => get<Shared[]>(`/api/v1/flows/${enc(flow.name)}/shared-out`),
   });
   const ask = async (path: string, body: Schemas["Flow"] | Record<string, unknown> | undefined, said: string) => {
