@@ -10,7 +10,7 @@ import (
 
 // forCallers tells what whoever sends messages to a flow has to know.
 func (s *Server) forCallers(c *gin.Context) error {
-	out, err := s.engine.Design.ForCallers(c.Param("name"))
+	out, err := s.engine.Design.ForCallers(c.Param("name"), c.Request.Host)
 	if err != nil {
 		return err
 	}
@@ -20,7 +20,7 @@ func (s *Server) forCallers(c *gin.Context) error {
 // contractOut gives a flow as a contract that its callers can read with their own tools.
 func (s *Server) contractOut(write func(f *design.ForCallers, base string) map[string]any, file string) handler {
 	return func(c *gin.Context) error {
-		f, err := s.engine.Design.ForCallers(c.Param("name"))
+		f, err := s.engine.Design.ForCallers(c.Param("name"), c.Request.Host)
 		if err != nil {
 			return err
 		}

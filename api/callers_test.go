@@ -1,14 +1,22 @@
 package api
 
 import (
+	"crypto"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
+	"fmt"
 	"net/http"
 	"strings"
 	"testing"
 	"time"
 
+	"readyferry/connect"
+	"readyferry/connect/caller"
 	"readyferry/connect/sign"
 	"readyferry/core/contract"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/engine/design"
 )
 
 // What is told to callers is true: the signed example passes the check, the contract is read again
@@ -87,6 +95,75 @@ func TestWhatCallersAreTold(t *testing.T) {
 		}
 	}
 	w.problem(404, "", "GET", "/api/v1/flows/nobody/openapi", "")
+}
+
+// Examples of every way to sign pass the check of the door, over the whole request as it is sent.
+func TestSignedExamples(t *testing.T) {
+	const settings = `{"kind":"hmac","scheme":"message-signature","algorithm":"%s","secret":"%s"}`
+	for name, signIn := range map[string]string{
+		"webhooks":  `{"kind":"hmac","secret":"whsec_aHVzaCBodXNoIGh1c2ggaHVzaA=="}`,
+		"hmac":      fmt.Sprintf(settings, "hmac-sha256", "aHVzaCBodXNoIGh1c2ggaHVzaA=="),
+		"ed25519":   fmt.Sprintf(settings, "ed25519", "a public key"),
+		"ecdsa":     fmt.Sprintf(settings, "ecdsa-p256-sha256", "a public key"),
+		"rsa":       fmt.Sprintf(settings, "rsa-pss-sha512", "a public key"),
+		"older-rsa": fmt.Sprintf(settings, "rsa-v1_5-sha256", "a public key"),
+		"template": `{"kind":"hmac","scheme":"template","header":"X-Mark","time-header":"X-Time","secret":"hush",
+			"value":"v0=${hmac(request.method + request.path + request.time + request.body, secret, \"sha256\")}"}`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := start(t)
+			w.ok("PUT", "/api/v1/connections/portal", `{"readyferry":"connection/1","name":"portal","kind":"caller","sign-in":`+signIn+`}`)
+			w.ok("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f/{at}",
+				"format":"json","callers":["portal"]},"steps":[]}`)
+			w.ok("PUT", "/api/v1/flows/f/samples/one", `{"body":"{\"id\":\"1\"}","params":{"at":"MARL"},"query":{"q":"a"}}`)
+			var told design.ForCallers
+			if err := json.Unmarshal(w.ok("GET", "/api/v1/flows/f/for-callers", ""), &told); err != nil {
+				t.Fatal(err)
+			}
+			r, err := http.NewRequest(told.Example.Method, w.server.URL+told.Example.Path, strings.NewReader(told.Example.Body))
+			if err != nil {
+				t.Fatal(err)
+			}
+			in := told.SignIns[0]
+			for _, headers := range []map[string]string{told.Example.Headers, in.Signed} {
+				for k, v := range headers {
+					r.Header.Set(k, v)
+				}
+			}
+			settings, err := jsonfmt.Decode([]byte(`{"sign-in":` + signIn + `}`))
+			if err != nil {
+				t.Fatal(err)
+			}
+			c := &connect.Connection{Name: "portal", Kind: "caller", Settings: settings.Root,
+				SignIn: connect.SignIn{Kind: in.Kind, Scheme: in.Scheme, Header: in.Header, Secrets: []string{publicOf(t, in.Secret)}}}
+			if in.Scheme == "standard-webhooks" {
+				c.SignIn.Scheme = ""
+			}
+			body := []byte(told.Example.Body)
+			if who, err := (&caller.Verifier{}).Verify([]*connect.Connection{c}, sign.Of(r, body), time.Now()); err != nil || who != "portal" {
+				t.Errorf("%q, %v: %+v", who, err, in)
+			}
+			if _, err := (&caller.Verifier{}).Verify([]*connect.Connection{c}, sign.Of(r, append(body, ' ')), time.Now()); err == nil {
+				t.Error("another body passes")
+			}
+		})
+	}
+}
+
+// publicOf gives what a receiver checks with: the public key of a private one, or the secret that both have.
+func publicOf(t *testing.T, secret string) string {
+	if !strings.HasPrefix(secret, "-----") {
+		return secret
+	}
+	key, err := sign.PrivateKey(secret)
+	if err != nil {
+		t.Fatal(err)
+	}
+	der, err := x509.MarshalPKIXPublicKey(key.(crypto.Signer).Public())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}))
 }
 
 // A sample is made up of a schema of the flow, of one that a step has, and of a type of message.

@@ -76,7 +76,7 @@ func (s *Server) versionEvents(c *gin.Context) error {
 	if _, err := s.engine.Watch.Flow(c.Param("name")); err != nil {
 		return err
 	}
-	rows, err := s.engine.Watch.Store.VersionEvents(c.Param("name"), mostEvents)
+	rows, err := s.engine.Watch.VersionEvents(c.Param("name"), mostEvents)
 	if err != nil {
 		return err
 	}

@@ -88,6 +88,9 @@ test("what is wanted is understood where what it names is there", () => {
 
 test("steps are added in words, dragged, moved by keys, chosen together, folded and renamed", async ({ page, goto, app }) => {
   await page.setViewportSize({ width: 1280, height: 1100 });
+  await page.request.put(`${app.base}/api/v1/flows/hold-requests/samples/pinned`, {
+    data: { body: "{}", expect: { state: "delivered", outcomes: { "by-home.digital/lend": "delivered" } } },
+  });
   await goto("/flows/hold-requests");
   const sheet = page.getByTestId("sheet");
   const keys = async () => (await sheet.locator("[data-path]").evaluateAll((l) => l.map((e) => e.getAttribute("data-path")))).join(" ");
@@ -147,6 +150,16 @@ test("steps are added in words, dragged, moved by keys, chosen together, folded 
   await page.keyboard.press("Enter");
   await expect(sheet.locator('[data-path="by-home.digital/lent"]')).toContainText("replies.loan.body.loan");
   await expect(cell(page, "by-home.digital/lent", 1)).toHaveText("lent as DL-7");
+  // Undo and redo take the samples along: what is pinned of the step stands under the name that it has.
+  const pinned = async () => {
+    const all = await (await page.request.get(`${app.base}/api/v1/flows/hold-requests/samples`)).json();
+    return all.flatMap((s: { expect?: { outcomes: object } }) => Object.keys(s.expect?.outcomes ?? {}));
+  };
+  await expect.poll(pinned).toEqual(["by-home.digital/loan"]);
+  await page.getByRole("button", { name: "Undo" }).click();
+  await expect.poll(pinned).toEqual(["by-home.digital/lend"]);
+  await page.getByRole("button", { name: "Redo" }).click();
+  await expect.poll(pinned).toEqual(["by-home.digital/loan"]);
 });
 
 test("steps become a flow of their own, and come back", async ({ page, goto, app }) => {

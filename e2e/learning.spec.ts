@@ -110,7 +110,7 @@ test("the tour watches what one does", async ({ page, goto }) => {
   await at(4);
   await cell(page, "which.urgent", 0).click();
   await page.getByRole("button", { name: "write it as an expression" }).click();
-  await page.getByTestId("settings").locator(".cm-content").first().fill('body.priority == "never"');
+  await page.getByTestId("settings").locator(".plain-code, .cm-content").first().fill('body.priority == "never"');
   await at(5);
   await page.keyboard.press("Escape");
   await page.getByRole("button", { name: "Undo" }).click();

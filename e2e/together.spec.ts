@@ -42,9 +42,39 @@ test("two people edit one draft: what each did is kept, and where both did the s
   await saved(page, app, "hold-requests", 'body.format == "audio"');
   await expect(page.getByTestId("flow-status")).not.toContainText("not saved");
   await expect(cell(page, "by-home.digital", -1)).toContainText("audio");
-  // Bringing together is one step, which can be undone like any other.
+  // Undo takes back what was done here, and nothing of what the others did.
   await page.getByRole("button", { name: "Undo" }).click();
+  await saved(page, app, "hold-requests", '"shut"');
+  await expect(cell(page, "by-home.digital", -1)).toContainText("audio");
   await expect(page.getByTestId("flow-status")).not.toContainText("not saved");
+  const draft = await (await page.request.get(flow)).json();
+  expect(draft.document.note).toBe("by a third one");
+});
+
+test("who leaves the page while two drafts are to be brought together finds both when coming back", async ({ page, goto, app }) => {
+  await goto("/flows/return-scans");
+  await expect(cell(page, "scan", 0)).toHaveText("4 of 4 set");
+  const flow = `${app.base}/api/v1/flows/return-scans`;
+  const now = await page.request.get(flow);
+  const other = await page.request.put(flow, {
+    headers: { "If-Match": now.headers()["etag"] ?? "" },
+    data: { ...(await now.json()).document, note: "by the other one" },
+  });
+  expect(other.ok()).toBe(true);
+  await page.getByRole("grid").focus();
+  await page.keyboard.press("a");
+  await page.getByPlaceholder("What should it do?").fill("note");
+  await page.keyboard.press("Enter");
+  const dialog = page.getByRole("dialog", { name: "Somebody else has changed this draft" });
+  await expect(dialog).toContainText("you one step");
+  await page.reload();
+  await expect(dialog).toContainText("you one step");
+  await dialog.getByRole("button", { name: "Bring both together" }).click();
+  await saved(page, app, "return-scans", "kind: note");
+  await saved(page, app, "return-scans", "by the other one");
+  await page.reload();
+  await expect(cell(page, "note", 0)).toHaveText("seen");
+  await expect(dialog).toHaveCount(0);
 });
 
 test("steps and ways are copied as YAML, from flow to flow", async ({ page, context, goto }) => {

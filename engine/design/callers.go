@@ -1,10 +1,8 @@
 package design
 
 import (
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"regexp"
 	"slices"
 	"sort"
@@ -13,7 +11,6 @@ import (
 	"time"
 
 	"readyferry/connect"
-	"readyferry/connect/sign"
 	"readyferry/core/flow"
 	"readyferry/core/format"
 	jsonfmt "readyferry/core/format/json"
@@ -82,8 +79,9 @@ type Handed struct {
 }
 
 // ForCallers tells what callers of a flow have to know: of its live version, or of its draft
-// where it was never published.
-func (g *Designs) ForCallers(name string) (*ForCallers, error) {
+// where it was never published. authority is the host, with its port, that callers ask: a
+// signature may cover it.
+func (g *Designs) ForCallers(name, authority string) (*ForCallers, error) {
 	f := g.Catalog.Flow(name)
 	if f == nil {
 		return nil, journal.ErrNotFound
@@ -131,7 +129,7 @@ func (g *Designs) ForCallers(name string) (*ForCallers, error) {
 	}
 	for _, caller := range in.Callers {
 		if c := g.Catalog.Connection(caller); c != nil {
-			out.SignIns = append(out.SignIns, signInOf(c, out.Example, g.Now()))
+			out.SignIns = append(out.SignIns, signInOf(c, out.Example, authority, g.Now()))
 		}
 	}
 	out.Answers = answersIn(p, len(out.SignIns) > 0, out.Once != "")
@@ -215,16 +213,17 @@ func (g *Designs) exampleOf(out *ForCallers, p *plan.Plan) error {
 			strings.HasPrefix(secretHeader, "webhook-") || strings.Contains(secretHeader, "signature") {
 			continue // what proves a caller is each caller's own
 		}
-		x.Headers[name] = v
+		x.Headers[strings.ToLower(name)] = v
+	}
+	if x.Headers["content-type"] == "" && len(out.Types) > 0 {
+		x.Headers["content-type"] = out.Types[0]
 	}
 	out.Example = x
 	return nil
 }
 
-// exampleSecret signs examples, and nothing else.
-var exampleSecret = "whsec_" + base64.StdEncoding.EncodeToString([]byte("an example secret, not yours"))
-
-func signInOf(c *connect.Connection, x *CallerExample, now time.Time) CallerSignIn {
+// signInOf tells how a caller proves who it is, and signs the example as it would.
+func signInOf(c *connect.Connection, x *CallerExample, authority string, now time.Time) CallerSignIn {
 	s := CallerSignIn{
 		Name:   c.Name,
 		Kind:   c.SignIn.Kind,
@@ -232,19 +231,8 @@ func signInOf(c *connect.Connection, x *CallerExample, now time.Time) CallerSign
 		User:   c.SignIn.User,
 		Scheme: c.SignIn.Scheme,
 	}
-	if s.Kind == connect.SignInHMAC && (s.Scheme == "" || s.Scheme == "standard-webhooks") {
-		s.Scheme = "standard-webhooks"
-		body := ""
-		if x != nil {
-			body = x.Body
-		}
-		r := &sign.Request{Header: http.Header{}, Body: []byte(body)}
-		if err := sign.SignWebhook(r, exampleSecret, "msg_example", now); err == nil {
-			s.Secret, s.Signed = exampleSecret, map[string]string{}
-			for name := range r.Header {
-				s.Signed[strings.ToLower(name)] = r.Header.Get(name)
-			}
-		}
+	if s.Kind == connect.SignInHMAC {
+		s.sign(c, x, authority, now)
 	}
 	if s.Kind == "api-key" && s.Header == "" {
 		s.Header = "x-api-key"

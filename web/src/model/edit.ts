@@ -161,9 +161,22 @@ export function useHistory<T>(name: string, initial: T, what: (v: T) => unknown)
       return next === undefined ? s : { past: [...s.past, s.present], present: next, future: rest };
     });
   }, []);
+  // What others did is under all of one's own changes, the earlier ones as well: none of them undoes it.
+  const rebase = useCallback((next: T, over: (earlier: T) => T) => {
+    last.current = { mark: "", at: 0 };
+    setState((s) => {
+      const past: T[] = [];
+      for (const one of [...s.past.map(over), next])
+        if (JSON.stringify(past.at(-1)) !== JSON.stringify(one)) past.push(one);
+      return { past: past.slice(0, -1), present: next, future: [] };
+    });
+  }, []);
   return {
     present: state.present,
+    before: state.past.at(-1),
+    after: state.future[0],
     change,
+    rebase,
     undo,
     redo,
     canUndo: state.past.length > 0,

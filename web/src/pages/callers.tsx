@@ -32,8 +32,7 @@ export default function CallersPage() {
     method: t.example?.method ?? t.methods?.[0] ?? "POST",
     url: window.location.origin + (t.example?.path ?? t.path),
     headers: {
-      "content-type": t.types[0] ?? "application/json",
-      ...t.example?.headers,
+      ...(t.example?.headers ?? { "content-type": t.types[0] ?? "application/json" }),
       ...proof(t.signIns[0]),
     },
     body: t.example?.body ?? "",
@@ -122,7 +121,7 @@ export default function CallersPage() {
                         {s.signed && (
                           <>
                             ; the example below is signed with the secret{" "}
-                            <span className="data break-all">{s.secret}</span>, which opens nothing
+                            <span className="data break-all whitespace-pre-wrap">{s.secret}</span>, which opens nothing
                           </>
                         )}
                       </>

@@ -5,14 +5,26 @@ import type { FlowDocument, Told } from "../model/model";
 import type { Meanwhile } from "../sheet/together";
 
 /** A draft: the document, and its text where a person wrote it as YAML. */
-export type Version = { doc: FlowDocument; text: string | null };
+export type Version = { doc: FlowDocument; text: string | null; renames?: true }; // renames: a step, and nothing else
+
+// What was refused since somebody else has saved, and what it was made from, until it is decided what becomes of both:
+// whoever leaves the page, or loads it again, finds both when they come back.
+const unsavedIn = (name: string) => `unsaved ${name}`;
+
+/** What was left unsaved of a flow in this tab. */
+export function unsavedOf(name: string): { base: FlowDocument; mine: Version } | null {
+  return JSON.parse(sessionStorage.getItem(unsavedIn(name)) ?? "null");
+}
 
 /** Keeps a draft at the server: half a second behind the last edit, and when the page is left. */
-export function useSaved(name: string, first: Draft, etag: string | null, present: Version) {
+export function useSaved(name: string, first: Draft, etag: string | null, present: Version, base?: FlowDocument) {
   const [flow, setFlow] = useState(first);
   const [notSaved, setNotSaved] = useState<unknown>();
   const [filesKey, setFilesKey] = useState(0); // counts changes to the files
-  const [meanwhile, setMeanwhile] = useState<Meanwhile | null>(null); // what somebody else has saved
+  // What somebody else has saved.
+  const [meanwhile, setMeanwhile] = useState<Meanwhile | null>(
+    base ? { base, theirs: first.document as unknown as FlowDocument, etag } : null,
+  );
   const tag = useRef(etag);
   const saved = useRef<Version>(present);
   const refused = useRef(false); // the last save, for what is wrong in the document
@@ -30,6 +42,7 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
           });
           tag.current = etag;
           saved.current = v;
+          sessionStorage.removeItem(unsavedIn(name));
           setFlow(value);
           setNotSaved(undefined);
           refused.current = false;
@@ -37,12 +50,13 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
         } catch (e) {
           setNotSaved(e);
           refused.current = e instanceof ProblemError && e.status === 422;
-          if (e instanceof ProblemError && e.status === 412) await look();
+          if (e instanceof ProblemError && e.status === 412) await look(v);
           return false;
         }
       };
-      const look = async () => {
+      const look = async (mine: Version) => {
         try {
+          sessionStorage.setItem(unsavedIn(name), JSON.stringify({ base: saved.current.doc, mine }));
           const { value, etag } = await call<Draft>(`/api/v1/flows/${enc(name)}`);
           if (value.document)
             setMeanwhile({ base: saved.current.doc, theirs: value.document as unknown as FlowDocument, etag });
@@ -82,6 +96,7 @@ export function useSaved(name: string, first: Draft, etag: string | null, presen
     if (!meanwhile) return;
     tag.current = meanwhile.etag;
     saved.current = { doc: meanwhile.theirs, text: null };
+    sessionStorage.removeItem(unsavedIn(name));
     setNotSaved(undefined);
     setMeanwhile(null);
   };

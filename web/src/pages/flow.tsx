@@ -40,7 +40,7 @@ import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
 import { says, Trouble } from "../ui/parts";
 import { useSettled } from "../ui/settled";
-import { useFollowed, useSaved, type Version } from "./draft";
+import { unsavedOf, useFollowed, useSaved, type Version } from "./draft";
 import { useEditing } from "./editing";
 import { FlowHead } from "./flow-head";
 import { LoadsDialog } from "./loads";
@@ -63,11 +63,13 @@ export default function FlowPage() {
 }
 
 function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: string | null }) {
-  const { present, change, undo, redo, canUndo, canRedo } = useHistory<Version>(
+  const [unsaved] = useState(() => unsavedOf(name)); // left while it was asked what becomes of two drafts
+  const { present, before, after, change, rebase, ...back } = useHistory<Version>(
     name,
-    { doc: first.document as unknown as FlowDocument, text: first.text },
+    unsaved?.mine ?? { doc: first.document as unknown as FlowDocument, text: first.text },
     (v) => v.doc,
   );
+  const { canUndo, canRedo } = back;
   const doc = present.doc;
   const samples = useSamples(name);
   const connections = useConnections();
@@ -75,7 +77,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const topics = useTopics();
   const tables = useTables();
   const reference = useReference();
-  const draft = useSaved(name, first, etag, present);
+  const draft = useSaved(name, first, etag, present, unsaved?.base);
   const { flow, setFlow, notSaved, filesKey, save, writeFile, edited } = draft;
   const others = useOthers(name);
   const [asYAML, setAsYAML] = useState(false);
@@ -93,6 +95,19 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     import("../ui/editor"); // so that it is there when the first setting is opened
   }, []);
   const put = (next: FlowDocument, mark = "") => change({ doc: next, text: null }, mark);
+  // Samples follow a step that is called otherwise, there and back.
+  const following = async (was: FlowDocument, is: FlowDocument) => {
+    await renameInSamples(name, was, is, every).catch((e) => toast.error(says(e)));
+    await queryClient.invalidateQueries({ queryKey: ["flows", name, "samples"] });
+  };
+  const undo = () => {
+    back.undo();
+    if (present.renames && before) void following(present.doc, before.doc);
+  };
+  const redo = () => {
+    back.redo();
+    if (after?.renames) void following(present.doc, after.doc);
+  };
   const edit = useEditing({ name, doc, rows, put, undo });
   const { focus, row, goTo, remove } = edit;
   // The desk follows held arrows when the row rests; until then nothing can be done on it.
@@ -132,6 +147,8 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     }
   };
   const { nowhere, lacking: unseen } = useUnreached(name, present, unreached, list.length);
+  const keys = useRef({ undo, redo });
+  keys.current = { undo, redo };
   useEffect(() => {
     const onUndo = (e: KeyboardEvent) => {
       if (!(e.ctrlKey || e.metaKey)) return;
@@ -139,12 +156,12 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       const key = e.key.toLowerCase();
       if (yaml || (key !== "z" && key !== "y")) return;
       e.preventDefault();
-      if (key === "y" || e.shiftKey) redo();
-      else undo();
+      if (key === "y" || e.shiftKey) keys.current.redo();
+      else keys.current.undo();
     };
     window.addEventListener("keydown", onUndo, true);
     return () => window.removeEventListener("keydown", onUndo, true);
-  }, [undo, redo]);
+  }, []);
   useEffect(() => {
     const onKeys = (e: KeyboardEvent) => {
       if (e.key === "Escape" && !e.defaultPrevented && typing(e) && !(e.target as HTMLElement).closest("[role=dialog]"))
@@ -182,9 +199,8 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   };
   const renamed = async (place: Place, id: string) => {
     const next = renameStep(doc, place, id);
-    put(next);
-    await renameInSamples(name, doc, next, list).catch((e) => toast.error(says(e)));
-    await queryClient.invalidateQueries({ queryKey: ["flows", name, "samples"] });
+    change({ doc: next, text: null, renames: true });
+    await following(doc, next);
   };
   // Asks again where the server names what would be left behind.
   const unlessLeft = (what: string, go: (query: string) => Promise<void>) =>
@@ -421,6 +437,10 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
       <Together
         meanwhile={draft.meanwhile}
         mine={doc}
+        onBoth={(both, over) => {
+          draft.together();
+          rebase({ doc: both, text: null }, (v) => ({ ...v, doc: over(v.doc), text: null }));
+        }}
         onTake={(taken) => {
           if (taken === doc && draft.meanwhile) change({ doc: draft.meanwhile.theirs, text: null });
           draft.together();

@@ -1,5 +1,5 @@
 import { Command } from "cmdk";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import type { Reference } from "../api/client";
 import type { FlowDocument, Step } from "../model/model";
 import { type Given, wantedOf } from "../model/wanted";
@@ -22,15 +22,35 @@ export function AddStep(p: {
     setText("");
     p.onAdd(step);
   };
+  // Enter that is pressed before the kinds have come is taken when they have.
+  const input = useRef<HTMLInputElement>(null);
+  const entered = useRef(false);
+  useEffect(() => {
+    if (!p.reference || !entered.current) return;
+    entered.current = false;
+    const t = setTimeout(() =>
+      input.current?.dispatchEvent(new KeyboardEvent("keydown", { key: "Enter", bubbles: true, cancelable: true })),
+    );
+    return () => clearTimeout(t);
+  }, [p.reference]);
   return (
     <Dialog open={p.open} onClose={p.onClose} onGone={p.onGone} title="Add a step below">
       <Command label="Kinds of step" loop>
         <Command.Input
+          ref={input}
           autoFocus
           placeholder="What should it do?"
           className="field mb-2"
           value={text}
-          onValueChange={setText}
+          onValueChange={(v) => {
+            entered.current = false;
+            setText(v);
+          }}
+          onKeyDown={(e) => {
+            if (e.key !== "Enter" || p.reference) return;
+            e.preventDefault();
+            entered.current = true;
+          }}
         />
         <p className="mb-1 text-[12.5px] text-quiet">
           A verb, or what you want: “only if body.n &gt; 1”, “wait 5 minutes”, “send to” and a connection.

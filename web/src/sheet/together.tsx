@@ -9,7 +9,13 @@ import { Dialog } from "../ui/parts";
 export type Meanwhile = { base: FlowDocument; theirs: FlowDocument; etag: string | null };
 
 /** Brings two people's drafts together, step by step; nothing that one of them did is lost unseen. */
-export function Together(p: { meanwhile: Meanwhile | null; mine: FlowDocument; onTake: (doc: FlowDocument) => void }) {
+export function Together(p: {
+  meanwhile: Meanwhile | null;
+  mine: FlowDocument;
+  onTake: (doc: FlowDocument) => void;
+  /** Both together, and how an earlier state of one's own looks over what the other did: undo takes back only that. */
+  onBoth: (doc: FlowDocument, over: (earlier: FlowDocument) => FlowDocument) => void;
+}) {
   const { meanwhile, mine } = p;
   const [taken, setTaken] = useState<Record<string, "mine" | "theirs">>({});
   const all = useMemo(() => {
@@ -62,7 +68,11 @@ export function Together(p: { meanwhile: Meanwhile | null; mine: FlowDocument; o
         </table>
       )}
       <div className="flex flex-wrap gap-2">
-        <button type="button" className="btn btn-go" onClick={() => p.onTake(all.doc)}>
+        <button
+          type="button"
+          className="btn btn-go"
+          onClick={() => p.onBoth(all.doc, (earlier) => merge(meanwhile.base, earlier, meanwhile.theirs, taken).doc)}
+        >
           Bring both together
         </button>
         <button type="button" className="btn" onClick={() => p.onTake(meanwhile.theirs)}>

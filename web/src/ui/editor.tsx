@@ -18,7 +18,7 @@ import type { Finding } from "../api/client";
 import { inserted, remember } from "./caret";
 
 export type Completion = { label: string; detail?: string };
-type Props = {
+export type EditorProps = {
   label: string;
   value: string;
   onChange: (v: string) => void;
@@ -27,6 +27,7 @@ type Props = {
   findings?: Finding[];
   invalid?: boolean;
   autoFocus?: boolean;
+  selected?: { from: number; to: number }; // where the caret was in the plain field that this one follows
 };
 
 const look = EditorView.theme({
@@ -75,7 +76,7 @@ const leaveAtOnce = keymap.of([
 ]);
 
 /** An editor for expressions (one line), templates and documents. */
-export default function Editor(p: Props) {
+export default function Editor(p: EditorProps) {
   const holder = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView | null>(null);
   const now = useRef(p);
@@ -121,7 +122,12 @@ export default function Editor(p: Props) {
       if (p.language === "json") extensions.push(json(), linter(jsonParseLinter()), lintGutter());
       if (p.language === "yaml") extensions.push(yaml(), lint.current.of([]), lintGutter());
     }
-    const v = new EditorView({ state: EditorState.create({ doc: p.value, extensions }), parent: holder.current });
+    const end = p.value.replace(/\r\n?/g, "\n").length; // as the plain field and the editor count
+    const selection = p.selected && { anchor: Math.min(p.selected.from, end), head: Math.min(p.selected.to, end) };
+    const v = new EditorView({
+      state: EditorState.create({ doc: p.value, extensions, ...(selection ? { selection } : {}) }),
+      parent: holder.current,
+    });
     view.current = v;
     // What a person points at goes to the cursor of the editor that they were in last.
     const onFocus = () =>
