@@ -75,11 +75,14 @@ var engineRank = map[string]int{
 	"lane":    4,
 	"design":  4,
 	"watch":   4,
-	"":        5,
+	"repair":  5,
+	"":        6,
 }
 
 // Within core: run → plan → step → flow, schema → expr, pointer, xpath, format → message.
 var coreOrder = []string{
+	"trace",
+	"cause",
 	"message",
 	"format",
 	"cloudevents",

@@ -63,6 +63,7 @@ const (
 type pulse struct {
 	Pulse
 	is     [2]Condition // by direction
+	tries  map[int64]*minuteOfTries
 	minute [60]struct {
 		at      int64 // Unix time that the counts are of
 		in, out int

@@ -133,8 +133,11 @@ type Inviter interface {
 
 // Request is one try of a delivery or a question.
 type Request struct {
-	ID    string     // the same on every try: the key by which a repeat can be told
-	Rules retry.Plan // which of the system's words mean delivered, again, never
+	ID string // the same on every try: the key by which a repeat can be told
+	// TraceParent is the header traceparent (W3C Trace Context) that goes with it, where its
+	// system has such headers and the flow has set none.
+	TraceParent string
+	Rules       retry.Plan // which of the system's words mean delivered, again, never
 	want.Request
 	// Content gives the body from its start, and Size its bytes, where it is too large to be
 	// held; Body is then nil. Only a Streamer gets such a request. The reader is to be closed.

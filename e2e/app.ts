@@ -26,6 +26,15 @@ export class App {
     });
   }
 
+  /** Ends it at once, as a machine does that loses its power; what it kept stays. */
+  async kill(): Promise<void> {
+    const child = this.child;
+    if (!child || child.exitCode !== null) return;
+    const gone = new Promise((r) => child.once("exit", r));
+    child.kill("SIGKILL");
+    await gone;
+  }
+
   async stop(): Promise<void> {
     const child = this.child;
     if (child && child.exitCode === null) {

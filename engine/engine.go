@@ -7,6 +7,7 @@
 package engine
 
 import (
+	"context"
 	"log/slog"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 	"readyferry/engine/journal"
 	"readyferry/engine/lane"
 	"readyferry/engine/perform"
+	"readyferry/engine/repair"
 	"readyferry/engine/watch"
 	"readyferry/store"
 )
@@ -46,6 +48,7 @@ type Engine struct {
 	Lane    *lane.Lanes
 	Design  *design.Designs
 	Watch   *watch.Watch
+	Repair  *repair.Repairs
 
 	life  *journal.Life
 	links *connect.Links
@@ -96,13 +99,25 @@ func New(c Config) (*Engine, error) {
 	e.Lane = lane.New(e.Journal, e.links)
 	e.Design = design.New(e.Perform, e.links)
 	e.Watch = watch.New(e.Journal, e.links)
+	e.Repair = repair.New(e.Watch, e.answers)
 	e.links.Late = e.Lane.Late
 	return e, nil
 }
 
+// answers asks a connection whether it answers now.
+func (e *Engine) answers(ctx context.Context, connection string) bool {
+	ctx, stop := context.WithTimeout(ctx, answersWithin)
+	defer stop()
+	t, err := e.Design.TestConnection(ctx, connection)
+	return err == nil && t.OK
+}
+
+// answersWithin is how long a connection may take to say that it is well.
+const answersWithin = 10 * time.Second
+
 // Start sets everything going.
 func (e *Engine) Start() error {
-	for _, start := range []func() error{e.Design.Start, e.Journal.Start, e.Perform.Start, e.Lane.Start, e.Intake.Start} {
+	for _, start := range []func() error{e.Design.Start, e.Journal.Start, e.Perform.Start, e.Lane.Start, e.Intake.Start, e.Repair.Start} {
 		if err := start(); err != nil {
 			return err
 		}

@@ -2,6 +2,8 @@ package store
 
 import (
 	"time"
+
+	"gorm.io/gorm"
 )
 
 // Letter gives a dead letter by id, or ErrNotFound.
@@ -35,38 +37,100 @@ func (v View) History(id ID) ([]LetterEvent, error) {
 	return out, v.sql().Where("letter = ?", id).Order("n").Find(&out).Error
 }
 
-// OpenLetters lists open dead letters, the oldest first, of one cause or of all when
-// cause is empty, and of one flow or of all.
-func (v View) OpenLetters(cause, flow string, after *ID, limit int) ([]Letter, error) {
-	q := v.sql().Where("state = 0").Order("id").Limit(limit)
-	if flow != "" {
-		q = q.Where("flow = ?", flow)
+// LetterFilter chooses dead letters. What is zero chooses all.
+type LetterFilter struct {
+	States    []LetterState // nil: those that are open
+	Cause     string
+	Flow      string
+	Step      string
+	Class     string // as the step said
+	Reference string // a part of it, upper and lower case alike
+	Reason    string // a part of it
+	Assignee  string
+	From, To  time.Time // when they died
+	After     *ID
+	Limit     int
+}
+
+// where adds what a filter asks for.
+func (f *LetterFilter) where(q *gorm.DB) *gorm.DB {
+	if f.States == nil {
+		q = q.Where("state = 0")
+	} else {
+		q = q.Where("state IN ?", f.States)
 	}
-	if cause != "" {
-		q = q.Where("cause = ?", cause)
+	for _, c := range []struct{ column, value string }{
+		{"cause", f.Cause}, {"flow", f.Flow}, {"step", f.Step}, {"class", f.Class}, {"assignee", f.Assignee},
+	} {
+		if c.value != "" {
+			q = q.Where(c.column+" = ?", c.value)
+		}
 	}
-	if after != nil {
-		q = q.Where("id > ?", *after)
+	if f.Reference != "" {
+		q = q.Where("instr(lower(reference), lower(?)) > 0", f.Reference)
+	}
+	if f.Reason != "" {
+		q = q.Where("instr(lower(reason), lower(?)) > 0", f.Reason)
+	}
+	if !f.From.IsZero() {
+		q = q.Where("id >= ?", idAt(f.From))
+	}
+	if !f.To.IsZero() {
+		q = q.Where("id < ?", idAt(f.To))
+	}
+	return q
+}
+
+// Letters lists dead letters, the oldest first.
+func (v View) Letters(f LetterFilter) ([]Letter, error) {
+	q := f.where(v.sql()).Order("id").Limit(f.Limit)
+	if f.After != nil {
+		q = q.Where("id > ?", *f.After)
 	}
 	var out []Letter
 	return out, q.Find(&out).Error
 }
 
+// OpenLetters lists open dead letters, the oldest first, of one cause or of all when
+// cause is empty, and of one flow or of all.
+func (v View) OpenLetters(cause, flow string, after *ID, limit int) ([]Letter, error) {
+	return v.Letters(LetterFilter{Cause: cause, Flow: flow, After: after, Limit: limit})
+}
+
+// SoundUnder counts the messages of a flow that were delivered under a version since a time,
+// up to a limit, among the latest thousand of the flow that were delivered since then.
+func (v View) SoundUnder(flow string, version int, since time.Time, limit int) (n int64, err error) {
+	return n, v.sql().Raw(`SELECT COUNT(*) FROM (SELECT 1 FROM (SELECT version FROM transactions
+		WHERE parent IS NULL AND flow = ? AND state = ? AND id >= ? ORDER BY id DESC LIMIT 1000) WHERE version = ? LIMIT ?)`,
+		flow, Delivered, idAt(since), version, limit).Scan(&n).Error
+}
+
+// CountLetters counts them.
+func (v View) CountLetters(f LetterFilter) (n int64, err error) {
+	return n, f.where(v.sql().Model(&Letter{})).Count(&n).Error
+}
+
 // Cause is a group of open dead letters.
 type Cause struct {
-	Cause, CauseText, Flow, Step, Kind, Path, Class string
-	N                                               int64
-	Since                                           ID // the oldest letter; its id tells the time
+	Cause, CauseText, Flow, Step, Kind, Path, Class, Phase string
+	Version                                                int
+	Tx                                                     ID
+	N                                                      int64
+	Since                                                  ID // the oldest letter; its id tells the time
 }
 
 // Causes groups the open dead letters, the largest group first.
 func (v View) Causes(limit int) ([]Cause, error) {
 	var out []Cause
 	// The counts stand beside; only one letter of each cause is fetched.
-	return out, v.sql().Raw(`SELECT l.cause, l.cause_text, l.flow, l.step, l.kind, l.path, l.class, t.n, l.id AS since
+	return out, v.sql().
+		Raw(`SELECT l.cause, l.cause_text, l.flow, l.step, l.kind, l.path, l.class, l.phase, l.version, l.tx, t.n,
+		l.id AS since
 		FROM (SELECT key, n FROM tallies WHERE kind = 'letters' AND n > 0 ORDER BY n DESC LIMIT ?) t
 		JOIN letters l ON l.id = (SELECT id FROM letters WHERE state = 0 AND cause = t.key ORDER BY id LIMIT 1)
-		ORDER BY t.n DESC, l.id`, limit).Scan(&out).Error
+		ORDER BY t.n DESC, l.id`, limit).
+		Scan(&out).
+		Error
 }
 
 // CountOpenLetters counts the open dead letters.

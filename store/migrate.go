@@ -295,12 +295,14 @@ func migrate(db *gorm.DB) error {
 				{&Version{}, "Despite", "ALTER TABLE versions ADD COLUMN despite text NOT NULL DEFAULT ''"},
 			})
 		}},
-		{ID: lastMigration, Migrate: versionsOnTrial},
+		{ID: "0023 versions for a share, and at a time", Migrate: versionsOnTrial},
+		{ID: "0024 repairs of many dead letters", Migrate: repairs},
+		{ID: lastMigration, Migrate: journeys},
 	}).Migrate()
 }
 
 // lastMigration is the one behind which a file has the form of this release.
-const lastMigration = "0023 versions for a share, and at a time"
+const lastMigration = "0025 journeys"
 
 // isPresent gives an error for a file that is of another release.
 func isPresent(db *gorm.DB) error {

@@ -202,6 +202,13 @@ type Transaction struct {
 	Idle     bool
 	// Aside tells that it waits for other messages and for nothing else.
 	Aside bool
+	// Origin is the transaction that handed the message on, by a queue or a topic, or that it
+	// is sent again from. Journey names all that came of one message: the trace that it came
+	// with, else the first of them; nil where it is that itself.
+	Origin  *ID
+	Journey *ID
+	// KeysOf is the transaction under whose keys its deliveries go out; nil: its own.
+	KeysOf *ID
 	// DuplicateOf is the transaction that had the same once value before.
 	DuplicateOf *ID
 	// Revision grows with whatever a walk over the transaction depends on; ToWalk
@@ -345,6 +352,21 @@ var letterStateNames = [...]string{"open", "resending", "resolved", "discarded",
 // String gives the word that people read.
 func (s LetterState) String() string { return letterStateNames[s] }
 
+// ParseLetterState reads the word.
+func ParseLetterState(s string) (LetterState, bool) {
+	for i, n := range letterStateNames {
+		if n == s {
+			return LetterState(i), true
+		}
+	}
+	return 0, false
+}
+
+// AllLetterStates lists them.
+func AllLetterStates() []LetterState {
+	return []LetterState{LetterOpen, LetterResending, LetterResolved, LetterDiscarded, LetterPassed}
+}
+
 // Letter is a dead letter: a message that a person must decide about.
 type Letter struct {
 	ID        ID `gorm:"primaryKey"`
@@ -362,6 +384,7 @@ type Letter struct {
 	Reference string
 	State     LetterState
 	At        time.Time `gorm:"serializer:micros;type:integer"`
+	Assignee  string    // who looks after it, as they are called; "" for nobody
 }
 
 // LetterEvent is a line of a dead letter's history.
@@ -370,7 +393,7 @@ type LetterEvent struct {
 	Letter ID
 	At     time.Time `gorm:"serializer:micros;type:integer"`
 	Who    string    // a person, the flow or the application; "" where it was not noted
-	What   string    // died, resent, resolved, discarded
+	What   string    // died, resent, resolved, discarded, restored, noted, assigned
 	Detail string
 }
 
@@ -388,6 +411,7 @@ type QueueItem struct {
 	Priority  int       // 0 to 9; the higher are taken first
 	// ExpiresAt is when a message that nobody works on becomes a dead letter.
 	ExpiresAt *time.Time `gorm:"serializer:micros;type:integer"`
+	Journey   *ID        // that it belongs to, where that is not From's own
 }
 
 // QueueSize counts the messages of a queue; triggers keep it, so that a full

@@ -120,13 +120,14 @@ var transactionRow = row[Transaction]{
 	columns: []string{"id", "message", "flow", "version", "state", "reason", "reference", "order_value", "place", "place_text",
 		"tries", "received_at", "finished_at", "next_try_at", "queue_item", "from_topic", "unbegun", "parent", "split_path",
 		"part_index", "parts", "own", "from_group", "of_letter", "caller", "caller_path", "caller_waits", "depth", "gathered",
-		"gather_place", "gather_text", "own_waits", "idle", "aside", "duplicate_of", "revision", "to_walk", "lent"},
+		"gather_place", "gather_text", "own_waits", "idle", "aside", "duplicate_of", "revision", "to_walk", "lent",
+		"origin", "journey", "keys_of"},
 	values: func(into []any, t *Transaction) []any {
 		return append(into, t.ID[:], t.Message, t.Flow, t.Version, int64(t.State), t.Reason, t.Reference, t.OrderValue,
 			t.Place, t.PlaceText, t.Tries, micros(t.ReceivedAt), at(t.FinishedAt), at(t.NextTryAt), t.QueueItem, t.FromTopic, t.Unbegun,
 			idOf(t.Parent), t.SplitPath, t.PartIndex, t.Parts, t.Own, t.FromGroup, idOf(t.OfLetter), idOf(t.Caller),
 			t.CallerPath, t.CallerWaits, t.Depth, t.Gathered, t.GatherPlace, t.GatherText, t.OwnWaits, t.Idle, t.Aside,
-			idOf(t.DuplicateOf), t.Revision, t.ToWalk, t.Lent)
+			idOf(t.DuplicateOf), t.Revision, t.ToWalk, t.Lent, idOf(t.Origin), idOf(t.Journey), idOf(t.KeysOf))
 	},
 }
 
@@ -136,10 +137,10 @@ var plainTransaction = row[Transaction]{
 	table:   "transactions",
 	columns: transactionRow.columns,
 	plain: []string{"?", "?", "?", "?", "?", "?", "?", "?", "?", "?", "?", "?", "?", "NULL", "0", "0", "0", "NULL", "''", "0", "0",
-		"NULL", "0", "NULL", "NULL", "''", "0", "0", "0", "''", "''", "0", "0", "0", "NULL", "?", "?", "0"},
+		"NULL", "0", "NULL", "NULL", "''", "0", "0", "0", "''", "''", "0", "0", "0", "NULL", "?", "?", "0", "NULL", "?", "NULL"},
 	values: func(into []any, t *Transaction) []any {
 		return append(into, t.ID[:], t.Message, t.Flow, t.Version, int64(t.State), t.Reason, t.Reference, t.OrderValue,
-			t.Place, t.PlaceText, t.Tries, micros(t.ReceivedAt), at(t.FinishedAt), t.Revision, t.ToWalk)
+			t.Place, t.PlaceText, t.Tries, micros(t.ReceivedAt), at(t.FinishedAt), t.Revision, t.ToWalk, idOf(t.Journey))
 	},
 }
 
@@ -148,7 +149,7 @@ func isPlain(t *Transaction) bool {
 	return t.NextTryAt == nil && t.QueueItem == 0 && !t.FromTopic && !t.Unbegun && t.Parent == nil && t.SplitPath == "" &&
 		t.PartIndex == 0 && t.Parts == 0 && t.Own == nil && !t.FromGroup && t.OfLetter == nil && t.Caller == nil &&
 		t.CallerPath == "" && !t.CallerWaits && t.Depth == 0 && t.Gathered == 0 && t.GatherPlace == "" && t.GatherText == "" &&
-		t.OwnWaits == 0 && !t.Idle && !t.Aside && t.DuplicateOf == nil && !t.Lent
+		t.OwnWaits == 0 && !t.Idle && !t.Aside && t.DuplicateOf == nil && !t.Lent && t.Origin == nil && t.KeysOf == nil
 }
 
 var (
@@ -210,10 +211,10 @@ var effectRow = row[Effect]{
 var itemRow = row[QueueItem]{
 	table: "queue_items",
 	columns: []string{"n", "queue", "from", "path", "headers", "body", "reference", "put_at", "taken_by", "priority",
-		"expires_at"},
+		"expires_at", "journey"},
 	values: func(into []any, q *QueueItem) []any {
 		return append(into, q.N, q.Queue, q.From[:], q.Path, q.Headers, q.Body, q.Reference, micros(q.PutAt), idOf(q.TakenBy),
-			q.Priority, at(q.ExpiresAt))
+			q.Priority, at(q.ExpiresAt), idOf(q.Journey))
 	},
 }
 
@@ -231,9 +232,9 @@ var growTopic = topicRow.insertOf(1) + " ON CONFLICT (name) DO UPDATE SET next =
 
 var topicMessageRow = row[TopicMessage]{
 	table:   "topic_messages",
-	columns: []string{"topic", "n", "from", "path", "headers", "body", "reference", "put_at"},
+	columns: []string{"topic", "n", "from", "path", "headers", "body", "reference", "put_at", "journey"},
 	values: func(into []any, m *TopicMessage) []any {
-		return append(into, m.Topic, m.N, m.From[:], m.Path, m.Headers, m.Body, m.Reference, micros(m.PutAt))
+		return append(into, m.Topic, m.N, m.From[:], m.Path, m.Headers, m.Body, m.Reference, micros(m.PutAt), idOf(m.Journey))
 	},
 }
 

@@ -19,6 +19,7 @@ type TopicMessage struct {
 	Body      []byte
 	Reference string
 	PutAt     time.Time `gorm:"serializer:micros;type:integer"`
+	Journey   *ID       // that it belongs to, where that is not From's own
 }
 
 // size is what a message counts against the size of its topic, in bytes.

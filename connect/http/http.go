@@ -26,6 +26,7 @@ import (
 	"readyferry/core/retry"
 	"readyferry/core/step"
 	"readyferry/core/system"
+	"readyferry/core/trace"
 )
 
 // Kind is the name of the system in documents.
@@ -280,6 +281,9 @@ func (l *link) request(ctx context.Context, r connect.Request) (*http.Request, [
 	}
 	if r.ID != "" {
 		req.Header.Set("Idempotency-Key", r.ID)
+	}
+	if r.TraceParent != "" && req.Header.Get(trace.Header) == "" {
+		req.Header.Set(trace.Header, r.TraceParent)
 	}
 	return req, body, nil
 }

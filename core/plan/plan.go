@@ -48,6 +48,8 @@ type Plan struct {
 
 	unread   sync.Once
 	isUnread bool
+	named    sync.Once
+	names    map[string]struct{} // of Names
 }
 
 // Reader reads flow documents. Make one and share it.

@@ -80,6 +80,11 @@ type Request struct {
 	Settings json.RawMessage `json:"settings,omitempty"`
 	// Ask tells that the system is asked in its own way, and the answer waited for.
 	Ask bool `json:"ask,omitempty"`
+	// Key is the key by which a repeat is told, where it is not the delivery's own.
+	Key string `json:"key,omitempty"`
+	// Trace is the journey that it belongs to, 32 hexadecimal digits (W3C Trace Context); ""
+	// where that is the one of its transaction's own id.
+	Trace string `json:"trace,omitempty"`
 }
 
 // Send hands a request to an outside system. The engine guarantees it: it is

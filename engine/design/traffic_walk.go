@@ -10,8 +10,8 @@ import (
 	"strings"
 	"sync"
 
+	"readyferry/core/cause"
 	"readyferry/core/run"
-	"readyferry/engine/journal"
 	"readyferry/store"
 )
 
@@ -174,7 +174,7 @@ func (t *traffic) add(w *walkedOne) {
 	for i := range differences {
 		d := differences[i]
 		dead = dead || d.Kind == run.OtherEnd && d.Is == run.DeadLetter
-		d.Reason = journal.Normalise(d.Reason)
+		d.Reason = cause.Text(d.Reason, t.draft.Names)
 		texts[i] = d.Text()
 	}
 	text := strings.Join(texts, "; ")

@@ -310,6 +310,8 @@ func (c *consumer) takeFromTopic(s *journal.Session, f *catalog.Flow) (more bool
 			Body:      m.Body,
 			Reference: m.Reference,
 			Source:    fmt.Sprintf("topic %s, offset %d", topic, m.N),
+			From:      m.From,
+			Journey:   m.Journey,
 		}
 		err := s.Take(f, a, func(tx *store.Tx, t *store.Transaction) error {
 			t.FromTopic = true

@@ -4,12 +4,14 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
+	"strings"
 	"time"
 
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/run"
 	"readyferry/core/step"
+	"readyferry/core/trace"
 	"readyferry/core/want"
 	"readyferry/engine/catalog"
 	"readyferry/store"
@@ -21,10 +23,12 @@ import (
 type Arrival struct {
 	Headers   []byte // JSON
 	Body      []byte
-	Reference string // the one it had before
-	Source    string // in words
-	ID        string // of its system: a repeat is told by it, where the intake has no once; "" for none
-	Refused   string // why its system could not make a message of it; "" where it could
+	Reference string    // the one it had before
+	Source    string    // in words
+	ID        string    // of its system: a repeat is told by it, where the intake has no once; "" for none
+	From      store.ID  // the transaction that handed it on; zero for none
+	Journey   *store.ID // that it belongs to, where that is not From's own
+	Refused   string    // why its system could not make a message of it; "" where it could
 }
 
 // Arrived is a message that an intake has taken in, or refused.
@@ -63,8 +67,36 @@ func (j *Journal) Receive(flow string, version int, p *plan.Plan, a Arrival) (*A
 	}
 	if err == nil {
 		out.id = a.ID
+		out.follows(&a)
 	}
 	return out, err
+}
+
+// follows notes whom a message comes from, and which journey it goes on with: that of the
+// transaction that handed it on, or the trace that it came with from outside.
+func (a *Arrived) follows(of *Arrival) {
+	t := &a.Tx
+	if of.From == (store.ID{}) {
+		return // NewTransaction has looked for one
+	}
+	from := of.From
+	t.Origin, t.Journey = &from, &from
+	if of.Journey != nil {
+		t.Journey = of.Journey
+	}
+}
+
+// traceOf gives the trace that headers name, or nil.
+func traceOf(headers []message.Header) *store.ID {
+	for _, h := range headers {
+		if len(h.Name) == len(trace.Header) && strings.EqualFold(h.Name, trace.Header) {
+			if id, _, ok := trace.Read(h.Value); ok {
+				journey := store.ID(id)
+				return &journey
+			}
+		}
+	}
+	return nil
 }
 
 // ReceiveShared makes the transaction of an arrival under the version of a flow that is to
@@ -87,7 +119,11 @@ func (j *Journal) unread(flow string, version int, a Arrival) (*Arrived, error) 
 	if envelope.Headers, err = want.DecodeHeaders(a.Headers); err != nil {
 		return nil, err
 	}
-	return NewTransaction(flow, version, id, envelope, run.Received{Reference: a.Reference}, a.Source)
+	out, err := NewTransaction(flow, version, id, envelope, run.Received{Reference: a.Reference}, a.Source)
+	if err == nil {
+		out.follows(&a)
+	}
+	return out, err
 }
 
 // NewTransaction makes the rows of a message that an intake has taken in.
@@ -122,6 +158,7 @@ func NewTransaction(
 			return nil, err
 		}
 	}
+	t.Journey = traceOf(in.Headers)
 	return &Arrived{Tx: t, Message: m, Received: r, Envelope: in}, nil
 }
 

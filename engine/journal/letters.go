@@ -5,9 +5,9 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"time"
 
+	"readyferry/core/cause"
 	"readyferry/core/message"
 	"readyferry/core/step"
 	"readyferry/store"
@@ -69,7 +69,7 @@ func (w *Writing) die(old []store.Letter, f step.Failure) error {
 	}
 	l.Flow, l.Version, l.Step, l.Path, l.Kind, l.Phase = w.T.Flow, w.T.Version, f.Step, f.Path, f.Kind, f.Phase
 	l.Class, l.Reason, l.Reference, l.State = string(f.Class), f.Reason, w.T.Reference, store.LetterOpen
-	l.CauseText = Normalise(f.Reason)
+	l.CauseText = cause.Text(f.Reason, w.named)
 	sum := sha256.Sum256([]byte(w.T.Flow + "\x00" + f.Step + "\x00" + l.CauseText))
 	l.Cause = hex.EncodeToString(sum[:8])
 	w.Notice.Events[EventDeadLetters] = true
@@ -83,6 +83,12 @@ func (w *Writing) die(old []store.Letter, f step.Failure) error {
 		return err
 	}
 	return w.tellDeath(l)
+}
+
+// named tells whether the flow itself has a text that a reason quotes.
+func (w *Writing) named(text string) bool {
+	p := w.Plan()
+	return p != nil && p.Names(text)
 }
 
 // who says whose doing it is that a letter changes by itself.
@@ -125,8 +131,10 @@ func (w *Writing) tellDeath(l *store.Letter) error {
 	if err != nil {
 		return err
 	}
+	root := w.T.Root()
 	t := &store.Transaction{
 		ID:         store.NewID(),
+		Journey:    &root,
 		Flow:       w.T.Flow,
 		Version:    w.T.Version,
 		Reference:  w.T.Reference,
@@ -165,24 +173,4 @@ func (j *Journal) DeadOnArrival(tx *store.Tx, n *Notice, t *store.Transaction, m
 	n.Events[EventTransactions] = true
 	w := &Writing{Journal: j, Tx: tx, T: t, Notice: n}
 	return w.die(nil, f)
-}
-
-var (
-	uuids   = regexp.MustCompile(`[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}`)
-	quoted  = regexp.MustCompile(`"[^"]*"`)
-	numbers = regexp.MustCompile(`\b[0-9]{4,}\b`)
-	tails   = regexp.MustCompile(`; (it has|near it) .*$`)
-)
-
-// Normalise takes what differs from message to message out of a reason, so
-// that letters with the same cause are found together.
-func Normalise(reason string) string {
-	reason = tails.ReplaceAllString(reason, "")
-	reason = uuids.ReplaceAllString(reason, "…")
-	reason = quoted.ReplaceAllString(reason, `"…"`)
-	reason = numbers.ReplaceAllString(reason, "…")
-	if r := []rune(reason); len(r) > 200 {
-		reason = string(r[:200])
-	}
-	return reason
 }

@@ -3,6 +3,7 @@ package journal
 import (
 	"bytes"
 	"context"
+	"encoding/hex"
 	"encoding/json"
 
 	"readyferry/core/plan"
@@ -255,6 +256,7 @@ func (v *Move) prepare() error {
 		if err != nil {
 			return err
 		}
+		v.tag(send.Request, asked.Path)
 		request, err := send.Request.Encode()
 		if err != nil {
 			return err
@@ -274,6 +276,17 @@ func (v *Move) prepare() error {
 		v.heard, err = Prepare(v.Tx.CallerPath, final(v.Tx.ID, v.result))
 	}
 	return err
+}
+
+// tag notes with a request what the delivery's own row does not tell: the journey that it
+// belongs to, and the key of an earlier delivery that it repeats.
+func (v *Move) tag(r *want.Request, path string) {
+	if t := &v.Tx; t.Journey != nil {
+		r.Trace = hex.EncodeToString(t.Journey[:])
+	}
+	if t := &v.Tx; t.KeysOf != nil {
+		r.Key = run.DeliveryID(t.KeysOf.String(), path)
+	}
 }
 
 // handed gives what a delivery hands over as it is kept: the message itself where that is

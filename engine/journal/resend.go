@@ -5,12 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
-	"readyferry/core/flow"
-	"readyferry/core/format"
-	jsonfmt "readyferry/core/format/json"
-	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/pointer"
 	"readyferry/core/run"
@@ -18,101 +13,6 @@ import (
 	"readyferry/store"
 	"readyferry/store/body"
 )
-
-// Decision is what a person decides about dead letters.
-type Decision struct {
-	IDs     []store.ID
-	Version string // own, live or draft
-	Patch   []byte // JSON Patch (RFC 6902) for each message, or nil
-	Message []byte // a new message in place of the old one, or nil
-	Tree    []byte // the same as the JSON of its tree, for a format that a schema writes, or nil
-	Why     string
-	// Replies are what outside systems would answer, by path, where a preview cannot
-	// know it.
-	Replies map[string]want.Effect
-}
-
-// Resent is what a resend would do, or has begun to do.
-type Resent struct {
-	Letter    store.ID       `json:"letter"`
-	Error     string         `json:"error,omitempty"`
-	Rehearsal *run.Rehearsal `json:"rehearsal,omitempty"`
-}
-
-// Check reads the decision's patch, nil without one, and refuses what does not
-// go together.
-func (d Decision) Check() (pointer.Patch, error) {
-	whole := d.Message != nil || d.Tree != nil
-	switch {
-	case len(d.IDs) == 0:
-		return nil, fmt.Errorf("%w: no dead letter is named", ErrDecision)
-	case d.Patch != nil && whole, d.Message != nil && d.Tree != nil:
-		return nil, fmt.Errorf("%w: give either a patch, a message, or its tree", ErrDecision)
-	case whole && len(d.IDs) > 1:
-		return nil, fmt.Errorf("%w: one message cannot take the place of %d; use a patch", ErrDecision, len(d.IDs))
-	case d.Patch == nil:
-		return nil, nil
-	}
-	p, err := pointer.ParsePatch(d.Patch)
-	if err != nil {
-		return nil, fmt.Errorf("%w: the patch: %w", ErrDecision, err)
-	}
-	return p, nil
-}
-
-// Repair gives the message of a transaction as the decision wants it, under the plan that it is
-// sent again under.
-func (d Decision) Repair(t *store.Transaction, m *store.Message, p *plan.Plan, patch pointer.Patch) ([]byte, error) {
-	was := m.Body.Bytes()
-	switch {
-	case d.Message != nil:
-		return format.Edited(was, d.Message), nil
-	case d.Tree == nil && patch == nil:
-		return was, nil
-	}
-	name, layout, err := Written(t, m, p)
-	if err != nil {
-		return nil, err
-	}
-	var tree *message.Node
-	if d.Tree != nil {
-		r, err := jsonfmt.Decode(d.Tree)
-		if err != nil {
-			return nil, err
-		}
-		return format.Encode(name, r.Root, layout)
-	}
-	had, err := format.Decode(name, was, layout, format.Limits{})
-	if err == nil {
-		tree, err = patch.Apply(had.Root)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the message cannot be patched: %w", err)
-	}
-	return format.Encode(name, tree, had.Layout)
-}
-
-// Written tells how a tree of a message is written: as JSON, or by the schema of its intake.
-func Written(t *store.Transaction, m *store.Message, p *plan.Plan) (string, message.Layout, error) {
-	if t.Parent != nil || t.FromGroup || p == nil {
-		return format.JSON, message.Layout{}, nil
-	}
-	e, err := decodeEnvelope(t, m)
-	if err != nil {
-		return "", message.Layout{}, err
-	}
-	kind := ""
-	for _, h := range e.Headers {
-		if strings.EqualFold(h.Name, "content-type") {
-			kind = h.Value
-		}
-	}
-	name := format.Of(p.Document.Intake.Format, kind)
-	if name != format.Avro && name != format.Protobuf {
-		return format.JSON, message.Layout{}, nil
-	}
-	return name, p.Document.Intake.Layout, nil
-}
 
 // VersionFor gives the plan that a resend runs under, with its version; 0 for
 // the draft.
@@ -137,9 +37,14 @@ func (j *Journal) VersionFor(t *store.Transaction, which string) (*plan.Plan, in
 }
 
 // Resend sends dead letters again, all or none. Deliveries that were made before
-// are not made again: their effects stand in the journal. Letters of one message
-// are sent again together.
+// are not made again, unless the decision insists: their effects stand in the journal.
+// Letters of one message are sent again together.
 func (j *Journal) Resend(ctx context.Context, d Decision) ([]Resent, error) {
+	return j.ResendAnd(ctx, d, nil)
+}
+
+// ResendAnd is Resend with more that is done in the same commit; nil for nothing more.
+func (j *Journal) ResendAnd(ctx context.Context, d Decision, also func(tx *store.Tx) error) ([]Resent, error) {
 	if d.Version == "draft" {
 		return nil, fmt.Errorf(
 			"%w: a draft changes, so nothing can be sent under it; publish it and resend under live, or ask for a preview",
@@ -164,6 +69,7 @@ func (j *Journal) Resend(ctx context.Context, d Decision) ([]Resent, error) {
 				return fmt.Errorf("dead letter %s: %w", letters[0].ID, err)
 			}
 		}
+		s.and(also)
 		return nil
 	})
 	if err != nil {
@@ -216,7 +122,7 @@ func (s *Session) resend(letters []store.Letter, d Decision, patch pointer.Patch
 		return err
 	}
 	was := m.Body.Bytes()
-	repaired, err := d.Repair(&t, &m, p, patch)
+	repaired, err := d.Repair(s.Catalog.Reader(), &t, &m, p, patch)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrDecision, err)
 	}
@@ -249,14 +155,19 @@ func (s *Session) resend(letters []store.Letter, d Decision, patch pointer.Patch
 	if changed {
 		v.Then(func(w *Writing) error { return w.Tx.AddMessage(&m) })
 	}
-	v.rearmed(letters, version, what)
+	v.rearmed(letters, version, d.who(), what)
 	v.anew(letters, changed || otherVersion)
+	if d.Insist {
+		if err := v.insist(); err != nil {
+			return err
+		}
+	}
 	_, err = v.Go()
 	return err
 }
 
 // rearmed notes that a person sends letters again.
-func (v *Move) rearmed(letters []store.Letter, version int, what string) {
+func (v *Move) rearmed(letters []store.Letter, version int, who, what string) {
 	v.rearm, v.pass = map[string]bool{}, map[string]bool{}
 	for i := range letters {
 		l := letters[i]
@@ -278,7 +189,7 @@ func (v *Move) rearmed(letters []store.Letter, version int, what string) {
 			}
 			now.State, now.Version = store.LetterResending, version
 			w.Notice.Events[EventDeadLetters] = true
-			return w.Tx.SaveLetter(&now, w.Now(), Person, "resent", what)
+			return w.Tx.SaveLetter(&now, w.Now(), who, "resent", what)
 		})
 	}
 }
@@ -291,6 +202,23 @@ func (v *Move) anew(letters []store.Letter, changed bool) {
 		v.Then(func(w *Writing) error { return w.Forget(path) })
 		v.rearm[path] = v.rearm[path] || asks
 	}
+}
+
+// insist lets the deliveries that were made be made once more, under the keys that they had.
+func (v *Move) insist() error {
+	all, err := v.Session.Store.Deliveries(v.Tx.ID)
+	if err != nil {
+		return err
+	}
+	for _, d := range all {
+		if d.State != store.Done {
+			continue
+		}
+		v.rearm[d.Path] = true
+		delete(v.input.Effects, d.Path)
+		v.Then(func(w *Writing) error { return w.Forget(d.Path) })
+	}
+	return nil
 }
 
 // PhaseLease is the phase of a letter whose message was taken from its queue by somebody
@@ -331,49 +259,4 @@ func Anew(p *plan.Plan, effects map[string]want.Effect, letters []store.Letter, 
 	}
 	slices.Sort(paths)
 	return paths
-}
-
-// Discard gives dead letters up, all or none.
-func (j *Journal) Discard(ctx context.Context, d Decision) error {
-	if len(d.IDs) == 0 {
-		return fmt.Errorf("%w: no dead letter is named", ErrDecision)
-	}
-	return j.Write(ctx, func(tx *store.Tx, n *Notice) error {
-		for _, id := range d.IDs {
-			if err := j.discard(tx, n, id, d.Why); err != nil {
-				return fmt.Errorf("dead letter %s: %w", id, err)
-			}
-		}
-		return nil
-	})
-}
-
-func (j *Journal) discard(tx *store.Tx, n *Notice, id store.ID, why string) error {
-	l, err := tx.Letter(id)
-	if err != nil {
-		return err
-	}
-	if l.State != store.LetterOpen {
-		return fmt.Errorf("%w: it is %s, so there is nothing to discard", ErrDecision, l.State)
-	}
-	l.State = store.LetterDiscarded
-	if err := tx.SaveLetter(&l, j.Now(), Person, "discarded", why); err != nil {
-		return err
-	}
-	n.Events[EventDeadLetters] = true
-	if item := parked(l.Phase); item > 0 {
-		if err := tx.Finish(item); err != nil {
-			return err
-		}
-	}
-	w, err := j.Open(tx, n, l.Tx)
-	if err != nil {
-		return err
-	}
-	if p := w.Plan(); p != nil && p.Rules >= flow.Rules2 {
-		if err := tx.TakenAnew(l.Tx); err != nil { // the next message with its once value is no repeat
-			return err
-		}
-	}
-	return w.Settle()
 }

@@ -307,7 +307,7 @@ func (w *Writing) settle(res *run.Result, deliveries []*store.Delivery) error {
 	case t.ToWalk:
 		t.State, t.Reason = store.UnderWay, ""
 	case discarded >= 0:
-		t.State, t.Reason, t.FinishedAt = store.TurnedAway, "discarded: "+letters[discarded].Reason, &now
+		t.State, t.Reason, t.FinishedAt = store.TurnedAway, w.discardedFor(&letters[discarded]), &now
 	case passed >= 0:
 		t.State, t.Reason, t.FinishedAt = store.TurnedAway, "failed, and who waited for it was told: "+
 			letters[passed].Reason, &now

@@ -2,6 +2,7 @@ package lane
 
 import (
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"readyferry/connect"
 	"readyferry/core/retry"
 	"readyferry/core/step"
+	"readyferry/core/trace"
 	"readyferry/core/want"
 	"readyferry/engine/journal"
 	"readyferry/store"
@@ -92,6 +94,10 @@ func (a *attempt) outcome(l *lane, d *store.Delivery) {
 	}
 	a.took = time.Since(clock)
 	l.feel(d.Target, a)
+	if !errors.Is(a.failed, connect.ErrCannotSend) {
+		good := a.failed == nil && a.receipt.Outcome == retry.Delivered
+		l.links.Pulses.Tried(d.Target, good, a.took, l.Now())
+	}
 	switch {
 	case errors.Is(a.failed, connect.ErrCannotSend):
 		a.receipt = connect.Receipt{Outcome: retry.Never}
@@ -198,6 +204,7 @@ func (l *lane) request(d *store.Delivery, a *attempt, streams bool) (connect.Req
 	r := connect.Request{ID: d.ID.String()}
 	if a.handed != nil {
 		r.Request, r.Rules = *a.handed, a.rules
+		tagged(&r, d)
 		return r, nil
 	}
 	var err error
@@ -205,6 +212,7 @@ func (l *lane) request(d *store.Delivery, a *attempt, streams bool) (connect.Req
 	if err = errors.Join(err, json.Unmarshal(d.Request, &r.Request)); err != nil {
 		return r, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	}
+	tagged(&r, d)
 	if streams && !d.Body.Filled() && d.Body.Size() > journal.Large {
 		r.Rules, r.Size = a.rules, d.Body.Size()
 		r.Content = func() (io.ReadCloser, error) { return l.Store.OpenBodyOf(d.Tx, &d.Body) }
@@ -215,4 +223,17 @@ func (l *lane) request(d *store.Delivery, a *attempt, streams bool) (connect.Req
 	}
 	r.Body, r.Rules = d.Body.Bytes(), a.rules
 	return r, nil
+}
+
+// tagged tells a system by which key it knows a repeat, and which trace the request belongs
+// to: the span is the delivery, so that its tries are one.
+func tagged(r *connect.Request, d *store.Delivery) {
+	if r.Key != "" {
+		r.ID = r.Key
+	}
+	id, span := trace.ID(d.Tx), [8]byte(d.ID[8:])
+	if r.Trace != "" {
+		_, _ = hex.Decode(id[:], []byte(r.Trace)) // the journal has written it
+	}
+	r.TraceParent = trace.Write(id, span)
 }

@@ -73,6 +73,8 @@ func (p call) Foresee(v *journal.Move, asked want.Asked) (journal.Outcome, error
 	if in.Refused != nil {
 		return fails(step.Data, "the flow %s does not take it: %v", c.Flow, in.Refused)
 	}
+	root := v.Tx.Root()
+	in.Tx.Journey = &root
 	in.Tx.Caller, in.Tx.CallerPath, in.Tx.CallerWaits, in.Tx.Depth = &v.Tx.ID, asked.Path, c.Wait, v.Tx.Depth+1
 	began := &called{Arrived: in}
 	if began.key = in.OnceKey(plan, v.Session.At); began.key != nil {

@@ -53,7 +53,8 @@ type queueRoom string
 
 // refuses says why a queue takes no message now, or nil.
 func (p *Performers) refuses(v store.View, queue string) (*step.Failure, error) {
-	if len(p.Catalog.Readers(queue, false)) == 0 && len(p.Catalog.AsksBy(queue, false)) == 0 && !p.Catalog.ReadOutside(queue) {
+	if len(p.Catalog.Readers(queue, false)) == 0 && len(p.Catalog.AsksBy(queue, false)) == 0 &&
+		!p.Catalog.ReadOutside(queue) {
 		return &step.Failure{
 			Phase:  "put",
 			Class:  step.Flow,
@@ -96,6 +97,7 @@ func (p *Performers) enqueue(
 		Reference: w.T.Reference,
 		PutAt:     w.Now(),
 		Priority:  priority,
+		Journey:   w.T.Journey,
 	}
 	if expires > 0 {
 		at := item.PutAt.Add(expires)
@@ -139,6 +141,7 @@ func (p publish) Perform(w *journal.Writing, asked want.Asked, _ journal.Outcome
 		Body:      t.Request.Body,
 		Reference: w.T.Reference,
 		PutAt:     w.Now(),
+		Journey:   w.T.Journey,
 	}
 	heard, err := w.Tx.Append(m)
 	if err == nil {

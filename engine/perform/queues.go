@@ -167,6 +167,8 @@ func FromQueue(item *store.QueueItem) journal.Arrival {
 		Body:      item.Body,
 		Reference: item.Reference,
 		Source:    "queue " + item.Queue,
+		From:      item.From,
+		Journey:   item.Journey,
 	}
 }
 

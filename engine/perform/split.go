@@ -112,8 +112,9 @@ func (p *Performers) beginPart(
 		now.Next++
 		return tx.AdvanceSplit(&now)
 	})
+	root := parent.Root()
 	t := store.Transaction{
-		ID: store.NewID(), Flow: parent.Flow, Version: split.Version, Reference: parent.Reference,
+		ID: store.NewID(), Journey: &root, Flow: parent.Flow, Version: split.Version, Reference: parent.Reference,
 		OrderValue: parent.OrderValue,
 		ReceivedAt: s.Now(), Parent: &split.Tx, SplitPath: split.Path, PartIndex: i,
 	}

@@ -69,7 +69,12 @@ func subscribed(topic, subscription string) string { return topic + subscribing 
 
 // pull puts what a subscription has not read into its queue, so much as is asked for beyond
 // what waits there already.
-func (p *Performers) pull(ctx context.Context, topic, subscription string, earliest bool, limit int) (pulled int, err error) {
+func (p *Performers) pull(
+	ctx context.Context,
+	topic, subscription string,
+	earliest bool,
+	limit int,
+) (pulled int, err error) {
 	queue := subscribed(topic, subscription)
 	err = p.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
 		pulled = 0
@@ -78,7 +83,11 @@ func (p *Performers) pull(ctx context.Context, topic, subscription string, earli
 			return err
 		}
 		if t.Next == 0 && !p.known(catalog.TopicChannel(topic)) {
-			return fmt.Errorf("%w: no flow reads the topic %s, and none has put anything there", journal.ErrDecision, topic)
+			return fmt.Errorf(
+				"%w: no flow reads the topic %s, and none has put anything there",
+				journal.ErrDecision,
+				topic,
+			)
 		}
 		begin := func(t store.Topic) (int64, error) { return beginAt(tx, t, flow.Begin{Latest: !earliest}) }
 		if err := tx.Subscribe(topic, subscription, p.Now(), begin); err != nil {
@@ -98,7 +107,7 @@ func (p *Performers) pull(ctx context.Context, topic, subscription string, earli
 		}
 		for i := range some {
 			m := &some[i]
-			if err := tx.Put(&store.QueueItem{Queue: queue, From: m.From, Path: m.Path, Headers: m.Headers, Body: m.Body,
+			if err := tx.Put(&store.QueueItem{Queue: queue, From: m.From, Journey: m.Journey, Path: m.Path, Headers: m.Headers, Body: m.Body,
 				Reference: m.Reference, PutAt: m.PutAt, Priority: usualPriority}); err != nil {
 				return err
 			}

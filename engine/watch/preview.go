@@ -21,7 +21,7 @@ func (w *Watch) Preview(d journal.Decision) ([]journal.Resent, error) {
 	out := make([]journal.Resent, 0, len(d.IDs))
 	for _, id := range d.IDs {
 		r := journal.Resent{Letter: id}
-		rehearsal, err := w.previewOne(id, d, patch)
+		rehearsal, _, err := w.previewOne(id, d, patch)
 		if err != nil {
 			r.Error = err.Error()
 		} else {
@@ -32,26 +32,57 @@ func (w *Watch) Preview(d journal.Decision) ([]journal.Resent, error) {
 	return out, nil
 }
 
-func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch) (*run.Rehearsal, error) {
+// PreviewOne tells what a resend of one letter would do, and whether its message changes.
+func (w *Watch) PreviewOne(id store.ID, d journal.Decision) (r *run.Rehearsal, changes bool, err error) {
+	d.IDs = []store.ID{id}
+	patch, err := d.Check()
+	if err != nil {
+		return nil, false, err
+	}
+	return w.previewOne(id, d, patch)
+}
+
+func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch) (*run.Rehearsal, bool, error) {
 	l, err := w.Store.Letter(id)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	t, err := w.Store.Transaction(l.Tx)
+	return w.previewOf(l.Tx, []store.Letter{l}, d, patch)
+}
+
+// PreviewAgain tells what a message would come to that is sent once more from its beginning.
+func (w *Watch) PreviewAgain(id store.ID, d journal.Decision) (r *run.Rehearsal, changes bool, err error) {
+	d.IDs = []store.ID{id}
+	patch, err := d.Check()
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	m, err := w.Store.Message(l.Tx)
+	return w.previewOf(id, nil, d, patch)
+}
+
+// previewOf walks a transaction as it would go on behind its letters, or from its beginning
+// where there are none.
+func (w *Watch) previewOf(
+	id store.ID,
+	letters []store.Letter,
+	d journal.Decision,
+	patch pointer.Patch,
+) (*run.Rehearsal, bool, error) {
+	t, err := w.Store.Transaction(id)
 	if err != nil {
-		return nil, err
+		return nil, false, err
+	}
+	m, err := w.Store.Message(id)
+	if err != nil {
+		return nil, false, err
 	}
 	p, version, err := w.VersionFor(&t, d.Version)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	repaired, err := d.Repair(&t, &m, p, patch)
+	repaired, err := d.Repair(w.Catalog.Reader(), &t, &m, p, patch)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	repairs, was := string(repaired) != string(m.Body.Bytes()), t.Version
 	if repairs {
@@ -61,15 +92,27 @@ func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch)
 	b, err := w.WalkOf(&t, &m, p)
 	var refused *run.RefusedError
 	if err != nil && (t.Parent != nil || t.FromGroup || !errors.As(err, &refused)) {
-		return nil, err
+		return nil, false, err
 	}
 	opt := b.Options()
-	for _, path := range journal.Anew(p, opt.Known, []store.Letter{l}, version != was || repairs) {
+	for _, path := range journal.Anew(p, opt.Known, letters, version != was || repairs) {
 		delete(opt.Known, path)
+	}
+	if letters == nil {
+		clear(opt.Known)
+	}
+	if d.Insist {
+		made, err := w.Store.Deliveries(id)
+		if err != nil {
+			return nil, false, err
+		}
+		for _, one := range made {
+			delete(opt.Known, one.Path)
+		}
 	}
 	opt.Tables, opt.Strict, opt.Replies = w.Store.LookIn(), true, d.Replies
 	r := run.Rehearse(p, b.Envelope, opt)
-	return &r, nil
+	return &r, repairs, nil
 }
 
 // Tree gives the message of a transaction as the JSON of its tree, where a schema writes it;

@@ -10,18 +10,20 @@ import (
 
 // What is looked at, as the file has it.
 type (
-	ID          = store.ID
-	Flow        = store.Flow
-	Transaction = store.Transaction
-	State       = store.State
-	Filter      = store.Filter
-	Count       = store.Count
-	Delivery    = store.Delivery
-	Letter      = store.Letter
-	Connection  = store.Connection
-	Table       = store.Table
-	TableRow    = store.TableRow
-	Load        = store.Load
+	ID           = store.ID
+	Flow         = store.Flow
+	Transaction  = store.Transaction
+	State        = store.State
+	Filter       = store.Filter
+	Count        = store.Count
+	Delivery     = store.Delivery
+	Letter       = store.Letter
+	LetterFilter = store.LetterFilter
+	LetterState  = store.LetterState
+	Connection   = store.Connection
+	Table        = store.Table
+	TableRow     = store.TableRow
+	Load         = store.Load
 )
 
 // States that are told apart.
@@ -40,6 +42,12 @@ const (
 
 // ParseID reads the text form of an id.
 func ParseID(s string) (ID, error) { return store.ParseID(s) }
+
+// ParseLetterState reads the word for a state of a dead letter.
+func ParseLetterState(s string) (LetterState, bool) { return store.ParseLetterState(s) }
+
+// AllLetterStates lists all states of dead letters.
+func AllLetterStates() []LetterState { return store.AllLetterStates() }
 
 // ParseState reads the word for a state.
 func ParseState(s string) (State, bool) { return store.ParseState(s) }

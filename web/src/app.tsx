@@ -5,6 +5,7 @@ import { useCauses, useLive } from "./api/queries";
 import { Find } from "./find";
 import { DeadLettersPage } from "./pages/dead-letters";
 import { FlowsPage } from "./pages/flows";
+import { ClosedLettersPage, RepairPage, RepairsPage } from "./pages/repairs";
 import { Tour } from "./pages/tour";
 import { TransactionsPage } from "./pages/transactions";
 import { keysOf, throughList, typing } from "./ui/keys";
@@ -112,6 +113,9 @@ export function App() {
             <Route path="/transactions" element={<TransactionsPage />} />
             <Route path="/transactions/:id" element={<TransactionPage />} />
             <Route path="/dead-letters" element={<DeadLettersPage />} />
+            <Route path="/dead-letters/repairs" element={<RepairsPage />} />
+            <Route path="/dead-letters/repairs/:id" element={<RepairPage />} />
+            <Route path="/dead-letters/closed" element={<ClosedLettersPage />} />
             <Route path="/queues" element={<QueuesPage />} />
             <Route path="/connections" element={<ConnectionsPage />} />
             <Route path="/tables" element={<TablesPage />} />

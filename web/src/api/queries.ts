@@ -73,12 +73,6 @@ export const useRefusedCallers = () =>
   });
 export const useCauses = () =>
   useQuery({ queryKey: ["dead-letters", "causes"], queryFn: () => get<T.Cause[]>("/api/v1/dead-letters/causes") });
-export const useLetters = (cause: string) =>
-  useQuery({
-    queryKey: ["dead-letters", "of", cause],
-    enabled: cause !== "",
-    queryFn: () => get<T.Letter[]>(`/api/v1/dead-letters?cause=${enc(cause)}&limit=200`),
-  });
 export const useLetter = (id: string) =>
   useQuery({
     queryKey: ["dead-letters", "one", id],

@@ -1125,7 +1125,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Open dead letters, the oldest first */
+        /** Dead letters, the oldest first; the open ones, where nothing else is asked for */
         get: operations["listDeadLetters"];
         put?: never;
         post?: never;
@@ -1199,6 +1199,207 @@ export interface paths {
         put?: never;
         /** Gives dead letters up */
         post: operations["discard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dead-letters/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes discards back that are not older than a day */
+        post: operations["restoreDiscarded"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dead-letters/note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keeps a note (why) with dead letters */
+        post: operations["noteLetters"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dead-letters/assign": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says who looks after dead letters */
+        post: operations["assignLetters"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repair-previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins to look at what a decision about many would come to; nothing leaves */
+        post: operations["previewRepair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repair-previews/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** How far a look has come, and what it has found */
+        get: operations["repairPreview"];
+        put?: never;
+        post?: never;
+        /** Stops a look; what it found so far stays */
+        delete: operations["stopRepairPreview"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repair-previews/{id}/letters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** What each would come to */
+        get: operations["repairPreviewLetters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Repairs with what has become of them, the latest first */
+        get: operations["listRepairs"];
+        put?: never;
+        /** Carries a decision about many out, or plans it */
+        post: operations["beginRepair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repairs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        /** What has become of a repair by now */
+        get: operations["repair"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repairs/{id}/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        /** The lines of a report */
+        get: operations["repairItems"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repairs/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stops a repair; what it has done stays */
+        post: operations["stopRepair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repairs/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lets a repair go on that was stopped, or begin that was planned */
+        post: operations["resumeRepair"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3220,6 +3421,8 @@ export interface components {
             class: "data" | "flow" | "target";
             reason: string;
             cause: string;
+            /** @description who looks after it */
+            assignee: string;
             reference: string;
             /** @enum {string} */
             state: "open" | "resending" | "resolved" | "discarded" | "passed on";
@@ -3243,8 +3446,19 @@ export interface components {
             step: string;
             kind: string;
             path: string;
-            /** @enum {string} */
-            class: "data" | "flow" | "target";
+            /**
+             * @description judged from evidence
+             * @enum {string}
+             */
+            class: "data" | "flow" | "target" | "limit";
+            /** @description the evidence, in sentences */
+            why: string[];
+            /** @description the connection */
+            target: string;
+            /** @description that its oldest letter died under */
+            version: number;
+            /** @description the live version of the flow */
+            live: number;
             count: number;
             /** Format: date-time */
             since: string;
@@ -3265,11 +3479,174 @@ export interface components {
             /** @description the new message as the JSON of its tree, for a format that a schema writes (avro, protobuf) */
             tree?: string;
             preview?: boolean;
+            replace?: components["schemas"]["Replace"];
+            /** @description the settings of a map step that makes the new message of the old one */
+            map?: Record<string, never>;
+            /** @description what was delivered before is delivered once more, under its key */
+            insist?: boolean;
+            /** @description who decides, as they are called */
+            by?: string;
             why?: string;
             /** @description of a preview: what outside systems would answer, by the path of the step */
             replies?: {
                 [key: string]: components["schemas"]["Reply"];
             };
+        };
+        /** @description a decision about many; one of ids, cause, letters and transactions says about which */
+        RepairOrder: {
+            ids?: components["schemas"]["Id"][];
+            /** @description instead of ids */
+            cause?: string;
+            /**
+             * @description own by default; draft for a preview only
+             * @enum {string}
+             */
+            version?: "own" | "live" | "draft";
+            /** @description JSON Patch (RFC 6902) */
+            patch?: Record<string, never>[];
+            /** @description the new message: a string of its bytes, or JSON */
+            message?: unknown;
+            /** @description the new message as the JSON of its tree, for a format that a schema writes (avro, protobuf) */
+            tree?: string;
+            preview?: boolean;
+            replace?: components["schemas"]["Replace"];
+            /** @description the settings of a map step that makes the new message of the old one */
+            map?: Record<string, never>;
+            /** @description what was delivered before is delivered once more, under its key */
+            insist?: boolean;
+            /** @description who decides, as they are called */
+            by?: string;
+            why?: string;
+            /** @description of a preview: what outside systems would answer, by the path of the step */
+            replies?: {
+                [key: string]: components["schemas"]["Reply"];
+            };
+            letters?: components["schemas"]["LetterChoice"];
+            transactions?: components["schemas"]["TransactionChoice"];
+            /**
+             * @description resend for letters, again for transactions, where it is not said
+             * @enum {string}
+             */
+            what?: "resend" | "discard" | "again";
+            /** @description deliveries have new keys, so that targets take them for new ones */
+            newKeys?: boolean;
+            /** @description so many a second; 0 for as fast as it goes */
+            pace?: number;
+            /** Format: date-time */
+            beginAt?: string;
+            /** @description what is left goes on the next day at the same time */
+            nightly?: boolean;
+            /** @description a connection that has to answer first */
+            when?: string;
+            /** @description at most so many in one go; 0 for all */
+            most?: number;
+        };
+        Assignment: {
+            ids: components["schemas"]["Id"][];
+            /** @description empty for nobody */
+            to?: string;
+            by?: string;
+        };
+        Replace: {
+            find: string;
+            with?: string;
+            /** @description find is a regular expression (RE2), and with may name its groups */
+            regexp?: boolean;
+        };
+        LetterChoice: {
+            cause?: string;
+            flow?: string;
+            step?: string;
+            class?: string;
+            /** @description a part of it */
+            reference?: string;
+            /** @description a part of it */
+            reason?: string;
+            assignee?: string;
+            /** Format: date-time */
+            from?: string;
+            /** Format: date-time */
+            to?: string;
+        };
+        TransactionChoice: {
+            ids?: components["schemas"]["Id"][];
+            flow?: string;
+            state?: string;
+            reference?: string;
+            /** Format: date-time */
+            from?: string;
+            /** Format: date-time */
+            to?: string;
+        };
+        RepairOutcome: {
+            state: string;
+            text: string;
+            count: number;
+        };
+        RepairPreview: {
+            id: string;
+            /** @enum {string} */
+            state: "running" | "done" | "stopped";
+            total: number;
+            done: number;
+            /** @description that is asked for, or that the evidence speaks for */
+            version: string;
+            why: string;
+            live: number;
+            own: number;
+            under: {
+                [key: string]: components["schemas"]["RepairOutcome"][];
+            };
+            /** @description deliveries that were made and are not made again */
+            made: number;
+        };
+        RepairSeen: {
+            letter: components["schemas"]["Id"];
+            transaction: components["schemas"]["Id"];
+            reference: string;
+            state: string;
+            reason: string;
+            error: string;
+            changed: boolean;
+            made: components["schemas"]["MadeBefore"][];
+        };
+        MadeBefore: {
+            path: string;
+            target: string;
+        };
+        Repair: {
+            id: components["schemas"]["Id"];
+            /** @enum {string} */
+            state: "planned" | "running" | "stopped" | "done";
+            /** @enum {string} */
+            what: "resend" | "discard" | "again";
+            title: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            beginAt: string | null;
+            nightly: boolean;
+            when: string;
+            most: number;
+            pace: number;
+            /** Format: date-time */
+            endedAt: string | null;
+            total: number;
+            waits: number;
+            refused: number;
+            outcomes: {
+                [key: string]: number;
+            };
+        };
+        RepairItem: {
+            n: number;
+            letter: components["schemas"]["Id"] | null;
+            transaction: components["schemas"]["Id"];
+            made: components["schemas"]["Id"] | null;
+            reference: string;
+            state: string;
+            detail: string;
         };
         Resent: {
             letter: components["schemas"]["Id"];
@@ -6323,8 +6700,18 @@ export interface operations {
     listDeadLetters: {
         parameters: {
             query?: {
+                state?: "open" | "resending" | "resolved" | "discarded" | "passed on" | "all";
                 cause?: string;
                 flow?: string;
+                step?: string;
+                class?: string;
+                assignee?: string;
+                /** @description a part of it */
+                reference?: string;
+                /** @description a part of it */
+                reason?: string;
+                from?: string;
+                to?: string;
                 limit?: components["parameters"]["Limit"];
                 after?: components["parameters"]["After"];
             };
@@ -6337,6 +6724,8 @@ export interface operations {
             /** @description letters */
             200: {
                 headers: {
+                    /** @description how many there are in all */
+                    "Total-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6457,6 +6846,377 @@ export interface operations {
             408: components["responses"]["TooSlow"];
             413: components["responses"]["TooLarge"];
             415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    restoreDiscarded: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    noteLetters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    assignLetters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Assignment"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewRepair: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RepairOrder"];
+            };
+        };
+        responses: {
+            /** @description it has begun */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RepairPreview"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    repairPreview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the look */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RepairPreview"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopRepairPreview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it stops */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    repairPreviewLetters: {
+        parameters: {
+            query?: {
+                /** @description own or live; the one that the look speaks for where it is not said */
+                version?: string;
+                /** @description those that would be in it */
+                state?: string;
+                from?: number;
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description in order; Total-Count counts them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RepairSeen"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRepairs: {
+        parameters: {
+            query?: {
+                limit?: components["parameters"]["Limit"];
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description repairs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repair"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginRepair: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RepairOrder"];
+            };
+        };
+        responses: {
+            /** @description it has begun, or is planned */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repair"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    repair: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repair"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    repairItems: {
+        parameters: {
+            query?: {
+                /** @description the number of the last one */
+                after?: number;
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RepairItem"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopRepair: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    resumeRepair: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };

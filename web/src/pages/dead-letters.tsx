@@ -1,29 +1,29 @@
-import { useQueries } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
-import { toast } from "sonner";
-import { call, get, type Letter, type Rehearsal } from "../api/client";
-import { queryClient, useCauses, useLetters, useVersion } from "../api/queries";
-import { type FlowDocument, rowKey, rowsOf } from "../model/model";
-import { IntakeSentence } from "../sheet/intake";
-import { type Focus, Sheet } from "../sheet/sheet";
-import { Dialog, Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
+import { useEffect, useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import type { Cause } from "../api/client";
+import { useCauses, useFlows } from "../api/queries";
+import { Empty, PageHead, Trouble } from "../ui/parts";
 import { age, span, Time, useNow } from "../ui/time";
-import { Repair } from "./repair";
-
-const shown = 4; // letters side by side
+import type { Choice } from "./letters";
+import { LettersOf } from "./letters-of";
 
 const classTone: Record<string, string> = {
   data: "bg-loss text-dead",
   target: "bg-change text-wait",
   flow: "bg-mark text-deep",
+  limit: "bg-change text-ink",
 };
+
+/** What is chosen across causes, as it stands in the address. */
+const across = ["flow", "class", "reason", "reference", "assignee"] as const;
 
 export function DeadLettersPage() {
   const [search, setSearch] = useSearchParams();
   const causes = useCauses();
   const now = useNow(5000);
-  const cause = search.get("cause") ?? causes.data?.[0]?.cause ?? "";
+  const chosen = Object.fromEntries(across.flatMap((k) => (search.get(k) ? [[k, search.get(k) as string]] : [])));
+  const filtered = Object.keys(chosen).length > 0;
+  const cause = filtered ? "" : (search.get("cause") ?? causes.data?.[0]?.cause ?? "");
   const total = causes.data?.reduce((n, c) => n + c.count, 0) ?? 0;
   const oldest = causes.data?.map((c) => new Date(c.since).getTime()).sort((a, b) => a - b)[0];
   useEffect(() => {
@@ -35,26 +35,45 @@ export function DeadLettersPage() {
   if (causes.data?.length === 0) {
     return (
       <>
-        <PageHead title="Dead letters" />
+        <PageHead title="Dead letters">
+          <Link className="btn" to="/dead-letters/repairs">
+            Repairs
+          </Link>
+        </PageHead>
         <Empty title="No dead letters">
           <p>
             A message that no step could work on, or no target would take, comes here and stays until a person resends
-            or discards it.
+            or discards it. What was discarded can be taken back for a day:{" "}
+            <Link className="underline" to="/dead-letters/closed">
+              letters that are closed
+            </Link>
+            .
           </p>
         </Empty>
       </>
     );
   }
+  const one = causes.data?.find((c) => c.cause === cause);
+  const choice: Choice | null = filtered ? { letters: chosen } : cause ? { cause } : null;
   return (
-    <div className="grid min-h-0 flex-1 grid-cols-[400px_1fr]">
-      <aside className="overflow-auto border-r-2 border-deep">
+    <div className="grid min-h-0 flex-1 grid-cols-[minmax(260px,26vw)_1fr]">
+      <aside aria-label="Causes" className="overflow-auto border-r-2 border-deep">
         <div className="border-b border-line px-4 py-3">
           <h1>
             {total} {total === 1 ? "dead letter" : "dead letters"}, {causes.data?.length ?? 0}{" "}
             {causes.data?.length === 1 ? "cause" : "causes"}
           </h1>
           {oldest && <p className="text-quiet">Oldest has waited {span(now - oldest)}</p>}
+          <p className="mt-1 flex gap-3">
+            <Link className="underline" to="/dead-letters/repairs">
+              Repairs
+            </Link>
+            <Link className="underline" to="/dead-letters/closed">
+              Closed letters
+            </Link>
+          </p>
         </div>
+        <Across chosen={chosen} onChoose={(next) => setSearch(next)} />
         {causes.data?.map((c) => (
           <button
             key={c.cause}
@@ -64,7 +83,9 @@ export function DeadLettersPage() {
             onClick={() => setSearch({ cause: c.cause })}
           >
             <span className="min-w-0 flex-1">
-              <b className="line-clamp-2">{c.text}</b>
+              <b className="line-clamp-2" title={c.text}>
+                {c.text}
+              </b>
               <span className="text-quiet">
                 <span className={`mr-1.5 rounded-[2px] px-1.5 text-[12px] font-semibold ${classTone[c.class]}`}>
                   {c.class}
@@ -76,135 +97,73 @@ export function DeadLettersPage() {
           </button>
         ))}
       </aside>
-      {cause && <Cause key={cause} cause={cause} />}
+      {choice && (
+        <LettersOf
+          key={JSON.stringify(choice)}
+          choice={choice}
+          about={one && <Evidence cause={one} />}
+          count={one?.count}
+        />
+      )}
     </div>
   );
 }
 
-function Cause({ cause }: { cause: string }) {
-  const [search, setSearch] = useSearchParams();
-  const letters = useLetters(cause);
-  const go = useNavigate();
-  const all = letters.data ?? [];
-  const wanted = search.get("letter") ?? "";
-  const index = Math.max(
-    0,
-    all.findIndex((l) => l.id === wanted),
+/** Why a cause is laid to the message, the flow, the target or a limit. */
+function Evidence({ cause }: { cause: Cause }) {
+  return (
+    <p className="border-b border-line bg-sheet px-4 py-1.5 text-quiet" data-testid="evidence">
+      <span className={`mr-1.5 rounded-[2px] px-1.5 text-[12px] font-semibold ${classTone[cause.class]}`}>
+        {cause.class}
+      </span>
+      {cause.why.length > 0 ? cause.why.join("; ") : "nothing else is known that would speak for or against it"}
+    </p>
   );
-  const start = Math.max(0, Math.min(index - shown + 1, all.length - shown));
-  const window_ = all.slice(Math.max(0, start), Math.max(0, start) + shown);
-  const letter = all[index];
-  const version = useVersion(letter?.flow ?? "", letter?.version ?? 0);
-  const doc = version.data?.document as FlowDocument | undefined;
-  const rows = useMemo(() => (doc ? rowsOf(doc) : []), [doc]);
-  const traces = useQueries({
-    queries: window_.map((l) => ({
-      queryKey: ["transactions", l.transaction, "rehearsal"],
-      queryFn: () => get<Rehearsal>(`/api/v1/transactions/${l.transaction}/rehearsal`),
-    })),
-  });
-  const [row, setRow] = useState<number | null>(null);
-  const [discarding, setDiscarding] = useState<Letter[] | null>(null);
-  const [why, setWhy] = useState("");
-  if (!letter) return <p className="p-6 text-quiet">{letters.data ? "These letters are gone." : "Loading…"}</p>;
-  const focus: Focus = {
-    row:
-      row ??
-      Math.max(
-        0,
-        rows.findIndex((r) => r.key === rowKey(letter.path)),
-      ),
-    column: window_.indexOf(letter),
-  };
-  const resend = async (ids: string[], extra: object = {}) => {
-    try {
-      await call("/api/v1/dead-letters/resend", { body: { ids, ...extra } });
-      toast.success(ids.length === 1 ? "It is on its way again" : `${ids.length} are on their way again`, {
-        action: { label: "Show", onClick: () => go(`/transactions/${letter.transaction}`) },
-      });
-      await queryClient.invalidateQueries({ queryKey: ["dead-letters"] });
-      return true;
-    } catch (e) {
-      toast.error(says(e));
-      return false;
-    }
-  };
-  const discard = async () => {
-    if (!discarding) return;
-    try {
-      await call("/api/v1/dead-letters/discard", { body: { ids: discarding.map((l) => l.id), why } });
-      setDiscarding(null);
-      await queryClient.invalidateQueries({ queryKey: ["dead-letters"] });
-    } catch (e) {
-      toast.error(says(e));
-    }
+}
+
+/** Chooses letters across causes. */
+function Across(p: { chosen: Record<string, string>; onChoose: (next: Record<string, string>) => void }) {
+  const flows = useFlows();
+  const [reason, setReason] = useState(p.chosen.reason ?? "");
+  const set = (k: string, v: string) => {
+    const { [k]: _, ...rest } = p.chosen;
+    p.onChoose(v ? { ...rest, [k]: v } : rest);
   };
   return (
-    <div className="flex min-h-0 min-w-0 flex-col">
-      <PageHead
-        title={
-          <span className="line-clamp-1 max-w-[420px] text-[16px] whitespace-normal" title={letter.reason}>
-            {letter.reason}
-          </span>
-        }
-        facts={`${all.length} ${all.length === 1 ? "letter" : "letters"} of ${letter.flow}`}
+    <form
+      aria-label="Across causes"
+      className="flex flex-wrap gap-2 border-b border-line px-4 py-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        set("reason", reason.trim());
+      }}
+    >
+      <select
+        aria-label="Flow"
+        className="field min-w-0 flex-1"
+        value={p.chosen.flow ?? ""}
+        onChange={(e) => set("flow", e.target.value)}
       >
-        <button type="button" className="btn" onClick={() => setDiscarding(all)}>
-          Discard {all.length > 1 ? `all ${all.length}` : ""}…
-        </button>
-        <button type="button" className="btn" onClick={() => resend(all.map((l) => l.id))}>
-          Resend {all.length > 1 ? `all ${all.length} ` : ""}as they are
-        </button>
-      </PageHead>
-      {doc && (
-        <Sheet
-          label="Dead letters of one cause"
-          doc={doc}
-          rows={rows}
-          focus={focus}
-          onFocus={(f) => {
-            setRow(f.row);
-            const next = window_[f.column];
-            if (next) setSearch({ cause, letter: next.id }, { replace: true });
-          }}
-          onOpen={() => go(`/transactions/${letter.transaction}`)}
-          columns={window_.map((l, i) => ({
-            key: l.id,
-            title: l.reference || l.id.slice(-8),
-            sub: <Time at={l.at} />,
-            rehearsal: traces[i]?.data,
-          }))}
-          intakeText={<IntakeSentence intake={doc.intake} />}
-          stepsHead={`Steps, version ${letter.version}`}
-        />
-      )}
-      <Repair
-        key={letter.id}
-        letter={letter}
-        onResend={(extra) => resend([letter.id], extra)}
-        onDiscard={() => setDiscarding([letter])}
+        <option value="">by cause</option>
+        {flows.data?.map((f) => (
+          <option key={f.name} value={f.name}>
+            all of {f.title || f.name}
+          </option>
+        ))}
+      </select>
+      <input
+        aria-label="Words of the reason"
+        className="field min-w-0 flex-1"
+        placeholder="words of the reason"
+        value={reason}
+        onChange={(e) => setReason(e.target.value)}
+        onBlur={() => set("reason", reason.trim())}
       />
-      <Dialog
-        open={discarding !== null}
-        onClose={() => setDiscarding(null)}
-        title={`Discard ${discarding?.length === 1 ? "this dead letter" : `${discarding?.length} dead letters`}`}
-      >
-        <p className="mb-2">
-          {discarding?.length === 1
-            ? `The message ${discarding[0]?.reference ?? ""} will not be delivered.`
-            : `These messages will not be delivered: ${discarding
-                ?.slice(0, 8)
-                .map((l) => l.reference || l.id.slice(-8))
-                .join(", ")}${(discarding?.length ?? 0) > 8 ? " and others" : ""}.`}{" "}
-          They stay in the journal, and this cannot be undone.
-        </p>
-        <Setting label="Why">
-          <Text label="Why" value={why} onChange={setWhy} placeholder="for those who ask later" />
-        </Setting>
-        <button type="button" className="btn btn-go" onClick={discard}>
-          Discard
+      {Object.keys(p.chosen).length > 0 && (
+        <button type="button" className="btn-bare" onClick={() => p.onChoose({})}>
+          by cause again
         </button>
-      </Dialog>
-    </div>
+      )}
+    </form>
   );
 }

@@ -1,7 +1,7 @@
 import { useEffect, useMemo, useState } from "react";
 import { toast } from "sonner";
 import { call, get, type Letter, type Rehearsal, type Resent, type StoredMessage } from "../api/client";
-import { useLetter } from "../api/queries";
+import { queryClient, useLetter } from "../api/queries";
 import { Code } from "../ui/code";
 import { Difference } from "../ui/difference";
 import { Mark } from "../ui/marks";
@@ -16,13 +16,23 @@ const pretty = (text: string) =>
 
 type Replies = Record<string, { status: number; body: string }>;
 
+/** What is decided about a message, as a resend and its preview take it. */
+export type Edit = Record<string, unknown>;
+/** What was written into the message of a letter, and the version that was chosen. */
+export type Kept = { text: string; under: Under };
+type Under = "own" | "live" | "draft";
+
 /** The message of a letter to edit, what would become of it, and what became of it before. */
 export function Repair({
   letter,
+  kept,
+  onEdit,
   onResend,
   onDiscard,
 }: {
   letter: Letter;
+  kept: Map<string, Kept>;
+  onEdit: (e: Edit) => void;
   onResend: (extra: object) => Promise<boolean>;
   onDiscard: () => void;
 }) {
@@ -31,7 +41,9 @@ export function Repair({
   const [dense, setDense] = useState(false); // it came without any blanks, and leaves so
   const [tree, setTree] = useState(false); // it is bytes, written by a schema: what is edited is its tree
   const [text, setText] = useState("");
-  const [under, setUnder] = useState<"own" | "live">("own");
+  const [under, setUnder] = useState<Under>(kept.get(letter.id)?.under ?? "own");
+  const [insist, setInsist] = useState(false);
+  const [note, setNote] = useState("");
   const [preview, setPreview] = useState<Resent | null>(null);
   const [replies, setReplies] = useState<Replies>({}); // what outside systems would answer
   useEffect(() => {
@@ -44,16 +56,26 @@ export function Repair({
         const now = dense ? pretty(raw) : raw;
         setDense(dense);
         setOriginal(now);
-        setText(now);
+        setText(kept.get(letter.id)?.text ?? now);
       },
       (e) => toast.error(says(e)),
     );
-  }, [letter.transaction]);
+  }, [letter.transaction, letter.id, kept]);
   const edited = original !== null && text !== original;
   const extra = useMemo(
-    () => ({ version: under, ...(edited ? { [tree ? "tree" : "message"]: dense ? compact(text) : text } : {}) }),
-    [under, edited, text, dense, tree],
+    () => ({
+      version: under,
+      ...(insist ? { insist } : {}),
+      ...(edited ? { [tree ? "tree" : "message"]: dense ? compact(text) : text } : {}),
+    }),
+    [under, edited, text, dense, tree, insist],
   );
+  useEffect(() => {
+    if (original === null) return;
+    if (edited || under !== "own") kept.set(letter.id, { text, under });
+    else kept.delete(letter.id);
+    onEdit(extra);
+  }, [extra, edited, text, under, original, letter.id, kept, onEdit]);
   useEffect(() => {
     if (original === null) return;
     const stop = new AbortController();
@@ -97,17 +119,30 @@ export function Repair({
             aria-label="Version to resend under"
             className="field min-w-0 flex-1"
             value={under}
-            onChange={(e) => setUnder(e.target.value as "own" | "live")}
+            onChange={(e) => setUnder(e.target.value as Under)}
           >
             <option value="own">under version {letter.version}, its own</option>
             <option value="live">under the live version</option>
+            <option value="draft">under the draft, to look at alone</option>
           </select>
+          <label
+            className="flex items-center gap-1"
+            title="What was delivered before goes out once more, under its key"
+          >
+            <input type="checkbox" checked={insist} onChange={(e) => setInsist(e.target.checked)} /> all of it again
+          </label>
 
           <button type="button" className="btn" onClick={onDiscard}>
             Discard…
           </button>
-          <button type="button" className="btn btn-go" disabled={!!preview?.error} onClick={() => onResend(extra)}>
+          <button
+            type="button"
+            className="btn btn-go"
+            disabled={!!preview?.error || under === "draft"}
+            onClick={() => onResend(extra)}
+          >
             {edited ? "Resend repaired" : "Resend"}
+            {under === "live" ? ", live version" : ""}
           </button>
         </div>
       </div>
@@ -126,6 +161,7 @@ export function Repair({
                     : preview.rehearsal.state}
               </p>
               {preview.rehearsal.reason && <p className="mt-1 text-dead">{preview.rehearsal.reason}</p>}
+              {edited && original !== null && <Difference before={original} after={text} />}
               <AskedAnew unknown={preview.rehearsal.unknown ?? []} replies={replies} onReplies={setReplies} />
               <ul className="mt-2 space-y-0.5">
                 {preview.rehearsal.trace.map((t) => (
@@ -135,7 +171,6 @@ export function Repair({
                   </li>
                 ))}
               </ul>
-              {edited && original !== null && <Difference before={original} after={text} />}
             </>
           )}
         </div>
@@ -151,9 +186,40 @@ export function Repair({
             </li>
           ))}
         </ol>
+        <form
+          className="flex gap-2 border-t border-line px-3 py-2"
+          aria-label="Note"
+          onSubmit={(e) => {
+            e.preventDefault();
+            const said = () => setNote("");
+            void decide(note.startsWith("@") ? "assign" : "note", letter.id, note).then(said, (err) =>
+              toast.error(says(err)),
+            );
+          }}
+        >
+          <input
+            aria-label="A note, or @ and who looks after it"
+            className="field min-w-0 flex-1"
+            placeholder="a note, or @ and a name"
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+          />
+          <button type="submit" className="btn" disabled={note.trim() === ""}>
+            Keep
+          </button>
+        </form>
       </div>
     </section>
   );
+}
+
+/** Keeps a note with a letter, or gives it to somebody: @ and a name, @ alone to nobody. */
+async function decide(what: "note" | "assign", id: string, text: string) {
+  const by = localStorage.getItem("who") ?? "";
+  await call(`/api/v1/dead-letters/${what}`, {
+    body: what === "note" ? { ids: [id], why: text, by } : { ids: [id], to: text.slice(1).trim(), by },
+  });
+  await queryClient.invalidateQueries({ queryKey: ["dead-letters"] });
 }
 
 /** Questions that a resend asks anew, whose answers nobody knows before: the reader says what they might be. */

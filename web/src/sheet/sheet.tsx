@@ -8,7 +8,7 @@ import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
 import { type Drag, useDrag } from "./drag";
 import { foldedCell } from "./folds";
-import { rowHigh, useWindowed, within } from "./windowed";
+import { rowHigh, useInSight, useWindowed, within } from "./windowed";
 
 export type Column<R extends Told = Told> = {
   key: string;
@@ -34,6 +34,8 @@ type Props = {
   /** Keys that the sheet does not use itself. */
   onKey?: (e: Key) => void;
   onOpen?: () => void;
+  /** Tells which columns are in sight, the first and the last. */
+  onSeen?: (first: number, last: number) => void;
   /** A lane to the right of the columns, one cell per row. */
   lane?: { head: ReactNode; cell: (row: Row) => ReactNode; width: string };
   last?: ReactNode;
@@ -78,6 +80,7 @@ export function Sheet(p: Props) {
     return () => window.removeEventListener("keydown", listen);
   }, []);
   const seen = useWindowed(body, p.rows.length, p.columns.length);
+  useInSight(body, p.columns.length, p.onSeen);
   // Where not all is drawn, each stands where it would if all were.
   const at = (row: number, column: number) => (seen.large ? { gridRow: row + 1, gridColumn: column + 1 } : undefined);
   const onKeyDown = (e: Key) => {

@@ -1,4 +1,4 @@
-import { type RefObject, useEffect, useState } from "react";
+import { type RefObject, useEffect, useRef, useState } from "react";
 
 /** From how many cells on only those in sight are drawn. */
 const many = 1500;
@@ -45,3 +45,26 @@ export function useWindowed(body: RefObject<HTMLDivElement | null>, rows: number
 }
 
 export const within = (s: Span, i: number) => i >= s.from && i <= s.to;
+
+/** Tells which columns are in sight, whenever that changes. */
+export function useInSight(
+  body: RefObject<HTMLDivElement | null>,
+  columns: number,
+  onSeen: ((first: number, last: number) => void) | undefined,
+) {
+  const tell = useRef(onSeen);
+  tell.current = onSeen;
+  const listens = onSeen !== undefined;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: with more columns others are in sight
+  useEffect(() => {
+    const sheet = body.current;
+    if (!sheet || !listens) return;
+    const look = () => {
+      const wide = sheet.querySelector<HTMLElement>("[data-cell]")?.offsetWidth || narrowest;
+      tell.current?.(Math.floor(sheet.scrollLeft / wide), Math.ceil((sheet.scrollLeft + sheet.clientWidth) / wide));
+    };
+    look();
+    sheet.addEventListener("scroll", look, { passive: true });
+    return () => sheet.removeEventListener("scroll", look);
+  }, [body, columns, listens]);
+}
