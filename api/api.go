@@ -184,6 +184,9 @@ func (s *Server) routes() []route {
 		{"PUT", v1 + "/flows/:name/samples/:sample", s.putSample},
 		{"DELETE", v1 + "/flows/:name/samples/:sample", s.deleteSample},
 
+		{"GET", v1 + "/flows/:name/drill-facts", s.drillFacts},
+		{"POST", v1 + "/drills", s.gated(s.drill)},
+
 		{"GET", v1 + "/counts", s.counts},
 		{"GET", v1 + "/troubles", s.troubles},
 		{"GET", v1 + "/room", s.room},

@@ -192,3 +192,9 @@ func (v View) Tries(id ID) ([]Try, error) {
 	}
 	return out, nil
 }
+
+// CountPending counts the deliveries to a target that are not at their end, up to a limit.
+func (v View) CountPending(target string, limit int) (n int64, err error) {
+	return n, v.sql().Raw("SELECT COUNT(*) FROM (SELECT 1 FROM deliveries WHERE target = ? AND state = 0 LIMIT ?)",
+		target, limit).Scan(&n).Error
+}

@@ -49,6 +49,7 @@ func main() {
 		decodeCommand(),
 		encodeCommand(),
 		scheduleCommand(),
+		drillCommand(),
 		timesCommand(),
 		verifyCommand(),
 		backupCommand(),

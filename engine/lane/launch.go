@@ -32,9 +32,7 @@ type lane struct {
 	running   map[store.ID]bool  // the target has not answered yet
 	recording int                // answered, and not stored yet
 	more      bool               // the file may have due ones of flows that have no line here
-	again     int                // "again" outcomes in a row
-	probeAt   time.Time          // while the breaker is open: when the next probe may go
-	slotAt    time.Time          // when the next try may begin under the limit per second
+	gate      retry.Gate         // the breaker, and the limit per second
 }
 
 const (
@@ -114,7 +112,7 @@ func (l *lane) hear(r ended) {
 	if !r.stored {
 		delete(l.running, r.id)
 		l.recording++
-		l.judge(r.outcome)
+		l.gate.Judge(r.outcome, l.limits(), l.Now())
 		return
 	}
 	l.recording--
@@ -129,19 +127,13 @@ func (l *lane) hear(r ended) {
 	}
 }
 
-// judge keeps the breaker: after Trip "again" outcomes in a row it opens, and
-// one delivered or refused try closes it.
-func (l *lane) judge(o retry.Outcome) {
-	if o == retry.Again {
-		l.again++
-	} else if o != "" {
-		l.again = 0
+// limits are what the connection allows now.
+func (l *lane) limits() retry.Limits {
+	c := l.Catalog.Connection(l.target)
+	if c == nil {
+		return retry.Limits{InFlight: 8} // as one has that says nothing
 	}
-	if c := l.Catalog.Connection(l.target); c != nil && c.Trip > 0 && l.again >= c.Trip {
-		l.probeAt = l.Now().Add(c.Probe)
-	} else {
-		l.probeAt = time.Time{}
-	}
+	return retry.Limits{InFlight: c.InFlight, PerSecond: c.PerSecond, Trip: c.Trip, Probe: c.Probe}
 }
 
 // take learns of what was handed over. While the file has others of a flow those come first,
@@ -167,20 +159,14 @@ func (l *lane) take() {
 // launch starts what is due, within the connection's limits, and says when
 // the next is due; zero where that is for others to tell.
 func (l *lane) launch() (next time.Time, err error) {
-	limit, perSecond := 8, 0.0
-	if c := l.Catalog.Connection(l.target); c != nil {
-		limit, perSecond = c.InFlight, c.PerSecond
-	}
+	limits := l.limits()
 	l.take()
 	if l.Life.Ending() {
 		return next, nil // what waits is found at the next start
 	}
 	now := l.Now()
-	if !l.probeAt.IsZero() {
-		if now.Before(l.probeAt) {
-			return l.probeAt, nil
-		}
-		limit = 1
+	if at, open := l.gate.Open(); open && now.Before(at) {
+		return at, nil
 	}
 	if l.more {
 		if err := l.discover(); err != nil {
@@ -189,9 +175,10 @@ func (l *lane) launch() (next time.Time, err error) {
 		l.more = false
 	}
 	l.come(now)
-	for len(l.running) < limit && l.recording < limit+spareRecords {
-		if perSecond > 0 && now.Before(l.slotAt) {
-			return l.slotAt, nil
+	for l.recording < limits.InFlight+spareRecords {
+		free, until := l.gate.Room(limits, len(l.running), now)
+		if !free {
+			return until, nil // zero: the end of a try wakes the lane
 		}
 		r, ok, err := l.next(now)
 		if err != nil {
@@ -203,9 +190,7 @@ func (l *lane) launch() (next time.Time, err error) {
 		if !l.start(r) {
 			return next, nil // the application stops, and what waits is found at the next start
 		}
-		if perSecond > 0 {
-			l.nextSlot(now, perSecond)
-		}
+		l.gate.Began(limits, now)
 	}
 	return next, nil // the end of a try wakes the lane
 }
@@ -223,14 +208,6 @@ func (l *lane) start(r journal.Ready) (begun bool) {
 		l.tries.Add(-1)
 	}
 	return begun
-}
-
-// nextSlot notes when the next try may begin under the limit per second.
-func (l *lane) nextSlot(now time.Time, perSecond float64) {
-	if l.slotAt.Before(now) {
-		l.slotAt = now
-	}
-	l.slotAt = l.slotAt.Add(time.Duration(float64(time.Second) / perSecond))
 }
 
 // Held tells what the lanes hold in memory: what the fullest of them knows to be due.

@@ -22,6 +22,7 @@ const StandInsPage = lazy(() => import("./pages/stand-ins"));
 const HelpPage = lazy(() => import("./pages/help"));
 const HelpOfPage = lazy(() => import("./pages/help-of"));
 const CallersPage = lazy(() => import("./pages/callers"));
+const DrillPage = lazy(() => import("./pages/drill"));
 const PaperPage = lazy(() => import("./pages/paper"));
 
 const pages = [
@@ -109,6 +110,7 @@ export function App() {
             <Route path="/flows/:name" element={<FlowPage />} />
             <Route path="/flows/:name/publish" element={<ProofPage />} />
             <Route path="/flows/:name/callers" element={<CallersPage />} />
+            <Route path="/flows/:name/drill" element={<DrillPage />} />
             <Route path="/flows/:name/paper" element={<PaperPage />} />
             <Route path="/transactions" element={<TransactionsPage />} />
             <Route path="/transactions/:id" element={<TransactionPage />} />

@@ -937,6 +937,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/flows/{name}/drill-facts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** What the deliveries of a flow were like lately, by step */
+        get: operations["drillFacts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plays an outage, a slow target or a burst through with the engine's own rules */
+        post: operations["drill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/counts": {
         parameters: {
             query?: never;
@@ -3462,6 +3498,109 @@ export interface components {
             count: number;
             /** Format: date-time */
             since: string;
+        };
+        /** @description durations in milliseconds */
+        RetryPlan: {
+            first: number;
+            /** @enum {string} */
+            growth: "constant" | "linear" | "exponential";
+            factor: number;
+            cap: number;
+            /** @enum {string} */
+            spread: "none" | "equal" | "full";
+            tries: number;
+            within: number;
+        };
+        /** @description of a connection; probe in milliseconds */
+        Limits: {
+            inFlight: number;
+            perSecond: number;
+            trip: number;
+            probe: number;
+        };
+        /** @description milliseconds from the beginning */
+        DrillWindow: {
+            from: number;
+            to: number;
+            factor?: number;
+        };
+        /** @description durations in milliseconds */
+        DrillOrder: {
+            /** @description what is not said is as it was measured there */
+            flow?: string;
+            step?: string;
+            /** @description messages a second */
+            rate?: number;
+            even?: boolean;
+            service?: number;
+            /** @enum {string} */
+            spread?: "constant" | "exponential";
+            fails?: number;
+            keys?: number;
+            plan?: components["schemas"]["RetryPlan"];
+            limits?: components["schemas"]["Limits"];
+            backlog?: number;
+            for: number;
+            outages?: components["schemas"]["DrillWindow"][];
+            slow?: components["schemas"]["DrillWindow"][];
+            bursts?: components["schemas"]["DrillWindow"][];
+            seed?: number;
+            other?: components["schemas"]["DrillOther"];
+        };
+        DrillOther: {
+            plan?: components["schemas"]["RetryPlan"];
+            limits?: components["schemas"]["Limits"];
+        };
+        DrillFacts: {
+            flow: string;
+            step: string;
+            target: string;
+            rate: number;
+            /** @description the span that the rate is of */
+            of: number;
+            mean: number;
+            p95: number;
+            size: number;
+            keys: number;
+            plan: components["schemas"]["RetryPlan"];
+            limits: components["schemas"]["Limits"];
+            limit: number;
+            looked: number;
+            backlog: number;
+        };
+        DrillPoint: {
+            at: number;
+            backlog: number;
+            tries: number;
+            oldest: number;
+            dead: number;
+            open: boolean;
+            inFlight: number;
+        };
+        DrillResult: {
+            messages: number;
+            delivered: number;
+            deadLetters: number;
+            tries: number;
+            meanWait: number;
+            meanThrough: number;
+            p95Wait: number;
+            longestWait: number;
+            waited: number;
+            meanWaiting: number;
+            peakBacklog: number;
+            peakAt: number;
+            peakTries: number;
+            oldestAge: number;
+            normalAt: number;
+            drainTime: number;
+            endedAt: number;
+            curve: components["schemas"]["DrillPoint"][];
+        };
+        DrillOutcome: {
+            facts: components["schemas"]["DrillFacts"] | null;
+            result: components["schemas"]["DrillResult"];
+            other: components["schemas"]["DrillResult"] | null;
         };
         Decision: {
             ids?: components["schemas"]["Id"][];
@@ -6383,6 +6522,65 @@ export interface operations {
             400: components["responses"]["BadRequest"];
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    drillFacts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description facts; durations in milliseconds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillFacts"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    drill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillOrder"];
+            };
+        };
+        responses: {
+            /** @description what it comes to; durations in milliseconds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillOutcome"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
             default: components["responses"]["Problem"];
         };
     };

@@ -97,6 +97,9 @@ export function FlowHead(p: {
             <DropdownMenu.Item className={item} onSelect={() => go(`/flows/${enc(p.flow.name)}/paper`)}>
               On paper: every step with its comments
             </DropdownMenu.Item>
+            <DropdownMenu.Item className={item} onSelect={() => go(`/flows/${enc(p.flow.name)}/drill`)}>
+              Outage drill: what a target that is out comes to
+            </DropdownMenu.Item>
             <DropdownMenu.Item className={item} onSelect={() => go(`/help/step/${helpOf(p.doc)}`)}>
               Help about steps
             </DropdownMenu.Item>
