@@ -55,6 +55,9 @@ type Engine struct {
 	marks *store.Marks
 }
 
+// Hold keeps deliveries to a target waiting.
+type Hold = store.Hold
+
 // Errors that callers compare.
 var (
 	ErrNotFound = journal.ErrNotFound

@@ -122,6 +122,12 @@ func (v View) Taken(queue, flow string) (n int64, err error) {
 		WHERE q.queue = ? AND q.taken_by IS NOT NULL AND t.flow = ?`, queue, flow).Scan(&n).Error
 }
 
+// QueueItem gives a message that stands in a queue, by its number, or ErrNotFound.
+func (v View) QueueItem(n int64) (QueueItem, error) {
+	var q QueueItem
+	return q, v.sql().Select("n", "queue", "from", "put_at", "taken_by").Where("n = ?", n).Take(&q).Error
+}
+
 // StillFree gives ErrNotFound unless a message stands in its queue as it did, and
 // nobody works on it.
 func (v View) StillFree(item *QueueItem) error {

@@ -82,6 +82,12 @@ func (j *Journal) Effects(id store.ID) (map[string]want.Effect, error) {
 	return decodeEffects(rows)
 }
 
+// Stored reads an effect as it is stored, without its body.
+func Stored(row *store.Effect) (e want.Effect, err error) {
+	err = json.Unmarshal(row.Result, &e)
+	return e, err
+}
+
 func decodeEffects(rows []store.Effect) (map[string]want.Effect, error) {
 	out := make(map[string]want.Effect, len(rows))
 	for _, r := range rows {

@@ -29,11 +29,12 @@ type Lanes struct {
 	lanes map[string]*lane
 	hands *hands       // make tries, and may be given up on
 	tries atomic.Int64 // under way, until they are recorded
+	held  map[string]store.Hold
 }
 
 // New makes the lanes.
 func New(j *journal.Journal, links *connect.Links) *Lanes {
-	l := &Lanes{Journal: j, links: links, lanes: map[string]*lane{}}
+	l := &Lanes{Journal: j, links: links, lanes: map[string]*lane{}, held: map[string]store.Hold{}}
 	l.hands = newHands(func(work func()) bool { go work(); return true }, j.Life.Context().Done())
 	j.Listen(l.heard)
 	j.Catalog.OnChange(l.changed)
@@ -42,6 +43,13 @@ func New(j *journal.Journal, links *connect.Links) *Lanes {
 
 // Start goes on with the deliveries that wait.
 func (l *Lanes) Start() error {
+	holds, err := l.Store.HeldTargets()
+	if err != nil {
+		return err
+	}
+	for _, h := range holds {
+		l.held[h.Target] = h
+	}
 	targets, err := l.Store.PendingTargets()
 	for _, t := range targets {
 		l.wake(t)

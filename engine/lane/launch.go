@@ -2,6 +2,7 @@ package lane
 
 import (
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"readyferry/core/retry"
@@ -33,6 +34,9 @@ type lane struct {
 	recording int                // answered, and not stored yet
 	more      bool               // the file may have due ones of flows that have no line here
 	gate      retry.Gate         // the breaker, and the limit per second
+
+	stands atomic.Pointer[Standing] // for those who look on
+	closes atomic.Bool              // a person says that the breaker is to close
 }
 
 const (
@@ -165,6 +169,13 @@ func (l *lane) launch() (next time.Time, err error) {
 		return next, nil // what waits is found at the next start
 	}
 	now := l.Now()
+	if l.closes.Swap(false) {
+		l.gate.Close()
+	}
+	defer l.stand()
+	if l.isHeld(l.target) {
+		return time.Time{}, nil // its release wakes the lane
+	}
 	if at, open := l.gate.Open(); open && now.Before(at) {
 		return at, nil
 	}

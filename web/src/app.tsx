@@ -22,6 +22,8 @@ const StandInsPage = lazy(() => import("./pages/stand-ins"));
 const HelpPage = lazy(() => import("./pages/help"));
 const HelpOfPage = lazy(() => import("./pages/help-of"));
 const CallersPage = lazy(() => import("./pages/callers"));
+const JourneyPage = lazy(() => import("./pages/journey"));
+const BesidePage = lazy(() => import("./pages/beside"));
 const DrillPage = lazy(() => import("./pages/drill"));
 const PaperPage = lazy(() => import("./pages/paper"));
 
@@ -113,7 +115,9 @@ export function App() {
             <Route path="/flows/:name/drill" element={<DrillPage />} />
             <Route path="/flows/:name/paper" element={<PaperPage />} />
             <Route path="/transactions" element={<TransactionsPage />} />
+            <Route path="/transactions/beside" element={<BesidePage />} />
             <Route path="/transactions/:id" element={<TransactionPage />} />
+            <Route path="/journeys/:id" element={<JourneyPage />} />
             <Route path="/dead-letters" element={<DeadLettersPage />} />
             <Route path="/dead-letters/repairs" element={<RepairsPage />} />
             <Route path="/dead-letters/repairs/:id" element={<RepairPage />} />

@@ -167,6 +167,12 @@ export default function TransactionPage() {
             Repair
           </button>
         )}
+        <Link className="btn" to={`/journeys/${tx.id}`}>
+          Its journey
+        </Link>
+        <Link className="btn" to={`/transactions/beside?a=${tx.id}`}>
+          Beside another…
+        </Link>
         <button type="button" className="btn" disabled={!waiting} onClick={tryNow}>
           Try now
         </button>

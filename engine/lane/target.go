@@ -1,0 +1,191 @@
+package lane
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"readyferry/core/step"
+	"readyferry/core/want"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// Standing is how a lane stands at a moment.
+type Standing struct {
+	InFlight int
+	Failures int       // "again" outcomes in a row
+	ProbeAt  time.Time // while the breaker is open: when the next probe may go; else zero
+	Held     *store.Hold
+}
+
+// stand notes how the lane stands, for those who look on. Only the lane's goroutine calls it.
+func (l *lane) stand() {
+	at, _ := l.gate.Open()
+	l.stands.Store(&Standing{InFlight: len(l.running), Failures: l.gate.Failures(), ProbeAt: at})
+}
+
+// Standing tells how the lane of a target stands.
+func (l *Lanes) Standing(target string) (out Standing) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if one := l.lanes[target]; one != nil {
+		if s := one.stands.Load(); s != nil {
+			out = *s
+		}
+	}
+	if h, held := l.held[target]; held {
+		out.Held = &h
+	}
+	return out
+}
+
+// isHeld tells whether nothing goes to a target for now.
+func (l *Lanes) isHeld(target string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	_, held := l.held[target]
+	return held
+}
+
+// Hold keeps all deliveries to a target waiting, for maintenance, until Release. Tries under
+// way come to their end; it holds over restarts.
+func (l *Lanes) Hold(ctx context.Context, h store.Hold) error {
+	if l.Catalog.Connection(h.Target) == nil {
+		return journal.ErrNotFound
+	}
+	h.Since = l.Now()
+	err := l.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
+		n.Events[journal.EventTransactions] = true
+		return tx.SaveHold(&h)
+	})
+	if err == nil {
+		l.mu.Lock()
+		l.held[h.Target] = h
+		l.mu.Unlock()
+	}
+	return err
+}
+
+// Release lets deliveries to a target go again.
+func (l *Lanes) Release(ctx context.Context, target string) error {
+	err := l.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
+		n.Events[journal.EventTransactions] = true
+		return tx.DropHold(target)
+	})
+	if err == nil {
+		l.mu.Lock()
+		delete(l.held, target)
+		l.mu.Unlock()
+		l.wake(target)
+	}
+	return err
+}
+
+// atOnce is how many deliveries one commit moves.
+const atOnce = 100
+
+// SkipWait closes the breaker of a target and lets everything that waits for another try be
+// tried now. It tells how many.
+func (l *Lanes) SkipWait(ctx context.Context, target string) (moved int, err error) {
+	l.of(target, func(one *lane) { one.closes.Store(true) })
+	var after int64
+	for {
+		rows, err := l.Store.Pending(target, after, atOnce)
+		if err != nil || len(rows) == 0 {
+			l.wake(target)
+			return moved, err
+		}
+		after = rows[len(rows)-1].Seq
+		err = l.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
+			now := l.Now()
+			n.Targets[target], n.Events[journal.EventTransactions] = true, true
+			for _, r := range rows {
+				d, err := tx.Delivery(r.ID)
+				if err != nil {
+					return err
+				}
+				if d.State != store.Pending || d.NextAt == nil || !d.NextAt.After(now) {
+					continue
+				}
+				moved++
+				d.NextAt, d.NextWhy = &now, journal.AskedFor
+				if err := tx.SaveDelivery(&d, now); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return moved, err
+		}
+	}
+}
+
+// GiveUp makes dead letters of all that waits for a target, where they can be repaired and
+// sent again later. It tells how many.
+func (l *Lanes) GiveUp(ctx context.Context, target, by, why string) (given int, err error) {
+	reason := fmt.Sprintf("taken out of the line for %s by %s", target, by)
+	if why != "" {
+		reason += ": " + why
+	}
+	for {
+		rows, err := l.Store.Pending(target, 0, atOnce)
+		if err != nil || len(rows) == 0 {
+			return given, err
+		}
+		n, err := l.giveUp(ctx, rows, reason)
+		if given += n; err != nil || n == 0 {
+			return given, err
+		}
+	}
+}
+
+func (l *Lanes) giveUp(ctx context.Context, rows []store.Delivery, reason string) (given int, err error) {
+	err = l.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
+		given = 0
+		for _, r := range rows {
+			d, err := tx.Delivery(r.ID)
+			if err != nil {
+				return err
+			}
+			if d.State != store.Pending {
+				continue
+			}
+			given++
+			d.State, d.NextAt, d.NextWhy = store.Dead, nil, ""
+			n.Targets[d.Target] = true
+			if err := tx.SaveDelivery(&d, l.Now()); err != nil {
+				return err
+			}
+			if err := l.letterOf(tx, n, &d, reason); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return given, err
+}
+
+// letterOf makes the dead letter of a delivery that was given up by a person.
+func (l *Lanes) letterOf(tx *store.Tx, n *journal.Notice, d *store.Delivery, reason string) error {
+	w, err := l.Open(tx, n, d.Tx)
+	if err != nil {
+		return err
+	}
+	if d.Soft {
+		given, err := journal.Prepare(d.Path, want.Effect{Failed: reason})
+		if err == nil {
+			err = w.Hears(given)
+		}
+		if err != nil {
+			return err
+		}
+		return w.Settle()
+	}
+	if err := w.Fails(step.Failure{Step: d.Step, Path: d.Path, Kind: "deliver", Phase: "delivery", Class: step.Target,
+		Reason: reason}); err != nil {
+		return err
+	}
+	return w.Settle()
+}
