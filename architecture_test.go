@@ -83,6 +83,7 @@ var engineRank = map[string]int{
 var coreOrder = []string{
 	"trace",
 	"cause",
+	"find",
 	"message",
 	"format",
 	"cloudevents",

@@ -40,9 +40,20 @@ func (s *Server) viewTarget(name string) (*targetView, error) {
 		return nil, err
 	}
 	stands := s.engine.Lane.Standing(name)
-	v := &targetView{Name: name, Condition: string(t.Pulse.Condition), Error: t.Pulse.Error, Good: t.Tries.Good, Bad: t.Tries.Bad,
-		P50: ms(t.Tries.P50), P95: ms(t.Tries.P95), P99: ms(t.Tries.P99), InFlight: stands.InFlight, Waiting: t.Waiting,
-		Oldest: t.Oldest, Failures: stands.Failures}
+	v := &targetView{
+		Name:      name,
+		Condition: string(t.Pulse.Condition),
+		Error:     t.Pulse.Error,
+		Good:      t.Tries.Good,
+		Bad:       t.Tries.Bad,
+		P50:       ms(t.Tries.P50),
+		P95:       ms(t.Tries.P95),
+		P99:       ms(t.Tries.P99),
+		InFlight:  stands.InFlight,
+		Waiting:   t.Waiting,
+		Oldest:    t.Oldest,
+		Failures:  stands.Failures,
+	}
 	if v.Condition == "" {
 		v.Condition = "not used since the start"
 	}

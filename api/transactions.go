@@ -4,10 +4,12 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/find"
 	"readyferry/core/message"
 	"readyferry/core/retry"
 	"readyferry/core/run"
@@ -32,6 +34,7 @@ type transactionView struct {
 	Parent     *watch.ID  `json:"parent"` // of a part: its whole
 	Part       *partView  `json:"part"`
 	Parts      int        `json:"partCount"`
+	Done       string     `json:"done"` // what was done with one that was delivered, in words
 }
 
 func viewTransaction(t *watch.Transaction) transactionView {
@@ -50,28 +53,60 @@ func viewTransaction(t *watch.Transaction) transactionView {
 	return v
 }
 
+// transactions lists transactions, the newest first, and says how many there are.
 func (s *Server) transactions(c *gin.Context) error {
-	f, err := filter(c)
-	if err != nil {
-		return err
-	}
-	list := func() ([]watch.Transaction, error) { return s.engine.Watch.Transactions(f) }
 	parent, err := idIn(c, "parent", "a transaction")
 	if err != nil {
 		return err
 	}
-	if parent != nil {
-		list = func() ([]watch.Transaction, error) { return s.engine.Watch.Parts(*parent, f.State, f.After, f.Limit) }
-	}
-	rows, err := list()
+	q, err := s.query(c)
 	if err != nil {
 		return err
+	}
+	var rows []watch.Transaction
+	if parent != nil {
+		rows, err = s.engine.Watch.Parts(*parent, q.State, q.After, q.Limit)
+	} else {
+		rows, err = s.engine.Watch.List(q)
+	}
+	if err != nil {
+		return err
+	}
+	if parent == nil && c.Query("count") == "true" {
+		n, more, err := s.engine.Watch.CountList(q)
+		if err != nil {
+			return err
+		}
+		c.Header("Total-Count", strconv.FormatInt(n, 10))
+		if more {
+			c.Header("Total-More", "true") // there are more than were counted
+		}
 	}
 	out := make([]transactionView, len(rows))
 	for i := range rows {
 		out[i] = viewTransaction(&rows[i])
+		out[i].Done = s.engine.Watch.Done(&rows[i])
 	}
 	return reply(c, out)
+}
+
+// query reads which transactions are asked for: by members of the query, and by filters in
+// words.
+func (s *Server) query(c *gin.Context) (q watch.Found, err error) {
+	f, err := filter(c)
+	if err != nil {
+		return q, err
+	}
+	q = watch.Found{Filter: f, Now: time.Now().UTC(), In: time.UTC, First: c.Query("journeys") == "true"}
+	if zone := c.Query("zone"); zone != "" {
+		if q.In, err = time.LoadLocation(zone); err != nil {
+			return q, bad("zone must be the name of a time zone such as Europe/London, not %q", zone)
+		}
+	}
+	if q.Terms, err = find.Read(c.Query("filter")); err != nil {
+		return q, bad("filter: %w", err)
+	}
+	return q, nil
 }
 
 func filter(c *gin.Context) (watch.Filter, error) {
@@ -139,10 +174,22 @@ func (s *Server) counts(c *gin.Context) error {
 	if from.IsZero() {
 		from = to.Add(-2 * time.Hour)
 	}
-	if to.Sub(from) > 48*time.Hour || to.Before(from) {
-		return bad("from and to must be in order and at most 48 hours apart")
+	if to.Before(from) {
+		return bad("from and to must be in order")
 	}
-	counts, err := s.engine.Watch.Counts(c.Query("flow"), from, to)
+	step, err := number(c, "step")
+	if err != nil {
+		return err
+	}
+	if span := to.Sub(from); span > 48*time.Hour && step == 0 {
+		step = int64(span.Minutes()/300) + 1
+	}
+	var counts []watch.Count
+	if step > 1 {
+		counts, err = s.engine.Watch.CountsBy(c.Query("flow"), from, to, step)
+	} else {
+		counts, err = s.engine.Watch.Counts(c.Query("flow"), from, to)
+	}
 	if err != nil {
 		return err
 	}

@@ -38,10 +38,10 @@ test("the list is filtered, and the filter stands in the address", async ({ page
   await page.reload();
   await expect(page.locator("[data-reference=HR-502]")).toBeVisible();
   await page.getByLabel("State").selectOption("");
-  await page.getByLabel("Reference").fill("HR-501");
+  await page.getByLabel("Filter", { exact: true }).fill("reference:HR-501");
   await expect(page.locator("[data-reference=HR-501]")).toBeVisible();
   await expect(page.locator("[data-reference=HR-502]")).toHaveCount(0);
-  await page.getByLabel("Reference").fill("");
+  await page.getByLabel("Filter", { exact: true }).fill("");
   await page.getByRole("grid", { name: "Transactions" }).focus();
   await page.keyboard.press("ArrowDown");
   await page.keyboard.press("Enter");
@@ -50,7 +50,7 @@ test("the list is filtered, and the filter stands in the address", async ({ page
 
 test("a span of time is dragged out", async ({ page, goto }) => {
   await goto("/transactions");
-  const strip = page.getByLabel("The last two hours");
+  const strip = page.getByLabel("When they came");
   const box = await strip.boundingBox();
   if (!box) throw new Error("no strip");
   await page.mouse.move(box.x + 200, box.y + 30);

@@ -48,7 +48,8 @@ steps:
 	}
 	w2.until("the second message is sent", func() bool { return len(w2.out.got()) == 2 })
 	rows, err := w2.store.Transactions(store.Filter{Limit: 10})
-	if err != nil || len(rows) != 4 || !strings.HasPrefix(rows[0].Reason, "400, The message cannot be told from others") {
+	if err != nil || len(rows) != 4 ||
+		!strings.HasPrefix(rows[0].Reason, "400, The message cannot be told from others") {
 		t.Fatalf("%d transactions, %v", len(rows), err)
 	}
 	if dup := rows[2]; dup.State != store.TurnedAway || !strings.HasPrefix(dup.Reason, "duplicate of ") {
@@ -100,7 +101,8 @@ func testTheDoor(t *testing.T) {
 	}
 	// What cannot be read is kept as it came; a caller who is not known is counted.
 	rows, _ := w.store.Transactions(store.Filter{Limit: 5})
-	if len(rows) != 2 || rows[1].State != store.TurnedAway || !strings.HasPrefix(rows[1].Reason, "400, The body cannot be read") ||
+	if len(rows) != 2 || rows[1].State != store.TurnedAway ||
+		!strings.HasPrefix(rows[1].Reason, "400, The body cannot be read") ||
 		!strings.HasPrefix(rows[0].Reason, "413, ") {
 		t.Errorf("%+v", rows)
 	}
@@ -110,7 +112,8 @@ func testTheDoor(t *testing.T) {
 	if r, err := w.Inspect(rows[1].ID); err != nil || r.State != "turned away" {
 		t.Errorf("%+v, %v", r, err)
 	}
-	if last, counts := w.Refusals(); len(last) != 2 || counts["f"] != 2 || last[0].Path != "/in/f/x" || last[0].Why == "" {
+	if last, counts := w.Refusals(); len(last) != 2 || counts["f"] != 2 || last[0].Path != "/in/f/x" ||
+		last[0].Why == "" {
 		t.Errorf("%+v %v", last, counts)
 	}
 	id := w.accepted("/f/x", `{}`, "x-api-key: s3cret")

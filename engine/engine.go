@@ -120,7 +120,7 @@ const answersWithin = 10 * time.Second
 
 // Start sets everything going.
 func (e *Engine) Start() error {
-	for _, start := range []func() error{e.Design.Start, e.Journal.Start, e.Perform.Start, e.Lane.Start, e.Intake.Start, e.Repair.Start} {
+	for _, start := range []func() error{e.Design.Start, e.Journal.Start, e.Perform.Start, e.Lane.Start, e.Intake.Start, e.Repair.Start, e.Watch.Start} {
 		if err := start(); err != nil {
 			return err
 		}

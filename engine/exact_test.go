@@ -69,8 +69,10 @@ func testAPairDuringAnImport(t *testing.T) {
 	dir := t.TempDir()
 	w := start(t, dir, &target{})
 	w.table("name: ids\nkind: cross-reference\nkeys: [[ours], [theirs]]\n", "ours,theirs\na,1\n")
-	w.publish("readyferry: flow/1\nname: link\nintake: {kind: webhook, path: /link}\nsteps: [{id: p, kind: pair, in: ids, " +
-		"row: {ours: body.o, theirs: body.t}}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: link\nintake: {kind: webhook, path: /link}\nsteps: [{id: p, kind: pair, in: ids, " +
+			"row: {ours: body.o, theirs: body.t}}]\n",
+	)
 	var file strings.Builder
 	file.WriteString("ours,theirs\n")
 	for i := range 9000 {

@@ -26,7 +26,13 @@ func startWith(t *testing.T, dir string, out *target, change func(c *Config)) *w
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := Config{Store: s, Reader: reader, Systems: registry(t), Opener: out, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	c := Config{
+		Store:   s,
+		Reader:  reader,
+		Systems: registry(t),
+		Opener:  out,
+		Log:     slog.New(slog.NewTextHandler(io.Discard, nil)),
+	}
 	change(&c)
 	e, err := New(c)
 	if err == nil {

@@ -90,12 +90,16 @@ func goThrough(t *testing.T, seed uint64) {
 	h.connect("away", planned)
 	h.version = 1
 	h.publish(versionOf(1))
-	h.publish("readyferry: flow/1\nname: r\nintake: {kind: queue, queue: line, in-flight: 2, reference: string(body.n)}\n" +
-		"steps: [{id: d, kind: deliver, to: out, path: /r}]\n")
+	h.publish(
+		"readyferry: flow/1\nname: r\nintake: {kind: queue, queue: line, in-flight: 2, reference: string(body.n)}\n" +
+			"steps: [{id: d, kind: deliver, to: out, path: /r}]\n",
+	)
 	h.publish("readyferry: flow/1\nname: q\nintake: {kind: webhook, path: /q, reference: string(body.n)}\n" +
 		"steps: [{id: p, kind: deliver, to: {queue: line}}]\n")
-	h.publish("readyferry: flow/1\nname: w\nintake: {kind: webhook, path: /w, answer: finished, wait: 5s, reference: string(body.n)}\n" +
-		"steps: [{id: d, kind: deliver, to: out, path: /w}]\n")
+	h.publish(
+		"readyferry: flow/1\nname: w\nintake: {kind: webhook, path: /w, answer: finished, wait: 5s, reference: string(body.n)}\n" +
+			"steps: [{id: d, kind: deliver, to: out, path: /w}]\n",
+	)
 	h.publish("readyferry: flow/1\nname: poll\nintake: {kind: poll, of: away, path: /, each: body, every: 1h}\n" +
 		"steps: []\n")
 	for range 150 {

@@ -29,7 +29,9 @@ func TestAJourneyIsOneWhereverOneLooks(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := start(t, t.TempDir(), &target{})
 		w.connect("out", fast)
-		w.publish("readyferry: flow/1\nname: finder\nintake: {kind: subflow}\nsteps:\n  - {id: note, kind: note, text: found}\n")
+		w.publish(
+			"readyferry: flow/1\nname: finder\nintake: {kind: subflow}\nsteps:\n  - {id: note, kind: note, text: found}\n",
+		)
 		w.publish(`readyferry: flow/1
 name: reader
 intake: {kind: topic, topic: titles, subscription: reader}
@@ -82,7 +84,8 @@ steps:
 		if got := tree(j); got != want {
 			t.Errorf("the journey is\n%snot\n%s", got, want)
 		}
-		if j.State != store.DeadLetter || j.Reference != "HR-1" || j.Root.String() != "4bf92f35-77b3-4da6-a3ce-929d0e0e4736" {
+		if j.State != store.DeadLetter || j.Reference != "HR-1" ||
+			j.Root.String() != "4bf92f35-77b3-4da6-a3ce-929d0e0e4736" {
 			t.Errorf("%s %s %s", j.State, j.Reference, j.Root)
 		}
 		for _, p := range j.Places {

@@ -47,9 +47,13 @@ func testOnlyWhatTheProcessDiesOver(t *testing.T) {
 		dir, out := t.TempDir(), &target{}
 		w := start(t, dir, out)
 		w.connect("out", fast)
-		w.publish("readyferry: flow/1\nname: f\nintake: {kind: queue, queue: q}\nsteps: [{id: d, kind: deliver, to: out}, {id: e, " +
-			"kind: deliver, to: out}]\n")
-		w.publish("readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g}\nsteps: [{id: p, kind: deliver, to: {queue: q}}]\n")
+		w.publish(
+			"readyferry: flow/1\nname: f\nintake: {kind: queue, queue: q}\nsteps: [{id: d, kind: deliver, to: out}, {id: e, " +
+				"kind: deliver, to: out}]\n",
+		)
+		w.publish(
+			"readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g}\nsteps: [{id: p, kind: deliver, to: {queue: q}}]\n",
+		)
 		w.pauseQueueNamed("q", true)
 		w.accepted("/g", `{"bad": 1}`)
 		w.accepted("/g", `{"good": 1}`)
@@ -92,8 +96,10 @@ func testASetAsideMessage(t *testing.T) {
 	dir, out := t.TempDir(), &target{}
 	w := start(t, dir, out)
 	w.connect("out", fast)
-	w.publish("readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps: [{id: d, kind: deliver, to: out}, {id: e, " +
-		"kind: deliver, to: out}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f}\nsteps: [{id: d, kind: deliver, to: out}, {id: e, " +
+			"kind: deliver, to: out}]\n",
+	)
 	out.status(503)
 	id := w.accepted("/f", `{"n": 1}`)
 	w.becomes(id, store.Waiting)

@@ -90,11 +90,17 @@ func TestAFlowTakesSoMuchInASecond(t *testing.T) { synctest.Test(t, testAFlowTak
 
 func testAFlowTakesSoMuch(t *testing.T) {
 	w := start(t, t.TempDir(), &target{})
-	w.publish("readyferry: flow/1\nname: slow\nlimits: {per-second: 2}\nintake: {kind: queue, queue: line}\nsteps: []\n")
-	w.publish("readyferry: flow/1\nname: few\nlimits: {per-second: 5}\nintake: {kind: webhook, path: /few, format: json}\n" +
-		"steps: [{id: on, kind: deliver, to: {queue: line}}]\n")
-	w.publish("readyferry: flow/1\nname: small\nlimits: {bytes: 1KiB}\nintake: {kind: webhook, path: /small, format: json}\n" +
-		"steps: []\n")
+	w.publish(
+		"readyferry: flow/1\nname: slow\nlimits: {per-second: 2}\nintake: {kind: queue, queue: line}\nsteps: []\n",
+	)
+	w.publish(
+		"readyferry: flow/1\nname: few\nlimits: {per-second: 5}\nintake: {kind: webhook, path: /few, format: json}\n" +
+			"steps: [{id: on, kind: deliver, to: {queue: line}}]\n",
+	)
+	w.publish(
+		"readyferry: flow/1\nname: small\nlimits: {bytes: 1KiB}\nintake: {kind: webhook, path: /small, format: json}\n" +
+			"steps: []\n",
+	)
 	for round := range 3 {
 		for i := range 5 {
 			if r := refused(w, "/few", fmt.Sprintf(`{"n":%d}`, i)); r != nil {

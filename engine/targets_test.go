@@ -16,7 +16,10 @@ func TestATargetIsHeldSkippedAndGivenUp(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		dir, out := t.TempDir(), &target{}
 		w := start(t, dir, out)
-		w.connect("out", "retry: {first: 1h, growth: constant, cap: 1h, spread: none, tries: 3, within: 24h}\nbreaker: {trip: 1, probe: 30m}\n")
+		w.connect(
+			"out",
+			"retry: {first: 1h, growth: constant, cap: 1h, spread: none, tries: 3, within: 24h}\nbreaker: {trip: 1, probe: 30m}\n",
+		)
 		w.publish(simple)
 		ctx := context.Background()
 		if err := w.Hold(ctx, store.Hold{Target: "out", By: "Ines", Note: "new disks"}); err != nil {

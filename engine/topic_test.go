@@ -124,7 +124,10 @@ func testASubscriptionBeginsWhereItSays(t *testing.T) {
 	if err := w.Unsubscribe(context.Background(), "returns", "late"); !errors.Is(err, ErrInUse) {
 		t.Error(err)
 	}
-	w.until("all of late has ended, and it goes", func() bool { return w.Delete(context.Background(), "late", false) == nil })
+	w.until(
+		"all of late has ended, and it goes",
+		func() bool { return w.Delete(context.Background(), "late", false) == nil },
+	)
 	if err := w.Unsubscribe(context.Background(), "returns", "late"); err != nil {
 		t.Error(err)
 	}

@@ -95,9 +95,13 @@ func journalOfAllKinds(t *testing.T, dir string) {
 	w.connect("out", "retry: {first: 1h, growth: constant, cap: 1h, spread: none, tries: 3, within: 24h}")
 	w.publish("readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f, order: body.o}\n" +
 		"steps: [{id: d, kind: deliver, to: out, path: '/${body.n}'}]\n")
-	w.publish("readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps: [{id: s, kind: split, each: body.l, " +
-		"steps: [{id: d, kind: deliver, to: out, path: /part}]}]\n")
-	w.publish("readyferry: flow/1\nname: q\nintake: {kind: webhook, path: /q}\nsteps: [{id: d, kind: deliver, to: {queue: q1, readers: outside}}]\n")
+	w.publish(
+		"readyferry: flow/1\nname: s\nintake: {kind: webhook, path: /s}\nsteps: [{id: s, kind: split, each: body.l, " +
+			"steps: [{id: d, kind: deliver, to: out, path: /part}]}]\n",
+	)
+	w.publish(
+		"readyferry: flow/1\nname: q\nintake: {kind: webhook, path: /q}\nsteps: [{id: d, kind: deliver, to: {queue: q1, readers: outside}}]\n",
+	)
 	noise := make([]byte, 4000)
 	r := rand.New(rand.NewPCG(1, 2))
 	for i := range noise {

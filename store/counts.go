@@ -95,6 +95,43 @@ func (v View) Counts(flow string, from, to time.Time) ([]Count, error) {
 	return readCounts(q)
 }
 
+// CountSpan counts the transactions of a span of time, of one flow or all and in one state or
+// all, from what is kept beside; minutes count as a whole.
+func (v View) CountSpan(flow string, state *State, from, to time.Time) (n int64, err error) {
+	q := v.sql().Model(&count{}).Select("COALESCE(SUM(n), 0)")
+	if from.IsZero() && to.IsZero() {
+		q = q.Where("minute = 0")
+	} else {
+		q = q.Where("minute >= ?", max(1, from.Unix()/60))
+		if !to.IsZero() {
+			q = q.Where("minute <= ?", to.Unix()/60)
+		}
+	}
+	if flow != "" {
+		q = q.Where("flow = ?", flow)
+	}
+	if state != nil {
+		q = q.Where("state = ?", *state)
+	}
+	return n, q.Scan(&n).Error
+}
+
+// CountsBy gives the counts of a span in steps of so many minutes.
+func (v View) CountsBy(flow string, from, to time.Time, step int64) ([]Count, error) {
+	q := v.sql().Raw("SELECT minute / ? * ? AS minute, '' AS flow, state, SUM(n) AS n FROM counts "+
+		"WHERE minute >= ? AND minute <= ? AND (? = '' OR flow = ?) GROUP BY 1, 3 ORDER BY 1",
+		step, step, max(1, from.Unix()/60), to.Unix()/60, flow, flow)
+	var rows []count
+	if err := q.Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := make([]Count, len(rows))
+	for i, r := range rows {
+		out[i] = Count{time.Unix(r.Minute*60, 0).UTC(), r.Flow, r.State, r.N}
+	}
+	return out, nil
+}
+
 // Totals gives the counts over all time.
 func (v View) Totals() ([]Count, error) {
 	return readCounts(v.sql().Model(&count{}).Where("minute = 0 AND n <> 0"))

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"encoding/binary"
 	"errors"
 	"slices"
 	"time"
@@ -265,4 +266,13 @@ func (v View) ToWalk(flow string, limit int) ([]ID, error) {
 		Limit(limit).
 		Pluck("id", &out).
 		Error
+}
+
+// IDAt gives an id of a moment that is the same for the same number: of version 7, as far as
+// it goes.
+func IDAt(at time.Time, n uint64) ID {
+	id := idAt(at)
+	id[6], id[8] = 0x70|byte(n>>40)&0x0f, 0x80
+	binary.BigEndian.PutUint32(id[12:], uint32(n))
+	return id
 }

@@ -298,12 +298,13 @@ func migrate(db *gorm.DB) error {
 		{ID: "0023 versions for a share, and at a time", Migrate: versionsOnTrial},
 		{ID: "0024 repairs of many dead letters", Migrate: repairs},
 		{ID: "0025 journeys", Migrate: journeys},
-		{ID: lastMigration, Migrate: holds},
+		{ID: "0026 targets that are held", Migrate: holds},
+		{ID: lastMigration, Migrate: savedViews},
 	}).Migrate()
 }
 
 // lastMigration is the one behind which a file has the form of this release.
-const lastMigration = "0026 targets that are held"
+const lastMigration = "0027 saved views"
 
 // isPresent gives an error for a file that is of another release.
 func isPresent(db *gorm.DB) error {

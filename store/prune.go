@@ -122,7 +122,11 @@ func (tx *Tx) remove(t *Transaction) error {
 		}
 	}
 	tx.forget(t.ID)
-	for _, query := range removals {
+	all := removals
+	if tx.words {
+		all = append(unsearched[:len(unsearched):len(unsearched)], removals...)
+	}
+	for _, query := range all {
 		if err := tx.prepared.exec(query, []any{t.ID[:]}); err != nil {
 			return err
 		}
@@ -150,6 +154,13 @@ var removals = []string{
 	"DELETE FROM members WHERE group_id = ?",
 	"DELETE FROM groups WHERE id = ?",
 	"DELETE FROM transactions WHERE id = ?",
+}
+
+// unsearched are what is forgotten of a transaction by the index of words, where there is one.
+var unsearched = []string{
+	"DELETE FROM search_words WHERE rowid = (SELECT message FROM transactions WHERE id = ?)",
+	"DELETE FROM search_refs WHERE rowid = (SELECT message FROM transactions WHERE id = ?)",
+	"DELETE FROM search_later WHERE tx = ?",
 }
 
 // PruneLoads removes the loads of a flow that came to their end before a moment, up to so

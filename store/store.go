@@ -62,7 +62,8 @@ type View struct {
 	db          *gorm.DB
 	definitions *definitions
 	units       *units
-	tx          *Tx // nil outside of a write
+	tx          *Tx  // nil outside of a write
+	words       bool // transactions can be found by words
 }
 
 // Open opens the store in a folder and creates both when absent.
@@ -201,6 +202,10 @@ func openFiles(dir string) (*Store, error) {
 	if err := migrate(db); err != nil {
 		return nil, fmt.Errorf("migrating %s: %w", file, err)
 	}
+	words, err := searching(db)
+	if err != nil {
+		return nil, fmt.Errorf("making the index of words: %w", err)
+	}
 	if err := shrinkable(db, file); err != nil {
 		return nil, fmt.Errorf("making %s one that can be shortened: %w", file, err)
 	}
@@ -211,7 +216,7 @@ func openFiles(dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.View = View{db: read, definitions: known, units: newUnits()}
+	s.View = View{db: read, definitions: known, units: newUnits(), words: words}
 	readers, err := read.DB()
 	if err != nil {
 		return nil, err

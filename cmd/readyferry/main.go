@@ -50,6 +50,7 @@ func main() {
 		encodeCommand(),
 		scheduleCommand(),
 		drillCommand(),
+		fillCommand(),
 		timesCommand(),
 		verifyCommand(),
 		backupCommand(),

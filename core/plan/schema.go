@@ -26,6 +26,7 @@ const flowSchema = `{
 		"retain": {"$ref": "#/$defs/retain"},
 		"limits": {"$ref": "#/$defs/bounds"},
 		"weight": {"$ref": "#/$defs/weight"},
+		"search": {"$ref": "#/$defs/search"},
 		"intake": {"$ref": "#/$defs/intake"},
 		"steps": {"$ref": "#/$defs/steps"},
 		"on-dead-letter": {"type": "object", "additionalProperties": false, "required": ["steps"], "description":
@@ -212,6 +213,12 @@ const flowSchema = `{
 				"messages that are taken in a second"},
 			"bytes": {"title": "Bytes a second", "type": ["string", "integer"], "minimum": 1, "examples": ["1MiB"],
 				"description": "bytes of messages that are taken in a second, such as 1MiB"}}},
+		"search": {"title": "Found by", "type": "object", "additionalProperties": false, "description":
+			"by what its transactions are found besides their reference, reason and notes", "properties": {
+			"fields": {"title": "Fields of the message", "type": "array", "maxItems": 20, "items": {"type": "string", "pattern":
+				"^(/[^/]*)+$"}, "examples": [["/patron/card"]], "description": "JSON Pointers (RFC 6901) into the message as it came in"},
+			"headers": {"title": "Headers", "type": "array", "maxItems": 20, "items": {"type": "string"}, "examples":
+				[["x-portal"]], "description": "names of headers, whose values are found by header: and by words"}}},
 		"weight": {"title": "Weight", "default": 1, "type": "integer", "minimum": 1, "maximum": 100, "description":
 			"of two flows that want the same at once, one of twice the weight gets twice as much; 1 by default"},
 		"format": {"title": "Format", "default": "auto", "titles": {"auto": "by Content-Type"}, "enum": ["json", "xml",

@@ -50,7 +50,14 @@ func Part(a, b *Rehearsal) *Parting {
 			// The step before let them go to different ones, though it came to the same in words.
 			was, is = &a.Trace[i-1], &b.Trace[i-1]
 		}
-		return &Parting{Path: was.Path, Step: was.Step, Kind: was.Kind, Was: was.Outcome, Is: is.Outcome, Values: values(was, is)}
+		return &Parting{
+			Path:   was.Path,
+			Step:   was.Step,
+			Kind:   was.Kind,
+			Was:    was.Outcome,
+			Is:     is.Outcome,
+			Values: values(was, is),
+		}
 	}
 	return nil
 }

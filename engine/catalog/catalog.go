@@ -336,6 +336,17 @@ func (c *Catalog) Each(do func(f *Flow)) {
 	}
 }
 
+// Flows lists all flows, by name.
+func (c *Catalog) Flows() []*Flow {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	out := make([]*Flow, 0, len(c.flows))
+	for _, name := range slices.Sorted(maps.Keys(c.flows)) {
+		out = append(out, c.flows[name])
+	}
+	return out
+}
+
 // Connections lists all connections, by name.
 func (c *Catalog) Connections() []*connect.Connection {
 	c.mu.RLock()

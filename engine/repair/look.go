@@ -227,7 +227,12 @@ func (l *look) finish(stopped bool, asked string) {
 		l.about.Version, l.about.Why = "live", "all of them come through under the live version"
 	default:
 		l.about.Version = "own"
-		l.about.Why = fmt.Sprintf("%d of %d come through under their own version, %d under the live one", own, total, live)
+		l.about.Why = fmt.Sprintf(
+			"%d of %d come through under their own version, %d under the live one",
+			own,
+			total,
+			live,
+		)
 	}
 }
 

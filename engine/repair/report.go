@@ -116,7 +116,14 @@ func (r *Repairs) Items(id store.ID, after int64, limit int) ([]Item, error) {
 	out := make([]Item, len(rows))
 	for i := range rows {
 		x := &rows[i]
-		out[i] = Item{N: x.N, Letter: x.Letter, Transaction: x.Tx, Made: x.Made, State: x.State.String(), Detail: x.Detail}
+		out[i] = Item{
+			N:           x.N,
+			Letter:      x.Letter,
+			Transaction: x.Tx,
+			Made:        x.Made,
+			State:       x.State.String(),
+			Detail:      x.Detail,
+		}
 		var letter *store.LetterState
 		if x.Letter != nil {
 			if l, err := r.Store.Letter(*x.Letter); err == nil {

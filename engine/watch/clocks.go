@@ -32,8 +32,16 @@ func (w *Watch) ClockOf(name string) (*ClockState, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &ClockState{LastAt: c.LastAt, Mark: json.RawMessage("null"), Error: c.Error, Since: c.FailsSince, Fails: c.Fails,
-		Taken: c.Taken, Brought: c.Brought, Waiting: c.Staged}
+	out := &ClockState{
+		LastAt:  c.LastAt,
+		Mark:    json.RawMessage("null"),
+		Error:   c.Error,
+		Since:   c.FailsSince,
+		Fails:   c.Fails,
+		Taken:   c.Taken,
+		Brought: c.Brought,
+		Waiting: c.Staged,
+	}
 	if !c.NextAt.IsZero() {
 		out.NextAt = &c.NextAt
 	}

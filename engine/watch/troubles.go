@@ -49,7 +49,15 @@ func (w *Watch) Troubles() ([]Trouble, error) {
 		return nil, err
 	}
 	for _, l := range loads {
-		t := Trouble{Flow: l.Flow, Kind: "load", Load: &l.ID, Title: l.Title, Since: l.CreatedAt, Why: l.Error, Times: 1}
+		t := Trouble{
+			Flow:  l.Flow,
+			Kind:  "load",
+			Load:  &l.ID,
+			Title: l.Title,
+			Since: l.CreatedAt,
+			Why:   l.Error,
+			Times: 1,
+		}
 		if l.FinishedAt != nil {
 			t.Since = *l.FinishedAt
 		}

@@ -1059,6 +1059,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/transaction-filters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The filters of transactions, with what each takes and can be */
+        get: operations["transactionFilters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/transaction-export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a list of transactions finds, as CSV or JSON lines */
+        get: operations["exportTransactions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists of transactions that somebody has given a name */
+        get: operations["listViews"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Keeps a list under a name */
+        put: operations["putView"];
+        post?: never;
+        /** Removes a view */
+        delete: operations["deleteView"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/transactions/{id}": {
         parameters: {
             query?: never;
@@ -3485,6 +3556,8 @@ export interface components {
             breaks?: string[];
         };
         Transaction: {
+            /** @description what was done with one that was delivered, in words */
+            done: string;
             id: components["schemas"]["Id"];
             flow: string;
             version: number;
@@ -3900,6 +3973,20 @@ export interface components {
              */
             probeAt: string | null;
             held: components["schemas"]["Hold"] | null;
+        };
+        TransactionFilter: {
+            name: string;
+            takes: string;
+            values: string[];
+        };
+        SavedView: {
+            name: string;
+            filter: string;
+            by: string;
+        };
+        SavedViewIn: {
+            filter?: string;
+            by?: string;
         };
         Decision: {
             ids?: components["schemas"]["Id"][];
@@ -7024,6 +7111,14 @@ export interface operations {
     listTransactions: {
         parameters: {
             query?: {
+                /** @description filters in words, such as state:dead-letter tries:>2; see transaction-filters */
+                filter?: string;
+                /** @description the time zone in which days of the filter are */
+                zone?: string;
+                /** @description only those with which a journey begins */
+                journeys?: boolean;
+                /** @description Total-Count says how many there are; Total-More, that they were counted no further */
+                count?: boolean;
                 flow?: string;
                 state?: components["schemas"]["State"];
                 reference?: string;
@@ -7048,6 +7143,143 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Transaction"][];
                 };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    transactionFilters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description filters */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TransactionFilter"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportTransactions: {
+        parameters: {
+            query?: {
+                /** @description filters in words, such as state:dead-letter tries:>2; see transaction-filters */
+                filter?: string;
+                /** @description the time zone in which days of the filter are */
+                zone?: string;
+                /** @description only those with which a journey begins */
+                journeys?: boolean;
+                flow?: string;
+                state?: components["schemas"]["State"];
+                reference?: string;
+                from?: components["parameters"]["From"];
+                to?: components["parameters"]["To"];
+                format?: "csv" | "jsonl";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a line each; Total-Count says how many, where that is known */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                    "application/jsonl": string;
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    listViews: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description views */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedView"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    putView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SavedViewIn"];
+            };
+        };
+        responses: {
+            /** @description kept */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             400: components["responses"]["BadRequest"];
             403: components["responses"]["Forbidden"];

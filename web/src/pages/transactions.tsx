@@ -2,12 +2,15 @@ import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { enc, get, type MinuteCount, type State, type Transaction } from "../api/client";
-import { useCounts, useFlows } from "../api/queries";
-import { Mark, StateWord } from "../ui/marks";
-import { Empty, PageHead, Select, Text, Trouble } from "../ui/parts";
-import { age, clock, number, span, took, useNow } from "../ui/time";
+import { call, enc, get, type State, type Transaction } from "../api/client";
+import { useFlows } from "../api/queries";
+import { StateWord } from "../ui/marks";
+import { Empty, PageHead, Select, Trouble } from "../ui/parts";
+import { age, number, span, took, useNow } from "../ui/time";
+import { Export, FilterBox, moment, Views } from "./finding";
+import { Strip } from "./strip";
 
+const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 const states: State[] = ["under way", "waiting", "delivered", "turned away", "dead letter"];
 const page = 100;
 const columns = "110px 130px minmax(140px,1fr) minmax(200px,2.2fr) 60px 110px 100px 80px";
@@ -19,6 +22,8 @@ export function TransactionsPage() {
   const reference = search.get("reference") ?? "";
   const from = search.get("from") ?? "";
   const to = search.get("to") ?? "";
+  const words = search.get("filter") ?? "";
+  const journeys = search.get("list") === "journeys";
   const set = (part: Record<string, string>) => {
     const next = new URLSearchParams(search);
     for (const [k, v] of Object.entries(part)) v ? next.set(k, v) : next.delete(k);
@@ -30,23 +35,33 @@ export function TransactionsPage() {
   const now = useNow();
   const [held, setHeld] = useState(false);
   const [newer, setNewer] = useState(0);
-  const [row, setRow] = useState(0);
+  const [chosen, setChosen] = useState(""); // by id: what is chosen stays so, whatever comes above it
+  const [over, setOver] = useState(false); // somebody points at the list
   const scroller = useRef<HTMLDivElement>(null);
-  const filter = `flow=${enc(flow)}&state=${enc(state)}&reference=${enc(reference)}&from=${enc(from)}&to=${enc(to)}`;
+  const filter = `flow=${enc(flow)}&state=${enc(state)}&reference=${enc(reference)}&from=${enc(from)}&to=${enc(to)}&filter=${enc(words)}&zone=${enc(zone)}${journeys ? "&journeys=true" : ""}`;
   // The list has a key of its own, so that news does not move what a person reads.
   const key = useMemo(() => ["transaction-list", filter], [filter]);
   const list = useInfiniteQuery({
     queryKey: key,
     initialPageParam: "",
     queryFn: ({ pageParam, signal }) =>
-      get<Transaction[]>(`/api/v1/transactions?${filter}&limit=${page}&after=${pageParam}`, signal),
-    getNextPageParam: (last) => (last.length === page ? last.at(-1)?.id : undefined),
+      call<Transaction[]>(`/api/v1/transactions?${filter}&limit=${page}&after=${pageParam}&count=${pageParam === ""}`, {
+        signal,
+      }),
+    getNextPageParam: (last) => (last.value.length === page ? last.value.at(-1)?.id : undefined),
+    placeholderData: (was) => was,
   });
-  const rows = useMemo(() => list.data?.pages.flat() ?? [], [list.data]);
+  const rows = useMemo(() => list.data?.pages.flatMap((p) => p.value) ?? [], [list.data]);
+  const total = list.data?.pages[0]?.total;
+  const row = Math.max(
+    0,
+    rows.findIndex((t) => t.id === chosen),
+  );
   const title = useMemo(() => new Map(flows.data?.map((f) => [f.name, f.title])), [flows.data]);
 
   const refresh = useCallback(() => {
     setNewer(0);
+    setChosen("");
     scroller.current?.scrollTo({ top: 0 });
     client.setQueryData(
       key,
@@ -59,13 +74,26 @@ export function TransactionsPage() {
     let stopped = false;
     const look = async () => {
       const top = (scroller.current?.scrollTop ?? 0) < 8;
-      if (top && !held) {
+      // What somebody reads, points at or has chosen does not move: what is newer waits until it is asked for.
+      const reads = over || scroller.current?.contains(document.activeElement) || chosen !== "";
+      if (top && !held && !reads) {
         client.invalidateQueries({ queryKey: key });
         return;
       }
       const fresh = await get<Transaction[]>(`/api/v1/transactions?${filter}&limit=${page}`).catch(() => []);
       const known = fresh.findIndex((t) => t.id === first);
-      if (!stopped) setNewer(known < 0 ? fresh.length : known);
+      if (stopped) return;
+      setNewer(known < 0 ? fresh.length : known);
+      // What is known of a row is brought up to date where it stands.
+      const now = new Map(fresh.map((t) => [t.id, t]));
+      client.setQueryData(
+        key,
+        (old: typeof list.data) =>
+          old && {
+            ...old,
+            pages: old.pages.map((p) => ({ ...p, value: p.value.map((t) => now.get(t.id) ?? t) })),
+          },
+      );
     };
     const unsubscribe = client.getQueryCache().subscribe((e) => {
       if (
@@ -80,7 +108,7 @@ export function TransactionsPage() {
       stopped = true;
       unsubscribe();
     };
-  }, [client, key, filter, first, held]);
+  }, [client, key, filter, first, held, over, chosen]);
 
   const virtual = useVirtualizer({
     count: rows.length,
@@ -97,8 +125,8 @@ export function TransactionsPage() {
     const step = { ArrowDown: 1, ArrowUp: -1, PageDown: 15, PageUp: -15 }[e.key];
     if (step) {
       e.preventDefault();
-      const next = Math.max(0, Math.min(rows.length - 1, row + step));
-      setRow(next);
+      const next = Math.max(0, Math.min(rows.length - 1, row + (chosen ? step : 0)));
+      setChosen(rows[next]?.id ?? "");
       virtual.scrollToIndex(next);
     } else if (e.key === "Enter" && rows[row]) go(`/transactions/${rows[row].id}`);
   };
@@ -124,18 +152,10 @@ export function TransactionsPage() {
                 options={[["", "every state"], ...states.map((s): [string, string] => [s, s])]}
               />
             </div>
-            <div className="w-44">
-              <Text
-                label="Reference"
-                mono
-                placeholder="Reference"
-                value={reference}
-                onChange={(v) => set({ reference: v })}
-              />
-            </div>
+            <FilterBox value={words} onChange={(v) => set({ filter: v })} />
             {(from || to) && (
               <button type="button" className="btn-bare" onClick={() => set({ from: "", to: "" })}>
-                {from && clock(from)} to {to && clock(to)} ×
+                {from && moment(from)} to {to && moment(to)} ×
               </button>
             )}
           </div>
@@ -146,6 +166,16 @@ export function TransactionsPage() {
             {newer === page ? `${page} or more` : newer} newer, show
           </button>
         )}
+        <Views search={search.toString()} onOpen={(q) => setSearch(new URLSearchParams(q))} />
+        <button
+          type="button"
+          className="btn"
+          aria-pressed={journeys}
+          title="One row for each business message, or one for each transaction"
+          onClick={() => set({ list: journeys ? "" : "journeys" })}
+        >
+          Journeys
+        </button>
         <button
           type="button"
           className="btn"
@@ -159,6 +189,18 @@ export function TransactionsPage() {
         </button>
       </PageHead>
       <Strip flow={flow} from={from} to={to} onSpan={(a, b) => set({ from: a, to: b })} />
+      <div
+        className="flex items-center gap-3 border-b border-line px-4 py-1 text-[12.5px] text-quiet"
+        data-testid="count"
+      >
+        {total !== undefined && (
+          <span>
+            the last {number(Math.min(rows.length, total))} of {number(total)}
+            {total >= 10_000 && (words || reference) ? " or more" : ""}
+          </span>
+        )}
+        <Export filter={filter} />
+      </div>
       {list.error && <Trouble error={list.error} />}
       <div className="head grid border-b border-line px-3 py-1.5" style={{ gridTemplateColumns: columns }}>
         <span>State</span>
@@ -176,6 +218,8 @@ export function TransactionsPage() {
         tabIndex={0}
         {...{ role: rows.length ? "grid" : "region", "aria-label": "Transactions" }}
         onKeyDown={onKey}
+        onPointerEnter={() => setOver(true)}
+        onPointerLeave={() => setOver(false)}
       >
         {list.data && rows.length === 0 && (
           <Empty title="No transaction fits">
@@ -193,11 +237,11 @@ export function TransactionsPage() {
                 key={t.id}
                 role="row"
                 tabIndex={-1}
-                aria-selected={v.index === row}
+                aria-selected={t.id === chosen}
                 data-reference={t.reference}
-                className={`absolute grid w-full cursor-pointer items-center border-b border-line px-3 hover:bg-mark ${v.index === row ? "bg-mark" : "bg-sheet"}`}
+                className={`absolute grid w-full cursor-pointer items-center border-b border-line px-3 hover:bg-mark ${t.id === chosen ? "bg-mark" : "bg-sheet"}`}
                 style={{ gridTemplateColumns: columns, height: 31, transform: `translateY(${v.start}px)` }}
-                onClick={() => go(`/transactions/${t.id}`)}
+                onClick={() => go(journeys ? `/journeys/${t.id}` : `/transactions/${t.id}`)}
               >
                 <span role="gridcell">
                   <StateWord state={t.state} />
@@ -239,111 +283,6 @@ export function upcoming(at: string, now: number): string {
 
 function where(t: Transaction): string {
   if (t.state === "turned away") return t.reason ?? "";
-  if (t.state === "delivered") return "all it had to do is done";
+  if (t.state === "delivered") return t.done;
   return t.reason ? `${t.placeText}: ${t.reason}` : t.placeText;
-}
-
-/** Two hours by minutes; drag to choose a span. */
-function Strip({
-  flow,
-  from,
-  to,
-  onSpan,
-}: {
-  flow: string;
-  from: string;
-  to: string;
-  onSpan: (from: string, to: string) => void;
-}) {
-  const minutes = 120;
-  const now = useNow(15_000);
-  const end = Math.floor(now / 60_000) + 1;
-  const start = end - minutes;
-  const iso = (m: number) => new Date(m * 60_000).toISOString();
-  const counts = useCounts(flow, iso(start), iso(end));
-  const box = useRef<HTMLDivElement>(null);
-  const [drag, setDrag] = useState<[number, number] | null>(null);
-  const total = (c: MinuteCount) => c.underWay + c.waiting + c.delivered + c.turnedAway + c.deadLetters;
-  const most = Math.max(4, ...(counts.data ?? []).map(total));
-  const minuteAt = (x: number) => {
-    const r = box.current?.getBoundingClientRect();
-    return r ? start + Math.max(0, Math.min(minutes, Math.round(((x - r.left) / r.width) * minutes))) : start;
-  };
-  const chosen: [number, number] | null = drag
-    ? [Math.min(...drag), Math.max(...drag)]
-    : from && to
-      ? [new Date(from).getTime() / 60_000, new Date(to).getTime() / 60_000]
-      : null;
-  const left = (m: number) => `${Math.max(0, Math.min(100, ((m - start) / minutes) * 100))}%`;
-  return (
-    <section aria-label="The last two hours" className="shrink-0 border-b-2 border-deep bg-sheet px-4 pt-2">
-      <div
-        ref={box}
-        className="relative h-14 cursor-crosshair touch-none"
-        onPointerDown={(e) => {
-          e.currentTarget.setPointerCapture(e.pointerId);
-          setDrag([minuteAt(e.clientX), minuteAt(e.clientX)]);
-        }}
-        onPointerMove={(e) => drag && setDrag([drag[0], minuteAt(e.clientX)])}
-        onPointerUp={() => {
-          if (drag && drag[0] !== drag[1]) onSpan(iso(Math.min(...drag)), iso(Math.max(...drag)));
-          setDrag(null);
-        }}
-      >
-        {chosen && (
-          <div
-            className="absolute inset-y-0 border-x-2 border-buoy bg-change"
-            style={{ left: left(chosen[0]), right: `calc(100% - ${left(chosen[1])})` }}
-          />
-        )}
-        <svg
-          width="100%"
-          height="100%"
-          viewBox={`0 0 ${minutes} 56`}
-          preserveAspectRatio="none"
-          className="relative"
-          role="img"
-          aria-label={`${number((counts.data ?? []).reduce((n, c) => n + total(c), 0))} transactions in two hours`}
-        >
-          {counts.data?.map((c) => {
-            const x = Math.floor(new Date(c.minute).getTime() / 60_000) - start;
-            const scale = 52 / most;
-            let y = 56;
-            return [
-              [c.delivered + c.turnedAway + c.underWay, "var(--color-deep)", 0.5],
-              [c.waiting, "var(--color-wait)", 1],
-              [c.deadLetters, "var(--color-dead)", 1],
-            ].map(([n, colour, opacity]) => {
-              const h = (n as number) * scale;
-              y -= h;
-              return (
-                <rect
-                  key={`${c.minute}${colour}`}
-                  x={x + 0.1}
-                  y={y}
-                  width="0.8"
-                  height={h}
-                  fill={colour as string}
-                  opacity={opacity as number}
-                />
-              );
-            });
-          })}
-        </svg>
-      </div>
-      <div className="flex justify-between pb-1 text-[12px] text-quiet">
-        <span>{clock(iso(start)).slice(0, 5)}</span>
-        <span className="flex items-center gap-3">
-          drag to choose a span
-          <span className="flex items-center gap-1">
-            <Mark state="waiting" size={9} /> waiting
-          </span>
-          <span className="flex items-center gap-1">
-            <Mark state="dead letter" size={9} /> dead letter
-          </span>
-        </span>
-        <span>{clock(iso(end)).slice(0, 5)}</span>
-      </div>
-    </section>
-  );
 }

@@ -1,0 +1,276 @@
+package watch
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"readyferry/core/find"
+	jsonfmt "readyferry/core/format/json"
+	"readyferry/core/message"
+	"readyferry/core/plan"
+	"readyferry/core/pointer"
+	"readyferry/core/run"
+	"readyferry/core/want"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// partNumbers are those of parts in a path.
+var partNumbers = regexp.MustCompile(`\[\d+\]`)
+
+// The index of words is filled behind the commits, a batch at a time, and gives way while much
+// comes in: what is found may lag by some seconds then, what is accepted does not.
+const (
+	indexedAtOnce = 200
+	indexEach     = 300 * time.Millisecond
+	indexRests    = 2 * time.Second // between batches while much comes in
+	muchComes     = 100             // messages in indexEach
+)
+
+// Start lets transactions be found by words.
+func (w *Watch) Start() error {
+	if !w.Store.Words() {
+		w.Log.Warn("this build cannot find transactions by words: build it with the tag sqlite_fts5")
+		return nil
+	}
+	w.Life.Go(func() {
+		for last := int64(-1); ; {
+			next, n, err := w.indexSome(w.Life.Taking())
+			if err != nil && w.Life.Taking().Err() == nil {
+				w.Log.Error("indexing transactions", "error", err)
+				n = 0
+			}
+			pause := indexEach
+			switch {
+			case last >= 0 && next-last > muchComes && n < indexedAtOnce:
+				pause = indexRests
+			case n == indexedAtOnce:
+				pause = time.Millisecond
+			}
+			last = next
+			select {
+			case <-w.Life.Closing():
+				return
+			case <-time.After(pause):
+			}
+		}
+	})
+	return nil
+}
+
+// indexSome indexes a batch, and tells up to which message all is known, and how many it was.
+func (w *Watch) indexSome(ctx context.Context) (to int64, n int, err error) {
+	after, err := w.Store.Searched()
+	if err != nil {
+		return 0, 0, err
+	}
+	rows, err := w.Store.Unsearched(after, indexedAtOnce)
+	if err != nil {
+		return after, 0, err
+	}
+	again, err := w.Store.SearchedLater(indexedAtOnce)
+	if err != nil || len(rows)+len(again) == 0 {
+		return after, 0, err
+	}
+	var docs []store.SearchDoc
+	var later, done []ID
+	for i := range rows {
+		t := &rows[i]
+		to = t.Message
+		if t.Parent != nil {
+			continue
+		}
+		if t.State < Delivered {
+			later = append(later, t.ID)
+		}
+		docs = append(docs, w.searchDoc(t))
+	}
+	for i := range again {
+		docs = append(docs, w.searchDoc(&again[i]))
+		done = append(done, again[i].ID)
+	}
+	err = w.Store.Write(ctx, func(tx *store.Tx) error { return tx.Index(docs, to, later, done) })
+	if to == 0 {
+		to = after
+	}
+	return to, len(rows) + len(again), err
+}
+
+// searchDoc gives what a transaction is found by. What cannot be read of it any more is left
+// out: it is found by the rest.
+func (w *Watch) searchDoc(t *Transaction) store.SearchDoc {
+	d := store.SearchDoc{Seq: t.Message, Reference: find.Folded(t.Reference)}
+	tag := func(key, value string) { d.Tags = append(d.Tags, key+" "+strings.ToLower(value)) }
+	var words []string
+	words = append(words, t.Reference, t.Reason)
+	d.Tags = append(d.Tags, "flow "+t.Flow, store.NumberTag("tries", float64(t.Tries)))
+	if t.IsFirst() {
+		d.Tags = append(d.Tags, "first")
+	}
+	if t.FinishedAt != nil {
+		d.Tags = append(d.Tags, store.NumberTag("took", float64(t.FinishedAt.Sub(t.ReceivedAt).Microseconds())))
+	}
+	if deliveries, err := w.Store.Deliveries(t.ID); err == nil {
+		for i := range deliveries {
+			tag("target", deliveries[i].Target)
+			w.tagPath(deliveries[i].Path, tag)
+		}
+	}
+	if effects, err := w.Store.Effects(t.ID); err == nil {
+		for i := range effects {
+			w.tagPath(effects[i].Path, tag)
+		}
+	}
+	if letters, err := w.Store.LettersOf(t.ID); err == nil {
+		for i := range letters {
+			words = append(words, letters[i].Reason)
+			w.tagPath(letters[i].Path, tag)
+		}
+	}
+	m, err := w.Store.FirstMessage(t.ID)
+	if err == nil {
+		d.Tags = append(d.Tags, store.NumberTag("size", float64(m.Body.Size())))
+		if p, err := w.Catalog.Plan(t.Flow, t.Version); err == nil {
+			words = append(words, w.marked(t, &m, p, tag)...)
+		}
+	}
+	d.Body = strings.Join(words, "\n")
+	return d
+}
+
+// tagPath tags the steps and ways of a path.
+func (w *Watch) tagPath(path string, tag func(key, value string)) {
+	path = partNumbers.ReplaceAllString(path, "")
+	last := path
+	if i := strings.LastIndexByte(path, '/'); i >= 0 {
+		last = path[i+1:]
+		for at := range path {
+			if path[at] == '/' && strings.Contains(path[:at], ".") {
+				tag("way", path[:at])
+			}
+		}
+	}
+	tag("step", last)
+	tag("step", path)
+}
+
+// marked gives the words of a message that its flow marks, and its notes.
+func (w *Watch) marked(t *Transaction, m *store.Message, p *plan.Plan, tag func(key, value string)) (words []string) {
+	search := p.Document.Source.Root.Get("search")
+	var fields *message.Node
+	if search != nil {
+		words = append(words, w.markedHeaders(m, search.Get("headers"), tag)...)
+		fields = search.Get("fields")
+	}
+	if fields == nil && !hasNotes(p.Document.Source.Root) || !m.Body.Filled() && m.Body.Size() > indexedUpTo {
+		return words
+	}
+	r, err := w.Inspect(t.ID)
+	if err != nil {
+		return words
+	}
+	for _, n := range r.Notes {
+		words = append(words, n.Text)
+	}
+	for _, e := range r.Trace {
+		for _, way := range e.Ways {
+			tag("way", e.Path+"."+way)
+		}
+	}
+	root := received(r)
+	if fields == nil || root == nil {
+		return words
+	}
+	for _, f := range fields.Items {
+		ptr, err := pointer.Parse(f.Text)
+		if err != nil {
+			continue
+		}
+		if v, err := ptr.Get(root); err == nil && v.Text != "" {
+			words = append(words, v.Text)
+		}
+	}
+	return words
+}
+
+// indexedUpTo is the largest body of which fields are indexed, in bytes.
+const indexedUpTo = 1 << 20
+
+// received gives the tree of a message as its intake read it.
+func received(r *run.Rehearsal) *message.Node {
+	if len(r.Trace) == 0 || r.Trace[0].Before == nil {
+		return nil
+	}
+	b := r.Trace[0].Before
+	text := b.Tree
+	if text == nil {
+		text = b.Text
+	}
+	if text == nil {
+		return nil
+	}
+	d, err := jsonfmt.Decode([]byte(*text))
+	if err != nil {
+		return nil
+	}
+	return d.Root
+}
+
+func (w *Watch) markedHeaders(m *store.Message, names *message.Node, tag func(key, value string)) (words []string) {
+	if names == nil {
+		return nil
+	}
+	headers, err := want.DecodeHeaders(m.Headers)
+	if err != nil {
+		return nil
+	}
+	for _, n := range names.Items {
+		for _, h := range headers {
+			if strings.EqualFold(h.Name, n.Text) {
+				words = append(words, h.Value)
+				tag("header", h.Name)
+				tag("header", h.Name+"="+h.Value)
+			}
+		}
+	}
+	return words
+}
+
+// hasNotes tells whether a flow has a step that notes something, or a route whose ways are
+// found by.
+func hasNotes(n *message.Node) bool {
+	if n == nil {
+		return false
+	}
+	if kind := n.Get("kind"); n.Kind == message.Map && kind != nil && (kind.Text == "note" || kind.Text == "route") {
+		return true
+	}
+	for _, m := range n.Members {
+		if hasNotes(m.Value) {
+			return true
+		}
+	}
+	for _, item := range n.Items {
+		if hasNotes(item) {
+			return true
+		}
+	}
+	return false
+}
+
+// FindBy lists the transactions that a query finds, the newest first.
+func (w *Watch) FindBy(f store.Found) ([]Transaction, error) {
+	rows, err := w.Store.FindBy(f)
+	return rows, notByWords(err)
+}
+
+func notByWords(err error) error {
+	if errors.Is(err, store.ErrNoWords) {
+		return fmt.Errorf("%w: %w", journal.ErrDecision, err)
+	}
+	return err
+}

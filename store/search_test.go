@@ -1,0 +1,106 @@
+package store
+
+import (
+	"testing"
+	"time"
+
+	"readyferry/core/find"
+)
+
+// What is found by words, tags, numbers, times and parts of a reference; and that nothing a
+// person types is more than a text to the index.
+func TestFinding(t *testing.T) {
+	s := open(t, t.TempDir())
+	if !s.Words() {
+		t.Skip("this build has no index of words; it is made with the tag sqlite_fts5")
+	}
+	now := time.Now().UTC().Truncate(time.Microsecond)
+	var docs []SearchDoc
+	write(t, s, func(tx *Tx) error {
+		for i := range 60 {
+			row := &Transaction{ID: NewID(), Flow: []string{"holds", "returns"}[i%2], State: Delivered, ReceivedAt: now,
+				Reference: "HR 20" + string(rune('a'+i%26)), Tries: i % 5}
+			end := now.Add(time.Duration(i) * time.Second)
+			row.FinishedAt = &end
+			if err := tx.AddTransaction(row, &Message{Tx: row.ID, Source: "test"}); err != nil {
+				return err
+			}
+			body := "an ordinary message"
+			if i == 7 {
+				body = "lent as DL-7, Überfällig"
+			}
+			docs = append(docs, SearchDoc{Seq: row.Message, Reference: find.Folded(row.Reference), Body: body,
+				Tags: []string{"flow " + row.Flow, "target shelf-printer", NumberTag("tries", float64(row.Tries)),
+					NumberTag("took", float64(end.Sub(now).Microseconds()))}})
+		}
+		return nil
+	})
+	write(t, s, func(tx *Tx) error { return tx.Index(docs, docs[len(docs)-1].Seq, nil, nil) })
+	for text, want := range map[string]int{
+		"":                              60,
+		"flow:holds":                    30,
+		"-flow:holds":                   30,
+		"uberfallig":                    1,
+		"DL-7":                          1,
+		`"lent as"`:                     1,
+		"reference:hr20a":               3,
+		`reference:"HR 20A"`:            3,
+		"reference:20":                  60,
+		"target:shelf-printer":          60,
+		"target:shelf":                  0,
+		"tries:>2":                      24,
+		"tries:3 flow:holds":            6,
+		"took:<5s":                      5,
+		"took:>50s":                     9,
+		"state:waiting":                 0,
+		"-state:waiting":                60,
+		"from:1h":                       60,
+		"to:1h":                         0,
+		`"a" OR "b`:                     -1,
+		`") OR (`:                       -1,
+		`ordinary NEAR( * ^`:            0,
+		`tags:xall`:                     -1,
+		"ordinary -uberfallig took:<3s": 3,
+	} {
+		terms, err := find.Read(text)
+		if want == -1 {
+			if err == nil {
+				if _, err := s.FindBy(Found{Terms: terms, Now: now, In: time.UTC, Filter: Filter{Limit: 100}}); err != nil {
+					t.Errorf("%q breaks the index: %v", text, err)
+				}
+			}
+			continue
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		f := Found{Terms: terms, Now: time.Now(), In: time.UTC, Filter: Filter{Limit: 100}}
+		rows, err := s.FindBy(f)
+		if err != nil || len(rows) != want {
+			t.Errorf("%q finds %d, not %d: %v", text, len(rows), want, err)
+		}
+		if n, more, err := s.CountFound(f); err != nil || more || int(n) != want {
+			t.Errorf("%q counts %d %v, %v", text, n, more, err)
+		}
+		for i := 1; i < len(rows); i++ {
+			if rows[i].Message >= rows[i-1].Message {
+				t.Errorf("%q: not the newest first", text)
+			}
+		}
+		// Page by page it comes to the same.
+		seen := 0
+		for f.Limit = 7; ; {
+			page, err := s.FindBy(f)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if seen += len(page); len(page) < 7 {
+				break
+			}
+			f.After = &page[len(page)-1].ID
+		}
+		if seen != want {
+			t.Errorf("%q page by page finds %d", text, seen)
+		}
+	}
+}
