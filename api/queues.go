@@ -111,7 +111,10 @@ func (s *Server) peek(c *gin.Context) error {
 		if out[i], err = showStored(r.N, r.From, r.Reference, r.PutAt, r.Headers, r.Body); err != nil {
 			return err
 		}
-		out[i].queued = &queued{r.TakenBy, "", r.Priority, r.ExpiresAt}
+		out[i].queued = &queued{TakenBy: r.TakenBy, Priority: r.Priority, ExpiresAt: r.ExpiresAt}
+		if err := s.tried(&rows[i], out[i].queued); err != nil {
+			return err
+		}
 		if r.TakenBy != nil {
 			if out[i].LeasedBy, err = s.engine.Watch.LeasedBy(*r.TakenBy); err != nil {
 				return err
@@ -138,6 +141,20 @@ type queued struct {
 	LeasedBy  string     `json:"leasedBy"` // the key of whoever outside works on it
 	Priority  int        `json:"priority"`
 	ExpiresAt *time.Time `json:"expiresAt"`
+	Tries     int        `json:"tries"`     // of the transaction that works on it, or leases that ended without a word
+	NextTryAt *time.Time `json:"nextTryAt"` // of that transaction
+}
+
+// tried says how often a message of a queue was tried, and when it will be again.
+func (s *Server) tried(item *watch.QueueItem, q *queued) (err error) {
+	if item.TakenBy == nil {
+		q.Tries, err = s.engine.Watch.Lapses(item.N)
+		return err
+	}
+	if t, err := s.engine.Watch.Transaction(*item.TakenBy); err == nil {
+		q.Tries, q.NextTryAt = t.Tries, t.NextTryAt
+	}
+	return nil // somebody outside has it, so there is no transaction
 }
 
 func showStored(

@@ -18,6 +18,7 @@ type (
 	Count        = store.Count
 	Delivery     = store.Delivery
 	Letter       = store.Letter
+	QueueItem    = store.QueueItem
 	LetterFilter = store.LetterFilter
 	LetterState  = store.LetterState
 	Connection   = store.Connection

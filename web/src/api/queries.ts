@@ -1,11 +1,18 @@
 import { QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import type * as T from "./client";
-import { enc, get } from "./client";
+import { enc, get, ProblemError } from "./client";
 import { listen } from "./live";
 
 export const queryClient = new QueryClient({
-  defaultOptions: { queries: { staleTime: 2_000, retry: 1, refetchOnWindowFocus: false } },
+  defaultOptions: {
+    queries: {
+      staleTime: 2_000,
+      // What is refused is refused; only an application that does not answer may answer later.
+      retry: (n, e) => n < 1 && !(e instanceof ProblemError && e.status >= 400 && e.status < 500),
+      refetchOnWindowFocus: false,
+    },
+  },
 });
 
 // The first part of a key is the topic that the server names when it changes.

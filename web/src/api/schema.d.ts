@@ -4341,6 +4341,10 @@ export interface components {
             priority: number;
             /** Format: date-time */
             expiresAt: string | null;
+            /** @description of the transaction that works on it, or leases that ended without a word */
+            tries: number;
+            /** Format: date-time */
+            nextTryAt: string | null;
             headers: components["schemas"]["Header"][];
             body: components["schemas"]["Body"];
         };

@@ -211,12 +211,12 @@ export function FlowsPage() {
             {filter && shown.length === 0 && <p className="p-4 text-quiet">No flow has “{filter}” in its name.</p>}
             {all.length > 0 && (
               <div className="mt-4 grid grid-cols-2 border-t-2 border-b border-t-deep border-b-line bg-sheet">
-                <section className="min-h-32 border-r border-line p-4">
+                <section className="max-h-80 min-h-32 overflow-auto border-r border-line p-4">
                   <h2 className="mb-2">Needs a person</h2>
                   {causes.data?.length === 0 && troubles.data?.length === 0 && (
                     <p className="text-quiet">No dead letters, and every source works. Nothing waits for a decision.</p>
                   )}
-                  {troubles.data?.slice(0, 6).map((t) => (
+                  {troubles.data?.map((t) => (
                     <Link
                       key={`${t.flow}${t.load ?? ""}`}
                       to={`/flows/${t.flow}`}
@@ -233,7 +233,7 @@ export function FlowsPage() {
                       </span>
                     </Link>
                   ))}
-                  {causes.data?.slice(0, 6).map((c) => (
+                  {causes.data?.map((c) => (
                     <Link
                       key={c.cause}
                       to={`/dead-letters?cause=${c.cause}`}

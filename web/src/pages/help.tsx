@@ -9,6 +9,7 @@ import { HelpSearch } from "./help-search";
 import { HelpSheet } from "./help-sheet";
 import { Outside, Systems } from "./help-systems";
 import { TryIt } from "./help-try";
+import { HelpWatching } from "./help-watching";
 import { beginTour } from "./tour";
 
 const states: [string, string][] = [
@@ -366,6 +367,7 @@ export default function HelpPage() {
             </dl>
           </section>
           <HelpMapping />
+          <HelpWatching />
           <HelpKeeping />
           <section id="more">
             <h2 className="mb-1 text-[17px]">For scripts</h2>

@@ -66,6 +66,16 @@ export function InsideQueue({ queue, free, others }: { queue: string; free: numb
                     expires <Time at={m.expiresAt} />
                   </span>
                 )}
+                {m.tries > 0 && (
+                  <span className="text-wait">
+                    {m.tries} {m.tries === 1 ? "try" : "tries"}
+                    {m.nextTryAt && (
+                      <>
+                        , next <Time at={m.nextTryAt} />
+                      </>
+                    )}
+                  </span>
+                )}
                 <span className="text-quiet">
                   {m.leasedBy ? `${m.leasedBy} has it` : m.takenBy ? "in flight" : "free"}
                 </span>

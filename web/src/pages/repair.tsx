@@ -108,6 +108,21 @@ export function Repair({
               as it was
             </button>
           )}
+          <button type="button" className="btn-bare" onClick={() => save(text, `${letter.reference || letter.id}.txt`)}>
+            to a file
+          </button>
+          <label className="btn-bare cursor-pointer">
+            from a file
+            <input
+              type="file"
+              className="sr-only"
+              aria-label="Message from a file"
+              onChange={(e) => {
+                void e.target.files?.[0]?.text().then(setText, (err) => toast.error(says(err)));
+                e.target.value = "";
+              }}
+            />
+          </label>
         </h2>
         <div className="min-h-0 flex-1">
           {original !== null && (
@@ -211,6 +226,15 @@ export function Repair({
       </div>
     </section>
   );
+}
+
+/** Gives a text as a file. */
+function save(text: string, name: string) {
+  const a = document.createElement("a");
+  a.href = URL.createObjectURL(new Blob([text]));
+  a.download = name;
+  a.click();
+  URL.revokeObjectURL(a.href);
 }
 
 /** Keeps a note with a letter, or gives it to somebody: @ and a name, @ alone to nobody. */

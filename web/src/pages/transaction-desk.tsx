@@ -1,13 +1,15 @@
 import { useState } from "react";
 import { Link } from "react-router";
+import { toast } from "sonner";
 import type { Delivery, TransactionWhole } from "../api/client";
-import { type useInspection, useMessages } from "../api/queries";
+import { useConnections, type useInspection, useMessages } from "../api/queries";
 import { entryOf, type Row, rowKey } from "../model/model";
 import { cameFrom, wentTo } from "../model/provenance";
+import { written } from "../model/requests";
 import { CameWith, LookedUp, Replied, Seen, Sent } from "../sheet/shown";
 import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";
-import { Setting } from "../ui/parts";
+import { Setting, says } from "../ui/parts";
 import { clock, span, Time } from "../ui/time";
 import { upcoming } from "./transactions";
 
@@ -178,6 +180,34 @@ function Said({
   );
 }
 
+/** The request of a delivery as a command; what signs it in is never in it. */
+function CopyAsCurl({ d }: { d: Delivery }) {
+  const connections = useConnections();
+  const address = (connections.data?.find((c) => c.name === d.target)?.document as { address?: string } | undefined)
+    ?.address;
+  if (!d.request.method || !address?.startsWith("http")) return null;
+  const text = written.curl?.({
+    method: d.request.method,
+    url: address.replace(/\/$/, "") + (d.request.url ?? ""),
+    headers: { ...(d.request.headers ?? {}), "Idempotency-Key": d.id },
+    body: d.request.text ?? "",
+  });
+  return (
+    <button
+      type="button"
+      className="btn-bare"
+      onClick={() =>
+        navigator.clipboard.writeText(text ?? "").then(
+          () => toast("The request is on the clipboard; what signs it in is not in it"),
+          (e) => toast.error(says(e)),
+        )
+      }
+    >
+      copy as curl
+    </button>
+  );
+}
+
 /** The whole retry schedule: what was tried, and what is still to come. */
 function Tries({ d, now }: { d: Delivery; now: number }) {
   const p = d.plan;
@@ -188,6 +218,7 @@ function Tries({ d, now }: { d: Delivery; now: number }) {
         <span className="truncate font-normal text-quiet">
           {p.growth} from {span(p.first)}, spread {p.spread}, cap {span(p.cap)}, {p.tries} tries within {span(p.within)}
         </span>
+        <CopyAsCurl d={d} />
       </h2>
       <ol className="min-h-0 flex-1 overflow-auto" data-testid="tries">
         {d.tries.map((t, i) => (
@@ -195,14 +226,20 @@ function Tries({ d, now }: { d: Delivery; now: number }) {
             {t.round !== (d.tries[i - 1]?.round ?? 0) && (
               <p className="border-b border-line px-3 py-0.5 text-[12.5px] text-quiet">sent again by a person</p>
             )}
-            <div className="flex items-center gap-3 border-b border-line px-3 py-1.5">
-              <Mark state={t.outcome === "delivered" ? "delivered" : "turned away"} />
-              <span className="w-5">{t.n}</span>
-              <span className="min-w-0 flex-1 truncate">
-                <Time at={t.at} /> {t.status ? t.status : t.detail}
-              </span>
-              <span className="text-quiet">{span(t.took)}</span>
-            </div>
+            <details className="border-b border-line">
+              <summary className="flex cursor-pointer items-center gap-3 px-3 py-1.5">
+                <Mark state={t.outcome === "delivered" ? "delivered" : "turned away"} />
+                <span className="w-5">{t.n}</span>
+                <span className="min-w-0 flex-1 truncate">
+                  <Time at={t.at} /> {t.status ? t.status : t.detail}
+                </span>
+                <span className="text-quiet">{span(t.took)}</span>
+              </summary>
+              <div className="data px-3 pb-2 whitespace-pre-wrap text-quiet">
+                {t.headers.map((h) => `${h.name}: ${h.value}\n`).join("")}
+                <span className="text-ink">{t.body || "it answered with no body"}</span>
+              </div>
+            </details>
           </li>
         ))}
         {d.upcoming.map((u, i) => (
