@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -237,9 +238,9 @@ func TestARepairWaitsForItsTime(t *testing.T) {
 // back, and says why on the transaction.
 func TestInsistingAndTakingBack(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		later := time.Duration(0)
+		var later atomic.Int64
 		out := &target{}
-		w := startAt(t, t.TempDir(), out, func() time.Time { return time.Now().Add(later) })
+		w := startAt(t, t.TempDir(), out, func() time.Time { return time.Now().Add(time.Duration(later.Load())) })
 		w.out = out
 		diedUnder(t, w, 2)
 		ctx := context.Background()
@@ -289,7 +290,7 @@ func TestInsistingAndTakingBack(t *testing.T) {
 		if err := w.Discard(ctx, d); err != nil {
 			t.Fatal(err)
 		}
-		later = journal.UndoFor + time.Minute
+		later.Store(int64(journal.UndoFor + time.Minute))
 		if err := w.Restore(ctx, d); err == nil {
 			t.Error("a discard of yesterday is taken back")
 		}

@@ -44,22 +44,38 @@ func (w *Watch) Start() error {
 				w.Log.Error("indexing transactions", "error", err)
 				n = 0
 			}
-			pause := indexEach
+			rest := indexEach
 			switch {
 			case last >= 0 && next-last > muchComes && n < indexedAtOnce:
-				pause = indexRests
+				rest = indexRests
 			case n == indexedAtOnce:
-				pause = time.Millisecond
+				rest = time.Millisecond
 			}
 			last = next
-			select {
-			case <-w.Life.Closing():
+			if !w.restIndexing(n, rest) {
 				return
-			case <-time.After(pause):
 			}
 		}
 	})
 	return nil
+}
+
+// restIndexing waits until there is something to index again: for a while where there was,
+// else until a transaction changes. It tells whether the application goes on.
+func (w *Watch) restIndexing(n int, rest time.Duration) bool {
+	if n == 0 {
+		select {
+		case <-w.Life.Closing():
+			return false
+		case <-w.changed:
+		}
+	}
+	select {
+	case <-w.Life.Closing():
+		return false
+	case <-time.After(rest):
+		return true
+	}
 }
 
 // indexSome indexes a batch, and tells up to which message all is known, and how many it was.

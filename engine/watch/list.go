@@ -11,8 +11,12 @@ func plain(q *Found) bool { return len(q.Terms) == 0 && q.Reference == "" && !q.
 // List lists transactions, the newest first. Without the index of words a reference is found
 // only as it is written, and filters in words are refused.
 func (w *Watch) List(q Found) ([]Transaction, error) {
-	if plain(&q) || !w.Store.Words() && len(q.Terms) == 0 && !q.First {
-		return w.Store.Transactions(q.Filter)
+	if plain(&q) || len(q.Terms) == 0 && !q.First {
+		// A reference as it is written is found at once; a part of one when the index has it.
+		rows, err := w.Store.Transactions(q.Filter)
+		if err != nil || len(rows) > 0 || q.Reference == "" || q.After != nil || !w.Store.Words() {
+			return rows, err
+		}
 	}
 	return w.FindBy(q)
 }
@@ -22,6 +26,14 @@ func (w *Watch) CountList(q Found) (n int64, more bool, err error) {
 	if plain(&q) {
 		n, err = w.Store.CountSpan(q.Flow, q.State, q.From, q.To)
 		return n, false, err
+	}
+	if len(q.Terms) == 0 && !q.First {
+		exact := q.Filter
+		exact.After, exact.Limit = nil, 1000
+		rows, err := w.Store.Transactions(exact)
+		if err != nil || len(rows) > 0 || !w.Store.Words() {
+			return int64(len(rows)), len(rows) == exact.Limit, err
+		}
 	}
 	n, more, err = w.Store.CountFound(q)
 	return n, more, notByWords(err)

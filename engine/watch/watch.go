@@ -21,11 +21,13 @@ type Watch struct {
 	Events     *Hub
 	rates      *rates
 	links      *connect.Links
+	changed    chan struct{} // a transaction has, since the index of words was filled last
 }
 
 // New makes a watch.
 func New(j *journal.Journal, links *connect.Links) *Watch {
-	w := &Watch{Journal: j, links: links, View: j.Store.View, Events: newHub(), rates: newRates()}
+	w := &Watch{Journal: j, links: links, View: j.Store.View, Events: newHub(), rates: newRates(),
+		changed: make(chan struct{}, 1)}
 	j.Listen(w.heard)
 	return w
 }
@@ -37,6 +39,12 @@ func (w *Watch) heard(n *journal.Notice) {
 	}
 	for q, k := range n.Taken {
 		w.rates.add(q, 0, k, now)
+	}
+	if n.Events[journal.EventTransactions] {
+		select {
+		case w.changed <- struct{}{}:
+		default:
+		}
 	}
 	for topic := range n.Events {
 		w.Events.Publish(topic)
