@@ -66,7 +66,7 @@ test-plain: web/dist/app/index.html
 
 # What many do at once is looked at by the race detector.
 test-race: web/dist/app/index.html
-	go test -race -timeout 20m ./engine/... ./store/...
+	go test -race -timeout 45m ./engine/... ./store/...
 
 test-web: web/node_modules/.package-lock.json types
 	git diff --exit-code --stat -- web/src/api/schema.d.ts
