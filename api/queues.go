@@ -3,7 +3,6 @@ package api
 import (
 	"encoding/json"
 	"sort"
-	"strconv"
 	"strings"
 	"time"
 
@@ -96,11 +95,9 @@ func (s *Server) peek(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	after := int64(0)
-	if text := c.Query("after"); text != "" {
-		if after, err = strconv.ParseInt(text, 10, 64); err != nil {
-			return bad("after must be the number of a message, not %q", text)
-		}
+	after, err := number(c, "after")
+	if err != nil {
+		return err
 	}
 	rows, err := s.engine.Watch.Peek(c.Param("name"), after, n)
 	if err != nil {

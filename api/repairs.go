@@ -149,19 +149,6 @@ func (s *Server) repairPreviewLetters(c *gin.Context) error {
 	return reply(c, list)
 }
 
-// number reads a number from 0 on in the query; 0 when it is not there.
-func number(c *gin.Context, name string) (int64, error) {
-	text := c.Query(name)
-	if text == "" {
-		return 0, nil
-	}
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || n < 0 {
-		return 0, bad("%s must be a number from 0 on, not %q", name, text)
-	}
-	return n, nil
-}
-
 func (s *Server) beginRepair(c *gin.Context) error {
 	o, err := s.order(c)
 	if err != nil {

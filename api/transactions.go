@@ -2,7 +2,6 @@ package api
 
 import (
 	"encoding/json"
-	"errors"
 	"net/http"
 	"strconv"
 	"time"
@@ -11,7 +10,6 @@ import (
 
 	"readyferry/core/find"
 	"readyferry/core/message"
-	"readyferry/core/retry"
 	"readyferry/core/run"
 	"readyferry/core/want"
 	"readyferry/engine/watch"
@@ -132,120 +130,6 @@ func filter(c *gin.Context) (watch.Filter, error) {
 	return f, err
 }
 
-// idIn reads an id in the query; nil when it is not there.
-func idIn(c *gin.Context, name, of string) (*watch.ID, error) {
-	text := c.Query(name)
-	if text == "" {
-		return nil, nil
-	}
-	id, err := watch.ParseID(text)
-	if err != nil {
-		return nil, bad("%s must be the id of %s: %w", name, of, err)
-	}
-	return &id, nil
-}
-
-func moment(c *gin.Context, name string) (time.Time, error) {
-	text := c.Query(name)
-	if text == "" {
-		return time.Time{}, nil
-	}
-	t, err := time.Parse(time.RFC3339, text)
-	if err != nil {
-		return t, bad("%s must be a time such as 2026-03-17T09:41:00Z, not %q", name, text)
-	}
-	return t.UTC(), nil
-}
-
-// counts serves the strip of time: how many transactions were received in each
-// minute, by their present state.
-func (s *Server) counts(c *gin.Context) error {
-	from, err := moment(c, "from")
-	if err != nil {
-		return err
-	}
-	to, err := moment(c, "to")
-	if err != nil {
-		return err
-	}
-	if to.IsZero() {
-		to = time.Now().UTC()
-	}
-	if from.IsZero() {
-		from = to.Add(-2 * time.Hour)
-	}
-	if to.Before(from) {
-		return bad("from and to must be in order")
-	}
-	step, err := number(c, "step")
-	if err != nil {
-		return err
-	}
-	if span := to.Sub(from); span > 48*time.Hour && step == 0 {
-		step = int64(span.Minutes()/300) + 1
-	}
-	var counts []watch.Count
-	if step > 1 {
-		counts, err = s.engine.Watch.CountsBy(c.Query("flow"), from, to, step)
-	} else {
-		counts, err = s.engine.Watch.Counts(c.Query("flow"), from, to)
-	}
-	if err != nil {
-		return err
-	}
-	return reply(c, byMinute(counts))
-}
-
-// deliveryView is a delivery with all that is known of its tries.
-type deliveryView struct {
-	ID        watch.ID           `json:"id"`
-	Path      string             `json:"path"`
-	Step      string             `json:"step"`
-	Target    string             `json:"target"`
-	State     string             `json:"state"`
-	Tries     []tryView          `json:"tries"`
-	NextTryAt *time.Time         `json:"nextTryAt"`
-	Upcoming  []watch.PlannedTry `json:"upcoming"`
-	Plan      planView           `json:"plan"`
-	Behind    bool               `json:"behind"` // waits for an earlier one of the same order value
-	Request   run.ShownRequest   `json:"request"`
-}
-
-type tryView struct {
-	N       int              `json:"n"`
-	Round   int              `json:"round"` // grows with every resend
-	At      time.Time        `json:"at"`
-	Took    float64          `json:"took"` // milliseconds
-	Outcome string           `json:"outcome"`
-	Status  int              `json:"status"` // 0: no answer came
-	Detail  string           `json:"detail"`
-	Headers []message.Header `json:"headers"`
-	Body    string           `json:"body"`
-}
-
-// planView is a retry plan; durations in milliseconds.
-type planView struct {
-	First  int64   `json:"first"`
-	Growth string  `json:"growth"`
-	Factor float64 `json:"factor"`
-	Cap    int64   `json:"cap"`
-	Spread string  `json:"spread"`
-	Tries  int     `json:"tries"`
-	Within int64   `json:"within"`
-}
-
-func viewPlan(p retry.Plan) planView {
-	return planView{
-		p.First.Milliseconds(),
-		p.Growth,
-		p.Factor,
-		p.Cap.Milliseconds(),
-		p.Spread,
-		p.Tries,
-		p.Within.Milliseconds(),
-	}
-}
-
 func (s *Server) transaction(c *gin.Context) error {
 	id, err := id(c)
 	if err != nil {
@@ -345,64 +229,6 @@ func (s *Server) calls(t *watch.Transaction) ([]calledView, *watch.ID, error) {
 	return out, &l.Tx, nil
 }
 
-func (s *Server) viewDelivery(d *watch.Delivery) (deliveryView, error) {
-	v := deliveryView{
-		ID:        d.ID,
-		Path:      d.Path,
-		Step:      d.Step,
-		Target:    d.Target,
-		State:     d.State.String(),
-		NextTryAt: d.NextAt,
-		Tries:     []tryView{},
-		Behind:    d.State == watch.Behind,
-	}
-	var rules retry.Plan
-	if err := json.Unmarshal(d.Plan, &rules); err != nil {
-		return v, err
-	}
-	v.Plan = viewPlan(rules)
-	var request want.Request
-	if err := errors.Join(json.Unmarshal(d.Request, &request), s.engine.Watch.FillOf(d.Tx, &d.Body)); err != nil {
-		return v, err
-	}
-	request.Body = d.Body.Bytes()
-	v.Request = run.ShowDelivery(
-		d.Tx.String(),
-		d.Path,
-		d.Step,
-		&want.Send{System: "http", Connection: d.Target, Request: &request},
-	).Request
-	tries, err := s.engine.Watch.Tries(d.ID)
-	if err != nil {
-		return v, err
-	}
-	for _, t := range tries {
-		headers, err := want.DecodeHeaders(t.Headers)
-		if err != nil {
-			return v, err
-		}
-		if headers == nil {
-			headers = []message.Header{}
-		}
-		v.Tries = append(
-			v.Tries,
-			tryView{
-				t.N,
-				t.Round,
-				t.At,
-				float64(t.Took) / 1000,
-				t.Outcome,
-				t.Status,
-				t.Detail,
-				headers,
-				string(t.Body.Bytes()),
-			},
-		)
-	}
-	v.Upcoming, err = s.engine.Watch.Upcoming(d)
-	return v, err
-}
-
 func (s *Server) transactionRehearsal(c *gin.Context) error {
 	id, err := id(c)
 	if err != nil {
@@ -467,15 +293,4 @@ func (s *Server) transactionMessages(c *gin.Context) error {
 		out = append(out, v)
 	}
 	return reply(c, out)
-}
-
-func (s *Server) tryNow(c *gin.Context) error {
-	id, err := id(c)
-	if err == nil {
-		err = s.engine.Lane.TryNow(c.Request.Context(), id)
-	}
-	if err != nil {
-		return err
-	}
-	return done(c)
 }

@@ -88,6 +88,9 @@ const atOnce = 100
 // SkipWait closes the breaker of a target and lets everything that waits for another try be
 // tried now. It tells how many.
 func (l *Lanes) SkipWait(ctx context.Context, target string) (moved int, err error) {
+	if l.Catalog.Connection(target) == nil {
+		return 0, journal.ErrNotFound
+	}
 	l.of(target, func(one *lane) { one.closes.Store(true) })
 	var after int64
 	for {

@@ -99,6 +99,10 @@ func (r *Repairs) set(row *store.Repair) error {
 		}()
 		if err := r.carryOut(ctx, row); err != nil && !ended(err) {
 			r.Log.Error("a repair", "repair", row.ID.String(), "error", err)
+			select { // it goes on by itself, and not in a circle as fast as it can
+			case <-ctx.Done():
+			case <-time.After(asksEach):
+			}
 		}
 	})
 	return nil
