@@ -13,9 +13,7 @@ import {
   useTables,
   useTopics,
 } from "../api/queries";
-import { useHistory } from "../model/edit";
 import { type FlowDocument, type Place, type Row, rowsOf } from "../model/model";
-import { renameStep } from "../model/restructure";
 import { AddStep } from "../sheet/add-step";
 import { useClipboard } from "../sheet/clipboard";
 import { Desk } from "../sheet/desk";
@@ -26,7 +24,6 @@ import { useCatch, useDropped } from "../sheet/incoming";
 import { IntakeSentence, intakeWhere } from "../sheet/intake";
 import type { Lacking } from "../sheet/lacking";
 import { Many } from "../sheet/many";
-import { renameInSamples } from "../sheet/rename";
 import { SampleDialog } from "../sheet/sample";
 import { SampleMenu } from "../sheet/sample-menu";
 import { type Column, type Key, Sheet } from "../sheet/sheet";
@@ -40,9 +37,10 @@ import { typing } from "../ui/keys";
 import { Mark } from "../ui/marks";
 import { says, Trouble } from "../ui/parts";
 import { useSettled } from "../ui/settled";
-import { unsavedOf, useFollowed, useSaved, type Version } from "./draft";
+import { unsavedOf, useFollowed, useSaved } from "./draft";
 import { useEditing } from "./editing";
 import { FlowHead } from "./flow-head";
+import { useDraftHistory } from "./history";
 import { LoadsDialog } from "./loads";
 import { MakeHere } from "./make-here";
 
@@ -64,14 +62,14 @@ export default function FlowPage() {
 
 function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: string | null }) {
   const [unsaved] = useState(() => unsavedOf(name)); // left while it was asked what becomes of two drafts
-  const { present, before, after, change, rebase, ...back } = useHistory<Version>(
+  const samples = useSamples(name);
+  const every = samples.data ?? [];
+  const { present, change, rebase, undo, redo, rename, canUndo, canRedo } = useDraftHistory(
     name,
     unsaved?.mine ?? { doc: first.document as unknown as FlowDocument, text: first.text },
-    (v) => v.doc,
+    every,
   );
-  const { canUndo, canRedo } = back;
   const doc = present.doc;
-  const samples = useSamples(name);
   const connections = useConnections();
   const queues = useQueues();
   const topics = useTopics();
@@ -95,26 +93,12 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     import("../ui/editor"); // so that it is there when the first setting is opened
   }, []);
   const put = (next: FlowDocument, mark = "") => change({ doc: next, text: null }, mark);
-  // Samples follow a step that is called otherwise, there and back.
-  const following = async (was: FlowDocument, is: FlowDocument) => {
-    await renameInSamples(name, was, is, every).catch((e) => toast.error(says(e)));
-    await queryClient.invalidateQueries({ queryKey: ["flows", name, "samples"] });
-  };
-  const undo = () => {
-    back.undo();
-    if (present.renames && before) void following(present.doc, before.doc);
-  };
-  const redo = () => {
-    back.redo();
-    if (after?.renames) void following(present.doc, after.doc);
-  };
   const edit = useEditing({ name, doc, rows, put, undo });
   const { focus, row, goTo, remove } = edit;
   // The desk follows held arrows when the row rests; until then nothing can be done on it.
   const resting = useSettled(row, sameRow, edit.hurried);
   const looked = resting.value && (rows.find((r) => sameRow(r, resting.value)) ?? row);
 
-  const every = samples.data ?? [];
   const groups = [...new Set(every.flatMap((s) => s.group ?? []))].sort();
   const [chosenGroup, setGroup] = useState("");
   const group = groups.includes(chosenGroup) ? chosenGroup : "";
@@ -147,21 +131,6 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     }
   };
   const { nowhere, lacking: unseen } = useUnreached(name, present, unreached, list.length);
-  const keys = useRef({ undo, redo });
-  keys.current = { undo, redo };
-  useEffect(() => {
-    const onUndo = (e: KeyboardEvent) => {
-      if (!(e.ctrlKey || e.metaKey)) return;
-      const yaml = (e.target as HTMLElement | null)?.closest("[data-own-undo]");
-      const key = e.key.toLowerCase();
-      if (yaml || (key !== "z" && key !== "y")) return;
-      e.preventDefault();
-      if (key === "y" || e.shiftKey) keys.current.redo();
-      else keys.current.undo();
-    };
-    window.addEventListener("keydown", onUndo, true);
-    return () => window.removeEventListener("keydown", onUndo, true);
-  }, []);
   useEffect(() => {
     const onKeys = (e: KeyboardEvent) => {
       if (e.key === "Escape" && !e.defaultPrevented && typing(e) && !(e.target as HTMLElement).closest("[role=dialog]"))
@@ -196,11 +165,6 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     } catch (e) {
       toast.error(says(e));
     }
-  };
-  const renamed = async (place: Place, id: string) => {
-    const next = renameStep(doc, place, id);
-    change({ doc: next, text: null, renames: true });
-    await following(doc, next);
   };
   // Asks again where the server names what would be left behind.
   const unlessLeft = (what: string, go: (query: string) => Promise<void>) =>
@@ -381,7 +345,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
                 onChange={(next, mark) => put(next, mark)}
                 onAdd={() => edit.setAdding(true)}
                 onRemove={remove}
-                onRename={(place, id) => void renamed(place, id)}
+                onRename={(place, id) => void rename(place, id)}
                 onMend={(m) => put(applyPatch(structuredClone(doc), m.patch as PatchOperation[]).newDocument)}
                 unreached={unseen(looked)}
                 onInline={() => void inlined(looked.place)}
