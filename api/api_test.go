@@ -36,7 +36,7 @@ type world struct {
 
 func start(t *testing.T) *world {
 	t.Helper()
-	s, err := store.Open(t.TempDir())
+	s, err := store.OpenUnsynced(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}

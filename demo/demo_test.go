@@ -19,7 +19,7 @@ import (
 
 func load(t *testing.T) (*engine.Engine, *store.Store) {
 	t.Helper()
-	s, err := store.Open(t.TempDir())
+	s, err := store.OpenUnsynced(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}

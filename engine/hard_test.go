@@ -18,7 +18,7 @@ import (
 // startWith starts with settings that a test changes.
 func startWith(t *testing.T, dir string, out *target, change func(c *Config)) *world {
 	t.Helper()
-	s, err := store.Open(dir)
+	s, err := store.OpenUnsynced(dir)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -67,12 +67,19 @@ type View struct {
 }
 
 // Open opens the store in a folder and creates both when absent.
-func Open(dir string) (*Store, error) {
+func Open(dir string) (*Store, error) { return openAs(dir, durable) }
+
+// OpenUnsynced opens a store as Open does, but leaves it to the system when a commit comes to the
+// disk: what was committed outlives the process, and not a machine that loses its power. It is for
+// what can be made again, as what tests and the builders of made-up data write.
+func OpenUnsynced(dir string) (*Store, error) { return openAs(dir, unsynced) }
+
+func openAs(dir, written string) (*Store, error) {
 	held, err := lock(dir)
 	if err != nil {
 		return nil, err
 	}
-	s, err := openFiles(dir)
+	s, err := openFiles(dir, written)
 	if err != nil {
 		_ = held.Close()
 		return nil, err
@@ -158,8 +165,11 @@ func OpenToRead(dir string) (*Store, error) {
 	return s, nil
 }
 
-// durable is how the journal is written: a commit is on the disk before it returns.
-const durable = "_journal_mode=WAL&_synchronous=FULL&"
+// How the journal is written.
+const (
+	durable  = "_journal_mode=WAL&_synchronous=FULL&" // a commit is on the disk before it returns
+	unsynced = "_journal_mode=WAL&_synchronous=OFF&"
+)
 
 // connect opens a database with so many connections.
 func connect(file, params string, conns int) (*gorm.DB, error) {
@@ -179,7 +189,7 @@ func connect(file, params string, conns int) (*gorm.DB, error) {
 	return db, nil
 }
 
-func openFiles(dir string) (*Store, error) {
+func openFiles(dir, written string) (*Store, error) {
 	file := filepath.Join(dir, dbFile)
 	seal, err := openSealer(filepath.Join(dir, keyFile), file)
 	if err != nil {
@@ -195,7 +205,7 @@ func openFiles(dir string) (*Store, error) {
 	if err := begin(file); err != nil {
 		return nil, err
 	}
-	db, err := connect(file, durable+"_txlock=immediate&_auto_vacuum=incremental", 1)
+	db, err := connect(file, written+"_txlock=immediate&_auto_vacuum=incremental", 1)
 	if err != nil {
 		return nil, err
 	}
@@ -212,7 +222,7 @@ func openFiles(dir string) (*Store, error) {
 	if err := s.hold(db); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", file, err)
 	}
-	read, err := connect(file, durable+"_query_only=true", 4)
+	read, err := connect(file, written+"_query_only=true", 4)
 	if err != nil {
 		return nil, err
 	}

@@ -492,3 +492,25 @@ func TestAFolderIsOpenedOnce(t *testing.T) {
 		t.Errorf("not forgotten: %v", err)
 	}
 }
+
+// What a store that leaves syncing to the system has committed is there for the next one.
+func TestAnUnsyncedStoreKeepsWhatWasCommitted(t *testing.T) {
+	dir := t.TempDir()
+	s, err := OpenUnsynced(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Write(context.Background(), func(tx *Tx) error { return tx.SaveHold(&Hold{Target: "a"}) }); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if s, err = Open(dir); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if held, err := s.HeldTargets(); err != nil || len(held) != 1 {
+		t.Errorf("%v %v", held, err)
+	}
+}

@@ -17,7 +17,7 @@ import (
 // Where no try may begin any more, because the application stops, a lane does not go through
 // all that waits: that may be a million.
 func TestALaneThatMayNotBeginLeavesWhatWaits(t *testing.T) {
-	s, err := store.Open(t.TempDir())
+	s, err := store.OpenUnsynced(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -18,7 +18,7 @@ func TestLinesTakeTurnsByWeight(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := store.Open(t.TempDir())
+	s, err := store.OpenUnsynced(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -218,7 +218,11 @@ export function TransactionsPage() {
         tabIndex={0}
         {...{ role: rows.length ? "grid" : "region", "aria-label": "Transactions" }}
         onKeyDown={onKey}
-        onPointerEnter={() => setOver(true)}
+        onPointerEnter={() => {
+          setOver(true);
+          // What is on its way does not come under the pointer either.
+          if (list.data && !list.isFetchingNextPage) client.cancelQueries({ queryKey: key });
+        }}
         onPointerLeave={() => setOver(false)}
       >
         {list.data && rows.length === 0 && (
