@@ -32,6 +32,7 @@ type world struct {
 	server *httptest.Server
 	schema *jsonschema.Compiler
 	api    map[string]any
+	engine *engine.Engine
 }
 
 func start(t *testing.T) *world {
@@ -92,7 +93,7 @@ func start(t *testing.T) *world {
 	if err := c.AddResource("api:///openapi.json", value); err != nil {
 		t.Fatal(err)
 	}
-	return &world{t, server, c, value.(map[string]any)}
+	return &world{t, server, c, value.(map[string]any), e}
 }
 
 type answer struct {

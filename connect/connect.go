@@ -33,10 +33,13 @@ type Connection struct {
 	Retry                   *retry.Plan   // what a delivery uses that names none
 	Trip                    int           // "again" outcomes in a row after which deliveries wait; 0: never
 	Probe                   time.Duration // pause between probes while they wait
+	HeldDuring              string        // a calendar of times at which nothing is delivered; "" for none
 	Settings                Settings      // the whole document, without secrets
 	// Renewed keeps a secret that the system gives in place of an earlier one, the
 	// second of SignIn.Secrets; nil where nothing is kept.
 	Renewed func(secret string)
+	// Shown is told when the certificate ends that the system showed; nil: nobody asks.
+	Shown func(ends time.Time)
 }
 
 // SignIn is how one side proves who it is.
@@ -115,6 +118,9 @@ const (
 				"failures in a row"},
 			"probe": {"type": "string", "title": "Probe every", "format": "duration", "default": "30s", "description":
 				"while it is paused"}}},
+		"hold": {"type": "object", "title": "Hold", "additionalProperties": false, "required": ["during"], "properties": {
+			"during": {"type": "string", "title": "Hold during", "format": "calendar", "minLength": 1, "maxLength": 100, "description":
+				"name of a calendar: deliveries wait while it covers the time, as for maintenance each night"}}},
 		"operations": {"type": "array", "title": "Operations", "maxItems": 500, "description":
 			"what deliveries are offered, from the partner's contract", "items": {"type": "object", "additionalProperties": false,
 				"required": ["name", "settings"], "properties": {
@@ -134,6 +140,7 @@ func (s *System) connection(n *message.Node, found Found) *Connection {
 		Header: c.Text("/sign-in/header"),
 		Scheme: c.Text("/sign-in/scheme"),
 	}
+	c.HeldDuring = c.Text("/hold/during")
 	if c.Title == "" {
 		c.Title = c.Name
 	}

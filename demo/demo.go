@@ -25,7 +25,7 @@ import (
 	"readyferry/standin"
 )
 
-//go:embed flows connections samples stand-ins schemas tables reference databases
+//go:embed flows connections samples stand-ins schemas tables reference databases calendars alarms
 var files embed.FS
 
 // key is what the demo's callers send; it guards nothing but made-up data.
@@ -51,6 +51,9 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 		}
 		return e.Design.SaveStandIn(ctx, d)
 	}); err != nil {
+		return err
+	}
+	if err := loadCalendars(ctx, e); err != nil {
 		return err
 	}
 	create := int64(0)
@@ -98,7 +101,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 			return fmt.Errorf("flow %s: %w", name, err)
 		}
 	}
-	return nil
+	return loadAlarms(ctx, e)
 }
 
 // circulation is the simulated database of the circulation desk.

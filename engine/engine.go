@@ -13,6 +13,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/plan"
+	"readyferry/engine/alarm"
 	"readyferry/engine/catalog"
 	"readyferry/engine/design"
 	"readyferry/engine/intake"
@@ -36,7 +37,9 @@ type Config struct {
 	// clock is set to; nil: the system's. With Now alone, its jumps are followed.
 	Now     func() time.Time
 	Elapsed func() time.Duration
-	Log     *slog.Logger // nil: the default one
+	// Alarms is how often the rules of alarms are looked at; 0: only when Alarms.Look is called.
+	Alarms time.Duration
+	Log    *slog.Logger // nil: the default one
 }
 
 // Engine is a running application without its interface.
@@ -49,6 +52,7 @@ type Engine struct {
 	Design  *design.Designs
 	Watch   *watch.Watch
 	Repair  *repair.Repairs
+	Alarm   *alarm.Alarms
 
 	life  *journal.Life
 	links *connect.Links
@@ -103,6 +107,8 @@ func New(c Config) (*Engine, error) {
 	e.Design = design.New(e.Perform, e.links)
 	e.Watch = watch.New(e.Journal, e.links)
 	e.Repair = repair.New(e.Watch, e.answers)
+	e.Alarm = alarm.New(alarm.Config{Watch: e.Watch, Intake: e.Intake, Lane: e.Lane, Perform: e.Perform, Links: e.links,
+		Every: c.Alarms})
 	e.links.Late = e.Lane.Late
 	return e, nil
 }
@@ -120,7 +126,10 @@ const answersWithin = 10 * time.Second
 
 // Start sets everything going.
 func (e *Engine) Start() error {
-	for _, start := range []func() error{e.Design.Start, e.Journal.Start, e.Perform.Start, e.Lane.Start, e.Intake.Start, e.Repair.Start, e.Watch.Start} {
+	for _, start := range []func() error{
+		e.Design.Start, e.Journal.Start, e.Perform.Start, e.Lane.Start, e.Intake.Start, e.Repair.Start, e.Alarm.Start,
+		e.Watch.Start,
+	} {
 		if err := start(); err != nil {
 			return err
 		}

@@ -132,6 +132,30 @@ func (v View) CountsBy(flow string, from, to time.Time, step int64) ([]Count, er
 	return out, nil
 }
 
+// SumCounts gives the counts of a span by flow and state, each with the last minute of it.
+func (v View) SumCounts(from, to time.Time) ([]Count, error) {
+	var rows []count
+	err := v.sql().
+		Raw("SELECT MAX(CASE WHEN n <> 0 THEN minute ELSE 0 END) AS minute, flow, state, SUM(n) AS n FROM counts "+
+			"WHERE minute >= ? AND minute <= ? GROUP BY flow, state", max(1, from.Unix()/60), to.Unix()/60).
+		Scan(&rows).
+		Error
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Count, len(rows))
+	for i, r := range rows {
+		out[i] = Count{time.Unix(r.Minute*60, 0).UTC(), r.Flow, r.State, r.N}
+	}
+	return out, nil
+}
+
+// CountsByMinute gives the counts of a span, of one flow, in the order of their minutes.
+func (v View) CountsByMinute(flow string, from, to time.Time) ([]Count, error) {
+	return readCounts(v.sql().Model(&count{}).Where("minute >= ? AND minute <= ? AND flow = ? AND n <> 0",
+		max(1, from.Unix()/60), to.Unix()/60, flow))
+}
+
 // Totals gives the counts over all time.
 func (v View) Totals() ([]Count, error) {
 	return readCounts(v.sql().Model(&count{}).Where("minute = 0 AND n <> 0"))

@@ -268,25 +268,28 @@ func migrate(db *gorm.DB) error {
 		{ID: "0019 tries and effects by their keys alone", Migrate: func(db *gorm.DB) error {
 			return errors.Join(byKeyAlone(db, "tries", "delivery, n"), byKeyAlone(db, "effects", "tx, path"))
 		}},
-		{ID: "0020 what has ended does not stay for ever, and flows wait beside each other", Migrate: func(db *gorm.DB) error {
-			if err := addColumns(db, []column{
-				{&Flow{}, "KeepsAll", "ALTER TABLE flows ADD COLUMN keeps_all numeric NOT NULL DEFAULT 0"},
-				{&Table{}, "KeepsAll", "ALTER TABLE tables ADD COLUMN keeps_all numeric NOT NULL DEFAULT 0"},
-				{&Key{}, "PerSecond", "ALTER TABLE keys ADD COLUMN per_second integer NOT NULL DEFAULT 0"},
-				{&Key{}, "Bytes", "ALTER TABLE keys ADD COLUMN bytes integer NOT NULL DEFAULT 0"},
-				{&keptBody{}, "Refs", "ALTER TABLE bodies ADD COLUMN refs integer"},
-				{&keptBody{}, "Stands", "ALTER TABLE bodies ADD COLUMN stands blob"},
-			}); err != nil {
-				return err
-			}
-			return errors.Join(db.AutoMigrate(&stagedBody{}), countReferences(db), execAll(db,
-				// A flow with much that waits does not stand before the others.
-				"DROP INDEX IF EXISTS deliveries_due",
-				"DROP INDEX IF EXISTS transactions_flow",
-				"DROP INDEX IF EXISTS transactions_state",
-				"CREATE INDEX deliveries_due ON deliveries (target, flow, next_at) WHERE state = 0",
-				"UPDATE flows SET keeps_all = 1", "UPDATE tables SET keeps_all = 1", countBytes))
-		}},
+		{
+			ID: "0020 what has ended does not stay for ever, and flows wait beside each other",
+			Migrate: func(db *gorm.DB) error {
+				if err := addColumns(db, []column{
+					{&Flow{}, "KeepsAll", "ALTER TABLE flows ADD COLUMN keeps_all numeric NOT NULL DEFAULT 0"},
+					{&Table{}, "KeepsAll", "ALTER TABLE tables ADD COLUMN keeps_all numeric NOT NULL DEFAULT 0"},
+					{&Key{}, "PerSecond", "ALTER TABLE keys ADD COLUMN per_second integer NOT NULL DEFAULT 0"},
+					{&Key{}, "Bytes", "ALTER TABLE keys ADD COLUMN bytes integer NOT NULL DEFAULT 0"},
+					{&keptBody{}, "Refs", "ALTER TABLE bodies ADD COLUMN refs integer"},
+					{&keptBody{}, "Stands", "ALTER TABLE bodies ADD COLUMN stands blob"},
+				}); err != nil {
+					return err
+				}
+				return errors.Join(db.AutoMigrate(&stagedBody{}), countReferences(db), execAll(db,
+					// A flow with much that waits does not stand before the others.
+					"DROP INDEX IF EXISTS deliveries_due",
+					"DROP INDEX IF EXISTS transactions_flow",
+					"DROP INDEX IF EXISTS transactions_state",
+					"CREATE INDEX deliveries_due ON deliveries (target, flow, next_at) WHERE state = 0",
+					"UPDATE flows SET keeps_all = 1", "UPDATE tables SET keeps_all = 1", countBytes))
+			},
+		},
 		{ID: "0021 messages and deliveries are found through their transactions", Migrate: fewerIndexes},
 		{ID: "0022 versions say why", Migrate: func(db *gorm.DB) error {
 			return addColumns(db, []column{
@@ -299,12 +302,13 @@ func migrate(db *gorm.DB) error {
 		{ID: "0024 repairs of many dead letters", Migrate: repairs},
 		{ID: "0025 journeys", Migrate: journeys},
 		{ID: "0026 targets that are held", Migrate: holds},
-		{ID: lastMigration, Migrate: savedViews},
+		{ID: "0027 saved views", Migrate: savedViews},
+		{ID: lastMigration, Migrate: alarms},
 	}).Migrate()
 }
 
 // lastMigration is the one behind which a file has the form of this release.
-const lastMigration = "0027 saved views"
+const lastMigration = "0028 alarms and calendars"
 
 // isPresent gives an error for a file that is of another release.
 func isPresent(db *gorm.DB) error {
@@ -364,3 +368,16 @@ type setting struct {
 
 // TableName implements schema.Tabler.
 func (setting) TableName() string { return "settings" }
+
+// Setting gives what a setting of the application is; "" where it was never set.
+func (v View) Setting(key string) (string, error) {
+	var s setting
+	err := v.sql().Where("key = ?", key).Take(&s).Error
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return s.Value, err
+}
+
+// SetSetting sets one.
+func (tx *Tx) SetSetting(key, value string) error { return tx.sql().Save(&setting{key, value}).Error }

@@ -29,6 +29,9 @@ import (
 // filesAre says what --files is for.
 const filesAre = "folder that connections of kind files may reach, with what lies below it; as often as there are some"
 
+// alarmsEach is how often the rules of alarms are looked at.
+const alarmsEach = 10 * time.Second
+
 func serveCommand() *cobra.Command {
 	var data, listen string
 	var files []string
@@ -57,15 +60,21 @@ func demoCommand() *cobra.Command {
 					return err
 				}
 			}
-			return serve(c.Context(), data, listen, files, func(ctx context.Context, address string, load func() error) error {
-				if err := load(); err != nil {
-					return err
-				}
-				if trickle > 0 {
-					go demo.Trickle(ctx, address, trickle, standInDatabases(data))
-				}
-				return nil
-			})
+			return serve(
+				c.Context(),
+				data,
+				listen,
+				files,
+				func(ctx context.Context, address string, load func() error) error {
+					if err := load(); err != nil {
+						return err
+					}
+					if trickle > 0 {
+						go demo.Trickle(ctx, address, trickle, standInDatabases(data))
+					}
+					return nil
+				},
+			)
 		},
 	}
 	c.Flags().StringVar(&data, "data", "demo-data", "folder for everything that is kept; made when absent")
@@ -132,7 +141,7 @@ func serve(
 	if err != nil {
 		return err
 	}
-	e, err = engine.New(engine.Config{Store: st, Reader: reader, Systems: all, Log: log})
+	e, err = engine.New(engine.Config{Store: st, Reader: reader, Systems: all, Log: log, Alarms: alarmsEach})
 	if err != nil {
 		return err
 	}

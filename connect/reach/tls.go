@@ -4,12 +4,14 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"net"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"readyferry/connect"
 )
@@ -44,18 +46,32 @@ func SignInProperty(ways ...string) string {
 	}
 	list := func(all []string) string { return `["` + strings.Join(all, `", "`) + `"]` }
 	return `"sign-in": {"type": "object", "title": "Sign-in", "required": ["kind"], "additionalProperties": false, "properties": {
-		"kind": {"enum": ` + list(ways) + `, "title": "Sign-in", "default": "` + ways[0] + `", "titles": {` + strings.Join(named, ", ") + `}},
-		"user": {"type": "string", "title": "User", "when": {"kind": ` + list(withUser) + `}},
+		"kind": {"enum": ` + list(
+		ways,
+	) + `, "title": "Sign-in", "default": "` + ways[0] + `", "titles": {` + strings.Join(
+		named,
+		", ",
+	) + `}},
+		"user": {"type": "string", "title": "User", "when": {"kind": ` + list(
+		withUser,
+	) + `}},
 		"certificate": {"type": "string", "title": "Our certificate", "format": "certificate", "maxLength": 100000,
 			"description": "PEM, with those between it and its authority", "when": {"kind": ["mtls"]}},
 		"secret": {"type": "string", "title": "Secret", "format": "secret", "description": "the password, or the private key as PEM",
-			"when": {"kind": ` + list(ways[1:]) + `}}}}`
+			"when": {"kind": ` + list(
+		ways[1:],
+	) + `}}}}`
 }
 
 // CheckTLS finds what is wrong with the certificates that a connection holds.
 func CheckTLS(c *connect.Connection, found connect.Found) {
 	if pem := c.Text("/tls/ca"); pem != "" && !x509.NewCertPool().AppendCertsFromPEM(Lines(pem)) {
-		found("/tls/ca", "wrong-value", "it holds no certificate", "write it as PEM, from -----BEGIN CERTIFICATE----- on")
+		found(
+			"/tls/ca",
+			"wrong-value",
+			"it holds no certificate",
+			"write it as PEM, from -----BEGIN CERTIFICATE----- on",
+		)
 	}
 	if c.SignIn.Kind != SignInMTLS {
 		return
@@ -73,6 +89,14 @@ func CheckTLS(c *connect.Connection, found connect.Found) {
 // and key do not belong together or cannot be read.
 func Config(c *connect.Connection, host string) (*tls.Config, error) {
 	config := &tls.Config{ServerName: host, MinVersion: lowest(c)}
+	if c.Shown != nil {
+		config.VerifyConnection = func(s tls.ConnectionState) error {
+			if len(s.PeerCertificates) > 0 {
+				c.Shown(s.PeerCertificates[0].NotAfter)
+			}
+			return nil
+		}
+	}
 	if name := c.Text("/tls/server-name"); name != "" {
 		config.ServerName = name
 	}
@@ -102,6 +126,24 @@ func ListenConfig(c *connect.Connection) (*tls.Config, error) {
 		config.ClientCAs.AppendCertsFromPEM(Lines(pem))
 	}
 	return config, nil
+}
+
+// Ends gives when the first of the certificates that a connection holds ends, its own or one of
+// an authority; zero where it holds none.
+func Ends(c *connect.Connection) (first time.Time) {
+	for _, at := range []string{"/sign-in/certificate", "/tls/ca"} {
+		for rest := Lines(c.Text(at)); ; {
+			var block *pem.Block
+			if block, rest = pem.Decode(rest); block == nil {
+				break
+			}
+			one, err := x509.ParseCertificate(block.Bytes)
+			if err == nil && (first.IsZero() || one.NotAfter.Before(first)) {
+				first = one.NotAfter
+			}
+		}
+	}
+	return first
 }
 
 // lowest gives the lowest version of TLS that a connection speaks.

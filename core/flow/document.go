@@ -73,6 +73,7 @@ type Timing struct {
 	Cron, Zone string
 	Every      time.Duration // in place of Cron
 	Missed     string        // once, each or skip
+	During     string        // a calendar: it is due within its times only
 }
 
 // DefaultPoll is how often a poll is due whose flow says nothing.
@@ -131,8 +132,11 @@ func (d *Document) readBounds(s *Source) []Finding {
 	read := func(err error, ptr string) {
 		if err != nil {
 			p := s.Value(ptr)
-			findings = append(findings, Finding{Level: Error, Code: "wrong-value", Pointer: ptr, Line: p.Line, Column: p.Column,
-				Message: err.Error()})
+			findings = append(
+				findings,
+				Finding{Level: Error, Code: "wrong-value", Pointer: ptr, Line: p.Line, Column: p.Column,
+					Message: err.Error()},
+			)
 		}
 	}
 	var err error
@@ -153,7 +157,11 @@ func readIntake(s *Source) (Intake, []Finding) {
 		Methods: texts(n, "methods"), Callers: texts(n, "callers"),
 		Topic: text(n, "topic"), Subscription: text(n, "subscription"),
 		Once: text(n, "once"), Reference: text(n, "reference"), Order: text(n, "order"),
-		InFlight: number(n, "in-flight", DefaultInFlight), Waiting: number(n, "waiting", DefaultWaiting), Limit: number(n, "limit", DefaultLimit),
+		InFlight: number(
+			n,
+			"in-flight",
+			DefaultInFlight,
+		), Waiting: number(n, "waiting", DefaultWaiting), Limit: number(n, "limit", DefaultLimit),
 		Strict: flag(n, "strict"), OnceFor: DefaultOnceFor, Layout: Layout(n),
 		Missing: text(n, "missing"),
 		Faults:  strings.TrimPrefix(text(n, "faults"), "soap-"),
@@ -228,7 +236,12 @@ func readIntake(s *Source) (Intake, []Finding) {
 		"most",
 		500,
 	)
-	in.Timing = Timing{Cron: text(n, "cron"), Zone: text(n, "zone"), Missed: text(n, "missed")}
+	in.Timing = Timing{
+		Cron:   text(n, "cron"),
+		Zone:   text(n, "zone"),
+		Missed: text(n, "missed"),
+		During: text(n, "during"),
+	}
 	if in.Timing.Missed == "" {
 		in.Timing.Missed = "once"
 	}
@@ -294,7 +307,11 @@ func columns(n *message.Node) (out []message.Column) {
 		return nil
 	}
 	for _, one := range n.Items {
-		c := message.Column{Name: text(one, "name"), Width: number(one, "width", 0), Right: text(one, "align") == "right"}
+		c := message.Column{
+			Name:  text(one, "name"),
+			Width: number(one, "width", 0),
+			Right: text(one, "align") == "right",
+		}
 		c.Fill, _ = utf8.DecodeRuneInString(text(one, "fill"))
 		if text(one, "fill") == "" {
 			c.Fill = 0

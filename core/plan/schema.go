@@ -150,7 +150,7 @@ const flowSchema = `{
 				"then": {"additionalProperties": false, "required": [], "properties": {
 				"kind": true, "note": {"type": "string"},
 				"cron": {"$ref": "#/$defs/cron"}, "every": {"$ref": "#/$defs/every"},
-				"zone": {"$ref": "#/$defs/zone"},
+				"zone": {"$ref": "#/$defs/zone"}, "during": {"$ref": "#/$defs/during"},
 				"missed": {"title": "Times that passed unseen", "default": "once", "titles": {"once": "one message for all",
 					"each": "one message for each", "skip": "no message"}, "enum": ["once", "each", "skip"], "description":
 						"times that passed while the application was down: one message for all of them (default), one for each, or none"},
@@ -160,7 +160,7 @@ const flowSchema = `{
 				"required": ["of", "path", "each"], "properties": {
 				"kind": true, "note": {"type": "string"},
 				"cron": {"$ref": "#/$defs/cron"}, "every": {"$ref": "#/$defs/every"},
-				"zone": {"$ref": "#/$defs/zone"},
+				"zone": {"$ref": "#/$defs/zone"}, "during": {"$ref": "#/$defs/during"},
 				"of": {"title": "HTTP connection", "format": "connection", "type": "string", "minLength": 1, "description":
 					"name of an HTTP connection"},
 				"path": {"title": "Path", "format": "template", "type": "string", "description":
@@ -178,7 +178,7 @@ const flowSchema = `{
 				"required": ["of", "table", "key"], "properties": {
 				"kind": true, "note": {"type": "string"},
 				"cron": {"$ref": "#/$defs/cron"}, "every": {"$ref": "#/$defs/every"},
-				"zone": {"$ref": "#/$defs/zone"},
+				"zone": {"$ref": "#/$defs/zone"}, "during": {"$ref": "#/$defs/during"},
 				"of": {"title": "SQL connection", "format": "connection", "type": "string", "minLength": 1, "description":
 					"name of an SQL connection"},
 				"table": {"title": "Table or view", "offers": true, "type": "string", "pattern":
@@ -277,6 +277,8 @@ const flowSchema = `{
 			"in place of cron: 30s, 15m, 24h, counted from 1970"},
 		"zone": {"title": "Time zone", "default": "UTC", "type": "string", "description":
 			"time zone of the cron expression, such as Europe/Dublin; UTC by default"},
+		"during": {"title": "Only during", "format": "calendar", "type": "string", "maxLength": 100, "description":
+			"name of a calendar: what falls outside of its times is not due"},
 		"once": {"title": "Once per", "format": "expression", "type": "string", "description":
 			"expression; the same value within once-for is the same message"},
 		"once-for": {"title": "Remembered for", "format": "duration", "default": "24h", "when": {"once": ["*"]}, "type":

@@ -29,6 +29,20 @@ type Schedule struct {
 	spec  cron.Schedule
 	zone  *time.Location
 	every time.Duration
+	hours Hours
+}
+
+// Hours are times that a schedule is bound to; a calendar of package hours is.
+type Hours interface {
+	Covers(at time.Time) bool
+	NextStart(at time.Time) time.Time // the first moment at or after another; zero for none
+}
+
+// During gives a schedule that is due at the times of this one that fall into hours.
+func (s *Schedule) During(h Hours) *Schedule {
+	c := *s
+	c.hours = h
+	return &c
 }
 
 // Shortest is the least time between two times of a schedule by every.
@@ -63,10 +77,16 @@ var said = []struct {
 }{
 	{regexp.MustCompile(`^expected \d+ to \d+ fields, found (\d+):.*$`),
 		"it has $1 fields; there are five (minute, hour, day of the month, month, day of the week), or six with the second in front"},
-	{regexp.MustCompile(`^failed to parse (?:int|number) (?:from )?([^:]*):.*$`), "$1 is no number, and no name of a month or day"},
+	{
+		regexp.MustCompile(`^failed to parse (?:int|number) (?:from )?([^:]*):.*$`),
+		"$1 is no number, and no name of a month or day",
+	},
 	{regexp.MustCompile(`^(?:end|beginning) of range \((\d+)\) above maximum \((\d+)\).*$`), "$1 is above $2"},
 	{regexp.MustCompile(`^(?:end|beginning) of range \((\d+)\) below minimum \((\d+)\).*$`), "$1 is below $2"},
-	{regexp.MustCompile(`^beginning of range \((\d+)\) beyond end of range \((\d+)\).*$`), "a range begins with $1 and ends with $2"},
+	{
+		regexp.MustCompile(`^beginning of range \((\d+)\) beyond end of range \((\d+)\).*$`),
+		"a range begins with $1 and ends with $2",
+	},
 	{regexp.MustCompile(`^step of range should be a positive number.*$`), "a step must be 1 or more"},
 	{regexp.MustCompile(`^too many (?:hyphens|slashes): (.*)$`), "$1 is no range"},
 }
@@ -124,8 +144,27 @@ func Read(cron, zone, every string) (*Schedule, error) {
 }
 
 // Next gives the first time after another; zero when there is none within the
-// next five years, as for 31 April.
+// next five years, as for 31 April, or none that falls into its hours.
 func (s *Schedule) Next(after time.Time) time.Time {
+	for range mostSkipped {
+		at := s.plainNext(after)
+		if s.hours == nil || at.IsZero() || s.hours.Covers(at) {
+			return at
+		}
+		opens := s.hours.NextStart(at)
+		if opens.IsZero() {
+			return time.Time{}
+		}
+		after = opens.Add(-time.Nanosecond)
+	}
+	return time.Time{}
+}
+
+// mostSkipped is how many times outside of its hours a schedule passes over before it counts as
+// one that is never due.
+const mostSkipped = 5000
+
+func (s *Schedule) plainNext(after time.Time) time.Time {
 	if s.every > 0 {
 		return time.UnixMilli(0).UTC().Add(after.Sub(time.UnixMilli(0)).Truncate(s.every)).Add(s.every)
 	}

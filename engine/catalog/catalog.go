@@ -16,9 +16,11 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"time"
 
 	"readyferry/connect"
 	"readyferry/core/flow"
+	"readyferry/core/hours"
 	"readyferry/core/plan"
 	"readyferry/store"
 )
@@ -67,6 +69,9 @@ type Catalog struct {
 	plans       map[versionKey]*plan.Plan
 	listeners   []func()
 	keys        []known
+	calendars   map[string]*hours.Calendar
+
+	shown sync.Map // when the certificate ends that a system showed last, by connection
 }
 
 // New makes a catalog and reads it.
@@ -80,7 +85,7 @@ func New(s *store.Store, r *plan.Reader, systems *connect.Registry, log *slog.Lo
 		connections: map[string]*connect.Connection{},
 		plans:       map[versionKey]*plan.Plan{},
 	}
-	return c, errors.Join(c.read(), c.loadKeys())
+	return c, errors.Join(c.readCalendars(), c.read(), c.loadKeys())
 }
 
 // OnChange has a function called behind every change; they are called in turn.
@@ -248,6 +253,7 @@ func (c *Catalog) open(row store.Connection) (*connect.Connection, error) {
 	}
 	name := row.Name
 	d.Connection.Renewed = func(secret string) { c.renewed(name, secret) }
+	d.Connection.Shown = func(ends time.Time) { c.shown.Store(name, ends) }
 	return d.Connection, nil
 }
 

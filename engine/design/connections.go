@@ -37,6 +37,14 @@ func (g *Designs) SaveConnection(ctx context.Context, name string, document []by
 			},
 		}
 	}
+	if c := d.Connection.HeldDuring; c != "" && g.Catalog.Calendar(c) == nil {
+		return 0, &FindingsError{
+			"the connection was not saved",
+			[]flow.Finding{{Level: flow.Error, Code: "unknown-calendar",
+				Pointer: "/hold/during", Line: 1, Column: 1, Message: fmt.Sprintf("there is no calendar named %q", c),
+				Repair: "add it under Alarms, Calendars, or name another"}},
+		}
+	}
 	row := store.Connection{Name: name, Kind: d.Connection.Kind, Document: jsonfmt.Encode(d.Tree), UpdatedAt: g.Now()}
 	if d.Secrets != nil {
 		plain, err := json.Marshal(d.Secrets)

@@ -83,6 +83,10 @@ func (g *Designs) Read(name string, document []byte, files map[string][]byte) (*
 			g.looksIn(p, u, add)
 		}
 	}
+	if c := p.Document.Intake.Timing.During; c != "" && g.Catalog.Calendar(c) == nil {
+		add(flow.Error, "unknown-calendar", "", "/intake/during", fmt.Sprintf("there is no calendar named %q", c),
+			"add it under Alarms, Calendars, or name another")
+	}
 	if other := g.clash(name, p); other != "" {
 		add(
 			flow.Error,

@@ -10,6 +10,7 @@ import (
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
+	"readyferry/core/timing"
 	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/engine/waker"
@@ -40,6 +41,14 @@ func clockSpec(in *flow.Intake) string {
 	return fmt.Sprintf("%s|%s|%s|%s", in.Kind, t.Cron, t.Zone, t.Every)
 }
 
+// due gives when a flow is due: within the hours of its calendar, where it names one.
+func (k *Intakes) due(f *catalog.Flow) *timing.Schedule {
+	if c := k.Catalog.Calendar(f.Live.Document.Intake.Timing.During); c != nil {
+		return f.Live.Due.During(c)
+	}
+	return f.Live.Due
+}
+
 // syncClocks brings the clocks in line with the live flows. A flow that polls
 // something else than before keeps its mark: resetting it is for a person.
 func (k *Intakes) syncClocks() error {
@@ -60,11 +69,15 @@ func (k *Intakes) syncClocks() error {
 		c, ok := clocks[f.Name]
 		delete(clocks, f.Name)
 		spec := clockSpec(&f.Live.Document.Intake)
+		if c := k.Catalog.Calendar(f.Live.Document.Intake.Timing.During); c != nil {
+			spec += "|" + c.Stamp()
+		}
 		if ok && c.Spec == spec {
 			return
 		}
-		c.Flow, c.Spec, c.NextAt = f.Name, spec, f.Live.Due.Next(now)
-		if !ok && f.Live.Document.Intake.Kind != "schedule" {
+		c.Flow, c.Spec, c.NextAt = f.Name, spec, k.due(f).Next(now)
+		hours := k.Catalog.Calendar(f.Live.Document.Intake.Timing.During)
+		if !ok && f.Live.Document.Intake.Kind != "schedule" && (hours == nil || hours.Covers(now)) {
 			c.NextAt = now // the first poll is at once
 		}
 		changes = append(changes, func(tx *store.Tx) error { return tx.SaveClock(&c) })
@@ -195,7 +208,7 @@ func (k *Intakes) skipTime(f *catalog.Flow) error {
 		if err != nil {
 			return err
 		}
-		c.NextAt = f.Live.Due.Next(k.Now())
+		c.NextAt = k.due(f).Next(k.Now())
 		return tx.SaveClock(&c)
 	})
 }
@@ -214,7 +227,7 @@ func (k *Intakes) polled(f *catalog.Flow, failed error) error {
 			return err
 		}
 		now := k.Now()
-		c.LastAt, c.NextAt = &now, f.Live.Due.Next(now)
+		c.LastAt, c.NextAt = &now, k.due(f).Next(now)
 		c.Failed(failed, now)
 		return tx.SaveClock(&c)
 	})
@@ -233,14 +246,14 @@ func (k *Intakes) scheduled(f *catalog.Flow) error {
 			return err // another has seen to it
 		}
 		was := c.NextAt
-		times, missed := dueTimes(f, c.NextAt, s.At)
+		times, missed := dueTimes(f, k.due(f), c.NextAt, s.At)
 		for _, at := range times {
 			if err := s.Take(f, scheduledMessage(f, at, missed), nil, nil); err != nil {
 				return err
 			}
 			c.Taken++
 		}
-		c.LastAt, c.NextAt = &s.At, f.Live.Due.Next(s.At)
+		c.LastAt, c.NextAt = &s.At, k.due(f).Next(s.At)
 		c.Failed(nil, s.At)
 		s.Then(func(tx *store.Tx, _ *journal.Notice) error {
 			now, err := tx.Clock(f.Name)
@@ -259,12 +272,12 @@ func (k *Intakes) scheduled(f *catalog.Flow) error {
 
 // dueTimes gives the times of a schedule that bring a message now, and how many
 // the message stands for that were missed before.
-func dueTimes(f *catalog.Flow, first, now time.Time) (times []time.Time, missed int) {
-	missed, last := f.Live.Due.Missed(first, now, mostMissed)
+func dueTimes(f *catalog.Flow, due *timing.Schedule, first, now time.Time) (times []time.Time, missed int) {
+	missed, last := due.Missed(first, now, mostMissed)
 	times = []time.Time{first}
 	if f.Live.Document.Intake.Timing.Missed == "each" {
 		for at := first; len(times) <= missed; {
-			at = f.Live.Due.Next(at)
+			at = due.Next(at)
 			times = append(times, at)
 		}
 		return times, 0

@@ -31,18 +31,22 @@ func (r *Room) Short() bool { return r.Since != nil }
 // RoomLimits say when the disk counts as short.
 type RoomLimits = store.RoomLimits
 
-// scarce tells that room may run short soon.
-func (r Room) scarce() bool {
-	return r.Free-r.MinFree < scarce || r.MaxJournal > 0 && r.MaxJournal-r.Journal < scarce
+// lookAfter tells when to look again: before what is left beside the thresholds can be filled.
+func (r Room) lookAfter() time.Duration {
+	left := r.Free - r.MinFree
+	if r.MaxJournal > 0 {
+		left = min(left, r.MaxJournal-r.Journal)
+	}
+	wait := time.Duration(max(0, left)/(fillsAtMost/int64(time.Second/time.Microsecond))) * time.Microsecond
+	return min(max(wait, lookClosest), lookFarthest)
 }
 
 // How room is watched.
 const (
-	lookAtRoom = 250 * time.Millisecond
-	// lookCloser is how often where little is left beside the thresholds, which is less than
-	// scarce, in bytes.
-	lookCloser = 25 * time.Millisecond
-	scarce     = 256 << 20
+	// fillsAtMost is how fast the disk may be filled, by whomever, in bytes a second.
+	fillsAtMost  = 10 << 30
+	lookClosest  = 25 * time.Millisecond
+	lookFarthest = 5 * time.Second
 	// comeAgain is when callers are told to come again who find no room.
 	comeAgain = 10 * time.Second
 	// emptyLog is how often what is written ahead is written back while there is no room.
@@ -104,17 +108,14 @@ func (k *Intakes) startRoom() error {
 		return err
 	}
 	k.Life.Go(func() {
-		for wait := lookAtRoom; ; {
+		for {
 			select {
 			case <-k.Life.Taking().Done():
 				return
-			case <-time.After(wait):
+			case <-time.After(k.Room().lookAfter()):
 			}
 			if err := k.lookAtRoom(); err != nil && !k.Life.Ending() {
 				k.Log.Error("looking how much room there is", "error", err)
-			}
-			if wait = lookAtRoom; k.Room().scarce() {
-				wait = lookCloser
 			}
 		}
 	})

@@ -19,6 +19,7 @@ const (
 	EventStandIns     = "stand-ins"
 	EventTables       = "tables"
 	EventLoads        = "loads"
+	EventAlarms       = "alarms"
 )
 
 // Notice is what a commit tells those who wait for it, once it is on disk.

@@ -173,8 +173,8 @@ func (l *lane) launch() (next time.Time, err error) {
 		l.gate.Close()
 	}
 	defer l.stand()
-	if l.isHeld(l.target) {
-		return time.Time{}, nil // its release wakes the lane
+	if until, held := l.heldUntil(l.target, now); held {
+		return until, nil // its release wakes the lane, where a person holds it
 	}
 	if at, open := l.gate.Open(); open && now.Before(at) {
 		return at, nil

@@ -36,16 +36,39 @@ func (l *Lanes) Standing(target string) (out Standing) {
 	}
 	if h, held := l.held[target]; held {
 		out.Held = &h
+	} else if name, until := l.calendarHolds(target, l.Now()); name != "" {
+		out.Held = &store.Hold{Target: target, By: "the calendar " + name, Note: "until " + until.UTC().Format(time.RFC3339)}
 	}
 	return out
 }
 
-// isHeld tells whether nothing goes to a target for now.
-func (l *Lanes) isHeld(target string) bool {
+// heldUntil tells whether nothing goes to a target for now, and until when; zero where a person
+// holds it.
+func (l *Lanes) heldUntil(target string, now time.Time) (until time.Time, held bool) {
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	_, held := l.held[target]
-	return held
+	_, held = l.held[target]
+	l.mu.Unlock()
+	if held {
+		return time.Time{}, true
+	}
+	name, until := l.calendarHolds(target, now)
+	return until, name != ""
+}
+
+// calendarHolds gives the calendar by which a connection is held at a moment, and until when.
+func (l *Lanes) calendarHolds(target string, now time.Time) (name string, until time.Time) {
+	conn := l.Catalog.Connection(target)
+	if conn == nil || conn.HeldDuring == "" {
+		return "", until
+	}
+	c := l.Catalog.Calendar(conn.HeldDuring)
+	if c == nil || !c.Covers(now) {
+		return "", until
+	}
+	if until = c.NextEnd(now); until.IsZero() { // it covers all time
+		until = now.Add(24 * time.Hour)
+	}
+	return conn.HeldDuring, until
 }
 
 // Hold keeps all deliveries to a target waiting, for maintenance, until Release. Tries under

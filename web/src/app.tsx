@@ -3,6 +3,7 @@ import { Navigate, NavLink, Route, Routes, useLocation } from "react-router";
 import { Toaster } from "sonner";
 import { useCauses, useLive } from "./api/queries";
 import { Find } from "./find";
+import { AlarmsPage } from "./pages/alarms";
 import { DeadLettersPage } from "./pages/dead-letters";
 import { FlowsPage } from "./pages/flows";
 import { ClosedLettersPage, RepairPage, RepairsPage } from "./pages/repairs";
@@ -114,6 +115,7 @@ export function App() {
             <Route path="/flows/:name/callers" element={<CallersPage />} />
             <Route path="/flows/:name/drill" element={<DrillPage />} />
             <Route path="/flows/:name/paper" element={<PaperPage />} />
+            <Route path="/alarms" element={<AlarmsPage />} />
             <Route path="/transactions" element={<TransactionsPage />} />
             <Route path="/transactions/beside" element={<BesidePage />} />
             <Route path="/transactions/:id" element={<TransactionPage />} />

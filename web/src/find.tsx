@@ -129,7 +129,7 @@ export function Find({ open, onClose }: { open: boolean; onClose: () => void }) 
             <span className="text-quiet">command</span>
           </Command.Item>
         ))}
-        {["Flows", "Transactions", "Dead letters", "Queues", "Connections", "Stand-ins", "Help"].map((p) => (
+        {["Flows", "Transactions", "Dead letters", "Queues", "Connections", "Stand-ins", "Alarms", "Help"].map((p) => (
           <Command.Item
             key={p}
             value={`page ${p}`}

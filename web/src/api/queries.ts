@@ -104,6 +104,29 @@ export const useTopics = () =>
     refetchInterval: 10_000,
     queryFn: () => get<T.Topic[]>("/api/v1/topics"),
   });
+export const useAlarms = () =>
+  useQuery({
+    queryKey: ["alarms", "now"],
+    refetchInterval: 15_000, // values change without any event
+    queryFn: () => get<T.Schemas["Alarm"][]>("/api/v1/alarms"),
+  });
+export const useAlarmRules = () =>
+  useQuery({
+    queryKey: ["alarms", "rules"],
+    queryFn: () => get<T.Schemas["AlarmRuleKept"][]>("/api/v1/alarm-rules"),
+  });
+export const useAlarmKinds = () =>
+  useQuery({
+    queryKey: ["alarm-kinds"],
+    staleTime: Number.POSITIVE_INFINITY,
+    queryFn: () => get<T.Schemas["AlarmKind"][]>("/api/v1/alarm-kinds"),
+  });
+export const useCalendars = (wanted = true) =>
+  useQuery({
+    queryKey: ["alarms", "calendars"],
+    enabled: wanted,
+    queryFn: () => get<T.Schemas["Calendar"][]>("/api/v1/calendars"),
+  });
 export const useTables = () => useQuery({ queryKey: ["tables"], queryFn: () => get<T.Table[]>("/api/v1/tables") });
 export const useConnections = () =>
   useQuery({ queryKey: ["connections"], queryFn: () => get<T.Connection[]>("/api/v1/connections") });

@@ -1093,6 +1093,185 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alarms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong now, or what was, the newest first */
+        get: operations["listAlarms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/{id}/taken": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Notes who has an alarm in hand; nobody else is told of it then */
+        put: operations["takeAlarm"];
+        post?: never;
+        /** Notes that nobody has an alarm in hand any more */
+        delete: operations["leaveAlarm"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarm-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What rules can watch */
+        get: operations["listAlarmKinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarm-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules of alarms */
+        get: operations["listAlarmRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarm-rules/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Creates or replaces a rule */
+        put: operations["putAlarmRule"];
+        post?: never;
+        /** Removes a rule; what rings for it is over */
+        delete: operations["deleteAlarmRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarm-rule-tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** When a rule would have rung in the past */
+        post: operations["tryAlarmRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarm-notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was told to whom, the newest first */
+        get: operations["listAlarmNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The calendars, with what they cover */
+        get: operations["listCalendars"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Creates or replaces a calendar */
+        put: operations["putCalendar"];
+        post?: never;
+        /** Removes a calendar that nothing follows */
+        delete: operations["deleteCalendar"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar-previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a calendar would cover */
+        post: operations["previewCalendar"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/views": {
         parameters: {
             query?: never;
@@ -3978,6 +4157,183 @@ export interface components {
             name: string;
             takes: string;
             values: string[];
+        };
+        Alarm: {
+            id: components["schemas"]["Id"];
+            rule: string;
+            title: string;
+            kind: string;
+            /** @description flow, queue, subscription, connection, key, or empty for the machine */
+            of: string;
+            /** @description the name of it */
+            about: string;
+            /** @description what the rule watches */
+            words: string;
+            value: number;
+            worst: number;
+            unit: string;
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            ended: string | null;
+            urgent: boolean;
+            /** @description what one does about it */
+            advice: string;
+            taken: components["schemas"]["AlarmTaken"] | null;
+        };
+        AlarmTaken: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            note: string;
+        };
+        AlarmTakenIn: {
+            by?: string;
+            note?: string;
+        };
+        AlarmKind: {
+            name: string;
+            title: string;
+            of: string;
+            unit: string;
+            /** @description within a span of time */
+            counts: boolean;
+            /** @description a small value is the bad one */
+            below: boolean;
+            /** @description a common one */
+            limit: number;
+            advice: string;
+        };
+        AlarmReceiver: {
+            /** @description that the notice goes out by */
+            connection?: string;
+            /** @description of a mail */
+            recipients?: string;
+            /** @description below the address, for HTTP */
+            path?: string;
+            /** @description those of a delivery to other systems */
+            settings?: unknown;
+            /** @description in place of a connection */
+            flow?: string;
+            /** @description it is told when nobody has it in hand by then, such as 15m */
+            after?: string;
+        };
+        AlarmRule: {
+            title: string;
+            off?: boolean;
+            /** @description name of a kind */
+            watch: string;
+            /** @description the flow, queue or connection; empty for each by itself */
+            of?: string;
+            /** @description what is counted, such as 15m */
+            within?: string;
+            limit?: number;
+            /** @description it must be so this long */
+            for?: string;
+            /** @description a calendar */
+            during?: string;
+            /** @description quiet times do not hold it back */
+            urgent?: boolean;
+            advice?: string;
+            /** @description a calendar of times at which nobody is told */
+            quiet?: string;
+            /** @description how long others are waited for */
+            group?: string;
+            /** @description told again each so long */
+            again?: string;
+            /** @description nobody is told that it is over */
+            noEnd?: boolean;
+            tell?: components["schemas"]["AlarmReceiver"][];
+        };
+        AlarmRuleKept: {
+            name: string;
+            words: string;
+            ringing: number;
+            revision: number;
+            rule: components["schemas"]["AlarmRule"];
+        };
+        AlarmRuleTry: {
+            rule: components["schemas"]["AlarmRule"];
+            /** @description 1 to 35; 7 where it is not given */
+            days?: number;
+        };
+        AlarmRulePast: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            total: number;
+            rings: components["schemas"]["AlarmPastRing"][];
+            /**
+             * Format: date-time
+             * @description since when there are figures
+             */
+            known: string | null;
+            worst: number | null;
+            worstOf: string;
+        };
+        AlarmPastRing: {
+            about: string;
+            /** Format: date-time */
+            began: string;
+            /** Format: date-time */
+            ended: string | null;
+            worst: number;
+        };
+        AlarmNotice: {
+            id: components["schemas"]["Id"];
+            /** Format: date-time */
+            at: string;
+            to: components["schemas"]["AlarmReceiver"];
+            title: string;
+            alarms: number;
+            /** @enum {string} */
+            state: "taken" | "on its way" | "failed";
+            tries: number;
+            /** Format: date-time */
+            nextTryAt: string | null;
+            error: string;
+        };
+        Calendar: {
+            name: string;
+            title: string;
+            zone: string;
+            except: string[];
+            /** @description iCalendar */
+            text: string;
+            revision: number;
+            /** @description it covers the time now */
+            covers: boolean;
+            /**
+             * Format: date-time
+             * @description when that changes
+             */
+            next: string | null;
+            uses: string[];
+            spans: components["schemas"]["CalendarSpan"][];
+            events: components["schemas"]["CalendarEvent"][];
+        };
+        CalendarSpan: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+        };
+        CalendarEvent: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            summary: string;
+        };
+        CalendarIn: {
+            title?: string;
+            /** @description of times that have none of their own */
+            zone?: string;
+            /** @description calendars whose times are left out */
+            except?: string[];
+            /** @description iCalendar */
+            text: string;
         };
         SavedView: {
             name: string;
@@ -7210,6 +7566,377 @@ export interface operations {
             };
             400: components["responses"]["BadRequest"];
             403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlarms: {
+        parameters: {
+            query?: {
+                state?: "now" | "all";
+                /** @description of one rule, where state is all */
+                rule?: string;
+                /** @description the id of the last one seen, where state is all */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description alarms */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarm"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeAlarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlarmTakenIn"];
+            };
+        };
+        responses: {
+            /** @description noted */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    leaveAlarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["IdPath"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description noted */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlarmKinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description kinds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmKind"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlarmRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description rules */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmRuleKept"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    putAlarmRule: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description entity tag that the change is based on */
+                "If-Match"?: components["parameters"]["IfMatch"];
+                /** @description * to make a new one only */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlarmRule"];
+            };
+        };
+        responses: {
+            /** @description the rule */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmRuleKept"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            412: components["responses"]["Changed"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteAlarmRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryAlarmRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlarmRuleTry"];
+            };
+        };
+        responses: {
+            /** @description the past */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmRulePast"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlarmNotices: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description notices */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmNotice"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCalendars: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description calendars */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    putCalendar: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description entity tag that the change is based on */
+                "If-Match"?: components["parameters"]["IfMatch"];
+                /** @description * to make a new one only */
+                "If-None-Match"?: components["parameters"]["IfNoneMatch"];
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalendarIn"];
+            };
+        };
+        responses: {
+            /** @description the calendar */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            412: components["responses"]["Changed"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["InUse"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalendarIn"];
+            };
+        };
+        responses: {
+            /** @description the calendar */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            408: components["responses"]["TooSlow"];
+            413: components["responses"]["TooLarge"];
+            415: components["responses"]["NotUnderstood"];
+            422: components["responses"]["Unprocessable"];
+            429: components["responses"]["Busy"];
             default: components["responses"]["Problem"];
         };
     };

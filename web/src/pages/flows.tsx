@@ -6,6 +6,7 @@ import { queryClient, useCauses, useConnections, useFlows, useRefusedCallers, us
 import { Mark } from "../ui/marks";
 import { Dialog, Empty, PageHead, says, Text, Trouble } from "../ui/parts";
 import { age, number, Time, useNow } from "../ui/time";
+import { AlarmCount, AlarmLines } from "./alarm-lines";
 import { NoRoom, RoomLine } from "./room";
 import { StartFlow } from "./start-flow";
 
@@ -126,8 +127,12 @@ export function FlowsPage() {
       <PageHead
         title="Flows"
         facts={
-          flows.data &&
-          `${live} live, ${all.length - live} draft · ${number(all.reduce((n, f) => n + f.today, 0))} transactions today`
+          flows.data && (
+            <>
+              {`${live} live, ${all.length - live} draft · ${number(all.reduce((n, f) => n + f.today, 0))} transactions today · `}
+              <AlarmCount />
+            </>
+          )
         }
       >
         {all.length > 0 && (
@@ -212,7 +217,8 @@ export function FlowsPage() {
             {all.length > 0 && (
               <div className="mt-4 grid grid-cols-2 border-t-2 border-b border-t-deep border-b-line bg-sheet">
                 <section className="max-h-80 min-h-32 overflow-auto border-r border-line p-4">
-                  <h2 className="mb-2">Needs a person</h2>
+                  <AlarmLines />
+                  <h2 className="mt-3 mb-2">Needs a person</h2>
                   {causes.data?.length === 0 && troubles.data?.length === 0 && (
                     <p className="text-quiet">No dead letters, and every source works. Nothing waits for a decision.</p>
                   )}

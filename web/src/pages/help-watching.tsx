@@ -39,6 +39,25 @@ export function HelpWatching() {
         A connection shows how its deliveries are going, and who waits for it since when and why. It can be held for
         maintenance, which uses up no try; a wait can be skipped; and what waits can be moved to the dead letters.
       </p>
+      <h3 className="mt-2 mb-1 font-semibold">Alarms</h3>
+      <p className="mb-2">
+        Alarms says what is wrong now, since when, and what one does about it; whoever says “I have it in hand” keeps
+        others from being told. A rule watches counts, rates, shares, ages, depths, lag, silence, dead letters,
+        connections, sources, the ends of certificates and keys, or the disk: of one flow, queue or connection, or of
+        each. While it is written it shows when it would have rung in the last week. It tells by mail, by webhook, by
+        any other connection, or a flow, which gets{" "}
+        <span className="chip">{'{title, alarms: [{what: "rings" | "still" | "resolved", about, value, …}]}'}</span>.
+        What rings together is told together; later receivers are told when nobody has it in hand by then; in quiet
+        times only what is urgent is told. A notice that is not taken is tried again for a day, and who was told stands
+        on the page.
+      </p>
+      <h3 className="mt-2 mb-1 font-semibold">Calendars</h3>
+      <p className="mb-2">
+        Opening hours, holidays and nights of maintenance are iCalendar files (RFC 5545), under Alarms. A calendar can
+        leave out what others cover. Rules count silence within one; a schedule or poll is due only{" "}
+        <span className="chip">during: opening-hours</span>; a connection waits while{" "}
+        <span className="chip">hold: {"{during: maintenance}"}</span> covers the time.
+      </p>
       <h3 className="mt-2 mb-1 font-semibold">Outage drill</h3>
       <p>
         Under “More” on a sheet, and with <span className="chip">readyferry drill FLOW --data DIR --outage 10m</span>:

@@ -1,5 +1,5 @@
 import type { ReactNode } from "react";
-import { useOffers } from "../api/queries";
+import { useCalendars, useOffers } from "../api/queries";
 import { Code, type Completion } from "../ui/code";
 import { NamedValues } from "../ui/pairs";
 import { Select, Setting, Text } from "../ui/parts";
@@ -189,7 +189,15 @@ function Plain(
   const value = p.value[p.name];
   const number = ofType(s, "integer") || (ofType(s, "number") && !ofType(s, "string"));
   const secret = s.format === "secret";
-  const list = s.format === "connection" ? p.connections : p.offered.length > 0 ? p.offered : s.examples?.map(String);
+  const calendars = useCalendars(s.format === "calendar");
+  const list =
+    s.format === "connection"
+      ? p.connections
+      : s.format === "calendar"
+        ? calendars.data?.map((c) => c.name)
+        : p.offered.length > 0
+          ? p.offered
+          : s.examples?.map(String);
   const id = list?.length ? `offered-${p.name}` : undefined;
   const many = ofType(s, "array");
   const read = (v: string) => {

@@ -26,3 +26,13 @@ export function useSettled<T>(value: T, same: (a: T, b: T) => boolean, hurried: 
   };
   return { value: behind ? settled : value, behind, catchUp };
 }
+
+/** A value once it has rested for so long; texts that somebody types are looked at then. */
+export function useRested<T>(value: T, ms = 300): T {
+  const [rested, setRested] = useState(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setRested(value), ms);
+    return () => clearTimeout(timer);
+  }, [value, ms]);
+  return rested;
+}
