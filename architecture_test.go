@@ -47,7 +47,7 @@ func packages(t *testing.T) []pkg {
 }
 
 // Each layer may import those below it, and itself.
-var layers = []string{"core", "worker", "store", "connect", "standin", "engine", "web", "demo", "api", "cmd"}
+var layers = []string{"core", "worker", "store", "connect", "standin", "engine", "tracing", "web", "demo", "api", "cmd"}
 
 var mayImport = map[string][]string{
 	"core":    {},
@@ -56,10 +56,11 @@ var mayImport = map[string][]string{
 	"connect": {"core"},
 	"standin": {"core"},
 	"engine":  {"store", "connect", "standin", "core"},
+	"tracing": {"store", "core"},
 	"web":     {},
 	"demo":    {"engine", "standin", "core"},
 	"api":     {"engine", "standin", "connect", "core"}, // never the store: it reads through engine/watch
-	"cmd":     {"worker", "api", "engine", "store", "connect", "standin", "demo", "web", "core"},
+	"cmd":     {"worker", "api", "engine", "tracing", "store", "connect", "standin", "demo", "web", "core"},
 	"bench":   {"api", "engine", "store", "connect", "standin", "core"},
 	"docs":    {},
 }

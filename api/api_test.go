@@ -425,11 +425,16 @@ func TestAMessagesWholeLife(t *testing.T) {
 	w.ok("GET", "/api/v1/stand-ins/p", "")
 	w.ok("GET", "/api/v1/stand-ins", "")
 	w.ok("DELETE", "/api/v1/flows/f", "")
-	if m := string(w.ok("GET", "/metrics", "")); !strings.Contains(
-		m,
-		`readyferry_transactions{flow="f",state="delivered"} 2`,
-	) {
-		t.Error(m)
+	m := string(w.ok("GET", "/metrics", ""))
+	for _, want := range []string{
+		`readyferry_transactions{flow="f",state="delivered"} 2`, `readyferry_received_total{flow="f",source=`,
+		`readyferry_ended_total{flow="f",state="delivered"} `, `readyferry_end_seconds_bucket{flow="f",le="+Inf"} `,
+		`readyferry_step_outcomes_total{flow="f",outcome="delivered",step=`, `readyferry_tries_total{connection="p",outcome="delivered"} `,
+		`readyferry_try_seconds_count{connection="p"} `, `readyferry_connection_up{connection="p"} `,
+	} {
+		if !strings.Contains(m, want) {
+			t.Errorf("%s is not in\n%s", want, m)
+		}
 	}
 }
 

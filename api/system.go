@@ -93,6 +93,7 @@ func (s *Server) metrics() handler {
 		prometheus.NewDesc("readyferry_held", "What is kept in memory of work under way.", []string{"what"}, nil),
 		prometheus.NewDesc("readyferry_held_limit", "The most that is kept of it.", []string{"what"}, nil),
 		newConnectionMetrics(),
+		newFlowMetrics(),
 	})
 	serve := gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
 	return func(c *gin.Context) error {
@@ -109,6 +110,7 @@ type collector struct {
 	free, journal, short       *prometheus.Desc
 	held, heldLimit            *prometheus.Desc
 	connections                connectionMetrics
+	flows                      flowMetrics
 }
 
 func (m *collector) Describe(ch chan<- *prometheus.Desc) {
@@ -127,6 +129,7 @@ func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 	ch <- m.held
 	ch <- m.heldLimit
 	m.connections.describe(ch)
+	m.flows.describe(ch)
 }
 
 func (m *collector) Collect(ch chan<- prometheus.Metric) {
@@ -153,6 +156,7 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	ch <- prometheus.MustNewConstMetric(m.dead, prometheus.GaugeValue, float64(n))
 	m.connections.collect(ch, m.s.engine.Watch)
+	m.flows.collect(ch, m.s)
 	m.gathered(ch)
 	m.sources(ch)
 	m.bounded(ch)

@@ -106,6 +106,7 @@ func New(c Config) (*Engine, error) {
 	e.Lane = lane.New(e.Journal, e.links)
 	e.Design = design.New(e.Perform, e.links)
 	e.Watch = watch.New(e.Journal, e.links)
+	e.Watch.Meter.Pass(watch.Logging(c.Log))
 	e.Repair = repair.New(e.Watch, e.answers)
 	e.Alarm = alarm.New(alarm.Config{Watch: e.Watch, Intake: e.Intake, Lane: e.Lane, Perform: e.Perform, Links: e.links,
 		Every: c.Alarms})

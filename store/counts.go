@@ -29,14 +29,20 @@ type countKey struct {
 type sums struct {
 	counts map[countKey]int64
 	bytes  map[string]int64 // of messages, by flow
+
+	observed bool // somebody wants to know what happened
+	happened []Happened
 }
 
-func newSums() *sums { return &sums{map[countKey]int64{}, map[string]int64{}} }
+func newSums(observed bool) *sums {
+	return &sums{counts: map[countKey]int64{}, bytes: map[string]int64{}, observed: observed}
+}
 
 // cleared makes it that of the next job.
 func (c *sums) cleared() *sums {
 	clear(c.counts)
 	clear(c.bytes)
+	c.happened = c.happened[:0]
 	return c
 }
 
@@ -55,6 +61,7 @@ func (c *sums) join(job *sums) {
 	for flow, n := range job.bytes {
 		c.bytes[flow] += n
 	}
+	c.happened = append(c.happened, job.happened...)
 }
 
 // write adds it to what the file counts.

@@ -67,6 +67,7 @@ func (tx *Tx) RearmDelivery(d *Delivery) error {
 // SaveDelivery writes where a delivery stands; what it hands over stays as it is.
 // When it has ended, the next one in its line gets its turn.
 func (tx *Tx) SaveDelivery(d *Delivery, now time.Time) error {
+	tx.noteSettled(d, now)
 	if d.State <= Behind || d.OrderValue == "" {
 		tx.put(d, false, false)
 		return nil

@@ -15,6 +15,7 @@ func (tx *Tx) AddTransaction(t *Transaction, m *Message) error {
 		return err
 	}
 	tx.sized(t.Flow, m.Body.Size())
+	tx.noteBegun(t)
 	m.Seq = tx.numbers.message()
 	t.Message = m.Seq
 	u := &unit{tx: *t, message: *m}
@@ -34,6 +35,7 @@ func (tx *Tx) SaveTransaction(t *Transaction, before State) error {
 		if err := errors.Join(tx.tally(t, before, -1), tx.tally(t, t.State, 1)); err != nil {
 			return err
 		}
+		tx.noteState(t, before)
 	}
 	now := *t
 	now.FinishedAt, now.NextTryAt = exactly(t.FinishedAt), exactly(t.NextTryAt)

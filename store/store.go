@@ -46,6 +46,7 @@ type Store struct {
 	repeats *sql.Stmt   // knownOnce, for readers: every message of many sources asks it
 	spare   *work       // of the job that runs now
 	sums    *sums       // that it counts
+	observe func([]Happened)
 	numbers
 	log     int64        // how long the log may become, in bytes, as the writer's connection knows
 	mostLog atomic.Int64 // as the room on the disk has it
@@ -200,7 +201,7 @@ func openFiles(dir, written string) (*Store, error) {
 	}
 	schema.RegisterSerializer("micros", serializer{})
 	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}),
-		spare: newWork(), sums: newSums()}
+		spare: newWork(), sums: newSums(false)}
 	known := &definitions{all: map[string]*table.Definition{}}
 	if err := begin(file); err != nil {
 		return nil, err

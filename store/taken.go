@@ -23,6 +23,7 @@ const mostTaken = 256
 // AddTry stores an attempt of a delivery, with the number that the delivery counts and in its
 // round. SaveDelivery has to follow: the try may stand with it.
 func (tx *Tx) AddTry(d *Delivery, t *Try) error {
+	tx.noteTry(d, t)
 	tx.apart(d)
 	t.Delivery, t.N, t.Round = d.ID, d.Total, d.Round
 	if taken := t.taken(); t.Outcome == string(retry.Delivered) && taken != nil {

@@ -82,7 +82,7 @@ type batch struct {
 // more: a commit costs about the same for one as for a hundred. What a write makes is kept
 // apart until it has succeeded, so that a failing one takes nothing with it.
 func (s *Store) commit(first job, crowd int) int {
-	b := &batch{jobs: []job{first}, all: newWork(), sums: newSums()}
+	b := &batch{jobs: []job{first}, all: newWork(), sums: newSums(s.observe != nil)}
 	s.units.ending.Lock()
 	defer s.units.ending.Unlock()
 	err := s.transact(func() error {
@@ -105,6 +105,9 @@ func (s *Store) commit(first job, crowd int) int {
 	})
 	if err == nil {
 		s.units.publish(b.all.units)
+		if len(b.sums.happened) > 0 {
+			s.observe(b.sums.happened)
+		}
 	}
 	for i, j := range b.jobs {
 		switch {

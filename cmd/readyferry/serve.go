@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"net"
 	"net/http"
 	"os"
@@ -13,6 +12,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"readyferry/api"
 	"readyferry/connect/systems"
@@ -33,53 +33,58 @@ const filesAre = "folder that connections of kind files may reach, with what lie
 const alarmsEach = 10 * time.Second
 
 func serveCommand() *cobra.Command {
-	var data, listen string
-	var files []string
+	var s serving
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the application", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return serve(c.Context(), data, listen, files, nil)
+			return s.serve(c.Context(), nil)
 		},
 	}
-	c.Flags().StringSliceVar(&files, "files", nil, filesAre)
-	c.Flags().StringVar(&data, "data", "data", "folder for everything that is kept; made when absent")
-	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8420", "address to listen on")
+	s.flags(c.Flags(), "data")
 	return c
 }
 
+// serving is how the application is run.
+type serving struct {
+	data, listen string
+	files        []string
+	telling
+}
+
+func (s *serving) flags(f *pflag.FlagSet, data string) {
+	f.StringSliceVar(&s.files, "files", nil, filesAre)
+	f.StringVar(&s.data, "data", data, "folder for everything that is kept; made when absent")
+	f.StringVar(&s.listen, "listen", "127.0.0.1:8420", "address to listen on")
+	s.telling.flags(f)
+}
+
 func demoCommand() *cobra.Command {
-	var data, listen string
-	var files []string
+	var s serving
 	var fresh bool
 	var trickle time.Duration
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the application with the demo of Larkfield Libraries", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if fresh {
-				if err := store.Forget(data); err != nil {
+				if err := store.Forget(s.data); err != nil {
 					return err
 				}
 			}
-			return serve(
+			return s.serve(
 				c.Context(),
-				data,
-				listen,
-				files,
 				func(ctx context.Context, address string, load func() error) error {
 					if err := load(); err != nil {
 						return err
 					}
 					if trickle > 0 {
-						go demo.Trickle(ctx, address, trickle, standInDatabases(data))
+						go demo.Trickle(ctx, address, trickle, standInDatabases(s.data))
 					}
 					return nil
 				},
 			)
 		},
 	}
-	c.Flags().StringVar(&data, "data", "demo-data", "folder for everything that is kept; made when absent")
-	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8420", "address to listen on")
-	c.Flags().StringSliceVar(&files, "files", nil, filesAre)
+	s.flags(c.Flags(), "demo-data")
 	c.Flags().BoolVar(&fresh, "fresh", false, "forget what an earlier demo kept in the folder")
 	c.Flags().DurationVar(&trickle, "trickle", 2*time.Second, "about how often a made-up message comes; 0 for never")
 	return c
@@ -87,16 +92,18 @@ func demoCommand() *cobra.Command {
 
 // serve runs the application until it is told to stop. ready is called when it
 // listens.
-func serve(
+func (s *serving) serve(
 	ctx context.Context,
-	data, listen string,
-	files []string,
 	ready func(ctx context.Context, address string, loadDemo func() error) error,
 ) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	engine.TuneMemory()
-	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	data, listen, files := s.data, s.listen, s.files
+	log, err := s.logger(os.Stderr)
+	if err != nil {
+		return err
+	}
 	st, err := store.Open(data)
 	if err != nil {
 		return err
@@ -145,6 +152,11 @@ func serve(
 	if err != nil {
 		return err
 	}
+	stopTraces, err := s.trace(ctx, e, st, log)
+	if err != nil {
+		return err
+	}
+	defer stopTraces()
 	if err := e.Design.LoadStandIns(standIns); err != nil {
 		return err
 	}

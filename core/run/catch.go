@@ -48,7 +48,7 @@ func (w *walker) caught(
 	if p != done || !s.Else.Ends {
 		return p
 	}
-	w.reason = f.Reason
+	w.reason, w.result.Where = f.Reason, s.ID
 	w.told(at, e.Outcome, TurnedAway)
 	return turnedAway
 }

@@ -54,6 +54,7 @@ type StandInReply struct {
 type Result struct {
 	State    string
 	Reason   string
+	Where    string       // the step that turned the message away
 	Answer   *step.Answer // nil when no step said one
 	Trace    []Entry
 	Wants    []want.Asked // what is needed to go on

@@ -253,7 +253,7 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	}
 	if res.End != nil {
 		entry.State = TurnedAway
-		w.reason = res.End.Reason
+		w.reason, w.result.Where = res.End.Reason, s.ID
 		w.trace(entry, before, st, began)
 		return turnedAway
 	}

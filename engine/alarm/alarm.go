@@ -175,8 +175,12 @@ func (a *Alarms) Look() error {
 	for _, r := range ch.rings {
 		key := about{r.Rule, r.Subject}
 		if r.Ended != nil {
+			a.Log.Info("an alarm is over", "rule", r.Rule, "about", r.Subject, "alarm", r.ID.String())
 			delete(a.rings, key)
 		} else {
+			if a.rings[key] == nil {
+				a.Log.Warn("an alarm rings", "rule", r.Rule, "about", r.Subject, "value", r.Value, "alarm", r.ID.String())
+			}
 			a.rings[key] = r
 		}
 	}

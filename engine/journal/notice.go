@@ -37,6 +37,7 @@ type Notice struct {
 	Held     []store.TimeLimit         // began to wait for a row, which may have come meanwhile
 	Answers  map[store.ID]*step.Answer // for callers who wait
 	Woken    map[store.ID]string       // transactions that are to be walked, with their flows
+	Away     []Away                    // messages that a step has turned away
 
 	wholes map[store.ID]map[string]bool // whose parts have moved in this commit; by split, where one has ended
 }
@@ -49,6 +50,9 @@ type Ready struct {
 	Rules   retry.Plan
 	Request *want.Request
 }
+
+// Away is a message that a step has turned away.
+type Away struct{ Flow, Step string }
 
 // handedOn is the largest body of a request that is, in bytes.
 const handedOn = 16 << 10
@@ -81,7 +85,7 @@ func (n *Notice) clear() {
 	clear(n.Answers)
 	clear(n.Woken)
 	clear(n.wholes)
-	n.Split, n.Gather, n.Lines, n.Held = false, false, nil, nil
+	n.Split, n.Gather, n.Lines, n.Held, n.Away = false, false, nil, nil, nil
 }
 
 // Tell hands a notice to everybody, who keep nothing of it.

@@ -313,6 +313,7 @@ func (w *Writing) settle(res *run.Result, deliveries []*store.Delivery) error {
 			letters[passed].Reason, &now
 	case res != nil && res.State == run.TurnedAway:
 		t.State, t.Reason, t.FinishedAt = store.TurnedAway, res.Reason, &now
+		w.Notice.Away = append(w.Notice.Away, Away{t.Flow, res.Where})
 	default:
 		t.State, t.Reason, t.FinishedAt = store.Delivered, "", &now
 	}

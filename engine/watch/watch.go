@@ -19,6 +19,7 @@ type Watch struct {
 	*journal.Journal
 	store.View // lists, as they are in the file
 	Events     *Hub
+	Meter      *Meter
 	rates      *rates
 	links      *connect.Links
 	changed    chan struct{} // a transaction has, since the index of words was filled last
@@ -26,9 +27,10 @@ type Watch struct {
 
 // New makes a watch.
 func New(j *journal.Journal, links *connect.Links) *Watch {
-	w := &Watch{Journal: j, links: links, View: j.Store.View, Events: newHub(), rates: newRates(),
+	w := &Watch{Journal: j, links: links, View: j.Store.View, Events: newHub(), Meter: newMeter(), rates: newRates(),
 		changed: make(chan struct{}, 1)}
 	j.Listen(w.heard)
+	j.Store.Observe(w.Meter.happened)
 	return w
 }
 
@@ -39,6 +41,9 @@ func (w *Watch) heard(n *journal.Notice) {
 	}
 	for q, k := range n.Taken {
 		w.rates.add(q, 0, k, now)
+	}
+	if len(n.Away) > 0 {
+		w.Meter.away(n.Away)
 	}
 	if n.Events[journal.EventTransactions] {
 		select {

@@ -58,6 +58,20 @@ export function HelpWatching() {
         <span className="chip">during: opening-hours</span>; a connection waits while{" "}
         <span className="chip">hold: {"{during: maintenance}"}</span> covers the time.
       </p>
+      <h3 className="mt-2 mb-1 font-semibold">Metrics, traces, log</h3>
+      <p className="mb-2">
+        <a className="underline" href="/metrics">
+          /metrics
+        </a>{" "}
+        counts in the text format of Prometheus what flows received and how it ended, what steps did, tries and their
+        times by connection, sources, queues, topics, room and alarms; labels are names of flows, steps and connections
+        and never come from a message. <span className="chip">--traces http://127.0.0.1:4318</span> tells an
+        OpenTelemetry collector each transaction, delivery and try as a span (OTLP over HTTP), in the trace of the
+        caller where it came with a <span className="chip">traceparent</span>; nothing is told without it.{" "}
+        <span className="chip">--log json</span> writes a line of JSON for each thing worth knowing, with ids,{" "}
+        <span className="chip">--log-level debug</span> one for each message and try. Neither traces nor the log hold a
+        secret, a reference, a reason or a body.
+      </p>
       <h3 className="mt-2 mb-1 font-semibold">Outage drill</h3>
       <p>
         Under “More” on a sheet, and with <span className="chip">readyferry drill FLOW --data DIR --outage 10m</span>:
