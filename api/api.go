@@ -195,6 +195,7 @@ func (s *Server) routes() []route {
 		{"GET", v1 + "/transactions", s.transactions},
 		{"GET", v1 + "/transaction-filters", s.filters},
 		{"GET", v1 + "/transaction-export", s.exportTransactions},
+		{"GET", v1 + "/log", s.logLines},
 		{"GET", v1 + "/alarms", s.alarms},
 		{"PUT", v1 + "/alarms/:id/taken", s.takeAlarm},
 		{"DELETE", v1 + "/alarms/:id/taken", s.leaveAlarm},

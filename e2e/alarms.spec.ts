@@ -76,3 +76,27 @@ test("a calendar is read, shown and named by a rule and a connection", async ({ 
   await dialog.getByRole("button", { name: "Remove" }).click();
   await expect(page.getByText(/the rule No hold requests come follows it/)).toBeVisible();
 });
+
+test("the log tells of all flows, is filtered, and is held while one reads", async ({ page, goto, app }) => {
+  const send = (request: string, branch: string) =>
+    page.request.post(`${app.base}/in/hold-requests/web`, {
+      headers: { ...headers, "request-id": request },
+      data: { request, patron: { card: "LC 4417 203" }, item: "1", format: "book", copies: [{ branch, shelf: "F" }] },
+    });
+  await send("HR-501", "MARL");
+  await goto("/transactions");
+  await page.getByRole("link", { name: "Log", exact: true }).click();
+  const lines = page.getByTestId("log-line");
+  await expect(lines.filter({ hasText: "HR-501" }).first()).toBeVisible();
+  await page.getByLabel("Words").fill("hr-50");
+  await expect(lines.filter({ hasNotText: "HR-50" })).toHaveCount(0);
+  for (const other of ["dead letters", "failed tries", "notes"]) await page.getByRole("checkbox", { name: other }).uncheck();
+  await expect(page).toHaveURL(/what=end/);
+  await expect(lines.filter({ hasText: "delivered" })).toHaveCount(1);
+  await page.getByRole("button", { name: "Hold still" }).click();
+  await send("HR-502", "MARL");
+  await page.getByRole("button", { name: "newer lines, show" }).click();
+  await expect(lines.filter({ hasText: "HR-502" }).first()).toBeVisible();
+  await lines.filter({ hasText: "HR-501" }).first().click();
+  await expect(page).toHaveURL(/\/transactions\//);
+});

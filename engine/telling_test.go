@@ -9,11 +9,12 @@ import (
 	"testing/synctest"
 	"time"
 
+	"readyferry/engine/watch"
 	"readyferry/store"
 )
 
 const lively = "readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f, reference: body.card}\nsteps:\n" +
-	"- {id: old, kind: filter, keep: body.card != \"gone\", reason: \"'the card ' + body.card + ' is gone'\"}\n" +
+	"- {id: old, kind: filter, keep: body.card != \"gone\", reason: \"the card ${body.card} is gone\"}\n" +
 	"- {id: m, kind: map, fields: [{to: /x, from: int(body.n)}]}\n" +
 	"- {id: d, kind: deliver, to: out, path: /d}\n"
 
@@ -110,6 +111,73 @@ func TestTheLogHoldsNoSecretAndNoBody(t *testing.T) {
 			if !strings.Contains(text, want) {
 				t.Errorf("the log has no %s", want)
 			}
+		}
+	})
+}
+
+// Ends, dead letters, failed tries and notes of all flows are one log, also behind a restart.
+func TestTheLogAcrossTransactions(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		dir, out := t.TempDir(), &target{}
+		w := start(t, dir, out)
+		w.connect("out", fast)
+		w.publish(lively)
+		w.publish("readyferry: flow/1\nname: g\nintake: {kind: webhook, path: /g, reference: body.card}\nsteps:\n" +
+			"- {id: says, kind: note, text: \"the card is ${body.card}\"}\n")
+		fails := true
+		out.say(func(int, call) (reply, error) {
+			if fails {
+				fails = false
+				return reply{Status: 503}, nil
+			}
+			return reply{Status: 200}, nil
+		})
+		w.becomes(w.accepted("/f", `{"card":"LC1","n":1}`), store.Delivered)
+		time.Sleep(time.Second)
+		w.becomes(w.accepted("/f", `{"card":"gone","n":1}`), store.TurnedAway)
+		time.Sleep(time.Second)
+		w.becomes(w.accepted("/f", `{"card":"LC2","n":"x"}`), store.DeadLetter)
+		time.Sleep(time.Second)
+		w.becomes(w.accepted("/g", `{"card":"LC3"}`), store.Delivered)
+		read := func(q watch.LineQuery) string {
+			t.Helper()
+			q.Limit = 100
+			lines, next, err := w.Logged(q)
+			if err != nil || next != 0 {
+				t.Fatal(next, err)
+			}
+			var out []string
+			for _, l := range lines {
+				out = append(out, l.What+" "+l.Flow+" "+l.Reference+" "+l.Text)
+			}
+			return strings.Join(out, "\n")
+		}
+		all := "end g LC3 nothing was to be sent\nnote g LC3 the card is LC3\n" +
+			"death f LC2 int(body.n): the values do not fit together: body.n is \"x\", which is no whole number; it must look like 42\n" +
+			"end f gone the card gone is gone\nend f LC1 to out\nfailed f LC1 try 1 at out: 503"
+		got := read(watch.LineQuery{})
+		if got != all {
+			t.Errorf("%s\nwant\n%s", got, all)
+		}
+		if got := read(watch.LineQuery{Flow: "f", What: []string{"failed"}}); !strings.HasPrefix(got, "failed f LC1 try 1 at out") ||
+			strings.Contains(got, "\n") {
+			t.Errorf("%s", got)
+		}
+		if got := read(watch.LineQuery{What: []string{"note"}, Words: "CARD lc3"}); got != "note g LC3 the card is LC3" {
+			t.Errorf("%s", got)
+		}
+		lines, next, err := w.Logged(watch.LineQuery{Limit: 3})
+		if err != nil || len(lines) != 3 || next == 0 {
+			t.Fatal(lines, next, err)
+		}
+		older, _, err := w.Logged(watch.LineQuery{Limit: 100, Before: next})
+		if err != nil || len(lines)+len(older) != 6 {
+			t.Errorf("%d and %d lines, %v", len(lines), len(older), err)
+		}
+		w.close()
+		w = start(t, dir, out)
+		if got := read(watch.LineQuery{}); got+"\nfailed f LC1 try 1 at out: 503" != all {
+			t.Errorf("behind a restart: %s", got)
 		}
 	})
 }

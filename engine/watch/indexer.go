@@ -31,8 +31,11 @@ const (
 	muchComes     = 100             // messages in indexEach
 )
 
-// Start lets transactions be found by words.
+// Start lets transactions be found by words, and remembers the newest of before.
 func (w *Watch) Start() error {
+	if err := w.seedLines(); err != nil {
+		return err
+	}
 	if !w.Store.Words() {
 		w.Log.Warn("this build cannot find transactions by words: build it with the tag sqlite_fts5")
 		return nil

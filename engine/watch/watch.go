@@ -21,6 +21,7 @@ type Watch struct {
 	Events     *Hub
 	Meter      *Meter
 	rates      *rates
+	lines      lines
 	links      *connect.Links
 	changed    chan struct{} // a transaction has, since the index of words was filled last
 }
@@ -31,6 +32,7 @@ func New(j *journal.Journal, links *connect.Links) *Watch {
 		changed: make(chan struct{}, 1)}
 	j.Listen(w.heard)
 	j.Store.Observe(w.Meter.happened)
+	w.Meter.Pass(w.lines.add)
 	return w
 }
 

@@ -6,6 +6,7 @@ import { Find } from "./find";
 import { AlarmsPage } from "./pages/alarms";
 import { DeadLettersPage } from "./pages/dead-letters";
 import { FlowsPage } from "./pages/flows";
+import { LogPage } from "./pages/log";
 import { ClosedLettersPage, RepairPage, RepairsPage } from "./pages/repairs";
 import { Tour } from "./pages/tour";
 import { TransactionsPage } from "./pages/transactions";
@@ -115,6 +116,7 @@ export function App() {
             <Route path="/flows/:name/callers" element={<CallersPage />} />
             <Route path="/flows/:name/drill" element={<DrillPage />} />
             <Route path="/flows/:name/paper" element={<PaperPage />} />
+            <Route path="/log" element={<LogPage />} />
             <Route path="/alarms" element={<AlarmsPage />} />
             <Route path="/transactions" element={<TransactionsPage />} />
             <Route path="/transactions/beside" element={<BesidePage />} />

@@ -129,17 +129,19 @@ export function Find({ open, onClose }: { open: boolean; onClose: () => void }) 
             <span className="text-quiet">command</span>
           </Command.Item>
         ))}
-        {["Flows", "Transactions", "Dead letters", "Queues", "Connections", "Stand-ins", "Alarms", "Help"].map((p) => (
-          <Command.Item
-            key={p}
-            value={`page ${p}`}
-            className={row}
-            onSelect={() => open_(`/${p.toLowerCase().replace(" ", "-")}`)}
-          >
-            <b>{p}</b>
-            <span className="text-quiet">page</span>
-          </Command.Item>
-        ))}
+        {["Flows", "Transactions", "Dead letters", "Queues", "Connections", "Stand-ins", "Alarms", "Log", "Help"].map(
+          (p) => (
+            <Command.Item
+              key={p}
+              value={`page ${p}`}
+              className={row}
+              onSelect={() => open_(`/${p.toLowerCase().replace(" ", "-")}`)}
+            >
+              <b>{p}</b>
+              <span className="text-quiet">page</span>
+            </Command.Item>
+          ),
+        )}
       </Command.List>
     </Command.Dialog>
   );

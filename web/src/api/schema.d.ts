@@ -1093,6 +1093,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The log across transactions, the newest line first; it goes back some thousand events */
+        get: operations["readLog"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alarms": {
         parameters: {
             query?: never;
@@ -4157,6 +4174,24 @@ export interface components {
             name: string;
             takes: string;
             values: string[];
+        };
+        LogPage: {
+            lines: components["schemas"]["LogLine"][];
+            /** @description what before is for older lines; 0 where there are none */
+            next: number;
+        };
+        LogLine: {
+            n: number;
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            what: "end" | "death" | "failed" | "note";
+            flow: string;
+            step: string;
+            transaction: components["schemas"]["Id"];
+            reference: string;
+            state: string;
+            text: string;
         };
         Alarm: {
             id: components["schemas"]["Id"];
@@ -7562,6 +7597,38 @@ export interface operations {
                 content: {
                     "text/csv": string;
                     "application/jsonl": string;
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    readLog: {
+        parameters: {
+            query?: {
+                flow?: string;
+                /** @description kinds with commas between; end, death, failed, note */
+                what?: string;
+                /** @description all of them have to stand in a line */
+                words?: string;
+                /** @description only lines of earlier events, as next says it */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogPage"];
                 };
             };
             400: components["responses"]["BadRequest"];

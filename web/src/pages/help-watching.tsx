@@ -22,7 +22,8 @@ export function HelpWatching() {
         A journey is all that came of one business message: through queues, topics, parts, groups, called flows, dead
         letters and repeats, on one axis of time. Messages of one trace (W3C Trace Context) belong to one journey, and
         deliveries over HTTP carry it on. “Beside another” names the first place where two messages of a flow part, and
-        the value that did it.
+        the value that did it. Log, beside Transactions, tells ends, dead letters, failed tries and notes of all flows
+        line by line; it can be filtered, and is held while one reads it.
       </p>
       <h3 className="mt-2 mb-1 font-semibold">Repairing many</h3>
       <p className="mb-2">

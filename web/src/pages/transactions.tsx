@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { call, enc, get, type State, type Transaction } from "../api/client";
 import { useFlows } from "../api/queries";
 import { StateWord } from "../ui/marks";
@@ -166,6 +166,9 @@ export function TransactionsPage() {
             {newer === page ? `${page} or more` : newer} newer, show
           </button>
         )}
+        <Link className="btn" to={`/log${flow ? `?flow=${enc(flow)}` : ""}`}>
+          Log
+        </Link>
         <Views search={search.toString()} onOpen={(q) => setSearch(new URLSearchParams(q))} />
         <button
           type="button"
