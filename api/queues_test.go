@@ -259,3 +259,30 @@ func TestAMessageAndItsPartsAreTold(t *testing.T) {
 	}
 	w.problem(400, "parent must be the id", "GET", "/api/v1/transactions?parent=x", "")
 }
+
+// Who works on a message of a topic is told with it, how often that was tried, and when it is again.
+func TestMessagesOfATopicTellWhoWorksOnThem(t *testing.T) {
+	w := start(t)
+	w.furnish()
+	w.ok("PUT", "/api/v1/stand-ins/shut", `{"title":"Shut","status":503,"body":"no"}`)
+	w.ok("PUT", "/api/v1/connections/shut", `{"readyferry":"connection/1","name":"shut","kind":"http","address":"stand-in://shut",
+		"retry":{"first":"1h","cap":"1h","spread":"none","tries":5}}`)
+	w.live("listens", `{"readyferry":"flow/1","name":"listens","intake":{"kind":"topic","topic":"told"},
+		"steps":[{"id":"d","kind":"deliver","to":"shut","path":"/x"}]}`)
+	w.live("tells", `{"readyferry":"flow/1","name":"tells","intake":{"kind":"webhook","path":"/tells"},
+		"steps":[{"id":"p","kind":"deliver","to":{"topic":"told"}}]}`)
+	w.ok("POST", "/in/tells", `{}`)
+	w.eventually("/api/v1/topics/told/messages?before=1", `"tries":1`)
+	var rows []struct {
+		From    string
+		Readers []struct {
+			Subscription, Transaction, State string
+			NextTryAt                        *time.Time
+		}
+	}
+	if err := json.Unmarshal(w.ok("GET", "/api/v1/topics/told/messages?before=1", ""), &rows); err != nil || len(rows) != 1 ||
+		rows[0].From == "" || len(rows[0].Readers) != 1 || rows[0].Readers[0].Subscription != "listens" || rows[0].Readers[0].State != "waiting" ||
+		rows[0].Readers[0].NextTryAt == nil {
+		t.Errorf("%+v %v", rows, err)
+	}
+}

@@ -109,11 +109,20 @@ func (s *Server) topicMessages(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out := make([]storedMessage, len(rows))
+	readers, err := s.engine.Watch.ReadersOf(c.Param("name"), rows)
+	if err != nil {
+		return err
+	}
+	type view struct {
+		storedMessage
+		Readers []watch.TopicReader `json:"readers"`
+	}
+	out := make([]view, len(rows))
 	for i, r := range rows {
-		if out[i], err = showStored(r.N, r.From, r.Reference, r.PutAt, r.Headers, r.Body); err != nil {
+		if out[i].storedMessage, err = showStored(r.N, r.From, r.Reference, r.PutAt, r.Headers, r.Body); err != nil {
 			return err
 		}
+		out[i].Readers = append([]watch.TopicReader{}, readers[r.N]...)
 	}
 	return reply(c, out)
 }

@@ -18,7 +18,7 @@ import (
 
 func open(t *testing.T, dir string) *Store {
 	t.Helper()
-	s, err := Open(dir)
+	s, err := OpenUnsynced(dir)
 	if err != nil {
 		t.Fatal(err)
 	}

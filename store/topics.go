@@ -206,6 +206,12 @@ func (tx *Tx) FinishTopic(id ID) error {
 	return nil
 }
 
+// TopicWork lists what is worked on of a topic, from one offset up to another, both included.
+func (v View) TopicWork(topic string, from, to int64) ([]TopicTaken, error) {
+	var out []TopicTaken
+	return out, v.sql().Where("topic = ? AND n BETWEEN ? AND ?", topic, from, to).Order("n").Limit(5000).Find(&out).Error
+}
+
 // TakenFromTopic counts what a flow works on of a subscription.
 func (v View) TakenFromTopic(topic, subscription, flow string) (n int64, err error) {
 	return n, v.sql().Model(&TopicTaken{}).

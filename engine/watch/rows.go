@@ -18,6 +18,7 @@ type (
 	Count        = store.Count
 	Delivery     = store.Delivery
 	Letter       = store.Letter
+	TopicMessage = store.TopicMessage
 	QueueItem    = store.QueueItem
 	LetterFilter = store.LetterFilter
 	LetterState  = store.LetterState

@@ -4682,7 +4682,17 @@ export interface components {
             missed: number;
             readers: string[];
         };
+        TopicReader: {
+            subscription: string;
+            transaction: components["schemas"]["Id"];
+            state: components["schemas"]["State"];
+            tries: number;
+            /** Format: date-time */
+            nextTryAt: string | null;
+        };
         TopicMessage: {
+            /** @description what it became with those who read it */
+            readers: components["schemas"]["TopicReader"][];
             /** @description its offset */
             n: number;
             /**

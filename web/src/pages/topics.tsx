@@ -1,13 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, enc, get, type Subscription, type Topic, type TopicMessage } from "../api/client";
 import { queryClient } from "../api/queries";
 import { CameWith } from "../sheet/shown";
 import { Document } from "../ui/document";
 import { Dialog, Select, Setting, says, Text } from "../ui/parts";
-import { number, size, span } from "../ui/time";
+import { number, size, span, Time } from "../ui/time";
 import { StoredRow } from "./stored";
 
 const changed = () => queryClient.invalidateQueries({ queryKey: ["queues"] });
@@ -298,11 +298,24 @@ export function InsideTopic({ name, topic }: { name: string; topic?: Topic }) {
             reference={m.reference}
             at={m.putAt}
             facts={
-              <span className="text-quiet">
-                {(topic?.subscriptions ?? [])
-                  .map((s) => `${s.name}: ${m.n < s.position ? "read" : "not yet"}`)
-                  .join(", ")}
-              </span>
+              <>
+                <span className="text-quiet">
+                  {(topic?.subscriptions ?? [])
+                    .map((s) => `${s.name}: ${m.n < s.position ? "read" : "not yet"}`)
+                    .join(", ")}
+                </span>
+                {m.readers.map((r) => (
+                  <Link key={r.transaction} className="underline" to={`/transactions/${r.transaction}`}>
+                    {r.subscription}: {r.state}
+                    {r.tries > 0 && `, ${r.tries} ${r.tries === 1 ? "try" : "tries"}`}
+                    {r.nextTryAt && (
+                      <>
+                        , next <Time at={r.nextTryAt} />
+                      </>
+                    )}
+                  </Link>
+                ))}
+              </>
             }
             link={{ text: m.from ? "where it came from" : "from outside", transaction: m.from }}
           >
