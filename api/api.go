@@ -291,6 +291,7 @@ func (s *Server) routes() []route {
 		{"PUT", v1 + "/connections/:name", s.putConnection},
 		{"DELETE", v1 + "/connections/:name", s.deleteConnection},
 		{"POST", v1 + "/connections/:name/test", s.testConnection},
+		{"GET", v1 + "/connections/:name/sources", s.sources},
 		{"GET", v1 + "/targets", s.targets},
 		{"GET", v1 + "/targets/:name", s.target},
 		{"GET", v1 + "/targets/:name/waits", s.targetWaits},

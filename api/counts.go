@@ -35,6 +35,9 @@ func (s *Server) counts(c *gin.Context) error {
 	if span := to.Sub(from); span > 48*time.Hour && step == 0 {
 		step = int64(span.Minutes()/300) + 1
 	}
+	if step > 60 {
+		step = (step + 59) / 60 * 60 // sums of hours are kept
+	}
 	var counts []watch.Count
 	if step > 1 {
 		counts, err = s.engine.Watch.CountsBy(c.Query("flow"), from, to, step)

@@ -29,9 +29,20 @@ type targetView struct {
 }
 
 type holdView struct {
-	Since time.Time `json:"since"`
-	By    string    `json:"by"`
-	Note  string    `json:"note"`
+	Since    *time.Time `json:"since"`
+	By       string     `json:"by"`
+	Note     string     `json:"note"`
+	Calendar string     `json:"calendar"` // that holds it; "" where a person does
+	Until    *time.Time `json:"until"`    // where a calendar does
+}
+
+// sources tells how messages come in from a connection.
+func (s *Server) sources(c *gin.Context) error {
+	out, err := s.engine.Watch.Sources(c.Param("name"))
+	if err != nil {
+		return err
+	}
+	return reply(c, out)
 }
 
 func (s *Server) viewTarget(name string) (*targetView, error) {
@@ -64,7 +75,9 @@ func (s *Server) viewTarget(name string) (*targetView, error) {
 		v.ProbeAt = &stands.ProbeAt
 	}
 	if h := stands.Held; h != nil {
-		v.Held = &holdView{h.Since, h.By, h.Note}
+		v.Held = &holdView{Since: &h.Since, By: h.By, Note: h.Note}
+	} else if stands.Calendar != "" {
+		v.Held = &holdView{Calendar: stands.Calendar, Until: &stands.Until}
 	}
 	return v, nil
 }

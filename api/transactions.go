@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/json"
+	"errors"
 	"net/http"
 	"strconv"
 	"time"
@@ -62,23 +63,17 @@ func (s *Server) transactions(c *gin.Context) error {
 		return err
 	}
 	var rows []watch.Transaction
+	counted := func() error { return nil }
 	if parent != nil {
 		rows, err = s.engine.Watch.Parts(*parent, q.State, q.After, q.Limit)
 	} else {
+		if c.Query("count") == "true" {
+			counted = s.count(c, q)
+		}
 		rows, err = s.engine.Watch.List(q)
 	}
-	if err != nil {
+	if err = errors.Join(err, counted()); err != nil {
 		return err
-	}
-	if parent == nil && c.Query("count") == "true" {
-		n, more, err := s.engine.Watch.CountList(q)
-		if err != nil {
-			return err
-		}
-		c.Header("Total-Count", strconv.FormatInt(n, 10))
-		if more {
-			c.Header("Total-More", "true") // there are more than were counted
-		}
 	}
 	out := make([]transactionView, len(rows))
 	for i := range rows {
@@ -86,6 +81,29 @@ func (s *Server) transactions(c *gin.Context) error {
 		out[i].Done = s.engine.Watch.Done(&rows[i])
 	}
 	return reply(c, out)
+}
+
+// count counts what a list has in all while the list is read; the function waits for it, and
+// tells it.
+func (s *Server) count(c *gin.Context, q watch.Found) (tell func() error) {
+	var n int64
+	var more bool
+	var failed error
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		n, more, failed = s.engine.Watch.CountList(q)
+	}()
+	return func() error {
+		if <-done; failed != nil {
+			return failed
+		}
+		c.Header("Total-Count", strconv.FormatInt(n, 10))
+		if more {
+			c.Header("Total-More", "true") // there are more than were counted
+		}
+		return nil
+	}
 }
 
 // query reads which transactions are asked for: by members of the query, and by filters in

@@ -101,7 +101,27 @@ func TestASourceThatFailsShows(t *testing.T) {
 		!strings.Contains(metrics, `readyferry_source_failing_since_timestamp_seconds{flow="news",kind="poll",reason="`) {
 		t.Errorf("%s", metrics)
 	}
+	var sources []struct {
+		Flow, Kind string
+		Held       bool
+		Failing    *struct{ Why string }
+		NextAt     *time.Time
+	}
+	from := func() {
+		t.Helper()
+		sources = nil
+		if err := json.Unmarshal(w.ok("GET", "/api/v1/connections/gone/sources", ""), &sources); err != nil || len(sources) != 1 {
+			t.Fatalf("%+v %v", sources, err)
+		}
+	}
+	if from(); sources[0].Flow != "news" || sources[0].Kind != "poll" || sources[0].Failing == nil || sources[0].NextAt == nil {
+		t.Errorf("%+v", sources[0])
+	}
+	w.problem(404, "", "GET", "/api/v1/connections/none/sources", "")
 	w.ok("POST", "/api/v1/flows/news/pause", "")
+	if from(); !sources[0].Held || sources[0].Failing != nil {
+		t.Errorf("%+v", sources[0])
+	}
 	if list(); len(troubles) != 0 {
 		t.Errorf("a paused flow takes nothing in, so nothing fails: %v", troubles)
 	}

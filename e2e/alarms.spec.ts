@@ -100,3 +100,16 @@ test("the log tells of all flows, is filtered, and is held while one reads", asy
   await lines.filter({ hasText: "HR-501" }).first().click();
   await expect(page).toHaveURL(/\/transactions\//);
 });
+
+test("a connection shows what comes in by it, and a source is held and let go on", async ({ page, goto }) => {
+  await goto("/connections?open=circulation-db");
+  const sources = page.getByTestId("sources");
+  await expect(sources.getByRole("link", { name: "loan-changes" })).toBeVisible();
+  await expect(sources).toContainText("in the last hour");
+  await expect(sources).toContainText("asked next");
+  await sources.getByRole("button", { name: "Hold" }).click();
+  await expect(sources).toContainText("held;");
+  await sources.getByRole("button", { name: "Let it take messages again" }).click();
+  await expect(sources.getByRole("button", { name: "Hold" })).toBeVisible();
+  await sources.getByRole("button", { name: "Skip this wait" }).click();
+});

@@ -363,8 +363,8 @@ func TestCalendarsBindSchedulesAndHoldTargets(t *testing.T) {
 		if tx, err := w.Transaction(held); err != nil || tx.State == store.Delivered {
 			t.Errorf("while it is held: %+v %v", tx.State, err)
 		}
-		if h := w.Standing("out").Held; h == nil || h.By != "the calendar open" {
-			t.Errorf("it stands: %+v", h)
+		if s := w.Standing("out"); s.Calendar != "open" || s.Until.UTC().Format("15:04") != "01:30" || !w.IsHeld("out") {
+			t.Errorf("it stands: %+v", s)
 		}
 		at(1, 1, 31)
 		w.becomes(held, store.Delivered)

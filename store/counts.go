@@ -7,8 +7,9 @@ import (
 )
 
 // count is how many transactions of a flow, received in one minute, are in a
-// state. Minute 0 holds the sum over all time. Pages read counts from here, so
-// that they cost the same however many transactions there are.
+// state. Minute 0 holds the sum over all time, and minute -h that of the hour h since
+// 1970. Pages read counts from here, so that they cost the same however many transactions
+// there are.
 type count struct {
 	Minute int64  `gorm:"primaryKey;autoIncrement:false"` // minutes since 1970
 	Flow   string `gorm:"primaryKey"`
@@ -49,6 +50,7 @@ func (c *sums) cleared() *sums {
 func (c *sums) count(t *Transaction, state State, by int64) {
 	c.counts[countKey{t.ReceivedAt.Unix() / 60, t.Flow, state}] += by
 	c.counts[countKey{0, t.Flow, state}] += by
+	c.counts[countKey{-(t.ReceivedAt.Unix() / 3600), t.Flow, state}] += by
 }
 
 // sized notes that messages of a flow have come, or with less than 0 that they have gone.
@@ -123,8 +125,18 @@ func (v View) CountSpan(flow string, state *State, from, to time.Time) (n int64,
 	return n, q.Scan(&n).Error
 }
 
-// CountsBy gives the counts of a span in steps of so many minutes.
+// hourly brings the sums of hours into a file of an earlier release.
+func hourly(db *gorm.DB) error {
+	return db.Exec("INSERT INTO counts (minute, flow, state, n) SELECT -(minute / 60), flow, state, SUM(n) FROM counts " +
+		"WHERE minute > 0 GROUP BY 1, 2, 3 HAVING SUM(n) <> 0 ON CONFLICT (minute, flow, state) DO UPDATE SET n = excluded.n").Error
+}
+
+// CountsBy gives the counts of a span in steps of so many minutes; those of whole hours are read
+// from the sums of hours.
 func (v View) CountsBy(flow string, from, to time.Time, step int64) ([]Count, error) {
+	if step%60 == 0 {
+		return v.countsByHours(flow, from, to, step/60)
+	}
 	q := v.sql().Raw("SELECT minute / ? * ? AS minute, '' AS flow, state, SUM(n) AS n FROM counts "+
 		"WHERE minute >= ? AND minute <= ? AND (? = '' OR flow = ?) GROUP BY 1, 3 ORDER BY 1",
 		step, step, max(1, from.Unix()/60), to.Unix()/60, flow, flow)
@@ -135,6 +147,21 @@ func (v View) CountsBy(flow string, from, to time.Time, step int64) ([]Count, er
 	out := make([]Count, len(rows))
 	for i, r := range rows {
 		out[i] = Count{time.Unix(r.Minute*60, 0).UTC(), r.Flow, r.State, r.N}
+	}
+	return out, nil
+}
+
+func (v View) countsByHours(flow string, from, to time.Time, step int64) ([]Count, error) {
+	var rows []count
+	err := v.sql().Raw("SELECT -minute / ? * ? AS minute, '' AS flow, state, SUM(n) AS n FROM counts "+
+		"WHERE minute < 0 AND minute <= ? AND minute >= ? AND (? = '' OR flow = ?) GROUP BY 1, 3 ORDER BY 1",
+		step, step, -(from.Unix() / 3600), -(to.Unix() / 3600), flow, flow).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Count, len(rows))
+	for i, r := range rows {
+		out[i] = Count{time.Unix(r.Minute*3600, 0).UTC(), r.Flow, r.State, r.N}
 	}
 	return out, nil
 }

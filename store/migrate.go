@@ -303,12 +303,13 @@ func migrate(db *gorm.DB) error {
 		{ID: "0025 journeys", Migrate: journeys},
 		{ID: "0026 targets that are held", Migrate: holds},
 		{ID: "0027 saved views", Migrate: savedViews},
-		{ID: lastMigration, Migrate: alarms},
+		{ID: "0028 alarms and calendars", Migrate: alarms},
+		{ID: lastMigration, Migrate: hourly},
 	}).Migrate()
 }
 
 // lastMigration is the one behind which a file has the form of this release.
-const lastMigration = "0028 alarms and calendars"
+const lastMigration = "0029 counts by hour"
 
 // isPresent gives an error for a file that is of another release.
 func isPresent(db *gorm.DB) error {

@@ -207,7 +207,7 @@ func (tx *Tx) PruneTable(name string, before time.Time, limit int) (more bool, e
 
 // PruneCounts removes numbers of minutes of which nothing is left, up to so many.
 func (tx *Tx) PruneCounts(limit int) (more bool, err error) {
-	const empty = "(SELECT rowid FROM counts WHERE n = 0 AND minute > 0 LIMIT ?)"
+	const empty = "(SELECT rowid FROM counts WHERE n = 0 AND minute <> 0 LIMIT ?)"
 	done := tx.sql().Exec("DELETE FROM counts WHERE rowid IN "+empty, limit)
 	return done.RowsAffected == int64(limit), done.Error
 }

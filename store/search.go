@@ -169,8 +169,12 @@ type Found struct {
 // ErrNoWords is what a search by words comes to in a build without the index.
 var ErrNoWords = errors.New("this build cannot find by words: it was made without the build tag sqlite_fts5")
 
-// countedTo is up to how many found transactions are countedTo.
-const countedTo = 10_000
+// Up to how many found transactions are counted: what the index alone tells of costs little, and
+// what stands in rows has to be read.
+const (
+	countedTo     = 10_000
+	countedToRows = 500
+)
 
 // FindBy lists the transactions that a query finds, the newest first.
 func (v View) FindBy(f Found) ([]Transaction, error) {
@@ -192,16 +196,54 @@ func (v View) CountFound(f Found) (n int64, more bool, err error) {
 	if err != nil {
 		return 0, false, err
 	}
+	from, most := q.sql, int64(countedToRows)
+	if !q.rows {
+		from, most = "FROM search_words w "+q.where, countedTo
+	}
 	err = v.sql().
-		Raw("SELECT COUNT(*) FROM (SELECT 1 "+q.sql+" LIMIT ?)", append(q.args, countedTo+1)...).
+		Raw("SELECT COUNT(*) FROM (SELECT 1 "+from+" LIMIT ?)", append(q.args, most+1)...).
 		Scan(&n).
 		Error
-	return min(n, countedTo), n > countedTo, err
+	return min(n, most), n > most, err
 }
 
 type finding struct {
-	sql  string
-	args []any
+	sql, where string
+	args       []any
+	rows       bool // it asks for what only rows tell
+}
+
+// Plainly moves terms into the filter that stand for the same: what has no others needs no index.
+func (f *Found) Plainly() {
+	var rest []find.Term
+	for _, t := range f.Terms {
+		switch {
+		case t.Not:
+			rest = append(rest, t)
+		case t.Key == "flow" && f.Flow == "":
+			f.Flow = t.Value
+		case t.Key == "state" && f.State == nil:
+			state, known := ParseState(find.State(t.Value))
+			if !known {
+				rest = append(rest, t)
+				continue
+			}
+			f.State = &state
+		case (t.Key == "from" && f.From.IsZero()) || (t.Key == "to" && f.To.IsZero()):
+			at, err := find.Moment(t.Value, f.Now, f.In)
+			switch {
+			case err != nil:
+				rest = append(rest, t)
+			case t.Key == "from":
+				f.From = at
+			default:
+				f.To = at
+			}
+		default:
+			rest = append(rest, t)
+		}
+	}
+	f.Terms = rest
 }
 
 // finding writes the query: an expression for the index, and conditions for the rows.
@@ -214,6 +256,7 @@ func (v View) finding(f *Found) (q finding, err error) {
 	var args []any
 	where := func(sql string, values ...any) {
 		rows, args = append(rows, sql), append(args, values...)
+		q.rows = q.rows || !strings.HasPrefix(sql, "w.rowid")
 	}
 	refs := []find.Term{}
 	if f.Reference != "" {
@@ -267,6 +310,13 @@ func (v View) finding(f *Found) (q finding, err error) {
 	}
 	if !f.To.IsZero() {
 		where("t.id < ?", idAt(f.To))
+		first, err := v.firstFrom(f.To)
+		if err != nil {
+			return q, err
+		}
+		if first < math.MaxInt64-2*unordered {
+			where("w.rowid <= ?", first+2*unordered)
+		}
 	}
 	if f.After != nil {
 		where("w.rowid < (SELECT message FROM transactions WHERE id = ?)", *f.After)
@@ -280,12 +330,12 @@ func (v View) finding(f *Found) (q finding, err error) {
 			where(map[bool]string{false: "", true: "NOT "}[r.Not]+"instr(replace(lower(t.reference), ' ', ''), ?) > 0", ref)
 		}
 	}
-	q.sql = "FROM search_words w JOIN messages m ON m.seq = w.rowid JOIN transactions t ON t.id = m.tx " +
-		"WHERE search_words MATCH ?"
+	q.where = "WHERE search_words MATCH ?"
 	q.args = []any{m.String()}
 	for _, r := range rows {
-		q.sql += " AND " + r
+		q.where += " AND " + r
 	}
+	q.sql = "FROM search_words w JOIN messages m ON m.seq = w.rowid JOIN transactions t ON t.id = m.tx " + q.where
 	q.args = append(q.args, args...)
 	return q, nil
 }
@@ -301,8 +351,11 @@ func (v View) firstFrom(at time.Time) (int64, error) {
 	if len(first) == 0 {
 		return math.MaxInt64, err
 	}
-	return max(0, first[0]-10_000), err
+	return max(0, first[0]-unordered), err
 }
+
+// unordered is how far the numbers of messages may be from the order in which they came.
+const unordered = 10_000
 
 // byNumber adds a term about a number: its classes for the index, itself for the rows.
 func byNumber(m *match, t find.Term, where func(sql string, values ...any)) error {

@@ -114,9 +114,13 @@ func Checks() []Check {
 			"SELECT flow||' '||state AS k, n FROM counts WHERE minute = 0 AND n <> 0",
 			"SELECT flow||' '||state AS k, COUNT(*) AS n FROM transactions WHERE parent IS NULL GROUP BY flow, state"),
 		counted("transactions are counted by minute",
-			"SELECT minute||' '||flow||' '||state AS k, n FROM counts WHERE minute <> 0 AND n <> 0",
+			"SELECT minute||' '||flow||' '||state AS k, n FROM counts WHERE minute > 0 AND n <> 0",
 			"SELECT (received_at / 60000000)||' '||flow||' '||state AS k, COUNT(*) AS n FROM transactions WHERE parent IS NULL "+
 				"GROUP BY received_at / 60000000, flow, state"),
+		counted("transactions are counted by hour",
+			"SELECT (-minute)||' '||flow||' '||state AS k, n FROM counts WHERE minute < 0 AND n <> 0",
+			"SELECT (received_at / 3600000000)||' '||flow||' '||state AS k, COUNT(*) AS n FROM transactions WHERE parent IS NULL "+
+				"GROUP BY received_at / 3600000000, flow, state"),
 		counted("messages of queues are counted",
 			"SELECT queue||' free' AS k, free AS n FROM queue_sizes UNION ALL SELECT queue||' taken', taken FROM queue_sizes",
 			"SELECT queue||' free' AS k, SUM(taken_by IS NULL) AS n FROM queue_items GROUP BY queue UNION ALL "+

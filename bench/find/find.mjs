@@ -1,10 +1,11 @@
 // Measures how long the server takes to find transactions among a million: lists, filters, words, counts and pages far
 // behind. Run it with
 //
-//	make build && node bench/find/find.mjs [how many]
+//	make build && node bench/find/find.mjs [how many [folder]]
 //
-// It fills a new folder with made-up transactions (some minutes), serves it, asks each forty times after a warm-up, and
-// prints the 50th and the 95th percentile in milliseconds, of whole answers as a browser gets them.
+// It fills a new folder with made-up transactions (some minutes), or takes one that was filled before, serves it, asks
+// each forty times after a warm-up, and prints the 50th and the 95th percentile in milliseconds, of whole answers as a
+// browser gets them. One message then goes through ten flows, and its journey is asked for as often.
 import { spawn, spawnSync } from "node:child_process";
 import { mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
@@ -13,9 +14,12 @@ import { fileURLToPath } from "node:url";
 
 const program = join(dirname(fileURLToPath(import.meta.url)), "..", "..", "bin", "readyferry");
 const many = Number(process.argv[2] ?? 1_000_000);
-const data = mkdtempSync(join(tmpdir(), "readyferry-find-"));
-const filled = spawnSync(program, ["fill", "--data", data, "--transactions", String(many)], { stdio: ["ignore", "ignore", "inherit"] });
-if (filled.status !== 0) process.exit(filled.status ?? 1);
+const was = process.argv[3];
+const data = was ?? mkdtempSync(join(tmpdir(), "readyferry-find-"));
+if (!was) {
+  const filled = spawnSync(program, ["fill", "--data", data, "--transactions", String(many)], { stdio: ["ignore", "ignore", "inherit"] });
+  if (filled.status !== 0) process.exit(filled.status ?? 1);
+}
 const app = spawn(program, ["serve", "--data", data, "--listen", "127.0.0.1:0"]);
 const base = await new Promise((resolve, reject) => {
   app.stdout.on("data", (d) => {
@@ -35,7 +39,7 @@ const asks = {
   "of a flow and a state": `${list}flow=hold-requests&state=dead%20letter`,
   "a page half way back": `${list}after=${far[0].id}`,
   "part of a reference": filter("reference:99999"),
-  "one reference by its end": filter(`reference:${some[0].reference.slice(-6)}`),
+  "one reference by its end": filter(`reference:${some.find((t) => t.reference).reference.slice(-6)}`),
   "words of a reason": filter("cancelled"),
   "a target": filter("target:shelf-printer"),
   "more than two tries": filter("tries:>2"),
@@ -48,6 +52,30 @@ const asks = {
   "one journey": `/api/v1/transactions/${some[0].id}/journey`,
   "counts of a year": `/api/v1/counts?from=${encodeURIComponent(new Date(Date.now() - 365 * 864e5).toISOString())}`,
 };
+
+/** Sends a message through ten flows, each behind the queue of the one before, and gives its transaction. */
+async function throughTen() {
+  const put = async (path, method, body) => {
+    const res = await fetch(base + path, { method, body, headers: { "Content-Type": "application/json" } });
+    if (!res.ok) throw new Error(`${path}: ${res.status} ${await res.text()}`);
+    return res;
+  };
+  for (let n = 10; n >= 1; n--) {
+    const steps = n < 10 ? [{ id: "on", kind: "deliver", to: { queue: `ten-${n + 1}` } }] : [];
+    const intake = n === 1 ? { kind: "webhook", path: "/ten-1" } : { kind: "queue", queue: `ten-${n}` };
+    await put(`/api/v1/flows/ten-${n}`, "PUT", JSON.stringify({ readyferry: "flow/1", name: `ten-${n}`, intake, steps }));
+    await put(`/api/v1/flows/ten-${n}/publish`, "POST", "{}").catch((e) => {
+      if (!String(e).includes("no version")) throw e;
+    });
+  }
+  const { transaction } = await (await put("/in/ten-1", "POST", "{}")).json();
+  for (;;) {
+    const journey = await (await fetch(`${base}/api/v1/transactions/${transaction}/journey`)).json();
+    if (JSON.stringify(journey).includes("ten-10")) return transaction;
+    await new Promise((r) => setTimeout(r, 50));
+  }
+}
+asks["a journey through ten flows"] = `/api/v1/transactions/${await throughTen()}/journey`;
 let worst = 0;
 console.log(`${many} transactions`);
 for (const [what, path] of Object.entries(asks)) {
@@ -66,4 +94,4 @@ for (const [what, path] of Object.entries(asks)) {
 }
 console.log(`the slowest 95th percentile: ${worst.toFixed(1)} ms`);
 app.kill();
-app.on("exit", () => rmSync(data, { recursive: true, force: true }));
+app.on("exit", () => was || rmSync(data, { recursive: true, force: true }));

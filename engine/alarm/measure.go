@@ -129,7 +129,7 @@ func (a *Alarms) ofConnections(m *measured, now time.Time) error {
 	for _, c := range a.Catalog.Connections() {
 		p := a.links.Pulses.Pulse(c.Name, now)
 		down := 0.0
-		if p.Condition != connect.Works && p.Condition != connect.Unknown && a.lane.Standing(c.Name).Held == nil {
+		if p.Condition != connect.Works && p.Condition != connect.Unknown && !a.lane.IsHeld(c.Name) {
 			down = minutes(now.Sub(p.Since))
 		}
 		m.now[series("target", c.Name)] = down

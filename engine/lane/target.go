@@ -17,6 +17,8 @@ type Standing struct {
 	Failures int       // "again" outcomes in a row
 	ProbeAt  time.Time // while the breaker is open: when the next probe may go; else zero
 	Held     *store.Hold
+	Calendar string    // that holds it now, or ""
+	Until    time.Time // when that is over
 }
 
 // stand notes how the lane stands, for those who look on. Only the lane's goroutine calls it.
@@ -36,10 +38,15 @@ func (l *Lanes) Standing(target string) (out Standing) {
 	}
 	if h, held := l.held[target]; held {
 		out.Held = &h
-	} else if name, until := l.calendarHolds(target, l.Now()); name != "" {
-		out.Held = &store.Hold{Target: target, By: "the calendar " + name, Note: "until " + until.UTC().Format(time.RFC3339)}
 	}
+	out.Calendar, out.Until = l.calendarHolds(target, l.Now())
 	return out
+}
+
+// IsHeld tells whether a person or a calendar holds a target now.
+func (l *Lanes) IsHeld(target string) bool {
+	_, held := l.heldUntil(target, l.Now())
+	return held
 }
 
 // heldUntil tells whether nothing goes to a target for now, and until when; zero where a person

@@ -11,6 +11,7 @@ func plain(q *Found) bool { return len(q.Terms) == 0 && q.Reference == "" && !q.
 // List lists transactions, the newest first. Without the index of words a reference is found
 // only as it is written, and filters in words are refused.
 func (w *Watch) List(q Found) ([]Transaction, error) {
+	q.Plainly()
 	if plain(&q) || len(q.Terms) == 0 && !q.First {
 		// A reference as it is written is found at once; a part of one when the index has it.
 		rows, err := w.Store.Transactions(q.Filter)
@@ -23,6 +24,7 @@ func (w *Watch) List(q Found) ([]Transaction, error) {
 
 // CountList counts what a list has in all; more tells that it was counted no further.
 func (w *Watch) CountList(q Found) (n int64, more bool, err error) {
+	q.Plainly()
 	if plain(&q) {
 		n, err = w.Store.CountSpan(q.Flow, q.State, q.From, q.To)
 		return n, false, err

@@ -63,7 +63,7 @@ type Options = {
 export async function call<T>(
   path: string,
   o: Options = {},
-): Promise<{ value: T; etag: string | null; total?: number }> {
+): Promise<{ value: T; etag: string | null; total?: number; more?: boolean }> {
   const headers: Record<string, string> = { Accept: "application/json", ...o.headers };
   let body: string | undefined;
   if (o.text !== undefined) {
@@ -109,7 +109,8 @@ export async function call<T>(
   return {
     value: (text === "" ? undefined : JSON.parse(text)) as T,
     etag: res.headers.get("ETag"),
-    ...(total === null ? {} : { total: Number(total) }), // of a list of which only a part came
+    // Of a list of which only a part came; more tells that it was counted no further.
+    ...(total === null ? {} : { total: Number(total), more: res.headers.get("Total-More") === "true" }),
   };
 }
 

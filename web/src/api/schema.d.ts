@@ -2606,6 +2606,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/connections/{name}/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** How messages come in from a connection */
+        get: operations["listSources"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/targets": {
         parameters: {
             query?: never;
@@ -4129,10 +4148,51 @@ export interface components {
             moved: number;
         };
         Hold: {
-            /** Format: date-time */
-            since: string;
+            /**
+             * Format: date-time
+             * @description null where a calendar holds it
+             */
+            since: string | null;
             by: string;
             note: string;
+            /** @description that holds it; empty where a person does */
+            calendar: string;
+            /**
+             * Format: date-time
+             * @description where a calendar does
+             */
+            until: string | null;
+        };
+        Source: {
+            flow: string;
+            kind: string;
+            /** @description the flow is paused */
+            held: boolean;
+            failing: components["schemas"]["Trouble"] | null;
+            /** @description messages since the application began */
+            received: number;
+            lastHour: number;
+            /** @description messages of the flow that have not ended */
+            unfinished: number;
+            /**
+             * Format: date-time
+             * @description when the oldest of those came
+             */
+            oldest: string | null;
+            /** @description messages that wait at the source, where it says so */
+            backlog: number | null;
+            /**
+             * Format: date-time
+             * @description when it is asked next
+             */
+            nextAt: string | null;
+            /**
+             * Format: date-time
+             * @description when it was asked last
+             */
+            lastAt: string | null;
+            /** @description the calendar that it follows */
+            during: string;
         };
         TargetWait: {
             n: number;
@@ -10253,6 +10313,32 @@ export interface operations {
             413: components["responses"]["TooLarge"];
             415: components["responses"]["NotUnderstood"];
             422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description sources */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };

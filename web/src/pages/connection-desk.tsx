@@ -12,6 +12,7 @@ import { Document } from "../ui/document";
 import { Mark } from "../ui/marks";
 import { Setting, says, Text, Trouble } from "../ui/parts";
 import { span, Time } from "../ui/time";
+import { SourceDesk } from "./source";
 import { TargetDesk } from "./target";
 
 const Retry: Override = ({ property, value, onChange, error }) => (
@@ -102,6 +103,7 @@ export function ConnectionDesk({
           <span className="min-w-0 truncate font-normal text-quiet">{connection ? system.title : system.summary}</span>
         </h2>
         {connection && connection.kind !== "caller" && <TargetDesk name={connection.name} />}
+        {connection && connection.kind !== "caller" && <SourceDesk name={connection.name} />}
         <div className="p-3">
           <div className="flex gap-2">
             <Setting inline label="Name" hint={connection ? undefined : "letters, digits, hyphens"} error={at("name")}>

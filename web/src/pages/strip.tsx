@@ -29,7 +29,8 @@ export function Strip({
   const start = end - minutes;
   const iso = (m: number) => new Date(m * 60_000).toISOString();
   const counts = useCounts(flow, iso(start), iso(end));
-  const bar = minutes > 2880 ? Math.floor(minutes / 300) + 1 : 1; // minutes that one bar counts
+  const third = minutes > 2880 ? Math.floor(minutes / 300) + 1 : 1;
+  const bar = third > 60 ? Math.ceil(third / 60) * 60 : third; // minutes that one bar counts, as the server gives them
   const box = useRef<HTMLDivElement>(null);
   const [drag, setDrag] = useState<[number, number] | null>(null);
   const total = (c: MinuteCount) => c.underWay + c.waiting + c.delivered + c.turnedAway + c.deadLetters;

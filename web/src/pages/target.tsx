@@ -48,7 +48,7 @@ export function TargetDesk({ name }: { name: string }) {
     <section aria-label="Deliveries" className="border-b border-line px-4 py-2" data-testid="target">
       <div className="flex flex-wrap items-center gap-2">
         <b className="mr-2">Deliveries</b>
-        {t.held ? (
+        {t.held?.calendar ? null : t.held ? (
           <button type="button" className="btn" onClick={() => void act("release")}>
             Let them go again
           </button>
@@ -71,7 +71,18 @@ export function TargetDesk({ name }: { name: string }) {
       <p className="mt-1">
         {t.held && (
           <b className="text-wait">
-            held since <Time at={t.held.since} />
+            {t.held.calendar && `held by the calendar ${t.held.calendar}`}
+            {t.held.until && (
+              <>
+                {" "}
+                until <Time at={t.held.until} />
+              </>
+            )}
+            {t.held.since && (
+              <>
+                held since <Time at={t.held.since} />
+              </>
+            )}
             {t.held.by && ` by ${t.held.by}`}
             {t.held.note && `: ${t.held.note}`};{" "}
           </b>

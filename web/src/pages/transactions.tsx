@@ -199,7 +199,7 @@ export function TransactionsPage() {
         {total !== undefined && (
           <span>
             the last {number(Math.min(rows.length, total))} of {number(total)}
-            {total >= 10_000 && (words || reference) ? " or more" : ""}
+            {list.data?.pages[0]?.more ? " or more" : ""}
           </span>
         )}
         <Export filter={filter} />
