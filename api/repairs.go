@@ -7,6 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/find"
 	"readyferry/engine/repair"
 	"readyferry/engine/watch"
 )
@@ -44,6 +45,7 @@ type txChoice struct {
 	Flow      string    `json:"flow"`
 	State     string    `json:"state"`
 	Reference string    `json:"reference"`
+	Filter    string    `json:"filter"` // in words, as the list of transactions has it
 	From      time.Time `json:"from"`
 	To        time.Time `json:"to"`
 }
@@ -84,12 +86,16 @@ func (s *Server) order(c *gin.Context) (o repair.Order, err error) {
 	return o, err
 }
 
-func (t *txChoice) choice() (*watch.Filter, []watch.ID, error) {
+func (t *txChoice) choice() (*watch.Found, []watch.ID, error) {
 	ids, err := (&decided{IDs: t.IDs}).ids()
 	if err != nil || ids != nil {
 		return nil, ids, err
 	}
-	f := &watch.Filter{Flow: t.Flow, Reference: t.Reference, From: t.From.UTC(), To: t.To.UTC()}
+	f := &watch.Found{Filter: watch.Filter{Flow: t.Flow, Reference: t.Reference, From: t.From.UTC(), To: t.To.UTC()},
+		Now: time.Now().UTC(), In: time.UTC}
+	if f.Terms, err = find.Read(t.Filter); err != nil {
+		return nil, nil, bad("filter: %w", err)
+	}
 	if t.State != "" {
 		state, ok := watch.ParseState(t.State)
 		if !ok {
@@ -97,7 +103,7 @@ func (t *txChoice) choice() (*watch.Filter, []watch.ID, error) {
 		}
 		f.State = &state
 	}
-	if f.Flow == "" && f.Reference == "" && f.From.IsZero() {
+	if f.Flow == "" && f.Reference == "" && f.From.IsZero() && len(f.Terms) == 0 {
 		return nil, nil, bad("say of which flow, of which reference, or from when the transactions are")
 	}
 	return f, nil, nil

@@ -113,3 +113,26 @@ test("a connection shows what comes in by it, and a source is held and let go on
   await expect(sources.getByRole("button", { name: "Hold" })).toBeVisible();
   await sources.getByRole("button", { name: "Skip this wait" }).click();
 });
+
+test("what was delivered is sent again from a narrowed list, looked at beforehand", async ({ page, goto, app }) => {
+  for (const n of [1, 2]) {
+    const sent = await page.request.post(`${app.base}/in/hold-requests/web`, {
+      headers: { ...headers, "request-id": `again-${n}` },
+      data: { request: `HR-70${n}`, patron: { card: "LC 4417 203" }, item: "1", format: "book", copies: [{ branch: "MARL", shelf: "F" }] },
+    });
+    expect(sent.ok()).toBe(true);
+  }
+  await goto("/transactions?flow=hold-requests&state=delivered&filter=reference%3AHR-70");
+  const rows = page.getByRole("grid", { name: "Transactions" }).getByRole("row");
+  await expect(rows).toHaveCount(2);
+  await page.getByRole("button", { name: "Send again…" }).click();
+  const dialog = page.getByRole("dialog");
+  await expect(dialog.getByTestId("look-again")).toContainText("delivered");
+  await dialog.getByLabel("Keys").selectOption("new");
+  await dialog.getByLabel("Why").fill("the printer was out of paper");
+  await dialog.getByRole("button", { name: "Send 2 again" }).click();
+  await expect(page).toHaveURL(/\/dead-letters\/repairs\//);
+  await expect(page.getByText(/2 delivered/)).toBeVisible();
+  await goto("/transactions?filter=reference%3AHR-70");
+  await expect(rows).toHaveCount(4);
+});

@@ -12,6 +12,7 @@ import (
 	"readyferry/core/cause"
 	"readyferry/engine/journal"
 	"readyferry/engine/repair"
+	"readyferry/engine/watch"
 	"readyferry/store"
 )
 
@@ -309,7 +310,7 @@ func TestDeliveredOnesAreSentAgain(t *testing.T) {
 		state := store.Delivered
 		for round, newKeys := range []bool{false, true} {
 			o := repair.Order{What: "again", NewKeys: newKeys,
-				Choice: repair.Choice{Transactions: &store.Filter{Flow: "holds", State: &state, Reference: "R-1"}}}
+				Choice: repair.Choice{Transactions: &watch.Found{Filter: store.Filter{Flow: "holds", State: &state, Reference: "R-1"}}}}
 			if round == 0 {
 				l := w.looked(o)
 				if l.Total != 1 || l.Under["own"][0].State != "delivered" {

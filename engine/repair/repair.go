@@ -54,7 +54,7 @@ type Choice struct {
 	IDs          []store.ID
 	Cause        string
 	Letters      *store.LetterFilter
-	Transactions *store.Filter
+	Transactions *watch.Found
 	// TransactionIDs names transactions.
 	TransactionIDs []store.ID
 }
@@ -117,7 +117,7 @@ func (r *Repairs) chosen(ctx context.Context, c Choice) (items []store.RepairIte
 		f := *c.Transactions
 		f.Limit = 1000
 		for len(items) < Most && ctx.Err() == nil {
-			rows, err := r.Store.Transactions(f)
+			rows, err := r.watch.List(f)
 			if err != nil {
 				return nil, err
 			}

@@ -4548,6 +4548,8 @@ export interface components {
             ids?: components["schemas"]["Id"][];
             flow?: string;
             state?: string;
+            /** @description in words, as the list of transactions has it */
+            filter?: string;
             reference?: string;
             /** Format: date-time */
             from?: string;

@@ -32,8 +32,8 @@ export function HelpWatching() {
         (RFC 6902), find and replace, or a map; what each would come to is counted before anything is sent, under the
         version that does best. What was delivered before is not sent again unless one insists. A repair goes at a pace,
         at a time, when its target answers again, or at most so many a night; it can be stopped, goes on behind a crash,
-        and its report stays. A discard can be taken back for a day. Transactions that were delivered are sent again
-        over <span className="chip">POST /api/v1/repairs</span>, under their old keys or new ones.
+        and its report stays. A discard can be taken back for a day. Transactions that were delivered are sent again by
+        “Send again” above a narrowed list, under their old keys or new ones, looked at in the same way.
       </p>
       <h3 className="mt-2 mb-1 font-semibold">Targets</h3>
       <p className="mb-2">

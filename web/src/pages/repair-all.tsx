@@ -8,10 +8,10 @@ import { Code } from "../ui/code";
 import { Mark } from "../ui/marks";
 import { says } from "../ui/parts";
 import type { Choice } from "./letters";
+import { useLook } from "./look";
 import { MendMap } from "./mend-map";
 import type { Edit } from "./repair";
 
-type Preview = Schemas["RepairPreview"];
 const ways = ["as they are", "JSON Patch", "find and replace", "a map"] as const;
 const examplePatch = '[\n  {"op": "replace", "path": "/branch", "value": "MARL"}\n]';
 
@@ -38,8 +38,6 @@ export function RepairAll(p: {
   const [night, setNight] = useState("");
   const [most, setMost] = useState("");
   const [why, setWhy] = useState("");
-  const [preview, setPreview] = useState<Preview>();
-  const [wrong, setWrong] = useState("");
   const change = useMemo((): Edit | string => {
     if (way === "JSON Patch") {
       try {
@@ -55,45 +53,10 @@ export function RepairAll(p: {
     () => (typeof change === "string" ? null : { ...change, ...(insist ? { insist } : {}) }),
     [change, insist],
   );
-  const key = JSON.stringify([p.choice, edit, under]);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: all of it is in the key
-  useEffect(() => {
-    setPreview(undefined);
-    setWrong(typeof change === "string" ? change : "");
-    if (!edit) return;
-    let id = "";
-    let gone = false;
-    let timer: ReturnType<typeof setTimeout>;
-    const look = async () => {
-      try {
-        const now = await get<Preview>(`/api/v1/repair-previews/${id}`);
-        if (gone) return;
-        setPreview(now);
-        if (now.state === "running") timer = setTimeout(look, 300);
-      } catch (e) {
-        if (!gone) setWrong(says(e));
-      }
-    };
-    timer = setTimeout(
-      () =>
-        call<Preview>("/api/v1/repair-previews", {
-          body: { ...p.choice, what: "resend", ...edit, ...(under ? { version: under } : {}) },
-        }).then(
-          ({ value }) => {
-            id = value.id;
-            if (gone) void call(`/api/v1/repair-previews/${id}`, { method: "DELETE" });
-            else void look();
-          },
-          (e) => gone || setWrong(says(e)),
-        ),
-      250,
-    );
-    return () => {
-      gone = true;
-      clearTimeout(timer);
-      if (id) void call(`/api/v1/repair-previews/${id}`, { method: "DELETE" }).catch(() => {});
-    };
-  }, [key]);
+  const { preview, wrong: refused } = useLook(
+    edit && { ...p.choice, what: "resend", ...edit, ...(under ? { version: under } : {}) },
+  );
+  const wrong = typeof change === "string" ? change : refused;
   const version = preview?.state === "running" ? "" : (preview?.version ?? "");
   useEffect(() => {
     if (edit) p.onEdit({ ...edit, ...(version ? { version } : {}) });

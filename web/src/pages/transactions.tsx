@@ -8,6 +8,7 @@ import { StateWord } from "../ui/marks";
 import { Empty, PageHead, Select, Trouble } from "../ui/parts";
 import { age, number, span, took, useNow } from "../ui/time";
 import { Export, FilterBox, moment, Views } from "./finding";
+import { type Narrowed, SendAgain } from "./send-again";
 import { Strip } from "./strip";
 
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
@@ -34,6 +35,7 @@ export function TransactionsPage() {
   const client = useQueryClient();
   const now = useNow();
   const [held, setHeld] = useState(false);
+  const [again, setAgain] = useState(false);
   const [newer, setNewer] = useState(0);
   const [chosen, setChosen] = useState(""); // by id: what is chosen stays so, whatever comes above it
   const [over, setOver] = useState(false); // somebody points at the list
@@ -203,6 +205,17 @@ export function TransactionsPage() {
           </span>
         )}
         <Export filter={filter} />
+        {(flow || reference || from || words) && (
+          <button type="button" className="btn-bare" onClick={() => setAgain(true)}>
+            Send again…
+          </button>
+        )}
+        {again && (
+          <SendAgain
+            of={narrowed({ flow, state, reference, filter: words, from, to })}
+            onClose={() => setAgain(false)}
+          />
+        )}
       </div>
       {list.error && <Trouble error={list.error} />}
       <div className="head grid border-b border-line px-3 py-1.5" style={{ gridTemplateColumns: columns }}>
@@ -282,6 +295,9 @@ export function TransactionsPage() {
     </>
   );
 }
+
+/** What is said of a list, without what is not. */
+const narrowed = (of: Narrowed): Narrowed => Object.fromEntries(Object.entries(of).filter(([, v]) => v));
 
 export function upcoming(at: string, now: number): string {
   const left = new Date(at).getTime() - now;
