@@ -6,6 +6,7 @@ const test = against("demo", "--trickle", "0");
 test.describe.configure({ mode: "default" });
 
 const pages = [
+  "/alarms", "/alarms?show=rules", "/alarms?show=calendars", "/log",
   "/flows",
   "/flows/hold-requests",
   "/flows/hold-requests/publish",

@@ -75,6 +75,7 @@ func alarms(db *gorm.DB) error {
 		"CREATE TABLE IF NOT EXISTS measures (series TEXT NOT NULL, minute INTEGER NOT NULL, value REAL NOT NULL, "+
 			"PRIMARY KEY (series, minute)) WITHOUT ROWID",
 		"CREATE INDEX IF NOT EXISTS rings_open ON rings (rule, subject) WHERE ended IS NULL",
+		"CREATE INDEX IF NOT EXISTS rings_ended ON rings (ended)",
 		"CREATE INDEX IF NOT EXISTS notices_next ON notices (next) WHERE next IS NOT NULL",
 		"CREATE INDEX IF NOT EXISTS letters_open_flow ON letters (flow) WHERE state = 0",
 	)

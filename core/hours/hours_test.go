@@ -190,14 +190,16 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"hello": "no iCalendar file",
-		file("SUMMARY:a\nDTSTART;TZID=Nowhere/Else:20260105T090000"):                      "name one of the IANA database",
-		file("SUMMARY:a\nDURATION:PT1H"):                                                  `the event "a": it has no DTSTART`,
-		file("SUMMARY:a\nDTSTART:20260105T090000Z\nDTEND:20260105T080000Z"):               "ends before it begins",
-		file("SUMMARY:a\nDTSTART:20260105T090000Z\nRRULE:FREQ=SECONDLY"):                  "DAILY is the shortest",
-		file("SUMMARY:a\nDTSTART:20260105T090000Z\nRRULE:FREQ=WEEKLY;BYDAY=XX"):           "cannot be read",
-		file("SUMMARY:a\nDTSTART:20260105T090000Z\nDURATION:tomorrow"):                    "DURATION",
-		file("SUMMARY:a\nDTSTART:5 January"):                                              "is no time",
-		file(many...):                                                                     "that recur",
+		file("SUMMARY:a\nDTSTART;TZID=Nowhere/Else:20260105T090000"):                          "name one of the IANA database",
+		file("SUMMARY:a\nDURATION:PT1H"):                                                      `the event "a": it has no DTSTART`,
+		file("SUMMARY:a\nDTSTART:20260105T090000Z\nDTEND:20260105T080000Z"):                   "ends before it begins",
+		file("SUMMARY:a\nDTSTART:20260105T090000Z\nRRULE:FREQ=SECONDLY"):                      "DAILY is the shortest",
+		file("SUMMARY:a\nDTSTART:20260105T090000Z\nRRULE:FREQ=WEEKLY;BYDAY=XX"):               "cannot be read",
+		file("SUMMARY:a\nDTSTART:20260105T090000Z\nDURATION:tomorrow"):                        "DURATION",
+		file("SUMMARY:a\nDTSTART:5 January"):                                                  "is no time",
+		file("SUMMARY:a\nDTSTART:20260105T090000Z\nRRULE:FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30"): "on no day",
+		file("SUMMARY:a\nDTSTART:00010101T090000Z\nRRULE:FREQ=DAILY"):                         "between the years",
+		file(many...): "that recur",
 		"BEGIN:VCALENDAR\n" + strings.Repeat("X", MostBytes):                              "bytes at most",
 		file("SUMMARY:a\nDTSTART:20260105T090000Z\nRRULE:FREQ=DAILY\nRRULE:FREQ=MONTHLY"): "more than one RRULE",
 	} {
@@ -205,4 +207,28 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 			t.Errorf("%.60q: %v, not %q", text, err, want)
 		}
 	}
+}
+
+// Whatever somebody brings as a calendar is read or refused, and tells its times within bounds.
+func FuzzRead(f *testing.F) {
+	f.Add(file(weekdays, "DTSTART;VALUE=DATE:20260317\nRRULE:FREQ=YEARLY"))
+	f.Add(file("UID:w\nDTSTART:20260105T090000Z\nDURATION:P1DT1H\nRRULE:FREQ=MONTHLY;BYDAY=1MO,-1FR;BYSETPOS=2\nEXDATE:20260106T090000Z"))
+	f.Add("BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nUID:a\r\nDTSTART:19000101\r\nRRULE:FREQ=DAILY;INTERVAL=0\r\nEND:VEVENT\r\nEND:VCALENDAR")
+	from := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	f.Fuzz(func(t *testing.T, text string) {
+		if len(text) > 2000 {
+			return
+		}
+		c, err := Read(text, time.UTC)
+		if err != nil {
+			return
+		}
+		last := time.Time{}
+		for _, s := range c.Spans(from, from.AddDate(0, 2, 0)) {
+			if s.From.Before(last) || !s.From.Before(s.To) || s.From.Before(from) {
+				t.Fatalf("%s to %s behind %s", s.From, s.To, last)
+			}
+			last = s.To
+		}
+	})
 }

@@ -19,7 +19,13 @@ const (
 	MostBytes  = 1 << 20
 	MostEvents = 5000
 	MostRules  = 500 // events that recur
+	FirstYear  = 1900
+	LastYear   = 2199
 )
+
+// worksWithin is how long it may take to find out that all events of a calendar take place at all:
+// a rule that fits no day, such as the 30th of every February, is looked for until the year 9999.
+const worksWithin = 3 * time.Second
 
 // event is one of a calendar, or a single occurrence that was moved.
 type event struct {
@@ -81,7 +87,36 @@ func Read(text string, zone *time.Location) (*Calendar, error) {
 		}
 		c.events = append(c.events, e)
 	}
+	if err := c.takesPlace(); err != nil {
+		return nil, err
+	}
 	return c, nil
+}
+
+// takesPlace refuses a calendar with an event that recurs and never takes place: to work it out
+// would take as long each time.
+func (c *Calendar) takesPlace() error {
+	late := time.After(worksWithin)
+	for i := range c.events {
+		e := &c.events[i]
+		if e.rule == nil {
+			continue
+		}
+		found := make(chan bool, 1)
+		go func() { // it comes to its end by itself, if late
+			_, ok := e.rule.Iterator()()
+			found <- ok
+		}()
+		select {
+		case ok := <-found:
+			if !ok {
+				return fmt.Errorf("the event %q recurs on no day at all", e.summary)
+			}
+		case <-late:
+			return fmt.Errorf("the event %q recurs on no day that can be found", e.summary)
+		}
+	}
+	return nil
 }
 
 // reader reads one event.
@@ -223,9 +258,14 @@ func moment(text string, zone *time.Location) (time.Time, error) {
 		layout string
 		zone   *time.Location
 	}{{"20060102T150405Z", time.UTC}, {"20060102T150405", zone}, {"20060102", zone}} {
-		if at, err := time.ParseInLocation(form.layout, text, form.zone); err == nil {
-			return at, nil
+		at, err := time.ParseInLocation(form.layout, text, form.zone)
+		if err != nil {
+			continue
 		}
+		if at.Year() < FirstYear || at.Year() > LastYear {
+			return at, fmt.Errorf("%q is not between the years %d and %d", text, FirstYear, LastYear)
+		}
+		return at, nil
 	}
 	return time.Time{}, fmt.Errorf("%q is no time; write 20270104T090000 or 20270104", text)
 }

@@ -304,6 +304,13 @@ export function InsideTopic({ name, topic }: { name: string; topic?: Topic }) {
                     .map((s) => `${s.name}: ${m.n < s.position ? "read" : "not yet"}`)
                     .join(", ")}
                 </span>
+                {m.readers.some((r) => r.nextTryAt) && <span className="text-wait">waits for another try</span>}
+              </>
+            }
+            link={{ text: m.from ? "where it came from" : "from outside", transaction: m.from }}
+          >
+            {m.readers.length > 0 && (
+              <p className="flex flex-wrap gap-x-4 px-3 py-1.5">
                 {m.readers.map((r) => (
                   <Link key={r.transaction} className="underline" to={`/transactions/${r.transaction}`}>
                     {r.subscription}: {r.state}
@@ -315,10 +322,8 @@ export function InsideTopic({ name, topic }: { name: string; topic?: Topic }) {
                     )}
                   </Link>
                 ))}
-              </>
-            }
-            link={{ text: m.from ? "where it came from" : "from outside", transaction: m.from }}
-          >
+              </p>
+            )}
             <CameWith headers={m.headers} />
             <Document body={m.body} />
           </StoredRow>
