@@ -25,11 +25,11 @@ const atOnce = 100;
 export function LogPage() {
   const [search, setSearch] = useSearchParams();
   const flow = search.get("flow") ?? "";
-  const what = search.get("what") ?? "";
+  const [what, setWhat] = useState(search.get("what") ?? ""); // at once; the address follows
   const [words, setWords] = useState(search.get("words") ?? "");
   const settled = useRested(words);
   const set = (part: Record<string, string>) => {
-    const next = new URLSearchParams(search);
+    const next = new URLSearchParams(window.location.search); // what was set a moment ago is in it
     for (const [k, v] of Object.entries(part)) v ? next.set(k, v) : next.delete(k);
     setSearch(next, { replace: true });
   };
@@ -126,7 +126,10 @@ export function LogPage() {
                       const all = kinds.map(([name]) => name);
                       const now = what === "" ? all : all.filter((n) => what.split(",").includes(n));
                       const next = chosen ? now.filter((n) => n !== k) : [...now, k];
-                      if (next.length) set({ what: next.length === all.length ? "" : next.join(",") });
+                      if (!next.length) return;
+                      const kept = next.length === all.length ? "" : next.join(",");
+                      setWhat(kept);
+                      set({ what: kept });
                     }}
                   />
                   {title}
