@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { toast } from "sonner";
-import { call, enc, ProblemError, type Schemas } from "../api/client";
-import { queryClient, useAlarmKinds, useCalendars, useConnections, useFlows, useKeys, useQueues } from "../api/queries";
+import { call, enc, type Schemas } from "../api/client";
+import { useAlarmKinds, useCalendars, useConnections, useFlows, useKeys, useQueues } from "../api/queries";
 import { Dialog, Select, Setting, says, Text } from "../ui/parts";
 import { useRested } from "../ui/settled";
 import { number, span, Time } from "../ui/time";
 import { amount } from "./alarm-lines";
+import { drop, keep } from "./keep";
 
 export type Kept = Schemas["AlarmRuleKept"];
 type Rule = Schemas["AlarmRule"];
@@ -45,30 +45,7 @@ export function EditRule({ was, onClose }: { was: Kept | null; onClose: () => vo
     ["", "always"],
     ...(calendars.data ?? []).map((c): [string, string] => [c.name, c.title || c.name]),
   ];
-  const save = async () => {
-    try {
-      await call(`/api/v1/alarm-rules/${enc(was?.name ?? plain(rule.title))}`, {
-        method: "PUT",
-        body: rule,
-        headers: was ? { "If-Match": `"${was.revision}"` } : { "If-None-Match": "*" },
-      });
-      await queryClient.invalidateQueries({ queryKey: ["alarms"] });
-      onClose();
-    } catch (e) {
-      toast.error(
-        e instanceof ProblemError && e.status === 412 ? "There is one of this name, or it was changed." : says(e),
-      );
-    }
-  };
-  const drop = async () => {
-    try {
-      await call(`/api/v1/alarm-rules/${enc(was?.name ?? "")}`, { method: "DELETE" });
-      await queryClient.invalidateQueries({ queryKey: ["alarms"] });
-      onClose();
-    } catch (e) {
-      toast.error(says(e));
-    }
-  };
+  const path = `/api/v1/alarm-rules/${enc(was?.name ?? plain(rule.title))}`;
   return (
     <Dialog open onClose={onClose} title={was ? `The rule ${was.rule.title}` : "A rule"} wide>
       <Setting label="Title" hint="what people are told">
@@ -180,11 +157,16 @@ export function EditRule({ was, onClose }: { was: Kept | null; onClose: () => vo
         </div>
       )}
       <div className="mt-2 flex gap-2">
-        <button type="button" className="btn btn-go" disabled={!rule.title.trim()} onClick={() => void save()}>
+        <button
+          type="button"
+          className="btn btn-go"
+          disabled={!rule.title.trim()}
+          onClick={() => void keep(path, rule, was?.revision, onClose)}
+        >
           Save
         </button>
         {was && (
-          <button type="button" className="btn" onClick={() => void drop()}>
+          <button type="button" className="btn" onClick={() => void drop(path, onClose)}>
             Remove
           </button>
         )}

@@ -1,9 +1,9 @@
 import { useState } from "react";
-import { toast } from "sonner";
-import { call, enc } from "../api/client";
-import { queryClient, useAlarmRules } from "../api/queries";
-import { Empty, says, Trouble } from "../ui/parts";
+import { enc } from "../api/client";
+import { useAlarmRules } from "../api/queries";
+import { Empty, Trouble } from "../ui/parts";
 import { EditRule, type Kept } from "./alarm-rule";
+import { keep } from "./keep";
 
 /** Whom a rule tells, in words. */
 function receivers(rule: Kept["rule"]): string {
@@ -20,18 +20,8 @@ function receivers(rule: Kept["rule"]): string {
 export function AlarmRules() {
   const rules = useAlarmRules();
   const [open, setOpen] = useState<Kept | "new" | null>(null);
-  const set = async (r: Kept, off: boolean) => {
-    try {
-      await call(`/api/v1/alarm-rules/${enc(r.name)}`, {
-        method: "PUT",
-        body: { ...r.rule, off },
-        headers: { "If-Match": `"${r.revision}"` },
-      });
-      await queryClient.invalidateQueries({ queryKey: ["alarms"] });
-    } catch (e) {
-      toast.error(says(e));
-    }
-  };
+  const set = (r: Kept, off: boolean) =>
+    keep(`/api/v1/alarm-rules/${enc(r.name)}`, { ...r.rule, off }, r.revision, () => {});
   if (rules.error) return <Trouble error={rules.error} />;
   return (
     <div className="p-4">

@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { toast } from "sonner";
-import { call, enc, ProblemError, type Schemas } from "../api/client";
-import { queryClient, useCalendars } from "../api/queries";
+import { call, enc, type Schemas } from "../api/client";
+import { useCalendars } from "../api/queries";
 import { Dialog, Empty, Setting, says, Text, Trouble } from "../ui/parts";
 import { useRested } from "../ui/settled";
 import { ownZone, span, Time, useNow } from "../ui/time";
+import { drop, keep } from "./keep";
 
 type Calendar = Schemas["Calendar"];
 const day = 86_400_000;
@@ -117,30 +117,7 @@ function Edit({ was, onClose }: { was: Calendar | null; onClose: () => void }) {
     queryFn: () =>
       call<Calendar>("/api/v1/calendar-previews", { method: "POST", body: JSON.parse(settled) }).then((r) => r.value),
   });
-  const save = async () => {
-    try {
-      await call(`/api/v1/calendars/${enc(name)}`, {
-        method: "PUT",
-        body,
-        headers: was ? { "If-Match": `"${was.revision}"` } : { "If-None-Match": "*" },
-      });
-      await queryClient.invalidateQueries({ queryKey: ["alarms"] });
-      onClose();
-    } catch (e) {
-      toast.error(
-        e instanceof ProblemError && e.status === 412 ? "There is one of this name, or it was changed." : says(e),
-      );
-    }
-  };
-  const drop = async () => {
-    try {
-      await call(`/api/v1/calendars/${enc(name)}`, { method: "DELETE" });
-      await queryClient.invalidateQueries({ queryKey: ["alarms"] });
-      onClose();
-    } catch (e) {
-      toast.error(says(e));
-    }
-  };
+  const path = `/api/v1/calendars/${enc(name)}`;
   return (
     <Dialog open onClose={onClose} title={was ? `The calendar ${was.title || was.name}` : "A calendar"} wide>
       <div className="grid grid-cols-2 gap-x-4">
@@ -197,11 +174,16 @@ function Edit({ was, onClose }: { was: Calendar | null; onClose: () => void }) {
         )
       )}
       <div className="flex gap-2">
-        <button type="button" className="btn btn-go" disabled={!name || !!preview.error} onClick={() => void save()}>
+        <button
+          type="button"
+          className="btn btn-go"
+          disabled={!name || !!preview.error}
+          onClick={() => void keep(path, body, was?.revision, onClose)}
+        >
           Save
         </button>
         {was && (
-          <button type="button" className="btn" onClick={() => void drop()}>
+          <button type="button" className="btn" onClick={() => void drop(path, onClose)}>
             Remove
           </button>
         )}
