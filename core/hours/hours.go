@@ -191,7 +191,3 @@ func earlier(a, b time.Time) time.Time {
 	}
 	return b
 }
-
-func sortHappenings(all []Happening) {
-	sort.SliceStable(all, func(i, j int) bool { return all[i].From.Before(all[j].From) })
-}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -310,6 +311,6 @@ func (c *Calendar) Happenings(from, to time.Time) (out []Happening) {
 			out = append(out, Happening{s, c.events[i].summary})
 		}
 	}
-	sortHappenings(out)
+	slices.SortStableFunc(out, func(a, b Happening) int { return a.From.Compare(b.From) })
 	return out
 }

@@ -50,19 +50,19 @@ func (a *Alarms) check(r *core.Rule) error {
 	}
 	for at, name := range map[string]string{"during": r.During, "quiet": r.Quiet} {
 		if name != "" && a.Catalog.Calendar(name) == nil {
-			return wrong("%s: there is no calendar named %q", at, name)
+			return wrong("%s: there is no calendar named %q; add it under Calendars, or choose another", at, name)
 		}
 	}
 	for i, t := range r.Tell {
 		if t.Flow != "" && a.Catalog.Flow(t.Flow) == nil {
-			return wrong("tell/%d/flow: there is no flow named %q", i, t.Flow)
+			return wrong("tell/%d/flow: there is no flow named %q; choose another, or a connection", i, t.Flow)
 		}
 		if t.Connection == "" {
 			continue
 		}
 		conn := a.Catalog.Connection(t.Connection)
 		if conn == nil {
-			return wrong("tell/%d/connection: there is no connection named %q", i, t.Connection)
+			return wrong("tell/%d/connection: there is no connection named %q; make it on the Connections page, or choose another", i, t.Connection)
 		}
 		if sys := a.Catalog.Systems().Find(conn.Kind); sys == nil || sys.Deliver == nil || sys.Name == "sql" {
 			return wrong(
@@ -73,7 +73,7 @@ func (a *Alarms) check(r *core.Rule) error {
 			)
 		}
 		if conn.Kind == "mail" && strings.TrimSpace(t.Recipients) == "" {
-			return wrong("tell/%d/recipients: a mail needs them", i)
+			return wrong("tell/%d/recipients: a mail needs them; write addresses with commas between", i)
 		}
 	}
 	return nil

@@ -54,7 +54,7 @@ type lines struct {
 
 const (
 	keptLines    = 20_000
-	scannedLines = 5_000 // at one look
+	scannedLines = 1_000 // at one look: where none of them fits, the next one goes on
 	seededLines  = 500   // from before the start
 )
 

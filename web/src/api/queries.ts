@@ -162,11 +162,13 @@ export const useReference = () =>
     staleTime: Number.POSITIVE_INFINITY,
     queryFn: () => get<T.Reference>("/api/v1/reference"),
   });
-export const useCounts = (flow: string, from: string, to: string) =>
+/** How many came, by so many minutes; more than an hour has to be whole hours. */
+export const useCounts = (flow: string, from: string, to: string, step: number) =>
   useQuery({
-    queryKey: ["transactions", "counts", flow, from, to],
+    queryKey: ["transactions", "counts", flow, from, to, step],
     placeholderData: (old: T.MinuteCount[] | undefined) => old,
-    queryFn: () => get<T.MinuteCount[]>(`/api/v1/counts?flow=${enc(flow)}&from=${enc(from)}&to=${enc(to)}`),
+    queryFn: () =>
+      get<T.MinuteCount[]>(`/api/v1/counts?flow=${enc(flow)}&from=${enc(from)}&to=${enc(to)}&step=${step}`),
   });
 
 /** Listens for changes and lets what depends on them be read anew. */

@@ -980,7 +980,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Transactions received in each minute, by present state; minutes without any are left out */
+        /** Transactions received in each minute or so many, by present state; minutes without any are left out */
         get: operations["counts"];
         put?: never;
         post?: never;
@@ -7443,6 +7443,8 @@ export interface operations {
                 flow?: string;
                 from?: components["parameters"]["From"];
                 to?: components["parameters"]["To"];
+                /** @description how many minutes are counted together, more than an hour as whole hours; 0 is one, or over more than two days a three-hundredth of them */
+                step?: number;
             };
             header?: never;
             path?: never;

@@ -1,10 +1,10 @@
 import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
-import { useVirtualizer } from "@tanstack/react-virtual";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { enc, get, type Schemas } from "../api/client";
 import { listen } from "../api/live";
 import { useFlows } from "../api/queries";
+import { firstOf, useEndless } from "../ui/endless";
 import { Mark } from "../ui/marks";
 import { Empty, PageHead, Select, Text, Trouble } from "../ui/parts";
 import { useRested } from "../ui/settled";
@@ -55,10 +55,7 @@ export function LogPage() {
   const refresh = useCallback(() => {
     setNewer(false);
     scroller.current?.scrollTo({ top: 0 });
-    client.setQueryData(
-      key,
-      (old: typeof log.data) => old && { pages: old.pages.slice(0, 1), pageParams: old.pageParams.slice(0, 1) },
-    );
+    client.setQueryData(key, firstOf<NonNullable<typeof log.data>["pages"][number], unknown>);
     client.invalidateQueries({ queryKey: key });
   }, [client, key]);
 
@@ -78,17 +75,7 @@ export function LogPage() {
     });
   }, [client, key, filter, held, over, newest]);
 
-  const virtual = useVirtualizer({
-    count: lines.length,
-    getScrollElement: () => scroller.current,
-    estimateSize: () => 29,
-    overscan: 12,
-  });
-  const items = virtual.getVirtualItems();
-  const last = items.at(-1)?.index ?? 0;
-  useEffect(() => {
-    if (last > lines.length - 20 && log.hasNextPage && !log.isFetchingNextPage) log.fetchNextPage();
-  }, [last, lines.length, log]);
+  const { virtual, items } = useEndless(lines.length, 29, scroller, log);
 
   return (
     <>

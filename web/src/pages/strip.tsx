@@ -28,9 +28,9 @@ export function Strip({
   const end = Math.floor(now / 60_000) + 1;
   const start = end - minutes;
   const iso = (m: number) => new Date(m * 60_000).toISOString();
-  const counts = useCounts(flow, iso(start), iso(end));
   const third = minutes > 2880 ? Math.floor(minutes / 300) + 1 : 1;
-  const bar = third > 60 ? Math.ceil(third / 60) * 60 : third; // minutes that one bar counts, as the server gives them
+  const bar = third > 60 ? Math.ceil(third / 60) * 60 : third; // minutes that one bar counts
+  const counts = useCounts(flow, iso(start), iso(end), bar);
   const box = useRef<HTMLDivElement>(null);
   const [drag, setDrag] = useState<[number, number] | null>(null);
   const total = (c: MinuteCount) => c.underWay + c.waiting + c.delivered + c.turnedAway + c.deadLetters;

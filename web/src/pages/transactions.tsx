@@ -1,9 +1,9 @@
 import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
-import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { call, enc, get, type State, type Transaction } from "../api/client";
 import { useFlows } from "../api/queries";
+import { firstOf, useEndless } from "../ui/endless";
 import { StateWord } from "../ui/marks";
 import { Empty, PageHead, Select, Trouble } from "../ui/parts";
 import { age, number, span, took, useNow } from "../ui/time";
@@ -65,10 +65,7 @@ export function TransactionsPage() {
     setNewer(0);
     setChosen("");
     scroller.current?.scrollTo({ top: 0 });
-    client.setQueryData(
-      key,
-      (old: typeof list.data) => old && { pages: old.pages.slice(0, 1), pageParams: old.pageParams.slice(0, 1) },
-    );
+    client.setQueryData(key, firstOf<NonNullable<typeof list.data>["pages"][number], unknown>);
     client.invalidateQueries({ queryKey: key });
   }, [client, key]);
   const first = rows[0]?.id;
@@ -112,17 +109,7 @@ export function TransactionsPage() {
     };
   }, [client, key, filter, first, held, over, chosen]);
 
-  const virtual = useVirtualizer({
-    count: rows.length,
-    getScrollElement: () => scroller.current,
-    estimateSize: () => 31,
-    overscan: 12,
-  });
-  const items = virtual.getVirtualItems();
-  const lastShown = items.at(-1)?.index ?? 0;
-  useEffect(() => {
-    if (lastShown > rows.length - 20 && list.hasNextPage && !list.isFetchingNextPage) list.fetchNextPage();
-  }, [lastShown, rows.length, list]);
+  const { virtual, items } = useEndless(rows.length, 31, scroller, list);
   const onKey = (e: KeyboardEvent) => {
     const step = { ArrowDown: 1, ArrowUp: -1, PageDown: 15, PageUp: -15 }[e.key];
     if (step) {
