@@ -3,11 +3,13 @@ package connect
 import (
 	"bytes"
 	"fmt"
+	"reflect"
 	"time"
 
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
+	"readyferry/core/outbound"
 	"readyferry/core/pointer"
 	"readyferry/core/retry"
 	"readyferry/core/step"
@@ -38,6 +40,10 @@ type Connection struct {
 	// Renewed keeps a secret that the system gives in place of an earlier one, the
 	// second of SignIn.Secrets; nil where nothing is kept.
 	Renewed func(secret string)
+	// Named are the hosts that it may reach, with the kinds of address that they had when it
+	// was saved, and Outside is how; a nil Outside reaches whatever this machine does.
+	Named   outbound.Named
+	Outside *Outside
 	// Shown is told when the certificate ends that the system showed; nil: nobody asks.
 	Shown func(ends time.Time)
 }
@@ -83,7 +89,7 @@ func (c *Connection) Texts(ptr string) (out []string) {
 // Same tells whether two connections are reached in the same way, so that an open
 // link serves both.
 func (c *Connection) Same(o *Connection) bool {
-	if len(c.SignIn.Secrets) != len(o.SignIn.Secrets) ||
+	if len(c.SignIn.Secrets) != len(o.SignIn.Secrets) || !reflect.DeepEqual(c.Named, o.Named) ||
 		!bytes.Equal(jsonfmt.Encode(c.Settings), jsonfmt.Encode(o.Settings)) {
 		return false
 	}

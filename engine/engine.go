@@ -40,6 +40,8 @@ type Config struct {
 	// Alarms is how often the rules of alarms are looked at; 0: only when Alarms.Look is called.
 	Alarms time.Duration
 	Log    *slog.Logger // nil: the default one
+	// Outside is how outside systems are reached; nil: as the machine does, whatever they are.
+	Outside *connect.Outside
 }
 
 // Engine is a running application without its interface.
@@ -87,7 +89,7 @@ func New(c Config) (*Engine, error) {
 	if c.Opener == nil {
 		c.Opener = c.Systems
 	}
-	known, err := catalog.New(c.Store, c.Reader, c.Systems, c.Log)
+	known, err := catalog.New(c.Store, c.Reader, c.Systems, c.Outside, c.Log)
 	if err != nil {
 		return nil, err
 	}

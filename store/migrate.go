@@ -304,12 +304,13 @@ func migrate(db *gorm.DB) error {
 		{ID: "0026 targets that are held", Migrate: holds},
 		{ID: "0027 saved views", Migrate: savedViews},
 		{ID: "0028 alarms and calendars", Migrate: alarms},
-		{ID: lastMigration, Migrate: hourly},
+		{ID: "0029 counts by hour", Migrate: hourly},
+		{ID: lastMigration, Migrate: named},
 	}).Migrate()
 }
 
 // lastMigration is the one behind which a file has the form of this release.
-const lastMigration = "0029 counts by hour"
+const lastMigration = "0030 hosts that connections may reach"
 
 // isPresent gives an error for a file that is of another release.
 func isPresent(db *gorm.DB) error {

@@ -115,6 +115,7 @@ type Connection struct {
 	Kind      string
 	Document  []byte // JSON
 	Sealed    []byte // JSON: name → secret, sealed
+	Named     []byte // JSON: host → kinds of address that it had when it was saved; "*" of one from before
 	Revision  int64
 	UpdatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
 }

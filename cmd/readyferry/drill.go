@@ -144,7 +144,7 @@ func factsIn(ctx context.Context, data, flow, step string) (*watch.DrillFacts, e
 	if err != nil {
 		return nil, err
 	}
-	known, err := catalog.New(s, reader, all, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	known, err := catalog.New(s, reader, all, nil, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	if err != nil {
 		return nil, err
 	}

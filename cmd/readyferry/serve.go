@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"readyferry/api"
+	"readyferry/connect"
 	"readyferry/connect/systems"
 	"readyferry/core/plan"
 	"readyferry/demo"
@@ -148,7 +149,8 @@ func (s *serving) serve(
 	if err != nil {
 		return err
 	}
-	e, err = engine.New(engine.Config{Store: st, Reader: reader, Systems: all, Log: log, Alarms: alarmsEach})
+	e, err = engine.New(engine.Config{Store: st, Reader: reader, Systems: all, Log: log, Alarms: alarmsEach,
+		Outside: &connect.Outside{}})
 	if err != nil {
 		return err
 	}

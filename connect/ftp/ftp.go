@@ -100,7 +100,9 @@ func (s *session) dial(_, address string) (net.Conn, error) {
 	if first {
 		conn, err = s.door.Dial(s.ctx, s.c, s.way)
 	} else {
-		conn, err = reach.DialAt(context.WithoutCancel(s.ctx), s.c, address, false, nil) // s.ctx is over once it is signed in
+		// s.ctx is over once it is signed in. A server that names another address for a transfer is
+		// not followed further than addresses of its own kind.
+		conn, err = reach.DialAt(context.WithoutCancel(s.ctx), s.c.Along(s.ctx, address), address, false, nil)
 	}
 	if err != nil {
 		return nil, err

@@ -19,6 +19,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/net/http/httpproxy"
+
 	"readyferry/connect"
 	"readyferry/connect/reach"
 	"readyferry/connect/token"
@@ -59,14 +61,15 @@ const connectionSchema = `{
 // New makes the system. standIns is the base address of simulated systems, "" for
 // none.
 func New(standIns string) connect.System {
-	d := &dialer{standIns: strings.TrimRight(standIns, "/"), shared: &http.Client{
+	d := &dialer{standIns: strings.TrimRight(standIns, "/"), ours: own(standIns)}
+	d.shared = &http.Client{
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		Transport: &http.Transport{
 			Proxy:               http.ProxyFromEnvironment,
-			DialContext:         (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
+			DialContext:         d.dial,
 			MaxIdleConnsPerHost: 256, IdleConnTimeout: 60 * time.Second, ForceAttemptHTTP2: true,
 		},
-	}}
+	}
 	return connect.System{
 		Kind: system.Kind{
 			Name: Kind, Title: "HTTP", Summary: "A system with an HTTP interface: an API, a web service, a partner's webhook.",
@@ -80,6 +83,68 @@ func New(standIns string) connect.System {
 		},
 		Open: func(_ context.Context, c *connect.Connection) (connect.Link, error) { return d.open(c) },
 	}
+}
+
+// calling is the key of a context under which the connection of a call stands.
+type calling struct{}
+
+// asking sends the calls of one connection, over a transport that others may share.
+type asking struct {
+	*http.Transport
+	c   *connect.Connection
+	own bool // nobody else has the transport
+}
+
+// RoundTrip implements http.RoundTripper.
+func (a *asking) RoundTrip(r *http.Request) (*http.Response, error) {
+	if a.c.Outside == nil {
+		return a.Transport.RoundTrip(r)
+	}
+	return a.Transport.RoundTrip(r.WithContext(context.WithValue(r.Context(), calling{}, a.c)))
+}
+
+// CloseIdleConnections lets connections go that only this connection has.
+func (a *asking) CloseIdleConnections() {
+	if a.own {
+		a.Transport.CloseIdleConnections()
+	}
+}
+
+// patience bounds how long a connection is waited for where no call says otherwise.
+const patience = 10 * time.Second
+
+// dial connects to a host as the connection of the call may. The application's own
+// stand-ins, and a proxy that the machine's environment names, are its operator's.
+func (d *dialer) dial(ctx context.Context, network, at string) (net.Conn, error) {
+	c, _ := ctx.Value(calling{}).(*connect.Connection)
+	if c == nil || d.ours[at] {
+		return (&net.Dialer{Timeout: patience}).DialContext(ctx, network, at)
+	}
+	limited, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	return c.Dial(limited, network, at)
+}
+
+// own gives the addresses that the operator of this machine permits: of the stand-ins, and
+// of the proxy in the environment.
+func own(standIns string) map[string]bool {
+	out := map[string]bool{}
+	env := httpproxy.FromEnvironment()
+	for _, text := range []string{standIns, env.HTTPProxy, env.HTTPSProxy} {
+		u, err := url.Parse(text)
+		if err != nil || u.Host == "" {
+			continue
+		}
+		port := u.Port()
+		if port == "" {
+			port = map[string]string{"https": "443"}[u.Scheme]
+		}
+		if port == "" {
+			port = "80"
+		}
+		out[net.JoinHostPort(u.Hostname(), port)] = true
+	}
+	return out
 }
 
 func checkAddress(c *connect.Connection, found connect.Found) {
@@ -114,6 +179,7 @@ type dialer struct {
 	shared *http.Client
 	// standIns is the address below which the application serves stand-ins.
 	standIns string
+	ours     map[string]bool // host:port that need no permission
 }
 
 // link is one connection. HTTP keeps no session, so there is nothing to close but
@@ -137,9 +203,7 @@ func (d *dialer) open(c *connect.Connection) (*link, error) {
 
 // Close implements connect.Link.
 func (l *link) Close() error {
-	if l.client != l.shared {
-		l.client.CloseIdleConnections()
-	}
+	l.client.CloseIdleConnections()
 	return nil
 }
 
@@ -205,6 +269,27 @@ func (d *dialer) address(text string) (string, error) {
 	return text, nil
 }
 
+// below gives the address of a path below that of the connection. A path that would lead
+// to another host, by what a message brought into it, is none.
+func (l *link) below(path string) (string, error) {
+	at, err := l.address(l.c.Address + path)
+	if err != nil {
+		return "", err
+	}
+	base, err := l.address(l.c.Address)
+	if err != nil {
+		return "", err
+	}
+	own, err := url.Parse(base)
+	if err != nil {
+		return "", err
+	}
+	if u, err := url.Parse(at); err != nil || u.Host != own.Host || u.Scheme != own.Scheme || u.User != nil {
+		return "", fmt.Errorf("the path %q leads to another host than that of %s", path, l.c.Name)
+	}
+	return at, nil
+}
+
 // call makes one call. A token that is refused is fetched anew, once.
 func (l *link) call(ctx context.Context, r connect.Request) (answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.c.TimeLimit)
@@ -241,7 +326,7 @@ func (l *link) unsigned(ctx context.Context, err error) (answer, error) {
 
 // request makes the request, unsigned.
 func (l *link) request(ctx context.Context, r connect.Request) (*http.Request, []byte, error) {
-	address, err := l.address(l.c.Address + r.Path)
+	address, err := l.below(r.Path)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
 	}

@@ -193,7 +193,9 @@ func (s *signer) signature(req *http.Request, body []byte, id string, c *connect
 func clientOf(shared *http.Client, c *connect.Connection) (*http.Client, error) {
 	proxy := c.Text("/proxy")
 	if c.Settings.Get("tls") == nil && proxy == "" && c.SignIn.Kind != reach.SignInMTLS {
-		return shared, nil
+		return &http.Client{
+			CheckRedirect: shared.CheckRedirect, Transport: &asking{shared.Transport.(*http.Transport), c, false},
+		}, nil
 	}
 	u, err := url.Parse(c.Address)
 	if err != nil {
@@ -216,5 +218,5 @@ func clientOf(shared *http.Client, c *connect.Connection) (*http.Client, error) 
 		}
 		transport.Proxy = http.ProxyURL(through)
 	}
-	return &http.Client{CheckRedirect: shared.CheckRedirect, Transport: transport}, nil
+	return &http.Client{CheckRedirect: shared.CheckRedirect, Transport: &asking{transport, c, true}}, nil
 }

@@ -50,12 +50,11 @@ func through(ctx context.Context, c *connect.Connection, at string, w *Way) (net
 		port = proxyPorts[u.Scheme]
 	}
 	door := net.JoinHostPort(u.Hostname(), port)
-	dialer := &net.Dialer{Timeout: c.TimeLimit}
 	var conn net.Conn
 	if u.Scheme == "socks5" {
-		conn, err = bySOCKS(ctx, door, at, dialer)
+		conn, err = bySOCKS(ctx, c, door, at)
 	} else {
-		conn, err = byConnect(ctx, c, u, door, at, dialer)
+		conn, err = byConnect(ctx, c, u, door, at)
 	}
 	if err != nil {
 		return nil, &Error{"reaching " + at + " through the proxy " + door, inWords(err),
@@ -66,20 +65,33 @@ func through(ctx context.Context, c *connect.Connection, at string, w *Way) (net
 }
 
 // bySOCKS asks a proxy by SOCKS 5 (RFC 1928), which is given the name, not an address.
-func bySOCKS(ctx context.Context, door, at string, dialer *net.Dialer) (net.Conn, error) {
-	socks, err := proxy.SOCKS5("tcp", door, nil, dialer)
+func bySOCKS(ctx context.Context, c *connect.Connection, door, at string) (net.Conn, error) {
+	socks, err := proxy.SOCKS5("tcp", door, nil, dialing{c})
 	if err != nil {
 		return nil, err
 	}
-	limited, cancel := context.WithTimeout(ctx, dialer.Timeout)
+	limited, cancel := context.WithTimeout(ctx, c.TimeLimit)
 	defer cancel()
 	return socks.(proxy.ContextDialer).DialContext(limited, "tcp", at)
 }
 
+// dialing reaches proxies on behalf of a connection.
+type dialing struct{ c *connect.Connection }
+
+// Dial implements proxy.Dialer.
+func (d dialing) Dial(network, at string) (net.Conn, error) {
+	return d.c.Dial(context.Background(), network, at)
+}
+
+// DialContext implements proxy.ContextDialer.
+func (d dialing) DialContext(ctx context.Context, network, at string) (net.Conn, error) {
+	return d.c.Dial(ctx, network, at)
+}
+
 // byConnect asks a proxy by CONNECT (RFC 9110, 9.3.6). Its answer is read byte by byte up to
 // the empty line: what follows may be the system's greeting already.
-func byConnect(ctx context.Context, c *connect.Connection, u *url.URL, door, at string, dialer *net.Dialer) (net.Conn, error) {
-	conn, err := dialer.DialContext(ctx, "tcp", door)
+func byConnect(ctx context.Context, c *connect.Connection, u *url.URL, door, at string) (net.Conn, error) {
+	conn, err := c.Dial(ctx, "tcp", door)
 	if err != nil {
 		return nil, err
 	}

@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"readyferry/connect"
+	"readyferry/core/outbound"
 )
 
 // Way collects the steps of reaching a system. A nil Way collects nothing.
@@ -168,17 +169,24 @@ func DialAt(ctx context.Context, c *connect.Connection, at string, secure bool, 
 
 // directly resolves a name and connects to it.
 func directly(ctx context.Context, c *connect.Connection, host, port string, w *Way) (net.Conn, error) {
-	addresses, err := net.DefaultResolver.LookupHost(ctx, host)
-	if err != nil {
+	addresses, err := c.LookUp(ctx, host)
+	if err != nil || len(addresses) == 0 {
 		return nil, &Error{"resolving the name " + host, errors.New("there is no such host"),
 			"look at how it is written, and whether this machine's name service knows it"}
 	}
-	if addresses[0] != host {
-		w.Did("%s is %s", host, strings.Join(addresses, ", "))
+	if first := addresses[0].String(); first != host {
+		for _, one := range addresses[1:] {
+			first += ", " + one.String()
+		}
+		w.Did("%s is %s", host, first)
 	}
 	at := net.JoinHostPort(host, port)
-	plain, err := (&net.Dialer{Timeout: c.TimeLimit}).DialContext(ctx, "tcp", at)
-	if err != nil {
+	plain, err := c.Dial(ctx, "tcp", at)
+	switch {
+	case errors.Is(err, outbound.ErrRefused):
+		return nil, &Error{"looking whether " + at + " may be reached", err,
+			"save the connection again if that is where it belongs, or name the address under Settings, Addresses outside"}
+	case err != nil:
 		return nil, &Error{"connecting to " + at, inWords(err),
 			"look whether it runs, listens there, and no firewall is between"}
 	}

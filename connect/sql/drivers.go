@@ -98,10 +98,8 @@ func overPostgreSQL(c *connect.Connection, u *url.URL, user, secret string, conf
 	if config != nil {
 		parsed.TLSConfig, parsed.Fallbacks = config, nil
 	}
-	if reach.Proxied(c) {
-		parsed.DialFunc = dialer{c}.DialContext
-		parsed.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
-	}
+	parsed.DialFunc = dialer{c}.DialContext
+	parsed.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
 	return stdlib.OpenDB(*parsed), nil
 }
 
@@ -122,9 +120,7 @@ func overMySQL(c *connect.Connection, u *url.URL, user, secret string, config *t
 	m.ClientFoundRows, m.Timeout = true, c.TimeLimit
 	m.ReadTimeout, m.WriteTimeout = c.TimeLimit+time.Second, c.TimeLimit
 	m.Logger = &mysql.NopLogger{}
-	if reach.Proxied(c) {
-		m.DialFunc = dialer{c}.DialContext
-	}
+	m.DialFunc = dialer{c}.DialContext
 	switch {
 	case config != nil:
 		m.TLS = config
@@ -156,13 +152,11 @@ func overSQLServer(c *connect.Connection, u *url.URL, user, secret string, confi
 			MinVersion: tls.VersionTLS12} // as its title says
 	}
 	connector := mssql.NewConnectorConfig(m)
-	if reach.Proxied(c) {
-		connector.Dialer = dialer{c}
-	}
+	connector.Dialer = dialer{c}
 	return sql.OpenDB(connector)
 }
 
-// dialer reaches a server through the proxy of a connection.
+// dialer reaches a server as a connection may, through its proxy where it has one.
 type dialer struct{ c *connect.Connection }
 
 // DialContext connects to a host and port by the name that the drivers were given.
@@ -170,7 +164,7 @@ func (d dialer) DialContext(ctx context.Context, _, at string) (net.Conn, error)
 	return reach.DialAt(ctx, d.c, at, false, nil)
 }
 
-// HostName tells the driver of SQL Server that names are resolved at the proxy.
+// HostName tells the driver of SQL Server that it resolves no names.
 func (d dialer) HostName() string { return d.c.Address }
 
 // file gives the source of an SQLite file.

@@ -79,7 +79,7 @@ func (l *link) client(more ...kgo.Opt) (*kgo.Client, error) {
 			if standIn && host == first {
 				return l.door.Dial(ctx, l.c, nil)
 			}
-			return reach.DialAt(ctx, l.c, host, secure, nil)
+			return reach.DialAt(ctx, l.c.Along(ctx, host), host, secure, nil)
 		}),
 	}
 	user, secret := l.c.SignIn.User, ""

@@ -21,6 +21,7 @@ import (
 	"readyferry/connect"
 	"readyferry/core/flow"
 	"readyferry/core/hours"
+	"readyferry/core/outbound"
 	"readyferry/core/plan"
 	"readyferry/store"
 )
@@ -70,12 +71,18 @@ type Catalog struct {
 	listeners   []func()
 	keys        []known
 	calendars   map[string]*hours.Calendar
+	outbound    outbound.List
+
+	// Outside is how systems are reached; nil: as the machine does, whatever they are.
+	outside *connect.Outside
 
 	shown sync.Map // when the certificate ends that a system showed last, by connection
 }
 
 // New makes a catalog and reads it.
-func New(s *store.Store, r *plan.Reader, systems *connect.Registry, log *slog.Logger) (*Catalog, error) {
+func New(
+	s *store.Store, r *plan.Reader, systems *connect.Registry, outside *connect.Outside, log *slog.Logger,
+) (*Catalog, error) {
 	c := &Catalog{
 		store:       s,
 		reader:      r,
@@ -84,8 +91,12 @@ func New(s *store.Store, r *plan.Reader, systems *connect.Registry, log *slog.Lo
 		flows:       map[string]*Flow{},
 		connections: map[string]*connect.Connection{},
 		plans:       map[versionKey]*plan.Plan{},
+		outside:     outside,
 	}
-	return c, errors.Join(c.readCalendars(), c.read(), c.loadKeys())
+	if outside != nil && outside.List == nil {
+		outside.List = c.Outbound
+	}
+	return c, errors.Join(c.readCalendars(), c.readOutbound(), c.read(), c.loadKeys())
 }
 
 // OnChange has a function called behind every change; they are called in turn.
@@ -252,6 +263,9 @@ func (c *Catalog) open(row store.Connection) (*connect.Connection, error) {
 		}
 	}
 	name := row.Name
+	if d.Connection.Outside = c.outside; c.outside != nil {
+		d.Connection.Named = namedBy(row.Named, d.Connection)
+	}
 	d.Connection.Renewed = func(secret string) { c.renewed(name, secret) }
 	d.Connection.Shown = func(ends time.Time) { c.shown.Store(name, ends) }
 	return d.Connection, nil

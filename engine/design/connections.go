@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
+	"time"
 
 	"readyferry/connect"
 	"readyferry/core/flow"
@@ -13,9 +15,9 @@ import (
 	"readyferry/store"
 )
 
-// SaveConnection creates or replaces a connection. A document without secrets
-// keeps those that are stored, as long as the way to sign in stays the same. A
-// *FindingsError tells that it was not saved.
+// SaveConnection creates or replaces a connection. A document without secrets keeps
+// those that are stored, as long as they go where they were given for: to the same
+// address, by the same sign-in. A *FindingsError tells that it was not saved.
 func (g *Designs) SaveConnection(ctx context.Context, name string, document []byte, revision *int64) (int64, error) {
 	d, findings := g.Catalog.Systems().Read(document)
 	if d == nil {
@@ -62,26 +64,17 @@ func (g *Designs) SaveConnection(ctx context.Context, name string, document []by
 	if revision != nil && *revision != old.Revision {
 		return 0, journal.ErrConflict
 	}
-	if before, _ := g.Catalog.Systems().Read(old.Document); row.Sealed == nil && before != nil &&
-		before.Connection.SignIn.Kind == d.Connection.SignIn.Kind &&
-		before.Connection.Kind == d.Connection.Kind {
-		row.Sealed = old.Sealed
+	moved := false
+	if before, _ := g.Catalog.Systems().Read(old.Document); row.Sealed == nil && before != nil {
+		if moved = !sameDoor(before.Connection, d.Connection); !moved {
+			row.Sealed = old.Sealed
+		}
 	}
 	if needsSecret(d.Connection) && row.Sealed == nil {
-		return 0, &FindingsError{
-			"the connection was not saved",
-			[]flow.Finding{
-				{
-					Level:   flow.Error,
-					Code:    "missing-key",
-					Pointer: "/sign-in",
-					Line:    1,
-					Column:  1,
-					Message: d.Connection.SignIn.Kind + " sign-in needs a secret",
-					Repair:  "add secret:",
-				},
-			},
-		}
+		return 0, withoutSecret(d.Connection, moved)
+	}
+	if row.Named, err = g.named(ctx, d.Connection); err != nil {
+		return 0, err
 	}
 	row.Revision = old.Revision + 1
 	if err := g.Store.Write(ctx, func(tx *store.Tx) error { return tx.SaveConnection(&row) }); err != nil {
@@ -91,6 +84,68 @@ func (g *Designs) SaveConnection(ctx context.Context, name string, document []by
 		return 0, err
 	}
 	return row.Revision, nil
+}
+
+// withoutSecret says that a connection needs a secret, and why the stored one is not taken.
+func withoutSecret(c *connect.Connection, moved bool) error {
+	f := flow.Finding{Level: flow.Error, Code: "missing-key", Pointer: "/sign-in", Line: 1, Column: 1,
+		Message: c.SignIn.Kind + " sign-in needs a secret", Repair: "add secret:"}
+	if moved {
+		f.Code, f.Message = "secret-stays", "the secret that is kept was given for another address, sign-in or header, and stays there"
+		f.Repair = "give it once more for this one"
+	}
+	return &FindingsError{"the connection was not saved", []flow.Finding{f}}
+}
+
+// harmless are the settings of a connection that do not decide where a secret goes.
+var harmless = map[string]bool{
+	"readyferry": true, "title": true, "note": true, "area": true, "time-limit": true, "limits": true, "breaker": true,
+	"hold": true, "operations": true, "retry": true, "largest-answer": true, "encoding": true, "test": true,
+}
+
+// sameDoor tells whether a secret that was given for one connection goes to the same
+// place, in the same way, with another: everything but what is harmless is the same.
+func sameDoor(a, b *connect.Connection) bool { return reflect.DeepEqual(doorOf(a), doorOf(b)) }
+
+func doorOf(c *connect.Connection) map[string]any {
+	var all map[string]any
+	if err := json.Unmarshal(jsonfmt.Encode(c.Settings), &all); err != nil {
+		return nil
+	}
+	delete(all, "name")
+	for key := range harmless {
+		delete(all, key)
+	}
+	filled(all)
+	return all
+}
+
+// filled takes what is empty out of a document: a form leaves it there.
+func filled(m map[string]any) {
+	for k, v := range m {
+		if below, ok := v.(map[string]any); ok {
+			filled(below)
+			if len(below) == 0 {
+				delete(m, k)
+			}
+		}
+		if v == nil || v == "" {
+			delete(m, k)
+		}
+	}
+}
+
+// lookWithin is how long the hosts of a connection are looked up when it is saved.
+const lookWithin = 3 * time.Second
+
+// named notes which hosts a connection names, and what kinds of address they have now.
+func (g *Designs) named(ctx context.Context, c *connect.Connection) ([]byte, error) {
+	if c.Outside = g.Catalog.Outside(); c.Outside == nil {
+		return []byte(store.NamedBefore), nil
+	}
+	ctx, stop := context.WithTimeout(ctx, lookWithin)
+	defer stop()
+	return json.Marshal(c.Look(ctx))
 }
 
 // needsSecret tells whether a connection cannot sign in without one. Where a person signs

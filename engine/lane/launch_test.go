@@ -31,7 +31,7 @@ func TestALaneThatMayNotBeginLeavesWhatWaits(t *testing.T) {
 		t.Fatal(err)
 	}
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	known, err := catalog.New(s, reader, all, log)
+	known, err := catalog.New(s, reader, all, nil, log)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -40,7 +40,7 @@ func TestLinesTakeTurnsByWeight(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	known, err := catalog.New(s, reader, nil, nil)
+	known, err := catalog.New(s, reader, nil, nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
