@@ -14,7 +14,6 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
 	"strings"
 
@@ -32,7 +31,7 @@ type Server struct {
 	web        fs.FS
 	log        *slog.Logger
 	loadDemo   func() error
-	loopback   bool
+	door       Door
 	parameters parameters
 	visitors   visitors
 }
@@ -43,38 +42,61 @@ type Config struct {
 	StandIns *standin.Set
 	Web      fs.FS        // the built web application
 	LoadDemo func() error // loads the demo's documents
-	// Loopback tells that only this machine can reach the server; requests for
-	// other host names are refused then, so that no foreign page can use it.
-	Loopback bool
+	Door     Door
 	Log      *slog.Logger
 }
 
 // New makes the handler of everything.
 func New(c Config) http.Handler {
+	if c.Door.Itself {
+		return newServer(c).handler(partMessages)
+	}
+	return newServer(c).handler(partAll)
+}
+
+// Split makes two handlers: of what people and scripts use, and of what callers of flows
+// and queues do, for an address of its own.
+func Split(c Config) (application, messages http.Handler) {
+	s := newServer(c)
+	return s.handler(partApplication), s.handler(partMessages)
+}
+
+func newServer(c Config) *Server {
 	s := &Server{
 		engine:   c.Engine,
 		standIns: c.StandIns,
 		web:      c.Web,
 		log:      c.Log,
 		loadDemo: c.LoadDemo,
-		loopback: c.Loopback,
+		door:     c.Door,
 	}
-	gin.SetMode(gin.ReleaseMode)
-	r := gin.New()
-	r.HandleMethodNotAllowed = true
-	r.UseRawPath, r.UnescapePathValues = true, true
-	r.Use(s.recover, s.guard, s.door)
 	var err error
 	if s.parameters, err = readParameters(openAPIText); err != nil {
 		panic(err) // it ships with the program, and a test reads it
 	}
+	return s
+}
+
+func (s *Server) handler(part string) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	s.trust(r)
+	r.HandleMethodNotAllowed = true
+	r.UseRawPath, r.UnescapePathValues = true, true
+	r.Use(s.recover, s.guard, s.bodies)
 	for _, route := range s.routes() {
-		r.Handle(route.method, route.path, s.answer(route.handle))
+		if inPart(part, route.path) {
+			r.Handle(route.method, route.path, s.answer(route.handle))
+		}
 	}
-	r.Any("/in/*path", s.intake)
-	r.Any("/stand-ins/:name", s.standInCall)
-	r.Any("/stand-ins/:name/*path", s.standInCall)
-	r.NoRoute(s.page)
+	if inPart(part, "/in/") {
+		r.Any("/in/*path", s.intake)
+	}
+	if part != partApplication && s.ownStandIns() {
+		r.Any("/stand-ins/:name", s.standInCall)
+		r.Any("/stand-ins/:name/*path", s.standInCall)
+	}
+	r.NoRoute(s.elsewhere(part))
 	r.NoMethod(func(c *gin.Context) {
 		problem(
 			c,
@@ -85,6 +107,43 @@ func New(c Config) http.Handler {
 		)
 	})
 	return compressed(r)
+}
+
+// inPart tells whether a path is served by a part.
+func inPart(part, path string) bool {
+	switch {
+	case part == partAll, path == "/healthz":
+		return true
+	case strings.HasPrefix(path, "/in/"), strings.HasPrefix(path, "/out/"):
+		return part == partMessages
+	}
+	return part == partApplication
+}
+
+// ownStandIns tells whether the simulated systems answer at the address of the interface:
+// they are for this machine alone.
+func (s *Server) ownStandIns() bool { return s.door.Loopback && s.door.Public == nil }
+
+// trust has the word of named proxies taken, and of nobody else, about where a call is from.
+func (s *Server) trust(r *gin.Engine) {
+	var named []string
+	for _, p := range s.door.Proxies {
+		named = append(named, p.String())
+	}
+	if err := r.SetTrustedProxies(named); err != nil {
+		panic(err) // they were read as prefixes
+	}
+}
+
+// elsewhere answers what no route takes: a page of the application where those are served.
+func (s *Server) elsewhere(part string) gin.HandlerFunc {
+	if part != partMessages {
+		return s.page
+	}
+	return func(c *gin.Context) {
+		problem(c, http.StatusNotFound, "There is nothing here", "callers find webhooks below /in and queues below /out here; the "+
+			"application itself has another address", nil)
+	}
 }
 
 type route struct {
@@ -347,49 +406,4 @@ func (s *Server) recover(c *gin.Context) {
 		}
 	}()
 	c.Next()
-}
-
-// guard keeps foreign pages from using the interface through a browser, and
-// tells browsers to load nothing from elsewhere.
-func (s *Server) guard(c *gin.Context) {
-	path, h := c.Request.URL.Path, c.Writer.Header()
-	if strings.HasPrefix(path, "/in/") || strings.HasPrefix(path, "/stand-ins/") {
-		c.Next() // not for browsers; their answers are those that were set
-		return
-	}
-	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("Referrer-Policy", "same-origin")
-	h.Set(
-		"Content-Security-Policy",
-		"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; frame-ancestors "+
-			"'none'; base-uri 'self'; form-action 'self'",
-	)
-	if strings.HasPrefix(path, "/api/") {
-		if s.loopback && !localHost(c.Request.Host) {
-			problem(
-				c,
-				http.StatusForbidden,
-				"This host name is not served",
-				"the application listens on this machine only; call it as localhost or 127.0.0.1",
-				nil,
-			)
-			c.Abort()
-			return
-		}
-		if err := http.NewCrossOriginProtection().Check(c.Request); err != nil {
-			problem(c, http.StatusForbidden, "A page of another site may not do this", err.Error(), nil)
-			c.Abort()
-			return
-		}
-	}
-	c.Next()
-}
-
-func localHost(host string) bool {
-	name, _, err := net.SplitHostPort(host)
-	if err != nil {
-		name = host
-	}
-	ip := net.ParseIP(strings.Trim(name, "[]"))
-	return name == "localhost" || ip != nil && ip.IsLoopback()
 }

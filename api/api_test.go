@@ -69,7 +69,7 @@ func start(t *testing.T) *world {
 	if err := e.Start(); err != nil {
 		t.Fatal(err)
 	}
-	server.Config.Handler = New(Config{Engine: e, StandIns: set, Log: log, Loopback: true,
+	server.Config.Handler = New(Config{Engine: e, StandIns: set, Log: log, Door: Door{Loopback: true},
 		Web: fstest.MapFS{
 			"index.html":  {Data: []byte("<title>Ready Ferry</title>")},
 			"assets/a.js": {Data: []byte("1")},

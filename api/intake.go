@@ -61,14 +61,14 @@ func (s *Server) intake(c *gin.Context) {
 		header.Del("Content-Encoding")
 		header.Del("Content-Length")
 	}
-	if signed.Scheme = "http"; c.Request.TLS != nil || c.GetHeader("X-Forwarded-Proto") == "https" {
+	if signed.Scheme = "http"; s.secure(c.Request) {
 		signed.Scheme = "https"
 	}
 	answer, err := s.engine.Intake.Accept(
 		c.Request.Context(),
 		in,
 		intake.Call{Method: c.Request.Method, Path: path, Header: header, Query: queryOf(c), Body: content,
-			From: c.Request.RemoteAddr, Signed: signed},
+			From: s.from(c), Signed: signed},
 	)
 	if err != nil {
 		s.fail(c, err)
@@ -94,12 +94,20 @@ func (s *Server) intakeStream(c *gin.Context, in *intake.Intake, path string) {
 		header.Del("Content-Length")
 	}
 	answer, err := s.engine.Intake.Accept(c.Request.Context(), in, intake.Call{Method: c.Request.Method, Path: path,
-		Header: header, Query: queryOf(c), Stream: content, From: c.Request.RemoteAddr})
+		Header: header, Query: queryOf(c), Stream: content, From: s.from(c)})
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	write(c, answer)
+}
+
+// from gives where a call is from: the caller's address, and its port where it is known.
+func (s *Server) from(c *gin.Context) string {
+	if s.trusted(c.Request.RemoteAddr) {
+		return c.ClientIP()
+	}
+	return c.Request.RemoteAddr
 }
 
 // queryOf gives the query of a call, by name.

@@ -9,11 +9,8 @@ import (
 
 // beginSignIn sends a person to the system of a connection, to sign in there.
 func (s *Server) beginSignIn(c *gin.Context) error {
-	scheme := "http"
-	if c.Request.TLS != nil || c.GetHeader("X-Forwarded-Proto") == "https" {
-		scheme = "https"
-	}
-	back := url.URL{Scheme: scheme, Host: c.Request.Host, Path: "/api/v1/sign-in"}
+	back := *s.reachedAt(c.Request)
+	back.Path = "/api/v1/sign-in"
 	address, err := s.engine.Design.BeginSignIn(c.Request.Context(), c.Param("name"), back.String())
 	if err != nil {
 		return err

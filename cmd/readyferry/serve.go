@@ -3,8 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"net"
-	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -47,15 +45,16 @@ func serveCommand() *cobra.Command {
 
 // serving is how the application is run.
 type serving struct {
-	data, listen string
-	files        []string
+	data  string
+	files []string
+	door
 	telling
 }
 
 func (s *serving) flags(f *pflag.FlagSet, data string) {
 	f.StringSliceVar(&s.files, "files", nil, filesAre)
 	f.StringVar(&s.data, "data", data, "folder for everything that is kept; made when absent")
-	f.StringVar(&s.listen, "listen", "127.0.0.1:8420", "address to listen on")
+	s.door.flags(f)
 	s.telling.flags(f)
 }
 
@@ -100,7 +99,7 @@ func (s *serving) serve(
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	engine.TuneMemory()
-	data, listen, files := s.data, s.listen, s.files
+	data, files := s.data, s.files
 	log, err := s.logger(os.Stderr)
 	if err != nil {
 		return err
@@ -114,11 +113,11 @@ func (s *serving) serve(
 			log.Error("closing the store", "error", err)
 		}
 	}()
-	listener, err := net.Listen("tcp", listen)
+	in, err := s.door.open(data, log)
 	if err != nil {
-		return fmt.Errorf("listening on %s: %w; choose another address with --listen", listen, err)
+		return err
 	}
-	address := "http://" + reachable(listener.Addr().(*net.TCPAddr))
+	defer in.Close()
 	var e *engine.Engine
 	standIns := standin.NewSet(time.Now, func() {
 		if e != nil { // not while they are defined
@@ -129,7 +128,7 @@ func (s *serving) serve(
 	defer func() { _ = standIns.Close() }()
 	all, err := systems.All(
 		systems.Surroundings{
-			StandIns:  address + "/stand-ins",
+			StandIns:  in.inside + "/stand-ins",
 			Databases: standInDatabases(data),
 			Own:       filepath.Join(data, store.File),
 			StandIn:   standIns.Dial,
@@ -167,41 +166,22 @@ func (s *serving) serve(
 	}
 	defer e.Stop()
 	loadDemo := func() error { return demo.Load(ctx, e, standIns, standInDatabases(data)) }
-	server := &http.Server{
-		Handler: api.New(api.Config{
-			Engine: e, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo,
-			Loopback: listener.Addr().(*net.TCPAddr).IP.IsLoopback(), Log: log,
-		}),
-		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-	}
-	failed := make(chan error, 1)
-	go func() { failed <- server.Serve(listener) }()
+	failed := in.serve(api.Config{
+		Engine: e, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo, Door: in.Door, Log: log,
+	})
 	if ready != nil {
-		if err := ready(ctx, address, loadDemo); err != nil {
+		if err := ready(ctx, in.inside, loadDemo); err != nil {
 			return err
 		}
 	}
-	fmt.Printf("Ready Ferry is at %s\n", address)
+	fmt.Printf("Ready Ferry is at %s\n", in.address)
 	select {
 	case err := <-failed:
 		return err
 	case <-ctx.Done():
 	}
 	e.Close() // who waits is told, and then nobody is cut off
-	end, cancel := context.WithTimeout(context.Background(), 3*time.Second)
-	defer cancel()
-	if err := server.Shutdown(end); err != nil {
-		return server.Close()
-	}
-	return nil
-}
-
-// reachable gives an address that this machine can call.
-func reachable(a *net.TCPAddr) string {
-	if a.IP.IsUnspecified() {
-		return fmt.Sprintf("127.0.0.1:%d", a.Port)
-	}
-	return a.String()
+	return in.shutdown(3 * time.Second)
 }
 
 // standInDatabases is the folder of the databases that ship with the application.

@@ -27,7 +27,8 @@ type ForCallers struct {
 	Note    string   `json:"note"`
 	Version int      `json:"version"` // live; 0: it was never published, and this is of the draft
 	Kind    string   `json:"kind"`    // of the intake
-	Path    string   `json:"path"`    // of a webhook, below the application's address
+	Address string   `json:"address"` // of the application, as callers reach it
+	Path    string   `json:"path"`    // of a webhook, below that address
 	Methods []string `json:"methods"`
 	Channel string   `json:"channel"` // the queue or topic
 	Types   []string `json:"types"`   // media types that it reads

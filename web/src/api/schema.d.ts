@@ -3684,6 +3684,8 @@ export interface components {
             note: string;
             version: number;
             kind: string;
+            /** @description where callers reach the application; the path stands below it */
+            address: string;
             path: string;
             methods: string[] | null;
             channel: string;

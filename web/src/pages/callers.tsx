@@ -30,7 +30,7 @@ export default function CallersPage() {
   if (!t) return <p className="p-6 text-quiet">Loading…</p>;
   const request: Request = {
     method: t.example?.method ?? t.methods?.[0] ?? "POST",
-    url: window.location.origin + (t.example?.path ?? t.path),
+    url: t.address + (t.example?.path ?? t.path),
     headers: {
       ...(t.example?.headers ?? { "content-type": t.types[0] ?? "application/json" }),
       ...proof(t.signIns[0]),
@@ -66,7 +66,7 @@ export default function CallersPage() {
                 <>
                   <dt className="head">Address</dt>
                   <dd className="data">
-                    {(t.methods ?? []).join(", ")} {window.location.origin + t.path}
+                    {(t.methods ?? []).join(", ")} {t.address + t.path}
                   </dd>
                 </>
               ) : (

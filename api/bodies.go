@@ -27,9 +27,9 @@ const (
 	bodyLongest  = 30 * time.Minute // for the largest of loads
 )
 
-// door lets a request in: its body must be in no encoding that is not understood
+// bodies lets a request in: its body must be in no encoding that is not understood
 // here (RFC 9110, 8.4), and must come in time.
-func (s *Server) door(c *gin.Context) {
+func (s *Server) bodies(c *gin.Context) {
 	if e := c.GetHeader("Content-Encoding"); e != "" && !strings.EqualFold(e, "identity") &&
 		!(folded(c) && takesGzip(c)) {
 		understood := "identity"
