@@ -2,11 +2,13 @@ package api
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	core "readyferry/core/alarm"
 	"readyferry/core/hours"
 	"readyferry/engine/alarm"
@@ -54,6 +56,28 @@ func (s *Server) viewAlarm(r *alarm.Ring) alarmView {
 }
 
 // alarms lists what rings now, or with state=all what rang as well, the newest first.
+// ringsSeen keeps those alarms that are about what who calls may see.
+func (s *Server) ringsSeen(c *gin.Context, rows []alarm.Ring) []alarm.Ring {
+	if who(c).Everywhere(access.See) {
+		return rows
+	}
+	return slices.DeleteFunc(rows, func(r alarm.Ring) bool { return !s.subjectSeen(c, r.Subject) })
+}
+
+// subjectSeen tells whether what an alarm is about may be seen: a flow, a queue or a
+// connection, of which it has the name alone.
+func (s *Server) subjectSeen(c *gin.Context, name string) bool {
+	first, _, _ := strings.Cut(name, "/")
+	seen, there := true, false
+	for _, kind := range []string{access.Flow, access.Connection, access.Queue, access.Topic} {
+		if t := s.engine.Catalog.Thing(kind, first); t.Area != "" || kind == access.Flow && s.engine.Catalog.Flow(first) != nil ||
+			kind == access.Connection && s.engine.Catalog.Connection(first) != nil {
+			there, seen = true, seen && who(c).May(access.See, t)
+		}
+	}
+	return there && seen
+}
+
 func (s *Server) alarms(c *gin.Context) error {
 	n, err := limit(c, 100, 1000)
 	if err != nil {
@@ -79,6 +103,7 @@ func (s *Server) alarms(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	rows = s.ringsSeen(c, rows)
 	out := make([]alarmView, len(rows))
 	for i := range rows {
 		out[i] = s.viewAlarm(&rows[i])
@@ -92,7 +117,7 @@ func (s *Server) takeAlarm(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	if strings.TrimSpace(in.By) == "" {
+	if in.By = s.by(c, in.By); strings.TrimSpace(in.By) == "" {
 		in.By = "a person"
 	}
 	return s.taken(c, in, true)
@@ -148,6 +173,9 @@ func (s *Server) alarmRules(c *gin.Context) error {
 		ringing[r.Rule]++
 	}
 	rules := s.engine.Alarm.Rules()
+	if !who(c).Everywhere(access.See) {
+		rules = slices.DeleteFunc(slices.Clone(rules), func(r *alarm.Rule) bool { return r.Of != "" && !s.subjectSeen(c, r.Of) })
+	}
 	out := make([]ruleView, len(rules))
 	for i, r := range rules {
 		out[i] = viewRule(r, ringing[r.Name])
@@ -239,6 +267,9 @@ func (s *Server) alarmNotices(c *gin.Context) error {
 	n, err := limit(c, 100, 1000)
 	if err != nil {
 		return err
+	}
+	if !who(c).Everywhere(access.See) {
+		return reply(c, []any{}) // a notice is about all that rang
 	}
 	rows, err := s.engine.Alarm.Notices(n)
 	if err != nil {

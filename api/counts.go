@@ -40,9 +40,9 @@ func (s *Server) counts(c *gin.Context) error {
 	}
 	var counts []watch.Count
 	if step > 1 {
-		counts, err = s.engine.Watch.CountsBy(c.Query("flow"), from, to, step)
+		counts, err = s.engine.Watch.CountsBy(s.flowsOf(c), from, to, step)
 	} else {
-		counts, err = s.engine.Watch.Counts(c.Query("flow"), from, to)
+		counts, err = s.engine.Watch.Counts(s.flowsOf(c), from, to)
 	}
 	if err != nil {
 		return err

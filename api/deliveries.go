@@ -122,6 +122,15 @@ func (s *Server) viewDelivery(d *watch.Delivery) (deliveryView, error) {
 	return v, err
 }
 
+// withoutBodies takes out of a delivery what a message says, and what a system answered.
+func (v *deliveryView) withoutBodies() {
+	r := &v.Request
+	r.Text, r.Base64, r.Headers, r.Lines, r.Query = nil, nil, map[string]string{}, nil, nil
+	for i := range v.Tries {
+		v.Tries[i].Headers, v.Tries[i].Body, v.Tries[i].Detail = []message.Header{}, "", ""
+	}
+}
+
 func (s *Server) tryNow(c *gin.Context) error {
 	id, err := id(c)
 	if err == nil {

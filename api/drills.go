@@ -5,6 +5,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/core/drill"
 	"readyferry/core/retry"
 	"readyferry/engine"
@@ -217,6 +218,11 @@ func (s *Server) drill(c *gin.Context) error {
 	var in drillIn
 	if err := input(c, &in); err != nil {
 		return err
+	}
+	if in.Flow != "" {
+		if err := s.mayFlows(c, access.See, in.Flow); err != nil {
+			return err
+		}
 	}
 	scenario := in.scenario()
 	out := struct {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/core/find"
 )
 
@@ -21,6 +22,9 @@ func (s *Server) filters(c *gin.Context) error {
 		Values []string `json:"values"`
 	}
 	values := s.engine.Watch.FilterValues()
+	for name, kind := range map[string]string{"flow": access.Flow, "target": access.Connection} {
+		values[name] = visible(s, c, values[name], kind, func(v *string) string { return *v })
+	}
 	out := make([]view, len(find.Keys))
 	for i, k := range find.Keys {
 		v := values[k.Name]
@@ -139,7 +143,7 @@ func (s *Server) putView(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	if err := s.engine.Watch.SaveView(c.Request.Context(), c.Param("name"), in.Filter, in.By); err != nil {
+	if err := s.engine.Watch.SaveView(c.Request.Context(), c.Param("name"), in.Filter, s.by(c, in.By)); err != nil {
 		return err
 	}
 	return done(c)

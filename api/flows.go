@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/run"
@@ -101,12 +102,13 @@ func (s *Server) flows(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	rows = visible(s, c, rows, access.Flow, func(f *watch.Flow) string { return f.Name })
 	now := time.Now().UTC()
 	today := now.Truncate(24 * time.Hour)
 	if from, err := time.Parse(time.RFC3339, c.Query("today")); err == nil && from.After(now.Add(-25*time.Hour)) {
 		today = from // midnight where the reader is
 	}
-	counts, err := s.engine.Watch.Counts("", today, now)
+	counts, err := s.engine.Watch.Counts(s.flowsSeen(c), today, now)
 	if err != nil {
 		return err
 	}
@@ -115,7 +117,7 @@ func (s *Server) flows(c *gin.Context) error {
 		return err
 	}
 	hour := map[string][]watch.Count{}
-	recent, err := s.engine.Watch.Counts("", now.Add(-59*time.Minute), now)
+	recent, err := s.engine.Watch.Counts(s.flowsSeen(c), now.Add(-59*time.Minute), now)
 	if err != nil {
 		return err
 	}
@@ -266,6 +268,9 @@ func (s *Server) putFlow(c *gin.Context) error {
 		return err
 	}
 	seen, err := revision(c)
+	if err == nil {
+		err = s.mayArea(c, access.Design, access.Flow, c.Param("name"), document)
+	}
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/core/run"
 	"readyferry/engine/watch"
 )
@@ -53,7 +54,7 @@ func (s *Server) groups(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	rows, err := s.engine.Watch.OpenGroups(c.Query("flow"), after, n)
+	rows, err := s.engine.Watch.OpenGroups(s.flowsOf(c), after, n)
 	if err != nil {
 		return err
 	}
@@ -137,9 +138,11 @@ func (s *Server) lines(c *gin.Context) error {
 		Waiting int64     `json:"waiting"`
 		Until   time.Time `json:"until"`
 	}
-	out := make([]view, len(rows))
-	for i, l := range rows {
-		out[i] = view(l)
+	out := make([]view, 0, len(rows))
+	for _, l := range rows {
+		if s.sees(c, access.Flow, l.Flow) {
+			out = append(out, view(l))
+		}
 	}
 	return reply(c, out)
 }
@@ -152,6 +155,9 @@ func (s *Server) skipGap(c *gin.Context) error {
 		Key  string `json:"key"`
 	}
 	err := input(c, &in)
+	if err == nil {
+		err = s.mayFlows(c, access.Operate, in.Flow)
+	}
 	if err == nil {
 		err = s.engine.Perform.SkipGap(c.Request.Context(), in.Flow, in.Path, in.Key)
 	}

@@ -77,7 +77,7 @@ func (s *Server) here(c *gin.Context) error {
 	if _, err := s.engine.Watch.Flow(c.Param("name")); err != nil {
 		return err
 	}
-	by := strings.TrimSpace(in.By)
+	by := strings.TrimSpace(s.by(c, in.By))
 	if by == "" {
 		by = "somebody"
 	}

@@ -5,6 +5,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/core/run"
 	"readyferry/engine/watch"
 )
@@ -51,9 +52,13 @@ func (s *Server) journey(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	places := make([]placeView, len(j.Places))
+	places := make([]placeView, 0, len(j.Places))
 	for i := range j.Places {
-		places[i] = viewPlace(&j.Places[i])
+		if tx := j.Places[i].Tx; tx != nil && !s.sees(c, access.Flow, tx.Flow) {
+			j.More++ // it went on where who calls does not see
+			continue
+		}
+		places = append(places, viewPlace(&j.Places[i]))
 	}
 	joined := j.Joined
 	if joined == nil {
@@ -106,6 +111,13 @@ func (s *Server) beside(c *gin.Context) error {
 	b, err := watch.ParseID(c.Param("other"))
 	if err != nil {
 		return bad("the other must be the id of a transaction: %w", err)
+	}
+	other, err := s.engine.Watch.Transaction(b)
+	if err == nil {
+		err = s.mayFlows(c, access.Bodies, other.Flow)
+	}
+	if err != nil {
+		return err
 	}
 	p, err := s.engine.Watch.Beside(a, b)
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
@@ -95,6 +96,7 @@ func (s *Server) deadLetters(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	f.Of = s.flowsSeen(c)
 	rows, err := s.engine.Watch.Letters(f)
 	if err != nil {
 		return err
@@ -131,6 +133,7 @@ func (s *Server) causes(c *gin.Context) error {
 		Count   int64     `json:"count"`
 		Since   time.Time `json:"since"`
 	}
+	rows = visible(s, c, rows, access.Flow, func(r *watch.Cause) string { return r.Flow })
 	out := make([]view, len(rows))
 	for i := range rows {
 		r := &rows[i]
@@ -242,6 +245,7 @@ func (s *Server) decision(c *gin.Context) (d journal.Decision, preview bool, err
 	if err := input(c, &in); err != nil {
 		return d, false, err
 	}
+	in.By = s.by(c, in.By)
 	d = in.decision()
 	switch {
 	case in.Cause != "" && in.IDs != nil:
@@ -264,7 +268,27 @@ func (s *Server) decision(c *gin.Context) (d journal.Decision, preview bool, err
 			return d, false, err
 		}
 	}
-	return d, in.Preview, nil
+	if in.Preview && len(d.IDs) > 0 && !who(c).Anywhere(access.Bodies) {
+		return d, true, lacking(access.Bodies, false)
+	}
+	return d, in.Preview, s.mayLetters(c, access.Operate, d.IDs...)
+}
+
+// mayLetters asks for a right to the flows of dead letters.
+func (s *Server) mayLetters(c *gin.Context, r access.Right, ids ...watch.ID) error {
+	if who(c).Everywhere(r) {
+		return nil
+	}
+	for _, id := range ids {
+		l, err := s.engine.Watch.Letter(id)
+		if err == nil {
+			err = s.mayFlows(c, r, l.Flow)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *Server) resend(c *gin.Context) error {
@@ -332,9 +356,13 @@ func (s *Server) assign(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
+	in.By = s.by(c, in.By)
 	d := in.decision()
 	var err error
 	if d.IDs, err = in.ids(); err == nil {
+		err = s.mayLetters(c, access.Operate, d.IDs...)
+	}
+	if err == nil {
 		err = s.engine.Journal.Assign(c.Request.Context(), d, in.To)
 	}
 	if err != nil {

@@ -19,7 +19,7 @@ func (s *Server) logLines(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	q := watch.LineQuery{Flow: c.Query("flow"), Words: c.Query("words"), Before: before, Limit: n}
+	q := watch.LineQuery{Flow: c.Query("flow"), Of: s.flowsSeen(c), Words: c.Query("words"), Before: before, Limit: n}
 	for what := range strings.FieldsFuncSeq(c.Query("what"), func(r rune) bool { return r == ',' }) {
 		if !slices.Contains(watch.LineKinds, what) {
 			return bad("what must be of %s, not %q", strings.Join(watch.LineKinds, ", "), what)

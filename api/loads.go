@@ -8,6 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/engine/intake"
 	"readyferry/engine/watch"
 )
@@ -65,11 +66,11 @@ func (s *Server) loads(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	rows, err := s.engine.Watch.Loads(c.Query("flow"), after, n)
+	rows, err := s.engine.Watch.Loads(s.flowsOf(c), after, n)
 	if err != nil {
 		return err
 	}
-	total, err := s.engine.Watch.CountLoads(c.Query("flow"))
+	total, err := s.engine.Watch.CountLoads(s.flowsOf(c))
 	if err != nil {
 		return err
 	}
@@ -92,6 +93,12 @@ func (s *Server) addLoad(c *gin.Context) error {
 		Key:        c.Query("key"),
 		Cron:       c.Query("cron"),
 		Zone:       c.Query("zone"),
+	}
+	if err := s.mayFlows(c, access.Operate, n.Flow); err != nil {
+		return err
+	}
+	if n.Connection != "" && !s.may(c, access.Test, access.Connection, n.Connection) {
+		return lacking(access.Test, false)
 	}
 	if at := c.Query("at"); at != "" {
 		var err error

@@ -15,7 +15,13 @@ import (
 // parameters are the parameters of the query that each operation of the interface
 // has, as openapi.yaml says, by method and path as the router writes it. So nobody
 // believes to have filtered a list by a name that is misspelt.
-type parameters map[string][]string
+type parameters map[string]operation
+
+// operation is what the description says of one.
+type operation struct {
+	id         string
+	parameters []string // of the query
+}
 
 // readParameters reads them from the description of the interface.
 func readParameters(description []byte) (parameters, error) {
@@ -40,15 +46,31 @@ func readParameters(description []byte) (parameters, error) {
 	}
 	all := parameters{}
 	for _, path := range source.Root.Get("paths").Members {
-		for _, operation := range path.Value.Members {
-			if operation.Name == "parameters" {
+		for _, op := range path.Value.Members {
+			if op.Name == "parameters" {
 				continue
 			}
-			key := strings.ToUpper(operation.Name) + " " + routed(path.Name)
-			all[key] = append(names(path.Value.Get("parameters")), names(operation.Value.Get("parameters"))...)
+			key := strings.ToUpper(op.Name) + " " + routed(path.Name)
+			all[key] = describedBy(op.Value, append(names(path.Value.Get("parameters")), names(op.Value.Get("parameters"))...))
 		}
 	}
 	return all, nil
+}
+
+func describedBy(n *message.Node, parameters []string) operation {
+	o := operation{parameters: parameters}
+	if id := n.Get("operationId"); id != nil {
+		o.id = id.Text
+	}
+	return o
+}
+
+// operation gives the name of what a request does.
+func (p parameters) operation(c *gin.Context) string {
+	if id := p[c.Request.Method+" "+routed(c.FullPath())].id; id != "" {
+		return id
+	}
+	return c.Request.Method + " " + c.FullPath()
 }
 
 // routed gives a path of the description as the router matches it: with the names of
@@ -65,7 +87,8 @@ func routed(path string) string {
 
 // known refuses parameters of the query that the operation does not have.
 func (p parameters) known(c *gin.Context) error {
-	names, described := p[c.Request.Method+" "+routed(c.FullPath())]
+	of, described := p[c.Request.Method+" "+routed(c.FullPath())]
+	names := of.parameters
 	if !described || c.Request.URL.RawQuery == "" {
 		return nil
 	}

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -16,6 +17,7 @@ import (
 	"readyferry/engine"
 	"readyferry/engine/catalog"
 	"readyferry/engine/design"
+	"readyferry/engine/people"
 	"readyferry/standin"
 )
 
@@ -49,6 +51,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 	var findings *design.FindingsError
 	var unexpected *design.UnexpectedError
 	var tooLarge *http.MaxBytesError
+	var locked *people.LockedError
 	switch {
 	case errors.As(err, &refused):
 		switch after := refused.RetrySeconds(); {
@@ -65,9 +68,27 @@ func (s *Server) fail(c *gin.Context, err error) {
 		problem(c, refused.Status, refused.Title, refused.Detail, nil)
 	case errors.As(err, &findings):
 		problem(c, http.StatusUnprocessableEntity, upper(findings.What), findings.Error(), findings.Findings)
+	case errors.Is(err, people.ErrNotSignedIn):
+		c.Header("WWW-Authenticate", `Bearer realm="Ready Ferry"`)
+		problem(c, http.StatusUnauthorized, "Nobody is signed in", "people sign in at "+s.reachedAt(c.Request).String()+
+			"/sign-in; programs send a key as Authorization: Bearer key or as X-Api-Key, which an owner makes under Keys", nil)
+	case errors.Is(err, people.ErrWrong):
+		problem(c, http.StatusUnauthorized, "That did not work", "name or password is not right; who has forgotten it asks an "+
+			"owner for a link", nil)
+	case errors.As(err, &locked):
+		c.Header("Retry-After", comeAgain(locked.Until, s.now()))
+		problem(c, http.StatusTooManyRequests, "It was tried too often",
+			"nobody is let in until "+locked.Until.UTC().Format(time.RFC3339)+"; an owner can unlock an account", nil)
+	case errors.Is(err, people.ErrLink):
+		problem(c, http.StatusGone, "The link is not good any more", "it was used, is too old, or another was made since; ask an "+
+			"owner for a new one", nil)
+	case errors.Is(err, people.ErrRule):
+		problem(c, http.StatusUnprocessableEntity, "This cannot be done", strings.TrimPrefix(err.Error(), people.ErrRule.Error()+": "), nil)
+	case errors.Is(err, errNotPermitted), errors.Is(err, errNoProof), errors.Is(err, errNoTLS):
+		problem(c, http.StatusForbidden, "You may not do this", err.Error(), nil)
 	case errors.Is(err, catalog.ErrNoKey):
 		problem(c, http.StatusUnauthorized, "No key was given that is known here",
-			"send one as Authorization: Bearer key, or as X-Api-Key; keys are made on the page Connections", nil)
+			"send one as Authorization: Bearer key, or as X-Api-Key; an owner makes keys under Keys", nil)
 	case errors.Is(err, catalog.ErrNotPermitted):
 		problem(c, http.StatusForbidden, "The key does not permit this", err.Error(), nil)
 	case errors.Is(err, engine.ErrNotFound), errors.Is(err, standin.ErrNotFound):

@@ -8,6 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/core/message"
 	"readyferry/core/run"
 	"readyferry/core/step"
@@ -86,7 +87,7 @@ func (s *Server) queues(c *gin.Context) error {
 		out = append(out, *v)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
-	return reply(c, out)
+	return reply(c, visible(s, c, out, access.Queue, func(v *view) string { return v.Name }))
 }
 
 // peek lists messages of a queue without taking them.
@@ -222,6 +223,9 @@ func (s *Server) moveMessages(c *gin.Context) error {
 	in, err := s.choose(c)
 	if err != nil {
 		return err
+	}
+	if !s.may(c, access.Operate, access.Queue, in.To) {
+		return lacking(access.Operate, false)
 	}
 	n, err := s.engine.Perform.MoveMessages(c.Request.Context(), c.Param("name"), in.To, in.Messages)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/core/find"
 	"readyferry/engine/repair"
 	"readyferry/engine/watch"
@@ -55,6 +56,7 @@ func (s *Server) order(c *gin.Context) (o repair.Order, err error) {
 	if err := input(c, &in); err != nil {
 		return o, err
 	}
+	in.By = s.by(c, in.By)
 	o = repair.Order{What: in.What, Decision: in.decision(), NewKeys: in.NewKeys, Pace: in.Pace, BeginAt: in.BeginAt,
 		Nightly: in.Nightly, When: in.When, Most: in.Most}
 	if o.What == "" {
@@ -83,7 +85,38 @@ func (s *Server) order(c *gin.Context) (o repair.Order, err error) {
 	if t := in.Transactions; t != nil {
 		o.Choice.Transactions, o.Choice.TransactionIDs, err = t.choice()
 	}
+	if err == nil {
+		err = s.mayChoose(c, &o)
+	}
 	return o, err
+}
+
+// mayChoose keeps a decision to the flows that who decides may work with: what a filter finds
+// is narrowed to them, and what is named has to be of them.
+func (s *Server) mayChoose(c *gin.Context, o *repair.Order) error {
+	only := s.engine.Catalog.FlowsFor(who(c), access.Operate)
+	if only == nil {
+		return nil
+	}
+	if o.Choice.Cause != "" {
+		o.Choice.Letters = &watch.LetterFilter{Cause: o.Choice.Cause}
+	}
+	if o.Choice.Letters != nil {
+		o.Choice.Letters.Of = only
+	}
+	if o.Choice.Transactions != nil {
+		o.Choice.Transactions.Of = only
+	}
+	for _, id := range o.Choice.TransactionIDs {
+		t, err := s.engine.Watch.Transaction(id)
+		if err == nil {
+			err = s.mayFlows(c, access.Operate, t.Flow)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return s.mayLetters(c, access.Operate, o.Choice.IDs...)
 }
 
 func (t *txChoice) choice() (*watch.Found, []watch.ID, error) {
@@ -181,7 +214,7 @@ func (s *Server) repairs(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out, err := s.engine.Repair.Reports(after, n)
+	out, err := s.engine.Repair.Reports(s.flowsSeen(c), after, n)
 	if err != nil {
 		return err
 	}

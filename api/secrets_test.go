@@ -29,7 +29,7 @@ func TestASecretStaysWithItsDoor(t *testing.T) {
 			t.Errorf("%s: %d %s", name, a.status, a.body)
 		}
 	}
-	for _, more := range []string{`,"title":"Shelves"`, `,"limits":{"in-flight":3},"time-limit":"4s"`, `,"proxy":""`,
+	for _, more := range []string{`,"title":"Shelves"`, `,"limits":{"in-flight":3},"time-limit":"4s"`,
 		`,"test":{"path":"/health"},"note":"n"`} {
 		w.ok("PUT", "/api/v1/connections/c", doc(at, key, more))
 	}

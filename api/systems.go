@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"readyferry/connect"
+	"readyferry/core/access"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/engine"
@@ -124,6 +125,7 @@ func (s *Server) connections(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	rows = visible(s, c, rows, access.Connection, func(r *watch.Connection) string { return r.Name })
 	out := make([]connectionView, 0, len(rows))
 	for _, r := range rows {
 		v, err := s.viewConnection(r)
@@ -151,6 +153,9 @@ func (s *Server) connection(c *gin.Context) error {
 func (s *Server) putConnection(c *gin.Context) error {
 	document, seen, err := change(c)
 	if err != nil {
+		return err
+	}
+	if err := s.mayArea(c, access.Publish, access.Connection, c.Param("name"), document); err != nil {
 		return err
 	}
 	if _, err := s.engine.Design.SaveConnection(c.Request.Context(), c.Param("name"), document, seen); err != nil {

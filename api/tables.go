@@ -11,6 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
@@ -62,6 +63,7 @@ func (s *Server) tables(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	all = visible(s, c, all, access.Table, func(t *watch.Table) string { return t.Name })
 	out := make([]tableView, len(all))
 	for i, t := range all {
 		out[i] = s.viewTable(t)
@@ -84,6 +86,9 @@ func (s *Server) table(c *gin.Context) error {
 func (s *Server) putTable(c *gin.Context) error {
 	document, seen, err := change(c)
 	if err != nil {
+		return err
+	}
+	if err := s.mayArea(c, access.Publish, access.Table, c.Param("name"), document); err != nil {
 		return err
 	}
 	if _, err := s.engine.Design.SaveTable(c.Request.Context(), c.Param("name"), document, seen); err != nil {

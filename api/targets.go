@@ -5,6 +5,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/engine"
 	"readyferry/engine/watch"
 )
@@ -84,7 +85,7 @@ func (s *Server) viewTarget(name string) (*targetView, error) {
 
 func (s *Server) targets(c *gin.Context) error {
 	out := []*targetView{}
-	for _, name := range s.engine.Watch.Targets() {
+	for _, name := range visible(s, c, s.engine.Watch.Targets(), access.Connection, func(n *string) string { return *n }) {
 		v, err := s.viewTarget(name)
 		if err != nil {
 			return err
@@ -142,7 +143,7 @@ func (s *Server) holdTarget(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	err := s.engine.Lane.Hold(c.Request.Context(), engine.Hold{Target: c.Param("name"), By: in.By, Note: in.Note})
+	err := s.engine.Lane.Hold(c.Request.Context(), engine.Hold{Target: c.Param("name"), By: s.by(c, in.By), Note: in.Note})
 	if err != nil {
 		return err
 	}
@@ -169,7 +170,7 @@ func (s *Server) giveUp(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
-	if in.By == "" {
+	if in.By = s.by(c, in.By); in.By == "" {
 		in.By = "a person"
 	}
 	n, err := s.engine.Lane.GiveUp(c.Request.Context(), c.Param("name"), in.By, in.Note)

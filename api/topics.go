@@ -6,6 +6,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/core/flow"
 	"readyferry/engine/perform"
 	"readyferry/engine/watch"
@@ -44,6 +45,7 @@ func (s *Server) topics(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	topics = visible(s, c, topics, access.Topic, func(t *watch.Topic) string { return t.Name })
 	subscriptions, err := s.engine.Watch.Subscriptions("")
 	if err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/core/find"
 	"readyferry/core/message"
 	"readyferry/core/run"
@@ -113,6 +114,7 @@ func (s *Server) query(c *gin.Context) (q watch.Found, err error) {
 	if err != nil {
 		return q, err
 	}
+	f.Of = s.flowsSeen(c)
 	q = watch.Found{Filter: f, Now: time.Now().UTC(), In: time.UTC, First: c.Query("journeys") == "true"}
 	if zone := c.Query("zone"); zone != "" {
 		if q.In, err = time.LoadLocation(zone); err != nil {
@@ -175,6 +177,9 @@ func (s *Server) transaction(c *gin.Context) error {
 		if err != nil {
 			return err
 		}
+		if !s.may(c, access.Bodies, access.Flow, t.Flow) {
+			v.withoutBodies()
+		}
 		deliveries = append(deliveries, v)
 	}
 	views := make([]letterView, 0, len(letters))
@@ -199,6 +204,7 @@ func (s *Server) transaction(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	called = visible(s, c, called, access.Flow, func(v *calledView) string { return v.Flow })
 	c.JSON(http.StatusOK, struct {
 		transactionView
 		Caller      *watch.ID      `json:"caller"`     // the transaction whose subflow it is

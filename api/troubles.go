@@ -3,7 +3,9 @@ package api
 import (
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/engine/intake"
+	"readyferry/engine/watch"
 )
 
 // troubles lists the sources that fail: polls, schedules, receivers and loads.
@@ -12,7 +14,7 @@ func (s *Server) troubles(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	return reply(c, out)
+	return reply(c, visible(s, c, out, access.Flow, func(t *watch.Trouble) string { return t.Flow }))
 }
 
 // refusedCallers lists the calls that were not let in, the newest first.
@@ -30,6 +32,13 @@ func (s *Server) refusedCallers(c *gin.Context) error {
 			}
 		}
 		last = of
+	}
+	last = visible(s, c, last, access.Flow, func(r *intake.Refusal) string { return r.Flow })
+	if !who(c).Everywhere(access.See) {
+		counts = map[string]int64{}
+		for _, r := range last {
+			counts[r.Why]++
+		}
 	}
 	return reply(c, gin.H{"counts": counts, "calls": append([]intake.Refusal{}, last[:min(n, len(last))]...)})
 }

@@ -24,8 +24,11 @@ func (s *Server) publish(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
+	if err := s.mayPublish(c, c.Param("name")); err != nil {
+		return err
+	}
 	n, findings, err := s.engine.Design.Publish(c.Request.Context(), c.Param("name"),
-		design.Word{By: in.By, Note: in.Note, Despite: in.Despite, Sure: sure(c), At: in.At, Share: in.Share})
+		design.Word{By: s.by(c, in.By), Note: in.Note, Despite: in.Despite, Sure: sure(c), At: in.At, Share: in.Share})
 	if err != nil {
 		return err
 	}
@@ -46,7 +49,7 @@ func (s *Server) goLive(c *gin.Context) error {
 		return err
 	}
 	err := s.engine.Design.GoLive(c.Request.Context(), c.Param("name"), in.Version,
-		design.Word{By: in.By, Note: in.Note, Sure: sure(c)})
+		design.Word{By: s.by(c, in.By), Note: in.Note, Sure: sure(c)})
 	if err != nil {
 		return err
 	}
@@ -55,7 +58,7 @@ func (s *Server) goLive(c *gin.Context) error {
 
 // revoke ends what takes a share of messages, or waits for its time.
 func (s *Server) revoke(c *gin.Context) error {
-	if err := s.engine.Design.Revoke(c.Request.Context(), c.Param("name"), c.Query("by")); err != nil {
+	if err := s.engine.Design.Revoke(c.Request.Context(), c.Param("name"), s.by(c, c.Query("by"))); err != nil {
 		return err
 	}
 	return done(c)

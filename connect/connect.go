@@ -110,6 +110,8 @@ const (
 		"name": {"type": "string", "title": "Name", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "maxLength": 100,
 			"description": "letters, digits, hyphens"},
 		"title": {"type": "string", "title": "Title"},
+		"area": {"type": "string", "title": "Area", "pattern": "^[a-z0-9][a-z0-9-]*$", "maxLength": 60, "description":
+			"by which rights are given; none when empty"},
 		"note": {"type": "string", "title": "Note"}}`
 	reachProperties = `{
 		"time-limit": {"type": "string", "title": "Time limit", "format": "duration", "default": "10s", "description":

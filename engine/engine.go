@@ -14,6 +14,7 @@ import (
 	"readyferry/connect"
 	"readyferry/core/plan"
 	"readyferry/engine/alarm"
+	"readyferry/engine/audit"
 	"readyferry/engine/catalog"
 	"readyferry/engine/design"
 	"readyferry/engine/intake"
@@ -55,6 +56,7 @@ type Engine struct {
 	Watch   *watch.Watch
 	Repair  *repair.Repairs
 	Alarm   *alarm.Alarms
+	Audit   *audit.Audit
 
 	life  *journal.Life
 	links *connect.Links
@@ -112,6 +114,7 @@ func New(c Config) (*Engine, error) {
 	e.Repair = repair.New(e.Watch, e.answers)
 	e.Alarm = alarm.New(alarm.Config{Watch: e.Watch, Intake: e.Intake, Lane: e.Lane, Perform: e.Perform, Links: e.links,
 		Every: c.Alarms})
+	e.Audit = audit.New(c.Store, e.Journal.Now)
 	e.links.Late = e.Lane.Late
 	return e, nil
 }

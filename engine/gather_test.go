@@ -54,7 +54,7 @@ func testAGroupOfTwoClosesOnTheSecond(t *testing.T) {
 		t.Errorf("%+v", tx)
 	}
 	other := w.member("b", 9)
-	open, err := w.OpenGroups("g", nil, 10)
+	open, err := w.OpenGroups(store.OfFlow("g"), nil, 10)
 	if err != nil || len(open) != 2 || open[0].Key != "a" || open[0].Members != 1 ||
 		strings.Join(open[0].Missing, "; ") != "1 more" ||
 		open[0].CloseAt == nil {
@@ -514,7 +514,7 @@ func testGatheringAgreesWithPlainMaps(t *testing.T) {
 			in[g.K][n] = true
 		}
 	}
-	open, err := w.OpenGroups("g", nil, 1000)
+	open, err := w.OpenGroups(store.OfFlow("g"), nil, 1000)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -563,7 +563,7 @@ steps:
 	for _, m := range []string{`{"k":"a","n":1}`, `{"k":"b","n":2}`, `{"k":"a","n":3}`, `{"k":"b","n":"four"}`} {
 		if len(ids) == 3 { // the first pair has gone on, so that it is the first member of the next group
 			w.until("the first pair waits for the other", func() bool {
-				open, err := w.OpenGroups("g", nil, 10)
+				open, err := w.OpenGroups(store.OfFlow("g"), nil, 10)
 				return err == nil && slices.ContainsFunc(open, func(g watch.OpenGroup) bool { return g.Key == "pairs" })
 			})
 		}

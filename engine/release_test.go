@@ -100,7 +100,7 @@ func testWorkOfTheReleaseBeforeEndsUnderThisOne(t *testing.T) {
 	if _, err := w.Resend(ctx, journal.Decision{IDs: []store.ID{letters[0].ID}}); err != nil {
 		t.Fatal(err)
 	}
-	loads, err := w.store.Loads("loads", nil, 10)
+	loads, err := w.store.Loads(store.OfFlow("loads"), nil, 10)
 	if err != nil || len(loads) != 1 || loads[0].State != store.LoadReady || loads[0].Total != 50 {
 		t.Fatalf("%+v, %v", loads, err)
 	}

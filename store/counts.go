@@ -95,18 +95,15 @@ type Count struct {
 }
 
 // Counts gives the counts of the minutes from (included) to to (excluded), of
-// one flow or of all when flow is empty.
-func (v View) Counts(flow string, from, to time.Time) ([]Count, error) {
+// some flows or all.
+func (v View) Counts(of Of, from, to time.Time) ([]Count, error) {
 	q := v.sql().Model(&count{}).Where("minute >= ? AND minute < ? AND n <> 0", max(1, from.Unix()/60), to.Unix()/60+1)
-	if flow != "" {
-		q = q.Where("flow = ?", flow)
-	}
-	return readCounts(q)
+	return readCounts(of.where(q, "flow"))
 }
 
-// CountSpan counts the transactions of a span of time, of one flow or all and in one state or
+// CountSpan counts the transactions of a span of time, of some flows or all and in one state or
 // all, from what is kept beside; minutes count as a whole.
-func (v View) CountSpan(flow string, state *State, from, to time.Time) (n int64, err error) {
+func (v View) CountSpan(of Of, state *State, from, to time.Time) (n int64, err error) {
 	q := v.sql().Model(&count{}).Select("COALESCE(SUM(n), 0)")
 	if from.IsZero() && to.IsZero() {
 		q = q.Where("minute = 0")
@@ -116,9 +113,7 @@ func (v View) CountSpan(flow string, state *State, from, to time.Time) (n int64,
 			q = q.Where("minute <= ?", to.Unix()/60)
 		}
 	}
-	if flow != "" {
-		q = q.Where("flow = ?", flow)
-	}
+	q = of.where(q, "flow")
 	if state != nil {
 		q = q.Where("state = ?", *state)
 	}
@@ -133,13 +128,14 @@ func hourly(db *gorm.DB) error {
 
 // CountsBy gives the counts of a span in steps of so many minutes; those of whole hours are read
 // from the sums of hours.
-func (v View) CountsBy(flow string, from, to time.Time, step int64) ([]Count, error) {
+func (v View) CountsBy(of Of, from, to time.Time, step int64) ([]Count, error) {
 	if step%60 == 0 {
-		return v.countsByHours(flow, from, to, step/60)
+		return v.countsByHours(of, from, to, step/60)
 	}
+	only, flows := of.sql()
 	q := v.sql().Raw("SELECT minute / ? * ? AS minute, '' AS flow, state, SUM(n) AS n FROM counts "+
-		"WHERE minute >= ? AND minute <= ? AND (? = '' OR flow = ?) GROUP BY 1, 3 ORDER BY 1",
-		step, step, max(1, from.Unix()/60), to.Unix()/60, flow, flow)
+		"WHERE minute >= ? AND minute <= ? AND "+only+" GROUP BY 1, 3 ORDER BY 1",
+		append([]any{step, step, max(1, from.Unix()/60), to.Unix() / 60}, flows...)...)
 	var rows []count
 	if err := q.Scan(&rows).Error; err != nil {
 		return nil, err
@@ -151,11 +147,12 @@ func (v View) CountsBy(flow string, from, to time.Time, step int64) ([]Count, er
 	return out, nil
 }
 
-func (v View) countsByHours(flow string, from, to time.Time, step int64) ([]Count, error) {
+func (v View) countsByHours(of Of, from, to time.Time, step int64) ([]Count, error) {
 	var rows []count
+	only, flows := of.sql()
 	err := v.sql().Raw("SELECT -minute / ? * ? AS minute, '' AS flow, state, SUM(n) AS n FROM counts "+
-		"WHERE minute < 0 AND minute <= ? AND minute >= ? AND (? = '' OR flow = ?) GROUP BY 1, 3 ORDER BY 1",
-		step, step, -(from.Unix() / 3600), -(to.Unix() / 3600), flow, flow).Scan(&rows).Error
+		"WHERE minute < 0 AND minute <= ? AND minute >= ? AND "+only+" GROUP BY 1, 3 ORDER BY 1",
+		append([]any{step, step, -(from.Unix() / 3600), -(to.Unix() / 3600)}, flows...)...).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}

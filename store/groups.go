@@ -264,11 +264,8 @@ func (tx *Tx) LimitOver(l *TimeLimit) error {
 }
 
 // OpenGroups lists open groups, the oldest first.
-func (v View) OpenGroups(flow string, after *ID, limit int) ([]Group, error) {
-	q := v.sql().Where("state = 0").Order("id").Limit(limit)
-	if flow != "" {
-		q = q.Where("flow = ?", flow)
-	}
+func (v View) OpenGroups(of Of, after *ID, limit int) ([]Group, error) {
+	q := of.where(v.sql().Where("state = 0").Order("id").Limit(limit), "flow")
 	if after != nil {
 		q = q.Where("id > ?", *after)
 	}

@@ -71,6 +71,7 @@ func (v View) Transaction(id ID) (Transaction, error) {
 // Filter chooses transactions. Zero values choose all.
 type Filter struct {
 	Flow      string
+	Of        Of // nil: of all flows
 	State     *State
 	Reference string // exact
 	From, To  time.Time

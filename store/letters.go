@@ -42,6 +42,7 @@ type LetterFilter struct {
 	States    []LetterState // nil: those that are open
 	Cause     string
 	Flow      string
+	Of        Of // nil: of all flows
 	Step      string
 	Class     string // as the step said
 	Reference string // a part of it, upper and lower case alike
@@ -66,6 +67,7 @@ func (f *LetterFilter) where(q *gorm.DB) *gorm.DB {
 			q = q.Where(c.column+" = ?", c.value)
 		}
 	}
+	q = f.Of.where(q, "flow")
 	if f.Reference != "" {
 		q = q.Where("instr(lower(reference), lower(?)) > 0", f.Reference)
 	}

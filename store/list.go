@@ -18,6 +18,7 @@ func (v View) Transactions(f Filter) ([]Transaction, error) {
 	if f.Flow != "" {
 		q = q.Where("+flow = ?", f.Flow) // the reference chooses fewer
 	}
+	q = f.Of.where(q, "+flow")
 	if f.State != nil {
 		q = q.Where("+state = ?", *f.State)
 	}
@@ -43,7 +44,7 @@ func (f *Filter) within(q *gorm.DB) *gorm.DB {
 // newest lists the newest of some flows in some states, all of them as they are at one moment.
 func (v View) newest(f Filter) (out []Transaction, err error) {
 	list := View.merged
-	if f.Flow == "" && f.State == nil {
+	if f.flows() == nil && f.State == nil {
 		list = View.all
 	}
 	if v.tx != nil {
@@ -79,9 +80,12 @@ func (v View) all(f Filter) (out []Transaction, err error) {
 	return v.merged(f)
 }
 
+// flows gives those that a filter means.
+func (f *Filter) flows() Of { return OfFlow(f.Flow).Within(f.Of) }
+
 func (v View) merged(f Filter) ([]Transaction, error) {
-	flows, states := []string{f.Flow}, []State{UnderWay, Waiting, Delivered, TurnedAway, DeadLetter}
-	if f.Flow == "" {
+	flows, states := []string(f.flows()), []State{UnderWay, Waiting, Delivered, TurnedAway, DeadLetter}
+	if flows == nil {
 		var err error
 		if flows, err = v.flowsWithTransactions(); err != nil {
 			return nil, err

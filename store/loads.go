@@ -54,12 +54,9 @@ func (v View) Load(id ID) (Load, error) {
 	return l, v.sql().Where("id = ?", id).Take(&l).Error
 }
 
-// Loads lists bulk loads of a flow, or of all, the newest first.
-func (v View) Loads(flow string, after *ID, limit int) ([]Load, error) {
-	q := v.sql().Order("id DESC").Limit(limit)
-	if flow != "" {
-		q = q.Where("flow = ?", flow)
-	}
+// Loads lists bulk loads of some flows, or of all, the newest first.
+func (v View) Loads(of Of, after *ID, limit int) ([]Load, error) {
+	q := of.where(v.sql().Order("id DESC").Limit(limit), "flow")
 	if after != nil {
 		q = q.Where("id < ?", *after)
 	}
@@ -80,12 +77,9 @@ func (v View) DueLoads(limit int) ([]Load, error) {
 		Order("next_at").Limit(limit).Find(&out).Error
 }
 
-// CountLoads counts the loads of a flow, or all.
-func (v View) CountLoads(flow string) (int64, error) {
-	q := v.sql().Model(&Load{})
-	if flow != "" {
-		q = q.Where("flow = ?", flow)
-	}
+// CountLoads counts the loads of some flows, or all.
+func (v View) CountLoads(of Of) (int64, error) {
+	q := of.where(v.sql().Model(&Load{}), "flow")
 	var n int64
 	return n, q.Count(&n).Error
 }

@@ -305,12 +305,13 @@ func migrate(db *gorm.DB) error {
 		{ID: "0027 saved views", Migrate: savedViews},
 		{ID: "0028 alarms and calendars", Migrate: alarms},
 		{ID: "0029 counts by hour", Migrate: hourly},
-		{ID: lastMigration, Migrate: named},
+		{ID: "0030 hosts that connections may reach", Migrate: named},
+		{ID: lastMigration, Migrate: people},
 	}).Migrate()
 }
 
 // lastMigration is the one behind which a file has the form of this release.
-const lastMigration = "0030 hosts that connections may reach"
+const lastMigration = "0031 people, sessions and the audit"
 
 // isPresent gives an error for a file that is of another release.
 func isPresent(db *gorm.DB) error {

@@ -105,9 +105,14 @@ func (v View) Repair(id ID) (Repair, error) {
 	return r, v.sql().Where("id = ?", id).Take(&r).Error
 }
 
-// Repairs lists repairs, the latest first; open lists those that are not at their end.
-func (v View) Repairs(open bool, after *ID, limit int) ([]Repair, error) {
+// Repairs lists repairs that are about some flows alone, the latest first; open lists those
+// that are not at their end.
+func (v View) Repairs(of Of, open bool, after *ID, limit int) ([]Repair, error) {
 	q := v.sql().Order("id DESC").Limit(limit)
+	if of != nil {
+		q = q.Where("NOT EXISTS (SELECT 1 FROM repair_items i JOIN transactions t ON t.id = i.tx WHERE i.repair = repairs.id "+
+			"AND t.flow NOT IN ?)", append([]string{""}, of...))
+	}
 	if open {
 		q = q.Where("state <= ?", RepairRunning)
 	}

@@ -265,6 +265,9 @@ func (v View) finding(f *Found) (q finding, err error) {
 	if f.Flow != "" {
 		m.tag(false, "flow "+f.Flow)
 	}
+	if f.Of != nil {
+		m.anyOf("flow ", f.Of)
+	}
 	if f.State != nil {
 		where("t.state = ?", *f.State)
 	}
@@ -404,6 +407,15 @@ func byNumber(m *match, t find.Term, where func(sql string, values ...any)) erro
 type match struct{ must, not []string }
 
 func (m *match) tag(not bool, tag string) { m.add(not, "tags:"+tagToken(tag)) }
+
+// anyOf asks for one of some tags; where there are none to choose from it finds nothing.
+func (m *match) anyOf(kind string, names []string) {
+	tags := []string{tagToken(kind + "\x00")}
+	for _, name := range names {
+		tags = append(tags, tagToken(kind+name))
+	}
+	m.must = append(m.must, "tags:("+strings.Join(tags, " OR ")+")")
+}
 
 func (m *match) words(column string, t find.Term) {
 	m.add(t.Not, column+":"+quoteWord(t.Value)+"*")

@@ -51,6 +51,7 @@ type Store struct {
 	log     int64        // how long the log may become, in bytes, as the writer's connection knows
 	mostLog atomic.Int64 // as the room on the disk has it
 	seal    *sealer
+	audit   []byte // the key of the audit, once it is read; the writer alone has it
 	jobs    chan job
 	closed  chan struct{}
 	done    sync.WaitGroup

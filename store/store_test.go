@@ -217,7 +217,7 @@ func TestCountsFollowTheTransactions(t *testing.T) {
 	}
 	for name, read := range map[string]func() ([]Count, error){
 		"totals":  s.Totals,
-		"minutes": func() ([]Count, error) { return s.Counts("", time.Now().Add(-time.Hour), time.Now()) },
+		"minutes": func() ([]Count, error) { return s.Counts(nil, time.Now().Add(-time.Hour), time.Now()) },
 	} {
 		counts, err := read()
 		if err != nil {

@@ -34,6 +34,17 @@ type job struct {
 // When work fails, nothing of it stays. Work must not wait for anything: all
 // other writers wait for it.
 func (s *Store) Write(ctx context.Context, work func(*Tx) error) error {
+	work, deed := s.audited(ctx, work)
+	if err := s.written(ctx, work); err != nil {
+		return err
+	}
+	if deed != nil {
+		deed.Written = true
+	}
+	return nil
+}
+
+func (s *Store) written(ctx context.Context, work func(*Tx) error) error {
 	j := job{work, make(chan error, 1)}
 	select {
 	case s.jobs <- j:

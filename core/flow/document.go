@@ -21,6 +21,8 @@ type Document struct {
 	Keep              Keep
 	Bounds            Bounds
 	Weight            int // at least 1
+	Area              string   // by which rights are given; "" for none
+	Mask              []string // JSON Pointers of fields whose values only some may see; * stands for every member or item
 	Steps             []*Step
 	OnDead            []*Step // run once for each dead letter; nil where there are none
 	Source            *Source
@@ -147,6 +149,7 @@ func (d *Document) readBounds(s *Source) []Finding {
 	d.Bounds.Bytes, err = readSize(limits, "bytes")
 	read(err, "/limits/bytes")
 	d.Weight = number(s.Root, "weight", DefaultWeight)
+	d.Area, d.Mask = text(s.Root, "area"), texts(s.Root, "mask")
 	return findings
 }
 

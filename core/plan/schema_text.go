@@ -16,6 +16,11 @@ const flowSchema = `{
 		"title": {"type": "string", "maxLength": 200},
 		"note": {"type": "string"},
 		"retain": {"$ref": "#/$defs/retain"},
+		"area": {"title": "Area", "type": "string", "pattern": "^[a-z0-9][a-z0-9-]*$", "maxLength": 60, "description":
+			"the label by which rights are given: who has roles in it sees the flow and works with it"},
+		"mask": {"title": "Masked", "type": "array", "maxItems": 200, "items": {"type": "string", "pattern": "^(/([^~/]|~[01])*)+$",
+			"maxLength": 500}, "description":
+			"fields, as /patron/name, whose values only those may see who have the right unmask; * stands for every member or item"},
 		"limits": {"$ref": "#/$defs/bounds"},
 		"weight": {"$ref": "#/$defs/weight"},
 		"search": {"$ref": "#/$defs/search"},

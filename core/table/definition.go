@@ -32,6 +32,7 @@ import (
 // Definition says what the rows of a table are.
 type Definition struct {
 	Name, Title, Note string
+	Area              string     // by which rights are given; "" for none
 	Cross             bool       // a cross-reference: it pairs two keys, and flows may write it
 	Columns           []string   // in the order in which people see them; others may follow
 	Keys              [][]string // lists of columns; values of each are unique
@@ -68,6 +69,8 @@ const Schema = `{
 		"name": {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$", "maxLength": 100},
 		"title": {"type": "string", "maxLength": 200},
 		"note": {"type": "string"},
+		"area": {"type": "string", "pattern": "^[a-z0-9][a-z0-9-]*$", "maxLength": 60, "description":
+			"the label by which rights are given"},
 		"retain": {"type": "object", "additionalProperties": false, "description":
 			"how long versions are kept that others have followed", "properties": {
 			"days": {"anyOf": [{"type": "integer", "minimum": 1, "maximum": 36500}, {"const": "forever"}], "description":
@@ -148,6 +151,7 @@ func define(n *message.Node) *Definition {
 		Name:    text(n, "name"),
 		Title:   text(n, "title"),
 		Note:    text(n, "note"),
+		Area:    text(n, "area"),
 		Cross:   text(n, "kind") == "cross-reference",
 		Default: n.Get("default"),
 	}
@@ -364,6 +368,9 @@ func (d *Definition) Tree() *message.Node {
 	}
 	if d.Default != nil {
 		n = n.With("default", d.Default)
+	}
+	if d.Area != "" {
+		n = n.With("area", message.NewString(d.Area))
 	}
 	if d.Keep != (flow.Keep{}) {
 		n = n.With("retain", d.Keep.Tree())

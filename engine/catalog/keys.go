@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"readyferry/core/access"
 	"readyferry/core/flow"
 	"readyferry/core/run"
 	"readyferry/store"
@@ -19,17 +20,14 @@ import (
 
 // What a key may do with what it names.
 const (
-	MaySend   = "send"   // call a webhook, put into a queue, publish to a topic
-	MayTake   = "take"   // take from a queue and say what became of it
-	MayRead   = "read"   // look, and take nothing
-	MayManage = "manage" // pause, move, purge
+	MaySend   = access.MaySend
+	MayTake   = access.MayTake
+	MayRead   = access.MayRead
+	MayManage = access.MayManage
 )
 
 // Right is what a key may do, and with what.
-type Right struct {
-	May []string `json:"may"`
-	On  []string `json:"on"` // flow:name, queue:name, topic:name; a * at the end stands for any rest
-}
+type Right = access.KeyRight
 
 // Key is a key as people see it.
 type Key struct {
@@ -65,35 +63,16 @@ func (k *Key) Check() error {
 		)
 	}
 	for _, r := range k.Rights {
-		if len(r.May) == 0 || len(r.On) == 0 || len(r.On) > 100 {
-			return errors.New("a right says what one may, and on what: 1 to 100 things")
-		}
-		for _, m := range r.May {
-			if !slices.Contains([]string{MaySend, MayTake, MayRead, MayManage}, m) {
-				return fmt.Errorf("%q is no right; there are send, take, read and manage", m)
-			}
-		}
-		for _, on := range r.On {
-			kind, name, named := strings.Cut(on, ":")
-			if !named || name == "" || !slices.Contains([]string{"flow", "queue", "topic"}, kind) {
-				return fmt.Errorf("%q names nothing; write flow:name, queue:name or topic:name, with * for any", on)
-			}
+		if err := r.Check(); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
 // permits tells whether a key permits something on something.
-func (k *Key) permits(may, on string) bool {
-	for _, r := range k.Rights {
-		if slices.Contains(r.May, may) && slices.ContainsFunc(r.On, func(pattern string) bool {
-			begin, any := strings.CutSuffix(pattern, "*")
-			return pattern == on || any && strings.HasPrefix(on, begin)
-		}) {
-			return true
-		}
-	}
-	return false
+func (k *Key) permits(may string, on access.Thing) bool {
+	return slices.ContainsFunc(k.Rights, func(r Right) bool { return slices.Contains(r.May, may) && r.Covers(on) })
 }
 
 // known is a key with what it hashes to.
@@ -193,11 +172,12 @@ func (c *Catalog) DropKey(ctx context.Context, name string) error {
 // Takers gives the names of the keys with which programs outside may take from a queue or
 // topic, as queue:name or topic:name.
 func (c *Catalog) Takers(on string) []string {
+	thing := c.thing(on)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	out := []string{}
 	for i := range c.keys {
-		if c.keys[i].permits(MayTake, on) {
+		if c.keys[i].permits(MayTake, thing) {
 			out = append(out, c.keys[i].Name)
 		}
 	}
@@ -233,33 +213,68 @@ func (c *Catalog) rateOf(name string) *Rate {
 // usedEvery is how often it is written down that a key was used.
 const usedEvery = time.Minute
 
-// Permits tells whether a presented key permits something, and gives its name. The error
-// is ErrNoKey, or ErrNotPermitted.
+// thing gives what kind:name names.
+func (c *Catalog) thing(on string) access.Thing {
+	kind, name, _ := strings.Cut(on, ":")
+	return c.Thing(kind, name)
+}
+
+// Permits tells whether a presented key permits something on something, as kind:name, and
+// gives its name. The error is ErrNoKey, or ErrNotPermitted.
 func (c *Catalog) Permits(ctx context.Context, presented, may, on string, now time.Time) (name string, err error) {
-	hash := sha256.Sum256([]byte(presented))
+	thing := c.thing(on)
+	k, err := c.presented(ctx, presented, now)
+	if err != nil {
+		return "", err
+	}
+	if !k.permits(may, thing) {
+		return k.Name, fmt.Errorf("%w: %s on %s", ErrNotPermitted, may, on)
+	}
+	return k.Name, nil
+}
+
+// WhoHas gives who calls with a presented key. The error is ErrNoKey, or says that the key
+// is used too often.
+func (c *Catalog) WhoHas(ctx context.Context, presented, from string, now time.Time) (*access.Who, error) {
+	k, err := c.presented(ctx, presented, now)
+	if err == nil {
+		err = c.Within(k.Name, 0)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &access.Who{Kind: access.Key, Name: k.Name, Title: k.Name, Rights: k.Rights, From: from}, nil
+}
+
+// presented finds the key that somebody presents, and notes now and then that it is used.
+func (c *Catalog) presented(ctx context.Context, secret string, now time.Time) (Key, error) {
+	hash := sha256.Sum256([]byte(secret))
+	k, first := c.find(hash[:], now)
+	if k == nil {
+		return Key{}, ErrNoKey
+	}
+	if !first {
+		return *k, nil
+	}
+	return *k, c.store.Write(ctx, func(tx *store.Tx) error { return tx.KeyUsed(k.Name, now) })
+}
+
+// find looks for a key that is good now; first tells that its use is to be noted.
+func (c *Catalog) find(hash []byte, now time.Time) (k *Key, first bool) {
 	c.mu.Lock()
+	defer c.mu.Unlock()
 	var found *known
 	for i := range c.keys {
-		if subtle.ConstantTimeCompare(c.keys[i].hash, hash[:]) == 1 {
+		if subtle.ConstantTimeCompare(c.keys[i].hash, hash) == 1 {
 			found = &c.keys[i]
 		}
 	}
 	if found == nil || found.Until != nil && !now.Before(*found.Until) {
-		c.mu.Unlock()
-		return "", ErrNoKey
+		return nil, false
 	}
-	name = found.Name
-	if !found.permits(may, on) {
-		c.mu.Unlock()
-		return name, fmt.Errorf("%w: %s on %s", ErrNotPermitted, may, on)
-	}
-	first := found.UsedAt == nil || now.Sub(*found.UsedAt) >= usedEvery
-	if first {
+	if first = found.UsedAt == nil || now.Sub(*found.UsedAt) >= usedEvery; first {
 		found.UsedAt = &now
 	}
-	c.mu.Unlock()
-	if first {
-		err = c.store.Write(ctx, func(tx *store.Tx) error { return tx.KeyUsed(name, now) })
-	}
-	return name, err
+	out := found.Key
+	return &out, first
 }

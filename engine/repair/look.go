@@ -3,6 +3,7 @@ package repair
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 
@@ -60,6 +61,7 @@ type MadeBefore struct {
 }
 
 type look struct {
+	flows []string // that it is about
 	mu    sync.Mutex
 	about Look
 	seen  map[string][]Seen // by version, in order
@@ -95,6 +97,10 @@ func (r *Repairs) Preview(ctx context.Context, o Order) (Look, error) {
 		seen:  map[string][]Seen{},
 		at:    map[string]map[[2]string]int{},
 		stop:  stop,
+	}
+	if l.flows, err = r.flowsOf(items); err != nil {
+		stop()
+		return Look{}, err
 	}
 	versions := []string{asked}
 	if asked == "" {
@@ -276,6 +282,28 @@ func (r *Repairs) look(id string) (*look, error) {
 		}
 	}
 	return nil, fmt.Errorf("%w: there is no look %s; only the latest are kept", journal.ErrNotFound, id)
+}
+
+// flowsOf names the flows of what is chosen.
+func (r *Repairs) flowsOf(items []store.RepairItem) (out []string, err error) {
+	known := map[string]bool{}
+	for i := range items {
+		t, err := r.Store.Transaction(items[i].Tx)
+		if err != nil {
+			return nil, err
+		}
+		known[t.Flow] = true
+	}
+	return slices.Sorted(maps.Keys(known)), nil
+}
+
+// FlowsOf names the flows that a look is about.
+func (r *Repairs) FlowsOf(id string) ([]string, error) {
+	l, err := r.look(id)
+	if err != nil {
+		return nil, err
+	}
+	return l.flows, nil
 }
 
 // Look tells how far a look has come, and what it has found.

@@ -37,9 +37,9 @@ func (r *Repairs) Report(id store.ID) (*Report, error) {
 	return r.report(&row)
 }
 
-// Reports lists repairs, the latest first.
-func (r *Repairs) Reports(after *store.ID, limit int) ([]*Report, error) {
-	rows, err := r.Store.Repairs(false, after, limit)
+// Reports lists repairs that are about some flows alone, the latest first; nil: all.
+func (r *Repairs) Reports(of store.Of, after *store.ID, limit int) ([]*Report, error) {
+	rows, err := r.Store.Repairs(of, false, after, limit)
 	if err != nil {
 		return nil, err
 	}

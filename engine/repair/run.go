@@ -38,7 +38,7 @@ func (r *Repairs) Start() error {
 
 // turn begins what may begin, and tells when to look again; zero where nothing is planned.
 func (r *Repairs) turn() (next time.Time, err error) {
-	rows, err := r.Store.Repairs(true, nil, 1000)
+	rows, err := r.Store.Repairs(nil, true, nil, 1000)
 	if err != nil {
 		return next, err
 	}

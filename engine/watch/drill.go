@@ -136,7 +136,7 @@ func factsOne(v store.View, byStep map[string]*DrillFacts, keys map[string]map[s
 // did in the last day.
 func rateOf(v store.View, flow string, now time.Time) (float64, time.Duration, error) {
 	for _, span := range []time.Duration{factsOfAnHour, 24 * time.Hour} {
-		counts, err := v.Counts(flow, now.Add(-span), now)
+		counts, err := v.Counts(store.OfFlow(flow), now.Add(-span), now)
 		if err != nil {
 			return 0, span, err
 		}

@@ -18,8 +18,8 @@ type OpenGroup struct {
 }
 
 // OpenGroups lists open groups with what they wait for.
-func (w *Watch) OpenGroups(flow string, after *store.ID, limit int) ([]OpenGroup, error) {
-	rows, err := w.Store.OpenGroups(flow, after, limit)
+func (w *Watch) OpenGroups(of store.Of, after *store.ID, limit int) ([]OpenGroup, error) {
+	rows, err := w.Store.OpenGroups(of, after, limit)
 	if err != nil {
 		return nil, err
 	}

@@ -39,6 +39,7 @@ type Line struct {
 // LineQuery says which lines are wanted.
 type LineQuery struct {
 	Flow   string
+	Of     store.Of // nil: of all flows
 	What   []string // kinds; none: all
 	Words  string   // all of them have to stand in a line, in upper or lower case
 	Before int64    // only those of earlier events; 0: from the newest on
@@ -130,7 +131,7 @@ func (w *Watch) Logged(q LineQuery) (out []Line, next int64, err error) {
 	events, n := w.lines.before(q.Before)
 	for i := range events {
 		h := &events[i]
-		if q.Flow == "" || h.Flow == q.Flow {
+		if (q.Flow == "" || h.Flow == q.Flow) && (q.Of == nil || slices.Contains(q.Of, h.Flow)) {
 			for _, line := range w.linesOf(h, q.What) {
 				if line.N = n; line.has(words) {
 					out = append(out, line)

@@ -26,7 +26,7 @@ func (w *Watch) List(q Found) ([]Transaction, error) {
 func (w *Watch) CountList(q Found) (n int64, more bool, err error) {
 	q.Plainly()
 	if plain(&q) {
-		n, err = w.Store.CountSpan(q.Flow, q.State, q.From, q.To)
+		n, err = w.Store.CountSpan(store.OfFlow(q.Flow).Within(q.Of), q.State, q.From, q.To)
 		return n, false, err
 	}
 	if len(q.Terms) == 0 && !q.First {

@@ -26,6 +26,8 @@ type (
 	Table        = store.Table
 	TableRow     = store.TableRow
 	Load         = store.Load
+	Of           = store.Of
+	Topic        = store.Topic
 )
 
 // States that are told apart.
@@ -41,6 +43,9 @@ const (
 	// UsualQueueLimit is the limit of a queue that nobody has set.
 	UsualQueueLimit = store.UsualQueueLimit
 )
+
+// OfFlow means one flow, or all where name is "".
+func OfFlow(name string) Of { return store.OfFlow(name) }
 
 // ParseID reads the text form of an id.
 func ParseID(s string) (ID, error) { return store.ParseID(s) }
