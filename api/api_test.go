@@ -23,16 +23,22 @@ import (
 	"readyferry/core/plan"
 	"readyferry/core/schema"
 	"readyferry/engine"
+	"readyferry/engine/people"
 	"readyferry/standin"
 	"readyferry/store"
 )
 
 type world struct {
-	t      *testing.T
-	server *httptest.Server
-	schema *jsonschema.Compiler
-	api    map[string]any
-	engine *engine.Engine
+	store   *store.Store
+	people  *people.People
+	log     *slog.Logger
+	set     *standin.Set
+	session []string // headers that every call has
+	t       *testing.T
+	server  *httptest.Server
+	schema  *jsonschema.Compiler
+	api     map[string]any
+	engine  *engine.Engine
 }
 
 func start(t *testing.T) *world {
@@ -93,7 +99,22 @@ func start(t *testing.T) *world {
 	if err := c.AddResource("api:///openapi.json", value); err != nil {
 		t.Fatal(err)
 	}
-	return &world{t, server, c, value.(map[string]any), e}
+	return &world{t: t, server: server, schema: c, api: value.(map[string]any), engine: e, store: s, log: log, set: set}
+}
+
+// door serves the world through another door, behind which people sign in; nil: nobody does.
+func (w *world) door(d Door, p *people.People) {
+	w.people = p
+	w.server.Config.Handler = New(Config{Engine: w.engine, StandIns: w.set, Log: w.log, Door: d, People: p,
+		Web: fstest.MapFS{"index.html": {Data: []byte("<title>Ready Ferry</title>")}}})
+}
+
+func (w *world) port() string { return w.server.URL[strings.LastIndex(w.server.URL, ":")+1:] }
+
+// plain makes a call and gives its status.
+func (w *world) plain(method, path string, headers ...string) int {
+	w.t.Helper()
+	return w.call(method, path, "", headers...).status
 }
 
 type answer struct {
@@ -108,7 +129,7 @@ func (w *world) call(method, path, body string, headers ...string) answer {
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	for _, h := range headers {
+	for _, h := range append(slices.Clone(w.session), headers...) {
 		k, v, _ := strings.Cut(h, ": ")
 		switch k {
 		case "Host":

@@ -30,6 +30,8 @@ var (
 	open     = need{on: "nobody need sign in"}
 	signedIn = need{on: "whoever is signed in"}
 	byKey    = need{on: "a key that names it"} // the handler asks which right
+	health   = need{rights: []access.Right{access.See}, on: "everywhere, unless opened by --open healthz"}
+	measures = need{rights: []access.Right{access.See}, on: "everywhere, unless opened by --open metrics"}
 	ofDemo   = need{on: "a visitor of the demo"}
 )
 
@@ -136,6 +138,9 @@ func (s *Server) permit(c *gin.Context, n need) error {
 	if n.on == byKey.on {
 		return nil // mayOut asks
 	}
+	if n.on == health.on && s.opened("healthz") || n.on == measures.on && s.opened("metrics") {
+		return nil
+	}
 	who, err := s.whoIs(c)
 	if err != nil {
 		return err
@@ -146,11 +151,11 @@ func (s *Server) permit(c *gin.Context, n need) error {
 	}
 	for _, r := range n.rights {
 		held := who.Anywhere(r)
-		if n.on == "everywhere" {
+		if n.everywhere() {
 			held = who.Everywhere(r)
 		}
 		if !held {
-			return lacking(r, n.on == "everywhere")
+			return lacking(r, n.everywhere())
 		}
 	}
 	if n.of == nil {
@@ -162,6 +167,11 @@ func (s *Server) permit(c *gin.Context, n need) error {
 	}
 	return s.mayAll(who, things, n.rights...)
 }
+
+func (n *need) everywhere() bool { return strings.HasPrefix(n.on, "everywhere") }
+
+// opened tells whether healthz or metrics answer without sign-in.
+func (s *Server) opened(name string) bool { return slices.Contains(s.door.Open, name) }
 
 // mayAll asks for rights to things. What somebody may not even see is as if it were not there.
 func (s *Server) mayAll(who *access.Who, things []access.Thing, rights ...access.Right) error {

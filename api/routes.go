@@ -9,8 +9,8 @@ import (
 func (s *Server) routes() []route {
 	const v1 = "/api/v1"
 	return []route{
-		{"GET", "/healthz", s.health, open},
-		{"GET", "/metrics", s.metrics(), open},
+		{"GET", "/healthz", s.health, health},
+		{"GET", "/metrics", s.metrics(), measures},
 		{"GET", "/api/openapi.json", s.openAPI, open},
 		{"GET", v1 + "/events", s.events, anyThing(access.See)},
 		{"GET", v1 + "/reference", s.reference, signedIn},

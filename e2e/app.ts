@@ -10,10 +10,13 @@ export class App {
   private child?: ChildProcess;
   private data = mkdtempSync(join(tmpdir(), "readyferry-e2e-"));
 
-  constructor(private binary = "readyferry") {}
+  constructor(
+    private binary = "readyferry",
+    private signIn = false,
+  ) {}
 
   async start(...args: string[]): Promise<void> {
-    const child = spawn(`../bin/${this.binary}`, [...args, "--data", this.data, "--listen", "127.0.0.1:0"], { stdio: ["ignore", "pipe", "inherit"] });
+    const child = spawn(`../bin/${this.binary}`, [...(args[0] === "serve" && !this.signIn ? ["serve", "--without-sign-in", ...args.slice(1)] : args), "--data", this.data, "--listen", "127.0.0.1:0"], { stdio: ["ignore", "pipe", "inherit"] });
     this.child = child;
     this.base = await new Promise<string>((resolve, reject) => {
       let out = "";

@@ -258,6 +258,9 @@ func (s *Store) Close() error {
 	if s.ready != nil {
 		errs = append(errs, s.ready.close(), s.pool.Close())
 	}
+	if s.held == nil { // it was opened beside another
+		return errors.Join(errs...)
+	}
 	if err := s.held.Close(); !errors.Is(err, os.ErrClosed) { // closing twice is no fault
 		errs = append(errs, err)
 	}

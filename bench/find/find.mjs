@@ -20,7 +20,7 @@ if (!was) {
   const filled = spawnSync(program, ["fill", "--data", data, "--transactions", String(many)], { stdio: ["ignore", "ignore", "inherit"] });
   if (filled.status !== 0) process.exit(filled.status ?? 1);
 }
-const app = spawn(program, ["serve", "--data", data, "--listen", "127.0.0.1:0"]);
+const app = spawn(program, ["serve", "--without-sign-in", "--data", data, "--listen", "127.0.0.1:0"]);
 const base = await new Promise((resolve, reject) => {
   app.stdout.on("data", (d) => {
     const at = /at (http:\S+)/.exec(String(d))?.[1];

@@ -15,7 +15,7 @@ import { fileURLToPath } from "node:url";
 const root = join(dirname(fileURLToPath(import.meta.url)), "..", "..");
 const { chromium } = createRequire(join(root, "e2e", "package.json"))("@playwright/test");
 const data = mkdtempSync(join(tmpdir(), "readyferry-frames-"));
-const app = spawn(join(root, "bin", "readyferry"), ["serve", "--data", data, "--listen", "127.0.0.1:0"]);
+const app = spawn(join(root, "bin", "readyferry"), ["serve", "--without-sign-in", "--data", data, "--listen", "127.0.0.1:0"]);
 const base = await new Promise((resolve, reject) => {
   app.stdout.on("data", (d) => {
     const at = /at (http:\S+)/.exec(String(d))?.[1];

@@ -84,7 +84,7 @@ func freeAddress(t *testing.T) string {
 
 func launch(t *testing.T, file, data, address string, more ...string) *server {
 	t.Helper()
-	cmd := exec.Command(file, append([]string{"serve", "--data", data, "--listen", address}, more...)...)
+	cmd := exec.Command(file, append([]string{"serve", "--without-sign-in", "--data", data, "--listen", address}, more...)...)
 	cmd.Stderr = os.Stderr
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)

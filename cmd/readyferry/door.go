@@ -27,7 +27,7 @@ type door struct {
 	selfMade         bool
 	public, callers  string
 	hosts, proxies   []string
-	opened           []string
+	unsigned         []string
 	perAddress       int
 }
 
@@ -44,7 +44,7 @@ func (d *door) flags(f *pflag.FlagSet) {
 	f.StringSliceVar(&d.hosts, "host", nil, "further name by which it may be called; as often as there are some")
 	f.StringSliceVar(&d.proxies, "trusted-proxy", nil, "address or range of a proxy whose word about a caller's address and\n"+
 		"scheme is taken; as often as there are some")
-	f.StringSliceVar(&d.opened, "open", []string{"healthz"}, "which of healthz and metrics answer without sign-in; none: neither")
+	f.StringSliceVar(&d.unsigned, "open", []string{"healthz"}, "which of healthz and metrics answer without sign-in; none: neither")
 	f.IntVar(&d.perAddress, "connections-per-address", listen.Usual, "connections that one address may have open at once")
 }
 
@@ -65,8 +65,8 @@ const (
 	forItself   = "itself"
 )
 
-// open listens where it is told.
-func (d *door) open(data string, log *slog.Logger) (*entrance, error) {
+// begin listens where it is told.
+func (d *door) begin(data string, log *slog.Logger) (*entrance, error) {
 	e := &entrance{listeners: map[string]net.Listener{}}
 	if err := d.read(e); err != nil {
 		return nil, err
@@ -144,12 +144,12 @@ func (d *door) read(e *entrance) (err error) {
 		}
 		e.Proxies = append(e.Proxies, p.Masked())
 	}
-	for _, one := range d.opened {
+	for _, one := range d.unsigned {
 		if !slices.Contains([]string{"healthz", "metrics", "none"}, one) {
 			return fmt.Errorf("--open takes healthz, metrics or none, not %q", one)
 		}
 	}
-	e.Open = d.opened
+	e.Open = d.unsigned
 	return nil
 }
 

@@ -53,6 +53,8 @@ func main() {
 		fillCommand(),
 		timesCommand(),
 		verifyCommand(),
+		peopleCommand(),
+		keysCommand(),
 		backupCommand(),
 		restoreCommand(),
 	)

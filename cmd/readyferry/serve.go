@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/signal"
@@ -19,6 +20,7 @@ import (
 	"readyferry/demo"
 	"readyferry/engine"
 	"readyferry/engine/journal"
+	"readyferry/engine/people"
 	"readyferry/standin"
 	"readyferry/store"
 	"readyferry/web"
@@ -40,6 +42,8 @@ func serveCommand() *cobra.Command {
 		},
 	}
 	s.flags(c.Flags(), "data")
+	c.Flags().BoolVar(&s.open, "without-sign-in", false, "nobody signs in, and everybody may do everything: for trials on this machine,\n"+
+		"which alone can reach it then")
 	return c
 }
 
@@ -47,6 +51,10 @@ func serveCommand() *cobra.Command {
 type serving struct {
 	data  string
 	files []string
+	open  bool // nobody signs in
+	demo  bool // visitors need not sign in
+	idle  time.Duration
+	most  time.Duration
 	door
 	telling
 }
@@ -54,17 +62,20 @@ type serving struct {
 func (s *serving) flags(f *pflag.FlagSet, data string) {
 	f.StringSliceVar(&s.files, "files", nil, filesAre)
 	f.StringVar(&s.data, "data", data, "folder for everything that is kept; made when absent")
+	f.DurationVar(&s.idle, "session-idle", people.UsualIdle, "how long a person stays signed in without doing anything")
+	f.DurationVar(&s.most, "session-longest", people.UsualLongest, "how long a person stays signed in at most")
 	s.door.flags(f)
 	s.telling.flags(f)
 }
 
 func demoCommand() *cobra.Command {
 	var s serving
-	var fresh bool
+	var fresh, signIn bool
 	var trickle time.Duration
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the application with the demo of Larkfield Libraries", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			s.demo = !signIn
 			if fresh {
 				if err := store.Forget(s.data); err != nil {
 					return err
@@ -86,6 +97,8 @@ func demoCommand() *cobra.Command {
 	}
 	s.flags(c.Flags(), "demo-data")
 	c.Flags().BoolVar(&fresh, "fresh", false, "forget what an earlier demo kept in the folder")
+	c.Flags().BoolVar(&signIn, "with-sign-in", false, "people sign in as they do in earnest; without it whoever is at this machine is\n"+
+		"let in, and nobody else can reach it")
 	c.Flags().DurationVar(&trickle, "trickle", 2*time.Second, "about how often a made-up message comes; 0 for never")
 	return c
 }
@@ -113,11 +126,15 @@ func (s *serving) serve(
 			log.Error("closing the store", "error", err)
 		}
 	}()
-	in, err := s.door.open(data, log)
+	in, err := s.door.begin(data, log)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
+	if (s.open || s.demo) && (!in.Loopback || in.Public != nil) {
+		return errors.New("without sign-in it listens on this machine only: take --listen 127.0.0.1:8420, or let people sign in " +
+			"(demo --with-sign-in)")
+	}
 	var e *engine.Engine
 	standIns := standin.NewSet(time.Now, func() {
 		if e != nil { // not while they are defined
@@ -166,13 +183,21 @@ func (s *serving) serve(
 	}
 	defer e.Stop()
 	loadDemo := func() error { return demo.Load(ctx, e, standIns, standInDatabases(data)) }
-	failed := in.serve(api.Config{
-		Engine: e, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo, Door: in.Door, Log: log,
-	})
+	c := api.Config{Engine: e, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo, Door: in.Door, Log: log}
+	if s.demo {
+		c.Demo = demo.People()
+	}
+	if !s.open {
+		c.People = people.New(people.Config{Store: st, Log: log, Now: e.Journal.Now, Idle: s.idle, Longest: s.most})
+	}
+	failed := in.serve(c)
 	if ready != nil {
 		if err := ready(ctx, in.inside, loadDemo); err != nil {
 			return err
 		}
+	}
+	if err := s.welcome(ctx, c.People, in.address); err != nil {
+		return err
 	}
 	fmt.Printf("Ready Ferry is at %s\n", in.address)
 	select {
@@ -182,6 +207,18 @@ func (s *serving) serve(
 	}
 	e.Close() // who waits is told, and then nobody is cut off
 	return in.shutdown(3 * time.Second)
+}
+
+// welcome says how the first owner comes in, while there is nobody.
+func (s *serving) welcome(ctx context.Context, p *people.People, address string) error {
+	if p == nil || s.demo {
+		return nil
+	}
+	secret, err := p.First(ctx)
+	if err == nil && secret != "" {
+		fmt.Printf("Nobody can sign in yet. The first owner comes in by this link, once: %s/welcome#%s\n", address, secret)
+	}
+	return err
 }
 
 // standInDatabases is the folder of the databases that ship with the application.

@@ -34,7 +34,9 @@ const (
 )
 
 // Rights lists them.
-func Rights() []Right { return []Right{See, Samples, Bodies, Test, Operate, Design, Publish, Own, Unmask} }
+func Rights() []Right {
+	return []Right{See, Samples, Bodies, Test, Operate, Design, Publish, Own, Unmask}
+}
 
 // Role is what a person is in an area.
 type Role string

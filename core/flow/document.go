@@ -20,7 +20,7 @@ type Document struct {
 	Intake            Intake
 	Keep              Keep
 	Bounds            Bounds
-	Weight            int // at least 1
+	Weight            int      // at least 1
 	Area              string   // by which rights are given; "" for none
 	Mask              []string // JSON Pointers of fields whose values only some may see; * stands for every member or item
 	Steps             []*Step

@@ -66,7 +66,9 @@ func (a *Audit) End(ctx context.Context, d *Deed, result string) error {
 func (a *Audit) Lines(q Query) ([]Line, error) { return a.store.AuditLines(q) }
 
 // Verify walks the whole chain and says where it does not hold.
-func (a *Audit) Verify(most int) (lines int64, faults []Fault, err error) { return a.store.VerifyAudit(most) }
+func (a *Audit) Verify(most int) (lines int64, faults []Fault, err error) {
+	return a.store.VerifyAudit(most)
+}
 
 // LetGo removes lines that are older than a time.
 func (a *Audit) LetGo(ctx context.Context, before time.Time) error {

@@ -70,6 +70,7 @@ type Catalog struct {
 	plans       map[versionKey]*plan.Plan
 	listeners   []func()
 	keys        []known
+	keysAt      time.Time // when they were read
 	calendars   map[string]*hours.Calendar
 	outbound    outbound.List
 

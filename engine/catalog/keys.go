@@ -83,8 +83,11 @@ type known struct {
 }
 
 // Keys lists the keys by name.
-func (c *Catalog) Keys() ([]Key, error) {
-	rows, err := c.store.Keys()
+func (c *Catalog) Keys() ([]Key, error) { return KeysIn(c.store) }
+
+// KeysIn lists the keys of a store by name.
+func KeysIn(s *store.Store) ([]Key, error) {
+	rows, err := s.Keys()
 	if err != nil {
 		return nil, err
 	}
@@ -129,6 +132,13 @@ func (c *Catalog) loadKeys() error {
 		keys = append(keys, k)
 	}
 	c.mu.Lock()
+	for i := range keys {
+		for j := range c.keys { // what it has used up of its rate goes on
+			if c.keys[j].Name == keys[i].Name && c.keys[j].PerSecond == keys[i].PerSecond && c.keys[j].Bytes == keys[i].Bytes {
+				keys[i].rate = c.keys[j].rate
+			}
+		}
+	}
 	c.keys = keys
 	c.mu.Unlock()
 	return nil
@@ -136,6 +146,14 @@ func (c *Catalog) loadKeys() error {
 
 // MakeKey makes a key and gives it; it is never shown again.
 func (c *Catalog) MakeKey(ctx context.Context, k Key, now time.Time) (secret string, err error) {
+	if secret, err = MakeKeyIn(ctx, c.store, k, now); err != nil {
+		return "", err
+	}
+	return secret, c.loadKeys()
+}
+
+// MakeKeyIn makes a key in a store and gives it.
+func MakeKeyIn(ctx context.Context, s *store.Store, k Key, now time.Time) (secret string, err error) {
 	if err := k.Check(); err != nil {
 		return "", err
 	}
@@ -147,10 +165,7 @@ func (c *Catalog) MakeKey(ctx context.Context, k Key, now time.Time) (secret str
 	hash := sha256.Sum256([]byte(secret))
 	row := store.Key{Name: k.Name, Note: k.Note, Hash: hash[:], Rights: rights, Until: k.Until, CreatedAt: now,
 		PerSecond: k.PerSecond, Bytes: k.Bytes}
-	if err := c.store.Write(ctx, func(tx *store.Tx) error { return tx.AddKey(&row) }); err != nil {
-		return "", err
-	}
-	return secret, c.loadKeys()
+	return secret, s.Write(ctx, func(tx *store.Tx) error { return tx.AddKey(&row) })
 }
 
 // DropKey removes a key; nobody gets in with it from now on. It gives
@@ -249,6 +264,9 @@ func (c *Catalog) WhoHas(ctx context.Context, presented, from string, now time.T
 // presented finds the key that somebody presents, and notes now and then that it is used.
 func (c *Catalog) presented(ctx context.Context, secret string, now time.Time) (Key, error) {
 	hash := sha256.Sum256([]byte(secret))
+	if err := c.lookAtKeys(now); err != nil {
+		return Key{}, err
+	}
 	k, first := c.find(hash[:], now)
 	if k == nil {
 		return Key{}, ErrNoKey
@@ -257,6 +275,23 @@ func (c *Catalog) presented(ctx context.Context, secret string, now time.Time) (
 		return *k, nil
 	}
 	return *k, c.store.Write(ctx, func(tx *store.Tx) error { return tx.KeyUsed(k.Name, now) })
+}
+
+// keysFor is how long keys are taken from memory: the command line may have made or ended
+// one beside.
+const keysFor = 2 * time.Second
+
+func (c *Catalog) lookAtKeys(now time.Time) error {
+	c.mu.Lock()
+	fresh := now.Sub(c.keysAt).Abs() < keysFor
+	if !fresh {
+		c.keysAt = now
+	}
+	c.mu.Unlock()
+	if fresh {
+		return nil
+	}
+	return c.loadKeys()
 }
 
 // find looks for a key that is good now; first tells that its use is to be noted.
