@@ -67,7 +67,12 @@ var mayImport = map[string][]string{
 
 // Within engine. Those of one rank do not know each other.
 var engineRank = map[string]int{
-	"waker":   1,
+	"waker": 1,
+	"audit": 1,
+
+	"people/password": 1,
+	"people":          2,
+
 	"catalog": 1,
 	"journal": 2,
 	"perform": 3,
@@ -88,6 +93,8 @@ var coreOrder = []string{
 	"alarm",
 	"hours",
 	"find",
+	"access",
+	"outbound",
 	"message",
 	"format",
 	"cloudevents",

@@ -190,7 +190,6 @@ type sent struct {
 	io.ReadCloser
 	kept bytes.Buffer
 	size int64
-	hash []byte
 }
 
 // Read implements io.Reader.

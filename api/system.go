@@ -262,6 +262,9 @@ func (s *Server) events(c *gin.Context) error {
 				return nil
 			}
 		case <-beat.C:
+			if _, err := s.whoIs(c); err != nil {
+				return nil // the session is over, or the key
+			}
 			if !send(": still here\n\n") {
 				return nil
 			}

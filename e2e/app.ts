@@ -7,6 +7,8 @@ import { join } from "node:path";
 /** A running application of its own for each test file. */
 export class App {
   base = "";
+  /** The link by which the first owner comes in, where people sign in. */
+  first = "";
   private child?: ChildProcess;
   private data = mkdtempSync(join(tmpdir(), "readyferry-e2e-"));
 
@@ -22,6 +24,7 @@ export class App {
       let out = "";
       child.stdout.on("data", (d) => {
         out += d;
+        this.first = /once: (\S+)/.exec(out)?.[1] ?? "";
         const m = /at (http:\S+)/.exec(out);
         if (m?.[1]) resolve(m[1]);
       });

@@ -25,13 +25,12 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/alexedwards/scs/v2"
 
 	"readyferry/core/access"
-	"readyferry/core/password"
+	"readyferry/engine/people/password"
 	"readyferry/store"
 )
 
@@ -82,7 +81,6 @@ type People struct {
 	sessions *scs.SessionManager
 	work     chan struct{} // held while a password is hashed
 	guesses  guesses
-	keys     ceremonies
 }
 
 // New makes it.
@@ -393,16 +391,4 @@ func (p *People) Unlock(ctx context.Context, name string) error {
 		row.Failures, row.LockedTo = 0, nil
 		return tx.SavePerson(&row)
 	})
-}
-
-// ceremonies are sign-ins and registrations by passkey under way.
-type ceremonies struct {
-	mu  sync.Mutex
-	all map[string]ceremony
-}
-
-type ceremony struct {
-	data  []byte
-	who   string
-	until time.Time
 }

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"readyferry/core/access"
-	"readyferry/core/password"
+	"readyferry/engine/people/password"
 	"readyferry/store"
 )
 

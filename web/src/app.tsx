@@ -2,12 +2,15 @@ import { lazy, Suspense, useEffect, useState } from "react";
 import { Navigate, NavLink, Route, Routes, useLocation } from "react-router";
 import { Toaster } from "sonner";
 import { useCauses, useLive } from "./api/queries";
+import { useSession } from "./api/session";
 import { Find } from "./find";
+import { Menu } from "./menu";
 import { AlarmsPage } from "./pages/alarms";
 import { DeadLettersPage } from "./pages/dead-letters";
 import { FlowsPage } from "./pages/flows";
 import { LogPage } from "./pages/log";
 import { ClosedLettersPage, RepairPage, RepairsPage } from "./pages/repairs";
+import { NobodyYetPage, SignInPage, WelcomePage } from "./pages/sign-in";
 import { Tour } from "./pages/tour";
 import { TransactionsPage } from "./pages/transactions";
 import { keysOf, throughList, typing } from "./ui/keys";
@@ -28,6 +31,11 @@ const JourneyPage = lazy(() => import("./pages/journey"));
 const BesidePage = lazy(() => import("./pages/beside"));
 const DrillPage = lazy(() => import("./pages/drill"));
 const PaperPage = lazy(() => import("./pages/paper"));
+const MePage = lazy(() => import("./pages/me"));
+const PeoplePage = lazy(() => import("./pages/people"));
+const KeysPage = lazy(() => import("./pages/keys"));
+const AuditPage = lazy(() => import("./pages/audit"));
+const SettingsPage = lazy(() => import("./pages/settings"));
 
 const pages = [
   ["/flows", "Flows"],
@@ -40,7 +48,18 @@ const pages = [
   ["/help", "Help"],
 ] as const;
 
+/** The application for who is in, and the way in for who is not. */
 export function App() {
+  const session = useSession();
+  const { pathname } = useLocation();
+  if (pathname === "/welcome") return <WelcomePage />;
+  if (session.data?.needs === "sign-in") return <SignInPage openId={session.data.openId} />;
+  if (session.data?.needs === "first-owner") return <NobodyYetPage />;
+  if (!session.data && !session.error) return null;
+  return <Inside />;
+}
+
+function Inside() {
   useLive();
   const causes = useCauses();
   const [find, setFind] = useState(false);
@@ -105,7 +124,9 @@ export function App() {
           <span className="max-[1120px]:sr-only">Keys </span>
           <kbd>?</kbd>
         </button>
+        <Menu />
       </nav>
+      <Open />
       <main className="flex min-h-0 flex-1 flex-col">
         <Suspense fallback={<p className="p-6 text-quiet">Loading…</p>}>
           <Routes>
@@ -130,6 +151,12 @@ export function App() {
             <Route path="/connections" element={<ConnectionsPage />} />
             <Route path="/tables" element={<TablesPage />} />
             <Route path="/stand-ins" element={<StandInsPage />} />
+            <Route path="/me" element={<MePage />} />
+            <Route path="/people" element={<PeoplePage />} />
+            <Route path="/keys" element={<KeysPage />} />
+            <Route path="/audit" element={<AuditPage />} />
+            <Route path="/settings" element={<SettingsPage />} />
+            <Route path="/sign-in" element={<Navigate to="/flows" replace />} />
             <Route path="/help" element={<HelpPage />} />
             <Route path="/help/:what/:name" element={<HelpOfPage />} />
             <Route
@@ -168,5 +195,21 @@ export function App() {
         icons={{ success: null, error: null }}
       />
     </div>
+  );
+}
+
+/** Says on every page that nobody has to sign in. */
+function Open() {
+  const session = useSession();
+  const who = session.data?.who;
+  if (who?.kind !== "visitor") return null;
+  const demo = (session.data?.demo.length ?? 0) > 0;
+  return (
+    <p className="shrink-0 border-b border-line bg-sheet px-4 py-0.5 text-[12.5px] text-quiet">
+      {demo
+        ? "The demo lets in whoever is at this machine"
+        : "Nobody signs in: whoever is at this machine may do everything"}
+      {demo && who.name !== "visitor" ? `; you look at it as ${who.title}` : ""}.
+    </p>
   );
 }

@@ -98,6 +98,7 @@ export async function call<T>(
     } catch {
       // no problem document; the status has to do
     }
+    if (res.status === 401 && !path.startsWith("/api/v1/session")) window.dispatchEvent(new Event("signed-out"));
     throw new ProblemError(
       res.status,
       p.title ?? `The server answered ${res.status}`,

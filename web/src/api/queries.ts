@@ -15,6 +15,9 @@ export const queryClient = new QueryClient({
   },
 });
 
+// Whose session is over is asked to sign in, whatever page it is.
+window.addEventListener("signed-out", () => void queryClient.invalidateQueries({ queryKey: ["session"] }));
+
 // The first part of a key is the topic that the server names when it changes.
 function midnight(): string {
   const d = new Date();

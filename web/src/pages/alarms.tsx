@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { toast } from "sonner";
 import { call, get, type Schemas } from "../api/client";
 import { queryClient, useAlarms } from "../api/queries";
+import { useKnown } from "../api/session";
 import { Dialog, Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
 import { age, span, Time, useNow } from "../ui/time";
 import { amount } from "./alarm-lines";
@@ -161,13 +162,16 @@ function Row({ a }: { a: Alarm }) {
 
 function Take({ a, onClose }: { a: Alarm; onClose: () => void }) {
   const [by, setBy] = useState(who());
+  const known = useKnown();
   const [note, setNote] = useState("");
   return (
     <Dialog open onClose={onClose} title={`${a.title}${a.about ? `: ${a.about}` : ""}`}>
       <p className="mb-3 text-quiet">Whoever would be told later is not told, as long as somebody has it in hand.</p>
-      <Setting label="Your name">
-        <Text label="Your name" value={by} onChange={setBy} />
-      </Setting>
+      {!known && (
+        <Setting label="Your name">
+          <Text label="Your name" value={by} onChange={setBy} />
+        </Setting>
+      )}
       <Setting label="Note" hint="what is being done about it">
         <Text label="Note" value={note} onChange={setNote} />
       </Setting>

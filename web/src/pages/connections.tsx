@@ -3,20 +3,20 @@ import { Link, useSearchParams } from "react-router";
 import { toast } from "sonner";
 import type { Connection } from "../api/client";
 import { useConnections } from "../api/queries";
+import { useMay } from "../api/session";
 import { type System, useSystems } from "../systems";
 import { begin, type Value } from "../systems/schema";
 import { Mark } from "../ui/marks";
 import { Empty, PageHead, Text, Trouble } from "../ui/parts";
 import { age, number, useNow } from "../ui/time";
 import { ConnectionDesk } from "./connection-desk";
-import { Keys } from "./keys";
 
 export default function ConnectionsPage() {
   const connections = useConnections();
   const systems = useSystems();
   const [search, setSearch] = useSearchParams();
   const [filter, setFilter] = useState("");
-  const [keys, setKeys] = useState(false);
+  const may = useMay();
   const open = search.get("open") ?? "";
   const chosen = connections.data?.find((c) => c.name === open);
   const fresh = open.startsWith("+") ? systems.data?.find((s) => s.kind === open.slice(1)) : undefined;
@@ -44,9 +44,11 @@ export default function ConnectionsPage() {
         <div className="w-44">
           <Text label="Filter connections" placeholder="Filter connections" value={filter} onChange={setFilter} />
         </div>
-        <button type="button" className="btn" onClick={() => setKeys(true)}>
-          Keys for programs
-        </button>
+        {may("own", true) && (
+          <Link className="btn" to="/keys">
+            Keys for programs
+          </Link>
+        )}
         {systems.data
           ?.filter((s) => !s.reached)
           .map((s) => (
@@ -58,7 +60,6 @@ export default function ConnectionsPage() {
           Connect a system
         </button>
       </PageHead>
-      {keys && <Keys onClose={() => setKeys(false)} />}
       {connections.error && <Trouble error={connections.error} />}
       {connections.data?.length === 0 && open === "" && (
         <Empty title="No connection yet">

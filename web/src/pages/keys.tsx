@@ -2,7 +2,7 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { call, enc, type Schemas } from "../api/client";
 import { queryClient, useKeys } from "../api/queries";
-import { Dialog, Setting, says, Text } from "../ui/parts";
+import { PageHead, Setting, says, Text, Trouble } from "../ui/parts";
 import { size, Time } from "../ui/time";
 
 type May = Schemas["Right"]["may"][number];
@@ -10,12 +10,23 @@ type May = Schemas["Right"]["may"][number];
 const rights: [May, string][] = [
   ["send", "send: put in, publish, call"],
   ["take", "take from queues"],
-  ["read", "look, and listen to topics"],
-  ["manage", "pause and go on"],
+  ["read", "read: look, with contents"],
+  ["manage", "manage: what operators, designers and publishers do"],
 ];
 
-/** The keys by which programs outside put and take messages. */
-export function Keys({ onClose }: { onClose: () => void }) {
+/** The keys by which programs outside put and take messages, and use the API. */
+export default function KeysPage() {
+  return (
+    <>
+      <PageHead title="Keys" facts="by which programs call webhooks, queues over HTTP, and the API" />
+      <div className="min-h-0 flex-1 overflow-auto p-4">
+        <Keys />
+      </div>
+    </>
+  );
+}
+
+function Keys() {
   const keys = useKeys();
   const [made, setMade] = useState<{ name: string; key: string } | null>(null);
   const drop = async (name: string) => {
@@ -27,11 +38,12 @@ export function Keys({ onClose }: { onClose: () => void }) {
     }
   };
   return (
-    <Dialog open wide onClose={onClose} title="Keys for programs">
-      <p className="mb-3 text-quiet">
-        A program outside puts messages into queues and topics, takes from queues, or calls webhooks with a key, as
-        Authorization: Bearer or X-Api-Key. The help says how.
+    <>
+      <p className="mb-3 max-w-[70ch] text-quiet">
+        A program sends a key as Authorization: Bearer or X-Api-Key. Several may stand side by side, so that one is
+        changed without a gap. The help says how.
       </p>
+      {keys.error && <Trouble error={keys.error} />}
       {made && (
         <div role="status" className="mb-3 border border-line bg-sheet p-3">
           <p>
@@ -50,7 +62,7 @@ export function Keys({ onClose }: { onClose: () => void }) {
               <th>May</th>
               <th>Last used</th>
               <th>Ends</th>
-              <th />
+              <td />
             </tr>
           </thead>
           <tbody>
@@ -82,7 +94,7 @@ export function Keys({ onClose }: { onClose: () => void }) {
         </table>
       )}
       <Make onMade={setMade} />
-    </Dialog>
+    </>
   );
 }
 
@@ -155,7 +167,7 @@ function Make({ onMade }: { onMade: (made: { name: string; key: string }) => voi
       </fieldset>
       <Setting
         label="On"
-        hint="queue:name, topic:name, flow:name, several with spaces; * at the end for any"
+        hint="flow:, queue:, topic:, connection: or table: and a name, area:name; * at the end for any, and alone for everything"
         error={bad}
       >
         <Text label="On" mono value={on} onChange={setOn} placeholder="queue:pickups" />

@@ -3,6 +3,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
 import { call, type Draft, enc, ProblemError, type Schemas } from "../api/client";
 import { queryClient, useVersion, useVersions } from "../api/queries";
+import { typedName, useKnown } from "../api/session";
 import { changesOf } from "../model/changes";
 import { type FlowDocument, type Row, rowsOf } from "../model/model";
 import { Changes } from "../sheet/changes";
@@ -50,7 +51,8 @@ function Proof({ name, draft, done, routes, touched }: Loaded & { name: string }
   const versions = useVersions(name);
   const [note, setNote] = useState("");
   const [despite, setDespite] = useState("");
-  const [by, setBy] = useState(() => localStorage.getItem("who") ?? "");
+  const [by, setBy] = useState(typedName);
+  const known = useKnown();
   const [left, setLeft] = useState<LeftBehind | null>(null);
   const [when, setWhen] = useState<"at" | "share" | null>(null);
   const [before, setBefore] = useState<Followed[]>();
@@ -227,7 +229,11 @@ function Proof({ name, draft, done, routes, touched }: Loaded & { name: string }
               value={note}
               onChange={(e) => setNote(e.target.value)}
             />
-            <Text label="Your name" value={by} onChange={setBy} placeholder="your name; nobody checks it" />
+            {known ? (
+              <p className="text-quiet">by {known}</p>
+            ) : (
+              <Text label="Your name" value={by} onChange={setBy} placeholder="your name; nobody checks it" />
+            )}
           </div>
         </div>
         {!draft.live ? (

@@ -82,6 +82,9 @@ export function Text(p: {
   mono?: boolean;
   type?: string;
   list?: string;
+  /** What a browser may fill in (the attribute autocomplete); nothing otherwise. */
+  complete?: string;
+  focus?: boolean;
 }) {
   return (
     <input
@@ -92,7 +95,9 @@ export function Text(p: {
       placeholder={p.placeholder}
       aria-invalid={p.invalid || undefined}
       list={p.list}
-      autoComplete="off"
+      autoComplete={p.complete ?? "off"}
+      // biome-ignore lint/a11y/noAutofocus: where a page is this one form
+      autoFocus={p.focus}
       spellCheck={false}
       onChange={(e) => p.onChange(e.target.value)}
     />

@@ -1,0 +1,42 @@
+import { useQuery } from "@tanstack/react-query";
+import { call, enc, get, type Schemas } from "./client";
+
+export type Who = Schemas["Who"];
+export type Right = Schemas["RightOfRole"];
+
+/** Who is signed in, and what has to be done where nobody is. */
+export const useSession = () =>
+  useQuery({
+    queryKey: ["session"],
+    staleTime: 60_000,
+    queryFn: () => get<Schemas["SessionNow"]>("/api/v1/session"),
+  });
+
+export const useWho = (): Who | null => useSession().data?.who ?? null;
+
+/** Whether whoever is signed in has a right to something; the server decides for each thing. */
+export function useMay(): (right: Right, everywhere?: boolean) => boolean {
+  const who = useWho();
+  return (right, everywhere) => !who || (everywhere ? who.everywhere : who.rights).includes(right);
+}
+
+/** The name under which things are done: of who is signed in, or as somebody has typed it. */
+export const typedName = () => localStorage.getItem("who") ?? "";
+
+/** Says whether names are typed, as nobody signs in, or known. */
+export function useKnown(): string {
+  const who = useWho();
+  return who && who.kind !== "visitor" ? who.title : "";
+}
+
+export const signIn = (name: string, password: string) => call<Who>("/api/v1/session", { body: { name, password } });
+export const signOut = () => call("/api/v1/session", { method: "DELETE" });
+
+export const usePeople = () =>
+  useQuery({ queryKey: ["people"], queryFn: () => get<Schemas["Person"][]>("/api/v1/people") });
+export const useSessions = () =>
+  useQuery({ queryKey: ["sessions"], queryFn: () => get<Schemas["Session"][]>("/api/v1/sessions") });
+export const useOutbound = () =>
+  useQuery({ queryKey: ["outbound"], queryFn: () => get<Schemas["Outbound"]>("/api/v1/outbound") });
+
+export const person = (name: string) => `/api/v1/people/${enc(name)}`;

@@ -1,0 +1,92 @@
+import { useEffect, useState } from "react";
+import { toast } from "sonner";
+import { call } from "../api/client";
+import { queryClient } from "../api/queries";
+import { useOutbound } from "../api/session";
+import { PageHead, says, Trouble } from "../ui/parts";
+
+/** What an owner sets for all. */
+export default function SettingsPage() {
+  const outbound = useOutbound();
+  const [text, setText] = useState("");
+  const [bad, setBad] = useState<string>();
+  useEffect(() => {
+    if (outbound.data) setText(outbound.data.list.join("\n"));
+  }, [outbound.data]);
+  const save = async () => {
+    setBad(undefined);
+    try {
+      await call("/api/v1/outbound", {
+        method: "PUT",
+        body: {
+          list: text
+            .split("\n")
+            .map((l) => l.trim())
+            .filter(Boolean),
+        },
+      });
+      await queryClient.invalidateQueries({ queryKey: ["outbound"] });
+      toast.success("Whatever is called from now on follows the list");
+    } catch (e) {
+      setBad(says(e));
+    }
+  };
+  return (
+    <>
+      <PageHead title="Settings" facts="what holds for all" />
+      {outbound.error && <Trouble error={outbound.error} />}
+      <div className="grid min-h-0 flex-1 content-start gap-x-8 gap-y-6 overflow-auto p-4 lg:grid-cols-2">
+        <section aria-labelledby="outside">
+          <h2 id="outside" className="mb-2">
+            Addresses outside
+          </h2>
+          <p className="mb-2">
+            Whoever saves a connection permits its own host, as the kind of address that it has then. Anything else, and
+            names that come to addresses inside only later, need a line here: a name, *.name, an address or a range,
+            with :port where only that one is meant.
+          </p>
+          <textarea
+            aria-label="Addresses outside"
+            className="field data h-44 w-full"
+            spellCheck={false}
+            placeholder={"*.partner.example\n10.20.0.0/16\nprinter:9100"}
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+          />
+          {bad && (
+            <p role="alert" className="my-2 text-dead">
+              {bad}
+            </p>
+          )}
+          <button type="button" className="btn btn-go mt-2" onClick={save}>
+            Save the list
+          </button>
+        </section>
+        <section aria-labelledby="hosts">
+          <h2 id="hosts" className="mb-2">
+            What connections permit
+          </h2>
+          <table className="grid-table">
+            <thead>
+              <tr>
+                <th>Connection</th>
+                <th>Host</th>
+                <th>Was, when it was saved</th>
+              </tr>
+            </thead>
+            <tbody>
+              {outbound.data?.hosts.map((h) => (
+                <tr key={`${h.connection} ${h.host}`}>
+                  <td>{h.connection}</td>
+                  <td className="data">{h.host}</td>
+                  <td>{h.kinds.map((k) => (k === "*" ? "of any kind" : k)).join(", ") || "not known"}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          {outbound.data?.hosts.length === 0 && <p className="text-quiet">No connection leaves this machine.</p>}
+        </section>
+      </div>
+    </>
+  );
+}
