@@ -29,7 +29,8 @@ var asks = under("/api/v1",
 	"/eval", "/contracts", "/words", "/forms", "/conditions", "/flows/:name/check", "/flows/:name/rehearse",
 	"/flows/:name/follow", "/flows/:name/here", "/flows/:name/analyse", "/flows/:name/touched", "/flows/:name/reach",
 	"/flows/:name/make-up", "/flows/:name/infer", "/flows/:name/lines", "/drills", "/alarm-rule-tries",
-	"/calendar-previews", "/tables/:name/guess", "/connections/:name/query", "/session", "/session/link", "/session/password/link",
+	"/calendar-previews", "/tables/:name/guess", "/connections/:name/query", "/session", "/session/link",
+	"/session/password/link",
 	"/demo/visitor", "/audit/verify",
 )
 
@@ -47,7 +48,8 @@ const keptOfBody = 64 << 10
 // written runs a handler, and keeps in the audit what it did: in the commit of its first
 // write, or behind it where it wrote nothing.
 func (s *Server) written(c *gin.Context, r route) error {
-	if c.Request.Method == http.MethodGet || asks[r.path] && c.Request.Method != http.MethodDelete || r.need.on == byKey.on ||
+	if c.Request.Method == http.MethodGet || asks[r.path] && c.Request.Method != http.MethodDelete ||
+		r.need.on == byKey.on ||
 		who(c) == nil {
 		return r.handle(c)
 	}
@@ -139,7 +141,8 @@ func (s *Server) thingOf(c *gin.Context, r route) access.Thing {
 	if strings.HasPrefix(r.path, "/api/v1/targets/:name") {
 		return s.engine.Catalog.Thing(access.Connection, c.Param("name"))
 	}
-	for path, kind := range map[string]string{"people": "person", "keys": "key", "alarm-rules": "alarm-rule", "calendars": "calendar",
+	for path, kind := range map[string]string{"people": "person", "keys": "key", "alarm-rules": "alarm-rule",
+		"calendars": "calendar",
 		"stand-ins": "stand-in", "views": "view"} {
 		if strings.HasPrefix(r.path, "/api/v1/"+path+"/:name") {
 			return access.Thing{Kind: kind, Name: c.Param("name")}
@@ -219,11 +222,13 @@ func (s *sent) shown() []byte {
 }
 
 // hidden are the members of documents whose values are nobody's business but the receiver's.
-var hidden = []string{"password", "old", "new", "secret", "secrets", "token", "link", "passphrase", "private-key", "client-secret",
+var hidden = []string{"password", "old", "new", "secret", "secrets", "token", "link", "passphrase", "private-key",
+	"client-secret",
 	"credential", "value", "values"}
 
 // contents are members that hold what messages, samples and tables hold.
-var contents = []string{"message", "patch", "tree", "replace", "map", "body", "base64", "rows", "row", "insert", "update", "headers",
+var contents = []string{"message", "patch", "tree", "replace", "map", "body", "base64", "rows", "row", "insert",
+	"update", "headers",
 	"replies", "messages", "samples", "content", "reply"}
 
 // discreet gives a document without what it hides.
@@ -235,7 +240,8 @@ func discreet(n *message.Node) *message.Node {
 			switch name := strings.ToLower(m.Name); {
 			case slices.Contains(hidden, name):
 				out = out.With(m.Name, message.NewString("(not shown)"))
-			case slices.Contains(contents, name) && (m.Value.Kind == message.Map || m.Value.Kind == message.List || m.Value.Text != ""):
+			case slices.Contains(contents, name) && (m.Value.Kind == message.Map || m.Value.Kind == message.List ||
+				m.Value.Text != ""):
 				out = out.With(m.Name, message.NewString(fmt.Sprintf("(%d bytes)", len(jsonfmt.Encode(m.Value)))))
 			default:
 				out = out.With(m.Name, discreet(m.Value))

@@ -63,7 +63,8 @@ func TestForeignNamesAndPagesAreRefused(t *testing.T) {
 	w := start(t)
 	for _, path := range []string{"/", "/flows", "/api/v1/flows", "/metrics", "/healthz", "/api/openapi.json", "/in/x",
 		"/out/queues/q/messages", "/stand-ins/p", "/assets/a.js"} {
-		for _, host := range []string{"rebound.example", "127.0.0.1.rebound.example", "localhost.rebound.example:80", "0x7f.1", "10.0.0.1"} {
+		for _, host := range []string{"rebound.example", "127.0.0.1.rebound.example", "localhost.rebound.example:80",
+			"0x7f.1", "10.0.0.1"} {
 			if a := w.call("GET", path, "", "Host: "+host); a.status != http.StatusForbidden {
 				t.Errorf("%s as %s: %d", path, host, a.status)
 			}
@@ -75,7 +76,8 @@ func TestForeignNamesAndPagesAreRefused(t *testing.T) {
 		}
 	}
 	for _, kind := range []string{"text/plain", "application/x-www-form-urlencoded", "multipart/form-data; boundary=x"} {
-		for _, h := range [][]string{{"Sec-Fetch-Site: cross-site"}, {"Sec-Fetch-Site: same-site"}, {"Origin: https://stranger.example"},
+		for _, h := range [][]string{{"Sec-Fetch-Site: cross-site"}, {"Sec-Fetch-Site: same-site"},
+			{"Origin: https://stranger.example"},
 			{"Origin: null"}} {
 			h = append(h, "Content-Type: "+kind)
 			if a := w.call("POST", "/api/v1/flows/f/pause", "", h...); a.status != http.StatusForbidden {
@@ -123,7 +125,8 @@ func TestProxiesAreBelievedWhenNamed(t *testing.T) {
 	named := &Server{door: Door{Proxies: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}}
 	r := httptest.NewRequest("GET", "http://127.0.0.1/", nil)
 	r.Header.Set("X-Forwarded-Proto", "https")
-	for remote, want := range map[string]bool{"192.0.2.9:1": true, "[::ffff:192.0.2.9]:1": true, "198.51.100.1:1": false, "": false} {
+	for remote, want := range map[string]bool{"192.0.2.9:1": true, "[::ffff:192.0.2.9]:1": true,
+		"198.51.100.1:1": false, "": false} {
 		if r.RemoteAddr = remote; named.secure(r) != want {
 			t.Errorf("from %q over TLS: %v", remote, !want)
 		}

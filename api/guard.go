@@ -110,7 +110,8 @@ func (s *Server) secure(r *http.Request) bool {
 
 func (s *Server) trusted(remote string) bool {
 	a, err := netip.ParseAddrPort(remote)
-	return err == nil && slices.ContainsFunc(s.door.Proxies, func(p netip.Prefix) bool { return p.Contains(a.Addr().Unmap()) })
+	return err == nil && slices.ContainsFunc(s.door.Proxies,
+		func(p netip.Prefix) bool { return p.Contains(a.Addr().Unmap()) })
 }
 
 // foreign says why a request came under a name that is not ours; "" where it is.
@@ -119,7 +120,10 @@ func (s *Server) foreign(r *http.Request, path string) string {
 	ip := net.ParseIP(name)
 	switch {
 	case s.door.Public != nil && strings.EqualFold(r.Host, s.door.Public.Host),
-		slices.ContainsFunc(s.door.Hosts, func(h string) bool { return strings.EqualFold(h, name) || strings.EqualFold(h, r.Host) }):
+		slices.ContainsFunc(s.door.Hosts, func(h string) bool {
+			return strings.EqualFold(h, name) || strings.EqualFold(h,
+				r.Host)
+		}):
 		return ""
 	case name == "localhost" || ip != nil && ip.IsLoopback():
 		return ""
@@ -156,8 +160,9 @@ var ours = map[string]string{
 	// A flow's answer cannot take a person's session away or put another in its place, and
 	// cannot bind the host for later.
 	"Set-Cookie": "", "Clear-Site-Data": "", "Strict-Transport-Security": "", "Public-Key-Pins": "",
-	"Service-Worker-Allowed": "", "Content-Security-Policy-Report-Only": "", "Refresh": "", "Sourcemap": "", "X-Sourcemap": "",
-	"Nel": "", "Report-To": "", "Reporting-Endpoints": "", "Alt-Svc": "", "Origin-Agent-Cluster": "",
+	"Service-Worker-Allowed": "", "Content-Security-Policy-Report-Only": "", "Refresh": "", "Sourcemap": "",
+	"X-Sourcemap": "",
+	"Nel":         "", "Report-To": "", "Reporting-Endpoints": "", "Alt-Svc": "", "Origin-Agent-Cluster": "",
 }
 
 func (w *sealed) seal() {

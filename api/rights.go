@@ -209,7 +209,8 @@ func (s *Server) whoIs(c *gin.Context) (*access.Who, error) {
 		return s.engine.Catalog.WhoHas(c.Request.Context(), key, s.from(c), s.now())
 	}
 	if s.people == nil {
-		return &access.Who{Kind: access.Visitor, Name: "visitor", Title: "Visitor", Grants: access.All(), From: s.from(c)}, nil
+		return &access.Who{Kind: access.Visitor, Name: "visitor", Title: "Visitor", Grants: access.All(),
+			From: s.from(c)}, nil
 	}
 	token := s.session(c)
 	if token == "" {
@@ -343,7 +344,8 @@ func (s *Server) mayArea(c *gin.Context, r access.Right, kind, name string, docu
 		return nil
 	}
 	if t.Area == "" {
-		return &lackingError{"without an area it is for those who have the right " + string(r) + " everywhere; write area: with one of " +
+		return &lackingError{"without an area it is for those who have the right " + string(r) +
+			" everywhere; write area: with one of " +
 			strings.Join(w.Areas(r), ", ")}
 	}
 	return &lackingError{fmt.Sprintf("it needs the right %s in the area %s", r, t.Area)}
@@ -361,7 +363,8 @@ func (s *Server) mayPublish(c *gin.Context, name string) error {
 		return &lackingError{fmt.Sprintf("the draft is in the area %q, in which you may not publish", area)}
 	}
 	for _, u := range f.Draft.Uses {
-		kind := map[string]string{step.UseConnection: access.Connection, step.UseQueue: access.Queue, step.UseTopic: access.Topic,
+		kind := map[string]string{step.UseConnection: access.Connection, step.UseQueue: access.Queue,
+			step.UseTopic: access.Topic,
 			step.UseTable: access.Table, step.UseReplies: access.Queue, step.UseFlow: access.Flow}[u.Kind]
 		if kind == "" || u.Kind == step.UseTable && f.Draft.HasTable(u.Name) {
 			continue

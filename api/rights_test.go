@@ -48,7 +48,8 @@ func list(text string) []string {
 func signedInWorld(t *testing.T) *world {
 	t.Helper()
 	w := start(t)
-	w.door(Door{Loopback: true, Open: []string{"healthz"}}, people.New(people.Config{Store: w.store, Now: func() time.Time { return time.Now().UTC() }, Log: w.log}))
+	now := func() time.Time { return time.Now().UTC() }
+	w.door(Door{Loopback: true, Open: []string{"healthz"}}, people.New(people.Config{Store: w.store, Now: now, Log: w.log}))
 	return w
 }
 

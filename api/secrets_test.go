@@ -11,7 +11,8 @@ import (
 func TestASecretStaysWithItsDoor(t *testing.T) {
 	w := start(t)
 	doc := func(address, signIn, more string) string {
-		return fmt.Sprintf(`{"readyferry":"connection/1","name":"c","kind":"http","address":%q,"sign-in":%s%s}`, address, signIn, more)
+		return fmt.Sprintf(`{"readyferry":"connection/1","name":"c","kind":"http","address":%q,"sign-in":%s%s}`, address,
+			signIn, more)
 	}
 	const at, key = "https://shelves.example.org/api", `{"kind":"api-key","header":"x-key"}`
 	w.ok("PUT", "/api/v1/connections/c", doc(at, `{"kind":"api-key","header":"x-key","secret":"s3cret"}`, ""))
@@ -33,7 +34,8 @@ func TestASecretStaysWithItsDoor(t *testing.T) {
 		`,"test":{"path":"/health"},"note":"n"`} {
 		w.ok("PUT", "/api/v1/connections/c", doc(at, key, more))
 	}
-	w.ok("PUT", "/api/v1/connections/c", doc("https://other.example.org", `{"kind":"api-key","header":"x-key","secret":"new"}`, ""))
+	w.ok("PUT", "/api/v1/connections/c", doc("https://other.example.org",
+		`{"kind":"api-key","header":"x-key","secret":"new"}`, ""))
 	if c := w.engine.Catalog.Connection("c"); len(c.SignIn.Secrets) != 1 || c.SignIn.Secrets[0] != "new" {
 		t.Errorf("the secrets are %d", len(c.SignIn.Secrets))
 	}

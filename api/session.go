@@ -302,7 +302,8 @@ func (s *Server) lookAs(c *gin.Context) error {
 	if !slices.ContainsFunc(s.visiting.as, func(w access.Who) bool { return w.Name == in.Name }) {
 		return bad("there is nobody named %q in the demo", in.Name)
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: demoCookie, Value: in.Name, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(c.Writer, &http.Cookie{Name: demoCookie, Value: in.Name, Path: "/", HttpOnly: true,
+		SameSite: http.SameSiteStrictMode})
 	return done(c)
 }
 

@@ -17,7 +17,8 @@ func TestTheAuditShowsWhatIsDoneToIt(t *testing.T) {
 	}
 	at := time.Date(2026, 11, 28, 9, 0, 0, 0, time.UTC)
 	for i := range 12 {
-		l := AuditLine{At: at.Add(time.Duration(i) * time.Hour), Who: "maud", Kind: "person", What: "publish", Thing: "flow:holds"}
+		l := AuditLine{At: at.Add(time.Duration(i) * time.Hour), Who: "maud", Kind: "person", What: "publish",
+			Thing: "flow:holds"}
 		if err := s.Write(t.Context(), func(tx *Tx) error { return tx.Audit(s, &l) }); err != nil {
 			t.Fatal(err)
 		}
@@ -52,10 +53,12 @@ func TestTheAuditShowsWhatIsDoneToIt(t *testing.T) {
 		holds("")
 	}
 	for _, column := range []string{"who", "kind", "source", "what", "thing", "area", "result", "before", "after"} {
-		if err := s.write.Exec("CREATE TABLE kept AS SELECT " + column + " AS v FROM audit_lines WHERE n = 5").Error; err != nil {
+		if err := s.write.Exec("CREATE TABLE kept AS SELECT " + column +
+			" AS v FROM audit_lines WHERE n = 5").Error; err != nil {
 			t.Fatal(err)
 		}
-		undo("UPDATE audit_lines SET "+column+" = 'x' WHERE n = 5", "UPDATE audit_lines SET "+column+" = (SELECT v FROM kept) WHERE n = 5")
+		undo("UPDATE audit_lines SET "+column+" = 'x' WHERE n = 5",
+			"UPDATE audit_lines SET "+column+" = (SELECT v FROM kept) WHERE n = 5")
 		if err := s.write.Exec("DROP TABLE kept").Error; err != nil {
 			t.Fatal(err)
 		}

@@ -75,7 +75,10 @@ func TestCertificates(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(w, r.Proto) }),
+	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_,
+			_ = io.WriteString(w, r.Proto)
+	}),
 		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelInfo)}
 	go func() { _ = server.Serve(l) }()
 	defer server.Close()
@@ -102,7 +105,8 @@ func TestCertificates(t *testing.T) {
 	if err != nil || proto != "HTTP/2.0" {
 		t.Fatalf("%s %v", proto, err)
 	}
-	if _, _, err := ask(&tls.Config{RootCAs: pool(), MaxVersion: tls.VersionTLS11, MinVersion: tls.VersionTLS10}); err == nil {
+	if _, _, err := ask(&tls.Config{RootCAs: pool(), MaxVersion: tls.VersionTLS11,
+		MinVersion: tls.VersionTLS10}); err == nil {
 		t.Error("TLS 1.1 is spoken")
 	}
 	again, err := SelfMade(dir, []string{"localhost"}, log, now)
@@ -125,7 +129,8 @@ func TestCertificates(t *testing.T) {
 		}
 	}
 	now = now.Add(lookEach)
-	if _, other, err := ask(&tls.Config{RootCAs: pool(), ServerName: "ferry.example.org"}); err != nil || other.Equal(first) {
+	if _, other, err := ask(&tls.Config{RootCAs: pool(), ServerName: "ferry.example.org"}); err != nil ||
+		other.Equal(first) {
 		t.Errorf("the new certificate is not shown: %v", err)
 	}
 	if err := os.WriteFile(filepath.Join(dir, "self-made.key"), []byte("none"), 0o600); err != nil {

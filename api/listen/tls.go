@@ -42,7 +42,8 @@ func (f *Files) Config() (*tls.Config, error) {
 	if _, err := f.certificate(nil); err != nil {
 		return nil, err
 	}
-	return &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}, GetCertificate: f.certificate}, nil
+	return &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"},
+		GetCertificate: f.certificate}, nil
 }
 
 func (f *Files) certificate(*tls.ClientHelloInfo) (*tls.Certificate, error) {

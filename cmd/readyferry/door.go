@@ -33,18 +33,23 @@ type door struct {
 
 func (d *door) flags(f *pflag.FlagSet) {
 	f.StringVar(&d.listen, "listen", "127.0.0.1:8420", "address to listen on")
-	f.StringVar(&d.messages, "listen-messages", "", "address of its own for webhooks (/in) and queues (/out), which are not served\n"+
-		"at --listen then")
+	f.StringVar(&d.messages, "listen-messages", "",
+		"address of its own for webhooks (/in) and queues (/out), which are not served\n"+
+			"at --listen then")
 	f.StringVar(&d.cert, "tls-cert", "", "file with the certificate, and those above it, in PEM; read anew when it changes")
 	f.StringVar(&d.key, "tls-key", "", "file with its key in PEM")
 	f.BoolVar(&d.selfMade, "tls-self-made", false, "speak TLS with a certificate that is made here, for trials")
-	f.StringVar(&d.public, "public-url", "", "address by which people reach the application, such as https://ferry.example.org,\n"+
-		"where that is not --listen")
-	f.StringVar(&d.callers, "public-messages-url", "", "address by which callers reach webhooks and queues, where that is another")
+	f.StringVar(&d.public, "public-url", "",
+		"address by which people reach the application, such as https://ferry.example.org,\n"+
+			"where that is not --listen")
+	f.StringVar(&d.callers, "public-messages-url", "",
+		"address by which callers reach webhooks and queues, where that is another")
 	f.StringSliceVar(&d.hosts, "host", nil, "further name by which it may be called; as often as there are some")
-	f.StringSliceVar(&d.proxies, "trusted-proxy", nil, "address or range of a proxy whose word about a caller's address and\n"+
-		"scheme is taken; as often as there are some")
-	f.StringSliceVar(&d.unsigned, "open", []string{"healthz"}, "which of healthz and metrics answer without sign-in; none: neither")
+	f.StringSliceVar(&d.proxies, "trusted-proxy", nil,
+		"address or range of a proxy whose word about a caller's address and\n"+
+			"scheme is taken; as often as there are some")
+	f.StringSliceVar(&d.unsigned, "open", []string{"healthz"},
+		"which of healthz and metrics answer without sign-in; none: neither")
 	f.IntVar(&d.perAddress, "connections-per-address", listen.Usual, "connections that one address may have open at once")
 }
 

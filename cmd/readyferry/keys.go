@@ -75,7 +75,8 @@ func keysList(data *string) *cobra.Command {
 func keysMake(data *string) *cobra.Command {
 	var note, until string
 	var may, on []string
-	c := &cobra.Command{Use: "make NAME", Short: "Make a key, and print it: it is never shown again", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "make NAME", Short: "Make a key, and print it: it is never shown again",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			k := catalog.Key{Name: args[0], Note: note, Rights: []catalog.Right{{May: may, On: on}}}
 			if until != "" {
@@ -97,7 +98,8 @@ func keysMake(data *string) *cobra.Command {
 	c.Flags().StringVar(&note, "note", "", "what it is for")
 	c.Flags().StringVar(&until, "until", "", "when it ends; never without it")
 	c.Flags().StringSliceVar(&may, "may", []string{"read"}, "what it may: send, take, read, manage")
-	c.Flags().StringSliceVar(&on, "on", nil, "on what: flow:name, queue:name, topic:name, connection:name, table:name, area:name, or *")
+	c.Flags().StringSliceVar(&on, "on", nil,
+		"on what: flow:name, queue:name, topic:name, connection:name, table:name, area:name, or *")
 	_ = c.MarkFlagRequired("on")
 	return c
 }

@@ -32,7 +32,8 @@ func machine() *access.Who {
 
 // beside works with what may be changed while the application is at work in a folder, and
 // keeps in the audit that it was done.
-func beside(ctx context.Context, data, what string, t access.Thing, do func(ctx context.Context, s *store.Store) error) (err error) {
+func beside(ctx context.Context, data, what string, t access.Thing, do func(ctx context.Context,
+	s *store.Store) error) (err error) {
 	s, err := store.OpenBeside(data)
 	if err != nil {
 		return err
@@ -67,7 +68,10 @@ func peopleCommand() *cobra.Command {
 		use, short string
 		do         func(ctx context.Context, p *people.People, name string) error
 	}{
-		{"remove", "Take somebody away", func(ctx context.Context, p *people.People, name string) error { return p.Remove(ctx, name) }},
+		{"remove", "Take somebody away", func(ctx context.Context, p *people.People,
+			name string) error {
+			return p.Remove(ctx, name)
+		}},
 		{"unlock", "Let somebody try again who has failed too often",
 			func(ctx context.Context, p *people.People, name string) error { return p.Unlock(ctx, name) }},
 		{"sign-out", "End all sessions of somebody",
@@ -170,8 +174,10 @@ func peopleAdd(data *string) *cobra.Command {
 				})
 		}}
 	c.Flags().StringVar(&title, "title", "", "what others call them")
-	c.Flags().StringSliceVar(&roles, "role", []string{"reader"}, "role, or role@area: reader, operator, designer, publisher, owner, unmask")
-	c.Flags().BoolVar(&typed, "password-stdin", false, "read a password from the standard input, in place of a link to choose one")
+	c.Flags().StringSliceVar(&roles, "role", []string{"reader"},
+		"role, or role@area: reader, operator, designer, publisher, owner, unmask")
+	c.Flags().BoolVar(&typed, "password-stdin", false,
+		"read a password from the standard input, in place of a link to choose one")
 	return c
 }
 
@@ -185,7 +191,8 @@ func link(ctx context.Context, c *cobra.Command, p *people.People, name string) 
 }
 
 func peopleReset(data *string) *cobra.Command {
-	return &cobra.Command{Use: "reset NAME", Short: "Make a link by which somebody chooses a new password", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "reset NAME", Short: "Make a link by which somebody chooses a new password",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			name := people.NameOf(args[0])
 			return beside(c.Context(), *data, "people reset", access.Thing{Kind: "person", Name: name},

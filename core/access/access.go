@@ -149,7 +149,8 @@ func (r KeyRight) Check() error {
 	}
 	for _, on := range r.On {
 		kind, name, named := strings.Cut(on, ":")
-		if on != "*" && (!named || name == "" || !slices.Contains([]string{Flow, Queue, Topic, Connection, Table, "area"}, kind)) {
+		if on != "*" && (!named || name == "" || !slices.Contains([]string{Flow, Queue, Topic, Connection, Table, "area"},
+			kind)) {
 			return fmt.Errorf("%q names nothing; write flow:name, queue:name, topic:name, connection:name, table:name or "+
 				"area:name, with * for any", on)
 		}

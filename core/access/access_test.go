@@ -71,7 +71,8 @@ func TestKeysOnThings(t *testing.T) {
 }
 
 func TestGrantsAreChecked(t *testing.T) {
-	for _, bad := range []Grant{{"king", "*"}, {Reader, ""}, {Owner, "circulation"}, {Reader, "Big Area"}, {Reader, "-x"}} {
+	for _, bad := range []Grant{{"king", "*"}, {Reader, ""}, {Owner, "circulation"}, {Reader, "Big Area"}, {Reader,
+		"-x"}} {
 		if bad.Check() == nil {
 			t.Errorf("%v passes", bad)
 		}

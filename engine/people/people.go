@@ -120,7 +120,8 @@ func NameOf(text string) string { return strings.ToLower(strings.TrimSpace(text)
 
 func checkName(name string) error {
 	if !personName.MatchString(name) {
-		return fmt.Errorf("%w: %q is no name to sign in by; letters, digits and . _ @ + - are taken, up to 100", ErrRule, name)
+		return fmt.Errorf("%w: %q is no name to sign in by; letters, digits and . _ @ + - are taken, up to 100", ErrRule,
+			name)
 	}
 	return nil
 }
@@ -299,7 +300,8 @@ func (p *People) List() ([]Someone, error) {
 }
 
 func (p *People) someone(row *store.Person, keys []store.Passkey) (Someone, error) {
-	s := Someone{Name: row.Name, Title: row.Title, Ended: row.Ended, Password: row.Password != "", OpenID: row.Subject != "",
+	s := Someone{Name: row.Name, Title: row.Title, Ended: row.Ended, Password: row.Password != "",
+		OpenID:    row.Subject != "",
 		CreatedAt: row.CreatedAt, SeenAt: row.SeenAt}
 	if row.LockedTo != nil && p.now().Before(*row.LockedTo) {
 		s.Locked = row.LockedTo

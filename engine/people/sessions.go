@@ -107,7 +107,8 @@ func (p *People) begin(ctx context.Context, a Arrival, old string) (token string
 
 // SignIn lets somebody in by name and password. The error is ErrWrong, a *LockedError, or
 // why it could not be looked.
-func (p *People) SignIn(ctx context.Context, name, text string, a Arrival, old string) (token string, who *access.Who, err error) {
+func (p *People) SignIn(ctx context.Context, name, text string, a Arrival, old string) (token string,
+	who *access.Who, err error) {
 	if err := p.guesses.enter(a.From, p.now()); err != nil {
 		return "", nil, err
 	}

@@ -45,7 +45,8 @@ func Check(text string, about ...string) error {
 	text = norm.NFKC.String(text)
 	switch n := utf8.RuneCountInString(text); {
 	case n < Least:
-		return fmt.Errorf("it has %d letters, and at least %d are needed; several words in a row are easily kept in mind", n, Least)
+		return fmt.Errorf("it has %d letters, and at least %d are needed; several words in a row are easily kept in mind",
+			n, Least)
 	case n > Most:
 		return fmt.Errorf("it has %d letters, and at most %d are taken", n, Most)
 	}
@@ -78,7 +79,8 @@ func Hash(text string) (string, error) {
 	}
 	key := argon2.IDKey([]byte(norm.NFKC.String(text)), salt, passes, memory, lanes, keyLen)
 	b64 := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, lanes, b64.EncodeToString(salt),
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, lanes,
+		b64.EncodeToString(salt),
 		b64.EncodeToString(key)), nil
 }
 

@@ -25,7 +25,8 @@ func TestPasswordsAreKeptAndVerified(t *testing.T) {
 			t.Errorf("%q: %v", wrong, err)
 		}
 	}
-	for _, none := range []string{"", "$argon2id$", "$2b$10$x", "$argon2id$v=19$m=99999999,t=2,p=1$AA$AA", "$argon2id$v=19$m=19456,t=0,p=1$AA$AA"} {
+	for _, none := range []string{"", "$argon2id$", "$2b$10$x", "$argon2id$v=19$m=99999999,t=2,p=1$AA$AA",
+		"$argon2id$v=19$m=19456,t=0,p=1$AA$AA"} {
 		if Verify(none, "") == nil || Verify(none, "x") == nil {
 			t.Errorf("%q verifies", none)
 		}
@@ -43,7 +44,8 @@ func TestAnotherImplementationsPasswordVerifies(t *testing.T) {
 }
 
 func TestRulesForNewPasswords(t *testing.T) {
-	for _, bad := range []string{"short", "elevenchars", "password1234", "qwertyuiop123", "aaaaaaaaaaaaaaaa", "123456789012", "readyferry12",
+	for _, bad := range []string{"short", "elevenchars", "password1234", "qwertyuiop123", "aaaaaaaaaaaaaaaa",
+		"123456789012", "readyferry12",
 		"maudlindqvist", "iloveyou1234", "Passw0rd1234", strings.Repeat("x y z ", 30)} {
 		if Check(bad, "maud", "lindqvist") == nil {
 			t.Errorf("%q is taken", bad)
