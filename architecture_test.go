@@ -97,6 +97,7 @@ var coreOrder = []string{
 	"outbound",
 	"message",
 	"format",
+	"mask",
 	"cloudevents",
 	"records",
 	"mail",

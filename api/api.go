@@ -175,7 +175,14 @@ func (s *Server) answer(r route) gin.HandlerFunc {
 			err = s.parameters.known(c)
 		}
 		if err == nil {
+			v := s.veil(c)
 			err = s.written(c, r)
+			if err != nil {
+				s.refused(c, err)
+				s.fail(c, err)
+				err = nil
+			}
+			err = v.end()
 		}
 		if err != nil {
 			s.refused(c, err)

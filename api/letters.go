@@ -3,6 +3,7 @@ package api
 import (
 	"encoding/json"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -271,7 +272,31 @@ func (s *Server) decision(c *gin.Context) (d journal.Decision, preview bool, err
 	if in.Preview && len(d.IDs) > 0 && !who(c).Anywhere(access.Bodies) {
 		return d, true, lacking(access.Bodies, false)
 	}
-	return d, in.Preview, s.mayLetters(c, access.Operate, d.IDs...)
+	if err := s.mayLetters(c, access.Operate, d.IDs...); err != nil {
+		return d, in.Preview, err
+	}
+	flows, err := s.flowsOfLetters(c, d.IDs)
+	if err != nil {
+		return d, in.Preview, err
+	}
+	return d, in.Preview, s.leavesMasked(c, &d, flows...)
+}
+
+// flowsOfLetters names the flows of dead letters, where it matters what they mask.
+func (s *Server) flowsOfLetters(c *gin.Context, ids []watch.ID) (out []string, err error) {
+	if who(c).Everywhere(access.Unmask) || !s.engine.Watch.Masking() {
+		return nil, nil
+	}
+	for _, id := range ids {
+		l, err := s.engine.Watch.Letter(id)
+		if err != nil {
+			return nil, err
+		}
+		if !slices.Contains(out, l.Flow) {
+			out = append(out, l.Flow)
+		}
+	}
+	return out, nil
 }
 
 // mayLetters asks for a right to the flows of dead letters.

@@ -88,6 +88,18 @@ func (s *Server) order(c *gin.Context) (o repair.Order, err error) {
 	if err == nil {
 		err = s.mayChoose(c, &o)
 	}
+	if err == nil && !who(c).Everywhere(access.Unmask) && s.engine.Watch.Masking() {
+		flows, bad := s.flowsOfLetters(c, o.Choice.IDs)
+		if bad != nil {
+			return o, bad
+		}
+		if o.Choice.IDs == nil { // any that a filter may find
+			for _, f := range s.engine.Catalog.Flows() {
+				flows = append(flows, f.Name)
+			}
+		}
+		err = s.leavesMasked(c, &o.Decision, flows...)
+	}
 	return o, err
 }
 

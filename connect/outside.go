@@ -151,6 +151,9 @@ func (c *Connection) Along(ctx context.Context, at string) *Connection {
 		return c
 	}
 	var kinds []outbound.Class
+	if strings.HasPrefix(c.Address, "stand-in://") {
+		kinds = append(kinds, outbound.Loopback) // those that ship with the application are in it
+	}
 	for _, of := range c.Named {
 		kinds = append(kinds, of...)
 	}
@@ -159,7 +162,9 @@ func (c *Connection) Along(ctx context.Context, at string) *Connection {
 		return c
 	}
 	other := *c
-	other.Named = maps.Clone(c.Named)
+	if other.Named = maps.Clone(c.Named); other.Named == nil {
+		other.Named = outbound.Named{}
+	}
 	other.Named[host] = kinds
 	return &other
 }

@@ -50,8 +50,8 @@ test("a topic is offered, and a sample is sent as it stands", async ({ page, got
 
 test("a key is made, shown once, and ended", async ({ page, goto, app }) => {
   await goto("/connections");
-  await page.getByRole("button", { name: "Keys for programs" }).click();
-  const dialog = page.getByRole("dialog");
+  await page.getByRole("link", { name: "Keys for programs" }).click();
+  const dialog = page.getByRole("main");
   await dialog.getByLabel("Name of the key").fill("scanner");
   await dialog.getByLabel("On", { exact: true }).fill("pickups");
   await dialog.getByRole("button", { name: "Make a key" }).click();

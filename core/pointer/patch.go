@@ -237,3 +237,14 @@ func equalNumbers(a, b string) bool {
 	}
 	return false
 }
+
+// Touches gives the places that a patch looks at or changes, as JSON Pointers.
+func (p Patch) Touches() (out []string) {
+	for _, o := range p {
+		out = append(out, o.path.String())
+		if o.op == "move" || o.op == "copy" {
+			out = append(out, o.from.String())
+		}
+	}
+	return out
+}

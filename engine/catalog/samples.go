@@ -10,7 +10,10 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"readyferry/core/format"
+	"readyferry/core/mask"
 	"readyferry/core/message"
+	"readyferry/core/plan"
 	"readyferry/core/run"
 	"readyferry/core/want"
 	"readyferry/store"
@@ -168,6 +171,57 @@ func Pairs(m map[string]string) []message.Header {
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
 	return out
+}
+
+// MadeUp puts made-up values of like shape in the place of what a flow masks, in a message
+// that came in from outside and becomes a sample: in its body, and wherever the same
+// stands in its headers, parameters and answers. Contents that no text is, and bodies that
+// cannot be read, are left out.
+func (s *Sample) MadeUp(p *plan.Plan, paths []mask.Path) {
+	if len(paths) == 0 {
+		return
+	}
+	var pairs []string
+	root := s.masked(p, paths)
+	if root == nil {
+		s.SetBody(nil)
+	} else {
+		for _, v := range mask.Values(root, paths) {
+			pairs = append(pairs, v, mask.MadeUp(v))
+		}
+	}
+	same := strings.NewReplacer(pairs...)
+	for _, of := range []map[string]string{s.Headers, s.Params, s.Query} {
+		for name, value := range of {
+			of[name] = same.Replace(value)
+		}
+	}
+	for path, r := range s.Replies {
+		r.Body, r.Base64 = same.Replace(r.Body), nil
+		s.Replies[path] = r
+	}
+}
+
+// masked makes the body one with made-up values, and gives the tree that it had.
+func (s *Sample) masked(p *plan.Plan, paths []mask.Path) *message.Node {
+	if p == nil {
+		return nil
+	}
+	was := []byte(s.Body)
+	if s.Base64 != nil {
+		was = s.Base64
+	}
+	name, layout := format.Of(p.Document.Intake.Format, s.Headers["content-type"]), p.Document.Intake.Layout
+	d, err := format.Decode(name, was, layout, format.Limits{})
+	if err != nil {
+		return nil
+	}
+	now, err := format.Encode(name, mask.MakeUp(d.Root, paths), d.Layout)
+	if err != nil {
+		return nil
+	}
+	s.SetBody(now)
+	return d.Root
 }
 
 // SaveSample keeps a sample of a flow.

@@ -218,6 +218,11 @@ func (g *Designs) KeepTransaction(ctx context.Context, id store.ID, name string)
 	if err := g.answersOf(t.ID, s.Replies); err != nil {
 		return nil, err
 	}
+	ran, err := g.Catalog.Plan(t.Flow, t.Version)
+	if err != nil {
+		ran = nil // it cannot be read any more
+	}
+	s.MadeUp(ran, g.MaskOf(t.Flow, ran))
 	err = g.Store.Write(ctx, func(tx *store.Tx) (err error) {
 		if _, err = tx.Flow(t.Flow); err != nil {
 			return err
@@ -276,6 +281,9 @@ func (g *Designs) TakeSample(ctx context.Context, name string) (*catalog.Sample,
 	s.SetBody(a.Body)
 	for _, h := range a.Headers {
 		s.Headers[strings.ToLower(h.Name)] = h.Value
+	}
+	if known := g.Catalog.Flow(name); known != nil {
+		s.MadeUp(known.Draft, g.MaskOf(name, nil))
 	}
 	err = g.Store.Write(ctx, func(tx *store.Tx) (err error) {
 		if s.Name, err = tx.FreeSampleName(name, "taken "+s.At.UTC().Format("15:04:05")); err != nil {

@@ -38,6 +38,9 @@ func (k *Intakes) keepSample(ctx context.Context, in *Intake, c Call, headers []
 		s.Query[q.Name] = q.Value
 	}
 	s.SetBody(c.Body)
+	if f := k.Catalog.Flow(in.Flow); f != nil {
+		s.MadeUp(f.Draft, k.MaskOf(in.Flow, nil))
+	}
 	full := false
 	err := k.Store.Write(ctx, func(tx *store.Tx) error {
 		n, err := tx.CountSamples(in.Flow)

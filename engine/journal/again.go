@@ -45,7 +45,7 @@ func (j *Journal) Again(
 		if err != nil {
 			return err
 		}
-		content, err := d.Repair(s.Catalog.Reader(), &old, &m, p, patch)
+		content, err := s.Repaired(d, &old, &m, p, patch)
 		if err != nil {
 			return fmt.Errorf("%w: %w", ErrDecision, err)
 		}

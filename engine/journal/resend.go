@@ -122,7 +122,7 @@ func (s *Session) resend(letters []store.Letter, d Decision, patch pointer.Patch
 		return err
 	}
 	was := m.Body.Bytes()
-	repaired, err := d.Repair(s.Catalog.Reader(), &t, &m, p, patch)
+	repaired, err := s.Repaired(d, &t, &m, p, patch)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrDecision, err)
 	}

@@ -157,7 +157,8 @@ func (w *Watch) searchDoc(t *Transaction) store.SearchDoc {
 			words = append(words, w.marked(t, &m, p, tag)...)
 		}
 	}
-	d.Body = strings.Join(words, "\n")
+	d.Body = w.unseen(t, strings.Join(words, "\n"))
+	d.Reference = find.Folded(w.unseen(t, t.Reference))
 	return d
 }
 

@@ -80,7 +80,7 @@ func (w *Watch) previewOf(
 	if err != nil {
 		return nil, false, err
 	}
-	repaired, err := d.Repair(w.Catalog.Reader(), &t, &m, p, patch)
+	repaired, err := w.Repaired(d, &t, &m, p, patch)
 	if err != nil {
 		return nil, false, err
 	}
