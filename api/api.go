@@ -34,6 +34,8 @@ type Server struct {
 	loadDemo   func() error
 	door       Door
 	people     *people.People // nil: nobody signs in, and everybody may do everything
+	passkeys   *people.Passkeys
+	openID     *people.OpenID // nil: there is no issuer
 	visiting   *demoVisitors  // nil: this is no demo
 	parameters parameters
 	visitors   visitors
@@ -48,6 +50,8 @@ type Config struct {
 	LoadDemo func() error // loads the demo's documents
 	// People are who sign in; nil: nobody does, and everybody may do everything.
 	People *people.People
+	// OpenID is an issuer by whom people may sign in, too; nil: there is none.
+	OpenID *people.OpenID
 	// Demo lets visitors in who do not sign in, as one of these.
 	Demo []access.Who
 	Door Door
@@ -78,6 +82,10 @@ func newServer(c Config) *Server {
 		loadDemo: c.LoadDemo,
 		door:     c.Door,
 		people:   c.People,
+		openID:   c.OpenID,
+	}
+	if c.People != nil {
+		s.passkeys = people.NewPasskeys(c.People)
 	}
 	if c.Demo != nil {
 		s.visiting = &demoVisitors{c.Demo}

@@ -31,6 +31,7 @@ var asks = under("/api/v1",
 	"/flows/:name/make-up", "/flows/:name/infer", "/flows/:name/lines", "/drills", "/alarm-rule-tries",
 	"/calendar-previews", "/tables/:name/guess", "/connections/:name/query", "/session", "/session/link",
 	"/session/password/link",
+	"/session/passkey", "/session/passkey/answer", "/passkeys",
 	"/demo/visitor", "/audit/verify",
 )
 
@@ -224,7 +225,7 @@ func (s *sent) shown() []byte {
 // hidden are the members of documents whose values are nobody's business but the receiver's.
 var hidden = []string{"password", "old", "new", "secret", "secrets", "token", "link", "passphrase", "private-key",
 	"client-secret",
-	"credential", "value", "values"}
+	"credential", "value", "values", "answer"}
 
 // contents are members that hold what messages, samples and tables hold.
 var contents = []string{"message", "patch", "tree", "replace", "map", "body", "base64", "rows", "row", "insert",

@@ -119,6 +119,10 @@ func (s *Server) whoAmI(c *gin.Context) error {
 		return err
 	}
 	out.Who = viewWho(w)
+	if s.openID != nil {
+		out.OpenID = hostname(strings.TrimPrefix(strings.TrimPrefix(s.openID.Issuer, "https://"), "http://"))
+		out.OpenID, _, _ = strings.Cut(out.OpenID, "/")
+	}
 	if s.visiting != nil {
 		for i := range s.visiting.as {
 			out.Demo = append(out.Demo, viewWho(&s.visiting.as[i]))

@@ -119,7 +119,10 @@ func TestWhatIsMaskedNeverLeaves(t *testing.T) {
 		} {
 			found(path, by, string(w.call("POST", path, body, headers...).body))
 		}
-		for _, query := range []string{"filter=" + secret, "filter=note:Quillfeather", "reference=" + card[:6]} {
+		for _, query := range []string{"reference=R1", "filter=" + secret, "filter=note:Quillfeather", "reference=" + card[:6]} {
+			if !w.store.Words() {
+				break // this build finds nothing by words
+			}
 			a := w.call("GET", "/api/v1/transactions?"+query, "", headers...)
 			found("the list by "+query, by, strings.ReplaceAll(string(a.body), query, ""))
 		}

@@ -179,3 +179,60 @@ test("who did it is in the audit and on versions, and the chain holds", async ({
   expect((await bare.get(`${app.base}/api/v1/flows`, { headers })).status()).toBe(401);
   await bare.dispose();
 });
+
+test("a passkey is made and signs in, and is taken away", async ({ page, app }) => {
+  const at = app.base.replace("127.0.0.1", "localhost"); // a passkey is bound to a name
+  const client = await page.context().newCDPSession(page);
+  await client.send("WebAuthn.enable");
+  await client.send("WebAuthn.addVirtualAuthenticator", {
+    options: {
+      protocol: "ctap2", transport: "internal", hasResidentKey: true, hasUserVerification: true,
+      isUserVerified: true, automaticPresenceSimulation: true,
+    },
+  });
+  await page.goto(`${at}/me`);
+  await signIn(page, "maud", words);
+  await page.getByLabel("Name of the device").fill("reading room");
+  await page.keyboard.press("Enter");
+  await expect(page.getByText("reading room")).toBeVisible();
+  await clean(page);
+  await page.getByRole("button", { name: "Maud Lindqvist" }).click();
+  await page.getByRole("menuitem", { name: "Sign out" }).click();
+  await page.getByRole("button", { name: "By a passkey" }).focus();
+  await page.keyboard.press("Enter");
+  await signedIn(page, "Maud Lindqvist");
+  await page.goto(`${at}/me`);
+  await page.getByRole("button", { name: "take it away" }).click();
+  await expect(page.getByText("reading room")).toHaveCount(0);
+  await page.getByRole("button", { name: "Maud Lindqvist" }).click();
+  await page.getByRole("menuitem", { name: "Sign out" }).click();
+  await page.getByRole("button", { name: "By a passkey" }).click();
+  await expect(page.getByRole("alert")).toContainText("name or password is not right");
+});
+
+test("somebody comes by the stand-in issuer of the demo, with the role that it gives", async ({ page }) => {
+  const demo = new App("readyferry", true);
+  await demo.start("demo", "--with-sign-in", "--trickle", "0");
+  try {
+    await page.goto(`${demo.base}/flows`);
+    await expect(page.getByRole("heading", { name: "Nobody can sign in yet" })).toBeVisible();
+    await page.goto(demo.first);
+    await typeIn(page, "Name", "owen", "Owen Achebe");
+    await typeIn(page, "New password", words, words);
+    await signedIn(page, "Owen Achebe");
+    const theirs = await (await page.context().browser()!.newContext()).newPage();
+    await theirs.goto(`${demo.base}/flows`);
+    await theirs.getByRole("link", { name: "By 127.0.0.1" }).focus();
+    await theirs.keyboard.press("Enter");
+    await signedIn(theirs, "rhea.talbot");
+    await theirs.goto(`${demo.base}/me`);
+    await expect(theirs.getByText("operator in circulation")).toBeVisible();
+    await theirs.goto(`${demo.base}/flows`);
+    await expect(theirs.getByRole("link", { name: "Hold requests" })).toBeVisible();
+    await expect(theirs.getByRole("link", { name: "Interloan asks" })).toHaveCount(0);
+    await page.goto(`${demo.base}/people`);
+    await expect(page.getByRole("row", { name: /rhea.talbot/ })).toContainText("OpenID");
+  } finally {
+    await demo.stop();
+  }
+});

@@ -56,6 +56,7 @@ type serving struct {
 	idle  time.Duration
 	most  time.Duration
 	door
+	openid
 	telling
 }
 
@@ -65,6 +66,7 @@ func (s *serving) flags(f *pflag.FlagSet, data string) {
 	f.DurationVar(&s.idle, "session-idle", people.UsualIdle, "how long a person stays signed in without doing anything")
 	f.DurationVar(&s.most, "session-longest", people.UsualLongest, "how long a person stays signed in at most")
 	s.door.flags(f)
+	s.openid.flags(f)
 	s.telling.flags(f)
 }
 
@@ -75,7 +77,13 @@ func demoCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the application with the demo of Larkfield Libraries", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			s.demo = !signIn
+			if s.demo = !signIn; signIn && s.issuer == "" {
+				i, err := s.openid.standIn()
+				if err != nil {
+					return err
+				}
+				defer i.Close()
+			}
 			if fresh {
 				if err := store.Forget(s.data); err != nil {
 					return err
@@ -189,6 +197,9 @@ func (s *serving) serve(
 	}
 	if !s.open {
 		c.People = people.New(people.Config{Store: st, Log: log, Now: e.Journal.Now, Idle: s.idle, Longest: s.most})
+	}
+	if c.OpenID, err = s.openid.read(); err != nil {
+		return err
 	}
 	failed := in.serve(c)
 	if ready != nil {

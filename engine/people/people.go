@@ -91,9 +91,10 @@ func New(c Config) *People {
 	if c.Longest <= 0 {
 		c.Longest = UsualLongest
 	}
-	p := &People{store: c.Store, log: c.Log, now: c.Now, sessions: scs.New(), work: make(chan struct{}, atOnce)}
-	p.sessions.IdleTimeout, p.sessions.Lifetime, p.sessions.HashTokenInStore = c.Idle, c.Longest, true
-	p.sessions.Store = &keeper{p}
+	p := &People{store: c.Store, log: c.Log, now: c.Now, work: make(chan struct{}, atOnce)}
+	// Made by hand: scs.New begins with a store of its own, that looks after itself for ever.
+	p.sessions = &scs.SessionManager{IdleTimeout: c.Idle, Lifetime: c.Longest, HashTokenInStore: true, Codec: scs.GobCodec{},
+		Store: &keeper{p}}
 	p.guesses.all = map[string]*guessed{}
 	return p
 }

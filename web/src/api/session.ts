@@ -40,3 +40,25 @@ export const useOutbound = () =>
   useQuery({ queryKey: ["outbound"], queryFn: () => get<Schemas["Outbound"]>("/api/v1/outbound") });
 
 export const person = (name: string) => `/api/v1/people/${enc(name)}`;
+
+type Asked = { id: string; options: Record<string, unknown> };
+
+/** Signs in by whatever passkey this device has for the host. */
+export async function signInByPasskey() {
+  const { value } = await call<Asked>("/api/v1/session/passkey", { method: "POST" });
+  const publicKey = PublicKeyCredential.parseRequestOptionsFromJSON(value.options as never);
+  const answer = (await navigator.credentials.get({ publicKey })) as PublicKeyCredential;
+  return call<Who>("/api/v1/session/passkey/answer", { body: { id: value.id, answer: answer.toJSON() } });
+}
+
+/** Makes a passkey on this device for who is signed in. */
+export async function makePasskey(title: string) {
+  const { value } = await call<Asked>("/api/v1/passkeys", { method: "POST" });
+  const publicKey = PublicKeyCredential.parseCreationOptionsFromJSON(value.options as never);
+  const answer = (await navigator.credentials.create({ publicKey })) as PublicKeyCredential;
+  await call("/api/v1/passkeys/answer", { body: { id: value.id, title, answer: answer.toJSON() } });
+}
+
+export type Passkey = { id: string; title: string; createdAt: string; usedAt: string | null };
+export const usePasskeys = () =>
+  useQuery({ queryKey: ["passkeys"], queryFn: () => get<Passkey[]>("/api/v1/passkeys") });

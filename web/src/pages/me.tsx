@@ -2,7 +2,7 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { call, enc } from "../api/client";
 import { queryClient } from "../api/queries";
-import { useSessions, useWho, type Who } from "../api/session";
+import { makePasskey, usePasskeys, useSessions, useWho, type Who } from "../api/session";
 import { PageHead, Setting, says, Text, Trouble } from "../ui/parts";
 import { Time } from "../ui/time";
 import { grantText } from "./people-words";
@@ -21,6 +21,7 @@ export default function MePage() {
       <div className="grid min-h-0 flex-1 content-start gap-x-8 gap-y-6 overflow-auto p-4 lg:grid-cols-2">
         <Roles who={who} />
         {who.kind === "person" && <Password />}
+        {who.kind === "person" && <Passkeys />}
         {who.kind === "person" && <Sessions session={who.session} />}
       </div>
     </>
@@ -89,6 +90,74 @@ function Password() {
           Change the password
         </button>
       </form>
+    </section>
+  );
+}
+
+function Passkeys() {
+  const keys = usePasskeys();
+  const [title, setTitle] = useState("");
+  const [bad, setBad] = useState<string>();
+  const attempt = async (what: () => Promise<unknown>) => {
+    setBad(undefined);
+    try {
+      await what();
+      setTitle("");
+      await queryClient.invalidateQueries({ queryKey: ["passkeys"] });
+    } catch (e) {
+      setBad(says(e));
+    }
+  };
+  return (
+    <section aria-labelledby="passkeys">
+      <h2 id="passkeys" className="mb-2">
+        Passkeys
+      </h2>
+      <p className="mb-2 text-quiet">
+        A device holds a passkey for this host, and signs you in by what unlocks it; nothing can be guessed or passed
+        on.
+      </p>
+      <ul className="mb-2">
+        {keys.data?.map((k) => (
+          <li key={k.id} className="flex items-center gap-3">
+            <b>{k.title || "a passkey"}</b>
+            <span className="text-quiet">
+              made <Time at={k.createdAt} withDate />
+              {k.usedAt && (
+                <>
+                  , used <Time at={k.usedAt} withDate />
+                </>
+              )}
+            </span>
+            <button
+              type="button"
+              className="btn-bare"
+              onClick={() => attempt(() => call(`/api/v1/passkeys/${enc(k.id)}`, { method: "DELETE" }))}
+            >
+              take it away
+            </button>
+          </li>
+        ))}
+      </ul>
+      <form
+        className="flex max-w-[26rem] items-end gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          void attempt(() => makePasskey(title));
+        }}
+      >
+        <Setting inline label="Name of the device">
+          <Text label="Name of the device" value={title} onChange={setTitle} />
+        </Setting>
+        <button type="submit" className="btn mb-2.5">
+          Make a passkey
+        </button>
+      </form>
+      {bad && (
+        <p role="alert" className="text-dead">
+          {bad}
+        </p>
+      )}
     </section>
   );
 }

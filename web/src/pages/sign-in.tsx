@@ -1,6 +1,6 @@
 import { type ReactNode, useEffect, useState } from "react";
 import { call, type Schemas } from "../api/client";
-import { signIn } from "../api/session";
+import { signIn, signInByPasskey } from "../api/session";
 import { Setting, says, Text } from "../ui/parts";
 
 /** A page of its own, for those who are not in yet. */
@@ -28,13 +28,14 @@ function Gate({ title, children }: { title: string; children: ReactNode }) {
 export function SignInPage({ openId }: { openId: string }) {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
-  const [bad, setBad] = useState<string>();
+  const [bad, setBad] = useState(() => new URLSearchParams(window.location.search).get("said") ?? undefined);
   const [busy, setBusy] = useState(false);
-  const enter = async () => {
+  const enter = async (how: () => Promise<unknown>) => {
     setBusy(true);
     setBad(undefined);
     try {
-      await signIn(name, password);
+      await how();
+      if (window.location.pathname === "/sign-in") return window.location.assign("/flows");
       window.location.reload();
     } catch (e) {
       setBad(says(e));
@@ -47,7 +48,7 @@ export function SignInPage({ openId }: { openId: string }) {
       <form
         onSubmit={(e) => {
           e.preventDefault();
-          void enter();
+          void enter(() => signIn(name, password));
         }}
       >
         <Setting label="Name">
@@ -65,7 +66,18 @@ export function SignInPage({ openId }: { openId: string }) {
           {busy ? "Signing in…" : "Sign in"}
         </button>
       </form>
-      {openId && <p className="mt-4 text-quiet">{openId}</p>}
+      <p className="mt-4 flex flex-wrap gap-3">
+        {"PublicKeyCredential" in window && (
+          <button type="button" className="btn" disabled={busy} onClick={() => void enter(signInByPasskey)}>
+            By a passkey
+          </button>
+        )}
+        {openId && (
+          <a className="btn" href="/api/v1/openid">
+            By {openId}
+          </a>
+        )}
+      </p>
       <p className="mt-5 text-quiet">
         Who has lost the way in asks an owner for a link, or at the machine itself:{" "}
         <code className="data">readyferry people reset NAME</code>
