@@ -158,7 +158,13 @@ func (s *Server) trust(r *gin.Engine) {
 // elsewhere answers what no route takes: a page of the application where those are served.
 func (s *Server) elsewhere(part string) gin.HandlerFunc {
 	if part != partMessages {
-		return s.page
+		return func(c *gin.Context) {
+			if ofMessages(c.Request.URL.Path) {
+				problem(c, http.StatusNotFound, "There is nothing here", "webhooks and queues have another address here", nil)
+				return
+			}
+			s.page(c)
+		}
 	}
 	return func(c *gin.Context) {
 		problem(c, http.StatusNotFound, "There is nothing here", "callers find webhooks below /in and queues below /out here; the "+

@@ -88,7 +88,7 @@ func clip(s string, n int) string {
 
 // jot keeps a line of something that is no change by somebody who is signed in: signing in.
 func (s *Server) jot(c *gin.Context, what, name string, err error) {
-	w := &access.Who{Kind: access.Person, Name: name, From: s.from(c)}
+	w := &access.Who{Kind: access.Person, Name: name, From: s.address(c)}
 	ctx, deed := s.engine.Audit.Begin(c.Request.Context(), w, what, access.Thing{})
 	result := audit.Done
 	if err != nil {

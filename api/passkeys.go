@@ -30,8 +30,9 @@ func (s *Server) openOpenID(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: stateCookie, Value: state, Path: "/api/v1/openid", MaxAge: 600, HttpOnly: true,
-		Secure: s.secure(c.Request), SameSite: http.SameSiteLaxMode})
+	http.SetCookie(c.Writer, &http.Cookie{Name: stateCookie, Value: state, Path: "/api/v1/openid", MaxAge: 600,
+		HttpOnly: true,
+		Secure:   s.secure(c.Request), SameSite: http.SameSiteLaxMode})
 	c.Redirect(http.StatusSeeOther, to)
 	return nil
 }
@@ -47,7 +48,8 @@ func (s *Server) openIDBack(c *gin.Context) error {
 		c.Redirect(http.StatusSeeOther, "/sign-in?"+url.Values{"said": {"the issuer says: " + clip(no, 200)}}.Encode())
 		return nil
 	}
-	token, w, err := s.people.ByOpenID(c.Request.Context(), s.openID, c.Query("state"), held, c.Query("code"), s.arrival(c), s.session(c))
+	token, w, err := s.people.ByOpenID(c.Request.Context(), s.openID, c.Query("state"), held, c.Query("code"),
+		s.arrival(c), s.session(c))
 	name := ""
 	if w != nil {
 		name = w.Name

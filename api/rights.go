@@ -206,22 +206,22 @@ func (s *Server) isNew(t access.Thing) bool {
 // whoIs finds out who calls: by a key, by a session, or as the visitor of the demo.
 func (s *Server) whoIs(c *gin.Context) (*access.Who, error) {
 	if key := presentedKey(c.Request.Header); key != "" {
-		return s.engine.Catalog.WhoHas(c.Request.Context(), key, s.from(c), s.now())
+		return s.engine.Catalog.WhoHas(c.Request.Context(), key, s.address(c), s.now())
 	}
 	if s.people == nil {
 		return &access.Who{Kind: access.Visitor, Name: "visitor", Title: "Visitor", Grants: access.All(),
-			From: s.from(c)}, nil
+			From: s.address(c)}, nil
 	}
 	token := s.session(c)
 	if token == "" {
 		if s.visiting != nil {
-			return s.visiting.visitor(c, s.from(c)), nil
+			return s.visiting.visitor(c, s.address(c)), nil
 		}
 		return nil, people.ErrNotSignedIn
 	}
-	who, err := s.people.Who(c.Request.Context(), token, s.from(c))
+	who, err := s.people.Who(c.Request.Context(), token, s.address(c))
 	if errors.Is(err, people.ErrNotSignedIn) && s.visiting != nil {
-		return s.visiting.visitor(c, s.from(c)), nil
+		return s.visiting.visitor(c, s.address(c)), nil
 	}
 	if err != nil {
 		return nil, err

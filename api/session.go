@@ -2,6 +2,7 @@ package api
 
 import (
 	"errors"
+	"net"
 	"net/http"
 	"slices"
 	"strconv"
@@ -131,8 +132,17 @@ func (s *Server) whoAmI(c *gin.Context) error {
 	return reply(c, out)
 }
 
+// address gives the address that a call is from, without its port.
+func (s *Server) address(c *gin.Context) string {
+	from := s.from(c)
+	if host, _, err := net.SplitHostPort(from); err == nil {
+		return host
+	}
+	return from
+}
+
 func (s *Server) arrival(c *gin.Context) people.Arrival {
-	return people.Arrival{From: s.from(c), Agent: c.Request.UserAgent()}
+	return people.Arrival{From: s.address(c), Agent: c.Request.UserAgent()}
 }
 
 // signIn lets somebody in by name and password.

@@ -24,7 +24,6 @@ type veiling struct {
 	s    *Server
 	c    *gin.Context
 	kept bytes.Buffer
-	tail []byte // what may belong to an id that is not there as a whole yet
 	ids  map[watch.ID]bool
 	err  error
 }

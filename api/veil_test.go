@@ -54,16 +54,19 @@ func TestWhatIsMaskedNeverLeaves(t *testing.T) {
 	}
 	w.ok("POST", "/api/v1/transactions/"+letters[0].Transaction+"/sample", `{"name":"kept"}`)
 	var kept struct{ Body string }
-	if err := json.Unmarshal(w.ok("GET", "/api/v1/flows/f/samples/kept", ""), &kept); err != nil || strings.Contains(kept.Body, secret) ||
+	if err := json.Unmarshal(w.ok("GET", "/api/v1/flows/f/samples/kept", ""), &kept); err != nil ||
+		strings.Contains(kept.Body, secret) ||
 		!strings.Contains(kept.Body, `"id":"R1"`) {
 		t.Errorf("the sample is %s %v", kept.Body, err)
 	}
 	var preview struct{ ID string }
-	if err := json.Unmarshal(w.ok("POST", "/api/v1/repair-previews", `{"ids":["`+letters[0].ID+`"]}`), &preview); err != nil {
+	if err := json.Unmarshal(w.ok("POST", "/api/v1/repair-previews", `{"ids":["`+letters[0].ID+`"]}`),
+		&preview); err != nil {
 		t.Fatal(err)
 	}
 	names := map[string]string{"flows": "f", "connections": "c", "targets": "c", "queues": "q", "topics": "n"}
-	ids := map[string]string{"transactions": letters[0].Transaction, "dead-letters": letters[0].ID, "repair-previews": preview.ID}
+	ids := map[string]string{"transactions": letters[0].Transaction, "dead-letters": letters[0].ID,
+		"repair-previews": preview.ID}
 	w.session = nil
 	everything := []access.Grant{}
 	for _, g := range access.All() {
@@ -71,7 +74,8 @@ func TestWhatIsMaskedNeverLeaves(t *testing.T) {
 			everything = append(everything, g)
 		}
 	}
-	others := map[string][]string{"an owner of all other roles": w.as("most", everything...), "a reading key": w.keyFor("k", nil, "read manage", "*")}
+	others := map[string][]string{"an owner of all other roles": w.as("most", everything...),
+		"a reading key": w.keyFor("k", nil, "read manage", "*")}
 	found := func(what, by, text string) {
 		for _, v := range []string{secret, strings.ToLower(secret), card, age} {
 			if strings.Contains(text, v) {
@@ -113,13 +117,15 @@ func TestWhatIsMaskedNeverLeaves(t *testing.T) {
 			t.Errorf("only %d addresses answered", n)
 		}
 		for path, body := range map[string]string{
-			"/api/v1/dead-letters/resend":   `{"ids":["` + letters[0].ID + `"],"preview":true,"patch":[{"op":"add","path":"/extra","value":1}]}`,
+			"/api/v1/dead-letters/resend": `{"ids":["` + letters[0].ID +
+				`"],"preview":true,"patch":[{"op":"add","path":"/extra","value":1}]}`,
 			"/api/v1/flows/f/comparisons":   `{}`,
 			"/api/v1/flows/f/samples/k/try": `{}`,
 		} {
 			found(path, by, string(w.call("POST", path, body, headers...).body))
 		}
-		for _, query := range []string{"reference=R1", "filter=" + secret, "filter=note:Quillfeather", "reference=" + card[:6]} {
+		for _, query := range []string{"reference=R1", "filter=" + secret, "filter=note:Quillfeather", "reference=" +
+			card[:6]} {
 			if !w.store.Words() {
 				break // this build finds nothing by words
 			}
@@ -144,10 +150,12 @@ func TestWhatIsMaskedNeverLeaves(t *testing.T) {
 	}
 	// Edited as it is shown, it leaves as it was.
 	w.session = others["an owner of all other roles"]
-	w.ok("POST", "/api/v1/dead-letters/resend", `{"ids":["`+letters[0].ID+`"],"message":{"id":"R2","patron":{"name":"`+mask.Shown+
-		`","card":"`+mask.Shown+`","age":null}}}`)
+	w.ok("POST", "/api/v1/dead-letters/resend",
+		`{"ids":["`+letters[0].ID+`"],"message":{"id":"R2","patron":{"name":"`+mask.Shown+
+			`","card":"`+mask.Shown+`","age":null}}}`)
 	rows, err := w.engine.Watch.Messages(parsed(t, letters[0].Transaction))
-	if err != nil || len(rows) != 2 || !bytes.Contains(rows[1].Body.Bytes(), []byte(secret)) || !bytes.Contains(rows[1].Body.Bytes(), []byte("R2")) {
+	if err != nil || len(rows) != 2 || !bytes.Contains(rows[1].Body.Bytes(), []byte(secret)) ||
+		!bytes.Contains(rows[1].Body.Bytes(), []byte("R2")) {
 		t.Errorf("the repaired message is %s %v", rows[len(rows)-1].Body.Bytes(), err)
 	}
 	metrics := w.call("GET", "/metrics", "")

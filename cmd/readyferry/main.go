@@ -55,6 +55,8 @@ func main() {
 		verifyCommand(),
 		peopleCommand(),
 		keysCommand(),
+		auditCommand(),
+		doctorCommand(),
 		backupCommand(),
 		restoreCommand(),
 	)

@@ -23,8 +23,9 @@ func (o *openid) flags(f *pflag.FlagSet) {
 	f.StringVar(&o.issuer, "openid-issuer", "", "address of an OpenID Connect issuer by whom people may sign in, too")
 	f.StringVar(&o.client, "openid-client", "", "how the application is called there")
 	f.StringVar(&o.secret, "openid-secret-file", "", "file with its secret there")
-	f.StringArrayVar(&o.roles, "openid-role", nil, "role by what the issuer says, as claim=value:role or claim=value:role@area; as often\n"+
-		"as there are some. Without any an owner gives roles, and adds people beforehand")
+	f.StringArrayVar(&o.roles, "openid-role", nil,
+		"role by what the issuer says, as claim=value:role or claim=value:role@area; as often\n"+
+			"as there are some. Without any an owner gives roles, and adds people beforehand")
 }
 
 // read gives the issuer; nil where none is told.
@@ -60,7 +61,8 @@ func (o *openid) read() (*people.OpenID, error) {
 // standIn runs the simulated issuer of the demo, who signs in one made-up operator.
 func (o *openid) standIn() (*issuer.Issuer, error) {
 	i, err := issuer.Start(func() issuer.Somebody {
-		return issuer.Somebody{Subject: "rhea", Name: "rhea.talbot", Email: "rhea.talbot@larkfield.example", Groups: []string{"circulation desk"}}
+		return issuer.Somebody{Subject: "rhea", Name: "rhea.talbot", Email: "rhea.talbot@larkfield.example",
+			Groups: []string{"circulation desk"}}
 	})
 	if err != nil {
 		return nil, fmt.Errorf("the stand-in issuer: %w", err)

@@ -33,7 +33,8 @@ func (j *Journal) MaskOf(flow string, p *plan.Plan) []mask.Path {
 
 // Root reads a message as the intake of its flow does. name and layout are how it is
 // written again.
-func Root(t *store.Transaction, m *store.Message, p *plan.Plan) (root *message.Node, name string, l message.Layout, err error) {
+func Root(t *store.Transaction, m *store.Message, p *plan.Plan) (root *message.Node, name string, l message.Layout,
+	err error) {
 	name = format.JSON
 	if t.Parent == nil && !t.FromGroup && p != nil {
 		e, err := decodeEnvelope(t, m)

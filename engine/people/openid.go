@@ -194,7 +194,8 @@ func has(claim any, value string) bool {
 
 // ByOpenID lets somebody in whom the issuer has sent back with a code. held is the state that
 // the browser was given when it went.
-func (p *People) ByOpenID(ctx context.Context, o *OpenID, state, held, code string, a Arrival, old string) (string, *access.Who, error) {
+func (p *People) ByOpenID(ctx context.Context, o *OpenID, state, held, code string, a Arrival, old string) (string,
+	*access.Who, error) {
 	s, err := o.taken(state, held, p.now())
 	if err != nil {
 		return "", nil, err

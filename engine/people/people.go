@@ -93,7 +93,8 @@ func New(c Config) *People {
 	}
 	p := &People{store: c.Store, log: c.Log, now: c.Now, work: make(chan struct{}, atOnce)}
 	// Made by hand: scs.New begins with a store of its own, that looks after itself for ever.
-	p.sessions = &scs.SessionManager{IdleTimeout: c.Idle, Lifetime: c.Longest, HashTokenInStore: true, Codec: scs.GobCodec{},
+	p.sessions = &scs.SessionManager{IdleTimeout: c.Idle, Lifetime: c.Longest, HashTokenInStore: true,
+		Codec: scs.GobCodec{},
 		Store: &keeper{p}}
 	p.guesses.all = map[string]*guessed{}
 	return p

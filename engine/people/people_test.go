@@ -161,7 +161,10 @@ func TestWhoIsOutIsOut(t *testing.T) {
 		}
 		return err
 	})
-	out("a changed password", func(name, _ string) error { return p.Change(t.Context(), name, good, "seven grey herons", "none") })
+	out("a changed password", func(name, _ string) error {
+		return p.Change(t.Context(), name, good,
+			"seven grey herons", "none")
+	})
 	out("removed", func(name, _ string) error { return p.Remove(t.Context(), name) })
 	for what, err := range map[string]error{
 		"removing the last owner": p.Remove(t.Context(), "maud"),
@@ -192,7 +195,8 @@ func TestGuessing(t *testing.T) {
 			t.Errorf("the right password gets in: %v", err)
 		}
 		time.Sleep(lockedFirst)
-		if _, err := signIn(p, "maud", "wrong", "192.0.2.1"); !errors.As(err, &locked) || time.Until(locked.Until) != 2*lockedFirst {
+		if _, err := signIn(p, "maud", "wrong", "192.0.2.1"); !errors.As(err, &locked) ||
+			time.Until(locked.Until) != 2*lockedFirst {
 			t.Errorf("the next lock: %v", err)
 		}
 		time.Sleep(2 * lockedFirst)
@@ -200,7 +204,8 @@ func TestGuessing(t *testing.T) {
 			t.Errorf("behind the lock: %v", err)
 		}
 		for i := range guessedMost { // sprayed over names that are not there
-			if _, err := signIn(p, string(rune('a'+i%26)), "Winter2026!!", "2001:db8::"+string(rune('1'+i%9))); errors.As(err, &locked) {
+			if _, err := signIn(p, string(rune('a'+i%26)), "Winter2026!!",
+				"2001:db8::"+string(rune('1'+i%9))); errors.As(err, &locked) {
 				t.Fatalf("after %d: %v", i, err)
 			}
 		}
@@ -225,7 +230,8 @@ func TestNamesAreNotTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"maud", "nobody", "ended", "", "x'; DROP TABLE people; --"} {
-		if _, err := signIn(p, name, "not the password", "192.0.2.1"); !errors.Is(err, ErrWrong) || err.Error() != ErrWrong.Error() {
+		if _, err := signIn(p, name, "not the password", "192.0.2.1"); !errors.Is(err, ErrWrong) ||
+			err.Error() != ErrWrong.Error() {
 			t.Errorf("%q: %v", name, err)
 		}
 	}
@@ -234,7 +240,8 @@ func TestNamesAreNotTold(t *testing.T) {
 // Somebody comes by an issuer: known by subject from then on, with the roles that claims give. What was
 // begun in another browser, answered twice, or by somebody else's name is not taken.
 func TestOpenID(t *testing.T) {
-	now := issuer.Somebody{Subject: "1", Name: "Otto.Brandt", Email: "otto@larkfield.example", Groups: []string{"desk", "ferry"}}
+	now := issuer.Somebody{Subject: "1", Name: "Otto.Brandt", Email: "otto@larkfield.example", Groups: []string{"desk",
+		"ferry"}}
 	i, err := issuer.Start(func() issuer.Somebody { return now })
 	if err != nil {
 		t.Fatal(err)
@@ -274,7 +281,8 @@ func TestOpenID(t *testing.T) {
 	}
 	state, code = goThere()
 	_, w, err := p.ByOpenID(t.Context(), o, state, state, code, Arrival{}, "")
-	if err != nil || w.Name != "otto.brandt" || !slices.Equal(w.Grants, []access.Grant{{Role: access.Operator, Area: "circulation"}}) {
+	if err != nil || w.Name != "otto.brandt" || !slices.Equal(w.Grants, []access.Grant{{Role: access.Operator,
+		Area: "circulation"}}) {
 		t.Fatalf("%+v %v", w, err)
 	}
 	if _, _, err := p.ByOpenID(t.Context(), o, state, state, code, Arrival{}, ""); !errors.Is(err, ErrRule) {

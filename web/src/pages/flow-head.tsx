@@ -1,6 +1,7 @@
 import { DropdownMenu } from "radix-ui";
 import { useNavigate } from "react-router";
 import { enc, type Flow } from "../api/client";
+import { useMay } from "../api/session";
 import type { FlowDocument } from "../model/model";
 import { PageHead, says } from "../ui/parts";
 import type { Followed } from "./draft";
@@ -30,6 +31,7 @@ export function FlowHead(p: {
   onPublish: () => void;
 }) {
   const go = useNavigate();
+  const may = useMay();
   const differs = p.columns.filter((r) => r.expected === "differs").length;
   const expected = p.columns.filter((r) => r.expected !== "none").length;
   const status = p.flow.live
@@ -42,6 +44,7 @@ export function FlowHead(p: {
         <span data-testid="flow-status">
           {status}
           {p.others.length > 0 && <span data-testid="others"> · also here: {p.others.join(", ")}</span>}
+          {!may("design") && " · you may look at it, and not change it"}
           {p.notSaved !== undefined && <b className="text-dead"> · not saved: {says(p.notSaved)}</b>}
         </span>
       }
@@ -114,14 +117,16 @@ export function FlowHead(p: {
       <button type="button" className="btn" onClick={() => go(`/transactions?flow=${p.flow.name}`)}>
         Transactions
       </button>
-      {p.flow.live > 0 && (
+      {p.flow.live > 0 && may("operate") && (
         <button type="button" className="btn" onClick={p.onPause}>
           {p.flow.paused ? "Resume" : "Pause"}
         </button>
       )}
-      <button type="button" className="btn btn-go" onClick={p.onPublish}>
-        Publish {p.flow.live ? "a new version" : "version 1"}
-      </button>
+      {may("publish") && (
+        <button type="button" className="btn btn-go" onClick={p.onPublish}>
+          Publish {p.flow.live ? "a new version" : "version 1"}
+        </button>
+      )}
     </PageHead>
   );
 }

@@ -5,6 +5,7 @@ import { Mark } from "../ui/marks";
 import { PageHead, Trouble } from "../ui/parts";
 import { HelpKeeping } from "./help-keeping";
 import { HelpMapping } from "./help-mapping";
+import { HelpSafety } from "./help-safety";
 import { HelpSearch } from "./help-search";
 import { HelpSheet } from "./help-sheet";
 import { Outside, Systems } from "./help-systems";
@@ -369,6 +370,7 @@ export default function HelpPage() {
           <HelpMapping />
           <HelpWatching />
           <HelpKeeping />
+          <HelpSafety />
           <section id="more">
             <h2 className="mb-1 text-[17px]">For scripts</h2>
             <p>

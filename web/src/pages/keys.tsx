@@ -62,7 +62,9 @@ function Keys() {
               <th>May</th>
               <th>Last used</th>
               <th>Ends</th>
-              <td />
+              <th>
+                <span className="sr-only">What can be done</span>
+              </th>
             </tr>
           </thead>
           <tbody>

@@ -192,7 +192,9 @@ function Sessions({ session }: { session: string }) {
             <th>Since</th>
             <th>Last used</th>
             <th>Ends unless used</th>
-            <td />
+            <th>
+              <span className="sr-only">What can be done</span>
+            </th>
           </tr>
         </thead>
         <tbody>

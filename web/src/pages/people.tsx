@@ -43,7 +43,7 @@ export default function PeoplePage() {
       {people.data?.length === 0 && (
         <Empty title="Nobody signs in here">
           <p>
-            Whoever is at this machine is let in. Where the application is started with <code>serve</code>, or{" "}
+            Whoever is at this machine is let in. Where the application is started with <code>serve</code>, or
             <code>demo --with-sign-in</code>, people sign in, and stand here with their roles.
           </p>
         </Empty>
@@ -58,7 +58,9 @@ export default function PeoplePage() {
                 <th>Signs in by</th>
                 <th>Signed in</th>
                 <th>Last seen</th>
-                <td />
+                <th>
+                  <span className="sr-only">What can be done</span>
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -85,31 +87,33 @@ export default function PeoplePage() {
                   </td>
                   <td className="num">{p.sessions || ""}</td>
                   <td>{p.seenAt ? <Time at={p.seenAt} withDate /> : <span className="text-quiet">never</span>}</td>
-                  <td className="whitespace-nowrap">
-                    <button type="button" className="btn-bare" onClick={() => setOpen(p)}>
-                      change
-                    </button>{" "}
-                    <button type="button" className="btn-bare" onClick={() => invite(p.name)}>
-                      make a link
-                    </button>{" "}
-                    {p.lockedTo && (
-                      <button
-                        type="button"
-                        className="btn-bare"
-                        onClick={() => change(`${person(p.name)}/unlock`, "POST", `${p.name} may try again`)}
-                      >
-                        unlock
+                  <td>
+                    <span className="flex gap-4 whitespace-nowrap">
+                      <button type="button" className="btn-bare" onClick={() => setOpen(p)}>
+                        change
                       </button>
-                    )}{" "}
-                    {p.sessions > 0 && (
-                      <button
-                        type="button"
-                        className="btn-bare"
-                        onClick={() => change(`${person(p.name)}/sessions`, "DELETE", `${p.name} is signed out`)}
-                      >
-                        sign out
+                      <button type="button" className="btn-bare" onClick={() => invite(p.name)}>
+                        make a link
                       </button>
-                    )}
+                      {p.lockedTo && (
+                        <button
+                          type="button"
+                          className="btn-bare"
+                          onClick={() => change(`${person(p.name)}/unlock`, "POST", `${p.name} may try again`)}
+                        >
+                          unlock
+                        </button>
+                      )}
+                      {p.sessions > 0 && (
+                        <button
+                          type="button"
+                          className="btn-bare"
+                          onClick={() => change(`${person(p.name)}/sessions`, "DELETE", `${p.name} is signed out`)}
+                        >
+                          sign out
+                        </button>
+                      )}
+                    </span>
                   </td>
                 </tr>
               ))}

@@ -74,7 +74,7 @@ export function SignInPage({ openId }: { openId: string }) {
         )}
         {openId && (
           <a className="btn" href="/api/v1/openid">
-            By {openId}
+            By OpenID: {openId}
           </a>
         )}
       </p>
