@@ -82,6 +82,7 @@ var engineRank = map[string]int{
 	"design":  4,
 	"watch":   4,
 	"repair":  5,
+	"bundle":  5,
 	"alarm":   5,
 	"":        6,
 }

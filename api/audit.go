@@ -230,7 +230,7 @@ var hidden = []string{"password", "old", "new", "secret", "secrets", "token", "l
 // contents are members that hold what messages, samples and tables hold.
 var contents = []string{"message", "patch", "tree", "replace", "map", "body", "base64", "rows", "row", "insert",
 	"update", "headers",
-	"replies", "messages", "samples", "content", "reply"}
+	"replies", "messages", "samples", "content", "reply", "files"}
 
 // discreet gives a document without what it hides.
 func discreet(n *message.Node) *message.Node {

@@ -35,8 +35,11 @@ func body(c *gin.Context, limit int64) ([]byte, error) {
 }
 
 // input reads a JSON body whose members are all known.
-func input(c *gin.Context, into any) error {
-	content, err := body(c, maxDocument)
+func input(c *gin.Context, into any) error { return largeInput(c, maxDocument, into) }
+
+// largeInput is input for bodies of up to a limit.
+func largeInput(c *gin.Context, limit int64, into any) error {
+	content, err := body(c, limit)
 	if err != nil {
 		return err
 	}

@@ -48,6 +48,8 @@ func (s *Server) routes() []route {
 		{"DELETE", v1 + "/people/:name/sessions", s.signOutPerson, all(access.Own)},
 		{"GET", v1 + "/outbound", s.outbound, all(access.Own)},
 		{"PUT", v1 + "/outbound", s.putOutbound, all(access.Own)},
+		{"GET", v1 + "/export", s.exportAll, all(access.See, access.Samples)},
+		{"POST", v1 + "/import", s.importAll, all(access.Design, access.Publish)},
 		{"GET", v1 + "/audit", s.auditLines, all(access.Own)},
 		{"GET", v1 + "/audit-export", s.exportAudit, all(access.Own)},
 		{"POST", v1 + "/audit/verify", s.verifyAudit, all(access.Own)},

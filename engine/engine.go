@@ -15,6 +15,7 @@ import (
 	"readyferry/core/plan"
 	"readyferry/engine/alarm"
 	"readyferry/engine/audit"
+	"readyferry/engine/bundle"
 	"readyferry/engine/catalog"
 	"readyferry/engine/design"
 	"readyferry/engine/intake"
@@ -57,6 +58,7 @@ type Engine struct {
 	Repair  *repair.Repairs
 	Alarm   *alarm.Alarms
 	Audit   *audit.Audit
+	Bundle  *bundle.Bundles
 
 	life  *journal.Life
 	links *connect.Links
@@ -114,6 +116,7 @@ func New(c Config) (*Engine, error) {
 	e.Repair = repair.New(e.Watch, e.answers)
 	e.Alarm = alarm.New(alarm.Config{Watch: e.Watch, Intake: e.Intake, Lane: e.Lane, Perform: e.Perform, Links: e.links,
 		Every: c.Alarms})
+	e.Bundle = bundle.New(e.Design)
 	e.Audit = audit.New(c.Store, e.Journal.Now)
 	e.links.Late = e.Lane.Late
 	return e, nil

@@ -325,6 +325,9 @@ func (c *Catalog) Plan(name string, version int) (*plan.Plan, error) {
 	return p, nil
 }
 
+// UnpackFiles gives the files that a version keeps.
+func UnpackFiles(b []byte) (map[string][]byte, error) { return decodeFiles(b) }
+
 func decodeFiles(b []byte) (map[string][]byte, error) {
 	out := map[string][]byte{}
 	if len(b) == 0 {

@@ -355,6 +355,9 @@ func (p *People) Save(ctx context.Context, name, title string, grants []access.G
 	})
 }
 
+// StillOwned refuses a change behind which nobody could give rights any more.
+func StillOwned(tx *store.Tx) error { return stillOwned(tx) }
+
 // stillOwned refuses a change behind which nobody could give rights any more. Somebody who
 // has not come yet does not count, unless nobody has.
 func stillOwned(tx *store.Tx) error {

@@ -604,6 +604,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Flows, samples, tables, connections without secrets, and people, as files */
+        get: operations["exportAll"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take what export gives, in one transaction, or say what it would do */
+        post: operations["importAll"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -3573,6 +3607,10 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description contents as base64, by path */
+        BundleFiles: {
+            [key: string]: string;
+        };
         /** @enum {unknown} */
         RightOfRole: "see" | "samples" | "bodies" | "test" | "operate" | "design" | "publish" | "own" | "unmask";
         Grant: {
@@ -7198,6 +7236,81 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             413: components["responses"]["TooLarge"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportAll: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the files */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        files: components["schemas"]["BundleFiles"];
+                    };
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    importAll: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    files: components["schemas"]["BundleFiles"];
+                    /** @description change nothing */
+                    preview?: boolean;
+                    /** @description remove what is not among the files; people stay */
+                    removeOthers?: boolean;
+                    /** @description leave connections that are there already as they are */
+                    keepConnections?: boolean;
+                    /** @description what versions keep */
+                    note?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description what it does, or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** @enum {unknown} */
+                        kind: "flow" | "sample" | "connection" | "table" | "person";
+                        name: string;
+                        /** @enum {unknown} */
+                        does: "adds" | "changes" | "publishes" | "pauses" | "resumes" | "removes";
+                        detail: string;
+                    }[];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            413: components["responses"]["TooLarge"];
+            422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];
         };
     };

@@ -17,6 +17,18 @@ export function HelpKeeping() {
         count, bodies are there and unchanged, and tries are due when their plans say. Its exit code is 1, with a list,
         when something does not hold.
       </p>
+      <h3 className="mt-3 mb-1 font-semibold">From one instance to another</h3>
+      <p className="mb-2">
+        <span className="chip">readyferry export FOLDER --data DIR</span>, or with{" "}
+        <span className="chip">--from URL --key KEY</span> from a running one, writes flows with their samples, tables,
+        connections without secrets, and people as a folder of open files, nice to keep in git.{" "}
+        <span className="chip">readyferry import FOLDER --to URL --key KEY --preview</span> says exactly what taking it
+        would change; without <span className="chip">--preview</span> it is done, in one transaction. Connections that
+        are there already stay with <span className="chip">--keep-connections</span>, and{" "}
+        <span className="chip">--remove-others</span> removes what is not in the folder.{" "}
+        <span className="chip">readyferry promote FLOW --from URL --from-key KEY --to URL --key KEY</span> takes the
+        draft of a flow with its samples to another instance, whose addresses and secrets it then has.
+      </p>
       <h3 className="mt-3 mb-1 font-semibold">How long messages are kept</h3>
       <p className="mb-2">
         What is delivered or turned away is kept for 30 days behind its end, in flows made from this release on; a flow
