@@ -92,6 +92,9 @@ func (s *Server) jot(c *gin.Context, what, name string, err error) {
 	ctx, deed := s.engine.Audit.Begin(c.Request.Context(), w, what, access.Thing{})
 	result := audit.Done
 	if err != nil {
+		if !s.refusals.take(s.now()) {
+			return
+		}
 		result = "refused: " + err.Error()
 		deed.Who = clip(name, 100)
 	}

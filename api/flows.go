@@ -374,6 +374,9 @@ func (s *Server) rehearse(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
+	if err := s.mayWalk(c, documentIn(in.Document)); err != nil {
+		return err
+	}
 	out, findings, err := s.engine.Design.RehearseSamples(c.Param("name"), documentIn(in.Document), in.Samples)
 	if err != nil {
 		return err

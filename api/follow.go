@@ -113,6 +113,9 @@ func columnOf(r *design.SampleRehearsal) (column, error) {
 // readIn reads a document that stands in an input, or the saved draft where there is none.
 func (s *Server) readIn(c *gin.Context, in json.RawMessage) (checked, error) {
 	document := documentIn(in)
+	if err := s.mayWalk(c, document); err != nil {
+		return checked{}, err
+	}
 	if document == nil {
 		f, err := s.engine.Watch.Flow(c.Param("name"))
 		if err != nil {
@@ -169,6 +172,9 @@ func (s *Server) reach(c *gin.Context) error {
 		design.Place
 	}
 	if err := input(c, &in); err != nil {
+		return err
+	}
+	if err := s.mayWalk(c, documentIn(in.Document)); err != nil {
 		return err
 	}
 	out, err := s.engine.Design.Reaching(c.Param("name"), documentIn(in.Document), in.Place)

@@ -11,6 +11,7 @@ import (
 
 	"readyferry/core/access"
 	"readyferry/core/flow"
+	"readyferry/core/plan"
 	"readyferry/core/step"
 	"readyferry/engine"
 	"readyferry/engine/people"
@@ -373,6 +374,39 @@ func (s *Server) mayPublish(c *gin.Context, name string) error {
 		shared := t.Area == area || t.Area == "" && kind != access.Connection && kind != access.Table
 		if !shared && !w.May(access.See, t) {
 			return &lackingError{fmt.Sprintf("the draft uses the %s %s, which is not in your areas", kind, u.Name)}
+		}
+	}
+	return nil
+}
+
+// mayWalk refuses to walk messages through a document, or the saved draft where it is nil,
+// that looks up in tables which who calls may not read: nobody reads through a flow what is
+// not theirs.
+func (s *Server) mayWalk(c *gin.Context, document []byte) error {
+	w, name := who(c), c.Param("name")
+	if w.Everywhere(access.Samples) {
+		return nil
+	}
+	var p *plan.Plan
+	if document != nil {
+		files, err := s.engine.Watch.Files(name)
+		if err != nil {
+			return err
+		}
+		p, _ = s.engine.Catalog.Reader().Read(document, files)
+	} else if f := s.engine.Catalog.Flow(name); f != nil {
+		p = f.Draft
+	}
+	if p == nil {
+		return nil // it cannot be walked
+	}
+	for _, u := range p.Uses {
+		if u.Kind != step.UseTable || p.HasTable(u.Name) {
+			continue
+		}
+		t := s.engine.Catalog.Thing(access.Table, u.Name)
+		if !s.isNew(t) && !w.May(access.Samples, t) {
+			return &lackingError{"the flow looks up in the table " + u.Name + ", which you may not read"}
 		}
 	}
 	return nil

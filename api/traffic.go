@@ -25,6 +25,9 @@ func (s *Server) compare(c *gin.Context) error {
 	if err := input(c, &in); err != nil {
 		return err
 	}
+	if err := s.mayWalk(c, documentIn(in.Document)); err != nil {
+		return err
+	}
 	out, err := s.engine.Design.Compare(
 		c.Param("name"),
 		documentIn(in.Document),
