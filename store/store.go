@@ -110,7 +110,7 @@ func closeToOthers(dir, file string) error {
 		return err
 	}
 	own := []string{dir}
-	for _, pattern := range []string{dbFile + "*", keyFile, marksFile, "lock", "loads", "loads/*", "stand-ins", "stand-ins/*"} {
+	for _, pattern := range []string{dbFile + "*", keyFile + "*", marksFile, "lock", "loads", "loads/*", "stand-ins", "stand-ins/*"} {
 		found, err := filepath.Glob(filepath.Join(dir, pattern))
 		if err != nil {
 			return err
@@ -221,7 +221,7 @@ func openFiles(dir, written string) (*Store, error) {
 	if err := shrinkable(db, file); err != nil {
 		return nil, fmt.Errorf("making %s one that can be shortened: %w", file, err)
 	}
-	if err := s.hold(db); err != nil {
+	if err := errors.Join(s.hold(db), s.settleKey()); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", file, err)
 	}
 	read, err := connect(file, written+"_query_only=true", 4)

@@ -59,6 +59,8 @@ func main() {
 		importCommand(),
 		promoteCommand(),
 		auditCommand(),
+		rotateKeyCommand(),
+		versionCommand(),
 		doctorCommand(),
 		backupCommand(),
 		restoreCommand(),

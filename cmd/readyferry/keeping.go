@@ -1,0 +1,64 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"runtime"
+	"runtime/debug"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"readyferry/core/access"
+	"readyferry/engine/audit"
+	"readyferry/store"
+)
+
+func rotateKeyCommand() *cobra.Command {
+	var data string
+	c := &cobra.Command{
+		Use: "rotate-key", Short: "Make a new key for the secrets in a folder, and seal them with it",
+		Long: "Makes a new key for the secrets in a data folder that is not served, and seals every one with it, in one\n" +
+			"transaction. Backups from before hold the old key, and open with it: keep them as safe as it.",
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) (err error) {
+			s, err := store.Open(data)
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, s.Close()) }()
+			a := audit.New(s, func() time.Time { return time.Now().UTC() })
+			ctx, deed := a.Begin(c.Context(), machine(), "rotate-key", access.Thing{})
+			n, err := s.RotateKey(ctx)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "%d secrets are sealed with the new key\n", n)
+			return a.End(ctx, deed, audit.Done)
+		},
+	}
+	c.Flags().StringVar(&data, "data", "data", "the data folder")
+	return c
+}
+
+func versionCommand() *cobra.Command {
+	return &cobra.Command{Use: "version", Short: "Say which commit this is, and how it was built", Args: cobra.NoArgs,
+		Run: func(c *cobra.Command, _ []string) {
+			commit, at, changed := "not known", "", ""
+			if info, ok := debug.ReadBuildInfo(); ok {
+				for _, s := range info.Settings {
+					switch {
+					case s.Key == "vcs.revision":
+						commit = s.Value
+					case s.Key == "vcs.time":
+						at = ", " + s.Value
+					case s.Key == "vcs.modified" && s.Value == "true":
+						changed = ", with changes"
+					}
+				}
+			}
+			fmt.Fprintf(c.OutOrStdout(), "readyferry commit %s%s%s, %s %s/%s\n", commit, at, changed, runtime.Version(),
+				runtime.GOOS,
+				runtime.GOARCH)
+		}}
+}
