@@ -142,7 +142,6 @@ function Side({ title, value }: { title: string; value: unknown }) {
       {value === null || value === undefined ? (
         <p className="text-quiet">nothing is kept of it</p>
       ) : (
-        // biome-ignore lint/a11y/noNoninteractiveTabindex: it scrolls, and keys have to reach it
         <pre className="data max-h-[50vh] overflow-auto border border-line bg-sheet p-2" tabIndex={0}>
           {typeof text === "string" ? text : JSON.stringify(text, null, 2)}
         </pre>

@@ -175,7 +175,6 @@ function Change({ one, onClose, onNew }: { one: Person | null; onClose: () => vo
         <fieldset className="mb-3">
           <legend className="mb-1 font-bold">Roles</legend>
           {grants.map((g, i) => (
-            // biome-ignore lint/suspicious/noArrayIndexKey: a role is known by its place while it is written
             <div key={i} className="mb-1.5 flex items-center gap-2">
               <select
                 aria-label={`Role ${i + 1}`}
