@@ -101,4 +101,17 @@ func TestAreasAreKeptApart(t *testing.T) {
 	if a := post("/api/v1/repairs", `{"letters":{}}`); a.status == http.StatusCreated {
 		t.Errorf("all letters are theirs: %s", a.body)
 	}
+	// What is left of a flow that is no more is in no area, and for those who have a role everywhere.
+	left := at("/transactions/:id")
+	w.session = w.as("all", access.All()...)
+	w.ok("POST", "/api/v1/dead-letters/discard", `{"ids":["`+letter+`"],"why":"x"}`)
+	w.ok("POST", "/api/v1/flows/f/pause", "")
+	w.ok("DELETE", "/api/v1/flows/f?sure=true", "")
+	w.ok("GET", "/api/v1"+left, "")
+	w.session = nil
+	for _, path := range []string{left, left + "/rehearsal", left + "/messages", "/dead-letters/" + letter} {
+		if a := w.call("GET", "/api/v1"+path, "", others...); a.status != http.StatusNotFound {
+			t.Errorf("%s of a flow that is no more: %d", path, a.status)
+		}
+	}
 }

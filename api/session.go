@@ -182,7 +182,7 @@ func (s *Server) signOut(c *gin.Context) error {
 		}
 	}
 	s.setSession(c, "")
-	c.Header("Clear-Site-Data", `"cache", "storage"`)
+	c.Header("Clear-Site-Data", `"cache"`)
 	return done(c)
 }
 

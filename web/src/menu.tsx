@@ -24,6 +24,10 @@ export function Menu() {
   };
   const leave = async () => {
     await signOut();
+    const look = localStorage.getItem("look"); // is the machine's; all else was of who leaves
+    localStorage.clear();
+    sessionStorage.clear();
+    if (look) localStorage.setItem("look", look);
     window.location.assign("/flows");
   };
   const demo = session.data?.demo ?? [];
