@@ -100,3 +100,20 @@ func TestAFolderThatVanishesStopsWriting(t *testing.T) {
 		t.Errorf("once it is back: %v", err)
 	}
 }
+
+// A folder may have any name: what means something in a URI means nothing here.
+func TestAFolderMayHaveAnyName(t *testing.T) {
+	for _, name := range []string{"a#b", "a?b=c", "a%41b", "ä ö"} {
+		dir := filepath.Join(t.TempDir(), name)
+		s, err := OpenUnsynced(dir)
+		if err != nil {
+			t.Fatal(name, err)
+		}
+		if err := s.Close(); err != nil {
+			t.Fatal(err)
+		}
+		if info, err := os.Stat(filepath.Join(dir, dbFile)); err != nil || info.Size() == 0 {
+			t.Errorf("%q: the file stands elsewhere (%v)", name, err)
+		}
+	}
+}

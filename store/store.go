@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"sync"
@@ -173,10 +174,13 @@ const (
 	unsynced = "_journal_mode=WAL&_synchronous=OFF&"
 )
 
+// escaped gives the path of a file as it stands in a URI: a folder may be named with # or ?.
+func escaped(file string) string { return (&url.URL{Path: file}).EscapedPath() }
+
 // connect opens a database with so many connections.
 func connect(file, params string, conns int) (*gorm.DB, error) {
 	db, err := gorm.Open(
-		sqlite.Open("file:"+file+"?_busy_timeout=10000&"+params),
+		sqlite.Open("file:"+escaped(file)+"?_busy_timeout=10000&"+params),
 		settings(),
 	)
 	if err != nil {
