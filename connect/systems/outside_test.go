@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"net/url"
 	"strings"
 	"sync"
 	"testing"
@@ -47,37 +46,17 @@ func (o *outside) as() *connect.Outside {
 // and comes to one inside now, nobody is dialled, and the test says why.
 func TestANameThatLeadsIntoTheHouseIsNotFollowed(t *testing.T) {
 	r := registry(t)
-	for at, more := range map[string]string{
-		"http http://host-http.example.org": "", "mqtt mqtt://host-mqtt.example.org": "",
-		"sql postgresql://host-postgresql.example.org/x": "driver: postgresql",
-		"sql mysql://host-mysql.example.org/x":           "driver: mysql",
-		"sql sqlserver://host-sqlserver.example.org/x":   "driver: sqlserver",
-		"amqp amqp://host-amqp.example.org":              "", "amqp1 amqp://host-amqp1.example.org": "",
-		"stream stream://host-stream.example.org": "", "nats nats://host-nats.example.org": "",
-		"sftp sftp://host-sftp.example.org": "host-key: SHA256:x", "ftp ftp://host-ftp.example.org": "",
-		"objects http://host-objects.example.org/bucket": "", "mail smtp://host-mail.example.org": "",
-		"mail imap://host-imap.example.org":   "",
-		"tcp tcp://host-tcp.example.org:2575": "",
-		"http http://host-proxy.example.org":  "proxy: http://door.example.org:3128",
-	} {
+	for at, more := range reached("host", map[string]string{"http http://host-proxy.example.org": "proxy: http://door.example.org:3128"}) {
 		kind, address, _ := strings.Cut(at, " ")
-		u, err := url.Parse(address)
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Run(u.Hostname(), func(t *testing.T) {
-			d, findings := r.Read(fmt.Appendf(nil,
-				"readyferry: connection/1\nname: c\nkind: %s\naddress: %s\n%s\n", kind, address, more))
-			if d == nil || len(findings) > 0 {
-				t.Fatal(findings)
-			}
-			c := d.Connection
+		host := hostIn(t, address)
+		t.Run(host, func(t *testing.T) {
+			c := connectionTo(t, r, kind, address, more)
 			c.TimeLimit = 5 * time.Second
 			for _, inside := range []string{"127.0.0.1", "10.0.0.9", "169.254.169.254", "::1", "fd00::9"} {
-				o := &outside{names: map[string]string{u.Hostname(): "8.8.4.4", "door.example.org": "8.8.8.8"}}
+				o := &outside{names: map[string]string{host: "8.8.4.4", "door.example.org": "8.8.8.8"}}
 				c.Outside = o.as()
 				c.Named = c.Look(t.Context())
-				o.names = map[string]string{u.Hostname(): inside, "door.example.org": inside}
+				o.names = map[string]string{host: inside, "door.example.org": inside}
 				if len(o.dialed) > 0 {
 					t.Fatalf("looking dials %v", o.dialed)
 				}
@@ -102,11 +81,7 @@ func TestANameThatLeadsIntoTheHouseIsNotFollowed(t *testing.T) {
 
 // A name that came to an address inside when it was saved is reached there, and only there.
 func TestANameInsideIsReachedWhereItWasFound(t *testing.T) {
-	d, findings := registry(t).Read([]byte("readyferry: connection/1\nname: c\nkind: tcp\naddress: tcp://inside:2575\n"))
-	if d == nil {
-		t.Fatal(findings)
-	}
-	c := d.Connection
+	c := connectionTo(t, registry(t), "tcp", "tcp://inside:2575", "")
 	o := &outside{names: map[string]string{"inside": "10.0.0.9"}}
 	c.Outside = o.as()
 	c.Named = c.Look(t.Context())

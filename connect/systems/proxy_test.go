@@ -2,6 +2,7 @@ package systems
 
 import (
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -10,6 +11,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"readyferry/connect"
 )
 
 // Every system that is reached over the network goes through the proxy that its connection
@@ -26,31 +29,13 @@ func TestEverySystemGoesThroughItsProxy(t *testing.T) {
 	}))
 	defer proxy.Close()
 	r := registry(t)
-	for at, more := range map[string]string{
-		"http http://inside-http.example.org": "", "mqtt mqtt://inside-mqtt.example.org": "",
-		"sql postgresql://inside-postgresql.example.org/x": "driver: postgresql",
-		"sql mysql://inside-mysql.example.org/x":           "driver: mysql",
-		"sql sqlserver://inside-sqlserver.example.org/x":   "driver: sqlserver",
-		"amqp amqp://inside-amqp.example.org":              "", "amqp1 amqp://inside-amqp1.example.org": "",
-		"stream stream://inside-stream.example.org": "", "nats nats://inside-nats.example.org": "",
-		"sftp sftp://inside-sftp.example.org": "host-key: SHA256:x", "ftp ftp://inside-ftp.example.org": "",
-		"objects http://inside-objects.example.org/bucket": "", "mail smtp://inside-smtp.example.org": "",
-		"mail imap://inside-imap.example.org":   "",
-		"tcp tcp://inside-tcp.example.org:2575": "",
-	} {
+	for at, more := range reached("inside", nil) {
 		kind, address, _ := strings.Cut(at, " ")
-		u, err := url.Parse(address)
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Run(u.Hostname(), func(t *testing.T) {
-			d, findings := r.Read(fmt.Appendf(nil,
-				"readyferry: connection/1\nname: c\nkind: %s\naddress: %s\nproxy: %s\n%s\n", kind, address, proxy.URL, more))
-			if d == nil || len(findings) > 0 {
-				t.Fatal(findings)
-			}
-			d.Connection.TimeLimit = 5 * time.Second
-			link, err := r.Open(t.Context(), d.Connection)
+		host := hostIn(t, address)
+		t.Run(host, func(t *testing.T) {
+			c := connectionTo(t, r, kind, address, more+"\nproxy: "+proxy.URL)
+			c.TimeLimit = 5 * time.Second
+			link, err := r.Open(t.Context(), c)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -61,9 +46,52 @@ func TestEverySystemGoesThroughItsProxy(t *testing.T) {
 			}
 			mu.Lock()
 			defer mu.Unlock()
-			if !asked[u.Hostname()] {
+			if !asked[host] {
 				t.Errorf("the proxy was asked for %v", asked)
 			}
 		})
 	}
+}
+
+// reached are the systems that are reached over the network, by kind and address, with what
+// their connections say besides; hosts begin with a word.
+func reached(word string, more map[string]string) map[string]string {
+	out := maps.Clone(more)
+	if out == nil {
+		out = map[string]string{}
+	}
+	for at, says := range map[string]string{
+		"http http": "", "mqtt mqtt": "", "amqp amqp": "", "amqp1 amqp": "", "stream stream": "", "nats nats": "", "ftp ftp": "",
+		"sftp sftp": "host-key: SHA256:x", "objects http": "/bucket", "mail smtp": "", "mail imap": "", "tcp tcp": ":2575",
+		"sql postgresql": "driver: postgresql", "sql mysql": "driver: mysql", "sql sqlserver": "driver: sqlserver",
+	} {
+		kind, scheme, _ := strings.Cut(at, " ")
+		end := ""
+		switch {
+		case kind == "sql":
+			end = "/x"
+		case strings.HasPrefix(says, "/"), strings.HasPrefix(says, ":"):
+			end, says = says, ""
+		}
+		out[at+"://"+word+"-"+kind+"-"+scheme+".example.org"+end] = says
+	}
+	return out
+}
+
+func hostIn(t *testing.T, address string) string {
+	t.Helper()
+	u, err := url.Parse(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return u.Hostname()
+}
+
+func connectionTo(t *testing.T, r *connect.Registry, kind, address, more string) *connect.Connection {
+	t.Helper()
+	d, findings := r.Read(fmt.Appendf(nil, "readyferry: connection/1\nname: c\nkind: %s\naddress: %s\n%s\n", kind, address, more))
+	if d == nil || len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	return d.Connection
 }
