@@ -64,14 +64,6 @@ func (s *Server) openIDBack(c *gin.Context) error {
 	return nil
 }
 
-// keysOf gives the passkeys, where people sign in.
-func (s *Server) keysOf() (*people.Passkeys, error) {
-	if s.passkeys == nil {
-		return nil, bad("nobody signs in here")
-	}
-	return s.passkeys, nil
-}
-
 // rp gives the host and origin that a passkey is bound to.
 func (s *Server) rp(c *gin.Context) (host, origin string) {
 	u := s.reachedAt(c.Request)
@@ -117,20 +109,20 @@ func (s *Server) byPasskey(c *gin.Context) error {
 	return reply(c, viewWho(w))
 }
 
-// me gives who is signed in, where that is a person.
-func (s *Server) me(c *gin.Context) (string, error) {
-	if w := who(c); w.Kind == access.Person {
-		return w.Name, nil
+// ownKeys gives the passkeys, and whose they are: who is signed in, where that is a person.
+func (s *Server) ownKeys(c *gin.Context) (*people.Passkeys, string, error) {
+	if w := who(c); s.passkeys != nil && w.Kind == access.Person {
+		return s.passkeys, w.Name, nil
 	}
-	return "", bad("only a person who is signed in has passkeys")
+	return nil, "", bad("only a person who is signed in has passkeys")
 }
 
 func (s *Server) listPasskeys(c *gin.Context) error {
-	k, err := s.keysOf()
-	if err != nil || who(c).Kind != access.Person {
-		return reply(c, []people.Passkey{})
+	k, name, err := s.ownKeys(c)
+	if err != nil {
+		return reply(c, []people.Passkey{}) // a key or a visitor has none
 	}
-	out, err := k.List(who(c).Name)
+	out, err := k.List(name)
 	if err != nil {
 		return err
 	}
@@ -139,11 +131,7 @@ func (s *Server) listPasskeys(c *gin.Context) error {
 
 // makePasskey asks a browser to make one.
 func (s *Server) makePasskey(c *gin.Context) error {
-	k, err := s.keysOf()
-	if err != nil {
-		return err
-	}
-	name, err := s.me(c)
+	k, name, err := s.ownKeys(c)
 	if err != nil {
 		return err
 	}
@@ -157,11 +145,7 @@ func (s *Server) makePasskey(c *gin.Context) error {
 
 // keepPasskey keeps what the device has made.
 func (s *Server) keepPasskey(c *gin.Context) error {
-	k, err := s.keysOf()
-	if err != nil {
-		return err
-	}
-	name, err := s.me(c)
+	k, name, err := s.ownKeys(c)
 	if err != nil {
 		return err
 	}
@@ -181,11 +165,7 @@ func (s *Server) keepPasskey(c *gin.Context) error {
 }
 
 func (s *Server) dropPasskey(c *gin.Context) error {
-	k, err := s.keysOf()
-	if err != nil {
-		return err
-	}
-	name, err := s.me(c)
+	k, name, err := s.ownKeys(c)
 	if err != nil {
 		return err
 	}

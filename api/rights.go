@@ -12,7 +12,6 @@ import (
 	"readyferry/core/access"
 	"readyferry/core/flow"
 	"readyferry/core/plan"
-	"readyferry/core/step"
 	"readyferry/engine"
 	"readyferry/engine/people"
 	"readyferry/engine/watch"
@@ -367,18 +366,8 @@ func (s *Server) mayPublish(c *gin.Context, name string) error {
 	if !w.May(access.Publish, access.Thing{Kind: access.Flow, Name: name, Area: area}) {
 		return &lackingError{fmt.Sprintf("the draft is in the area %q, in which you may not publish", area)}
 	}
-	for _, u := range f.Draft.Uses {
-		kind := map[string]string{step.UseConnection: access.Connection, step.UseQueue: access.Queue,
-			step.UseTopic: access.Topic,
-			step.UseTable: access.Table, step.UseReplies: access.Queue, step.UseFlow: access.Flow}[u.Kind]
-		if kind == "" || u.Kind == step.UseTable && f.Draft.HasTable(u.Name) {
-			continue
-		}
-		t := s.engine.Catalog.Thing(kind, u.Name)
-		shared := t.Area == area || t.Area == "" && kind != access.Connection && kind != access.Table
-		if !shared && !w.May(access.See, t) {
-			return &lackingError{fmt.Sprintf("the draft uses the %s %s, which is not in your areas", kind, u.Name)}
-		}
+	if t := s.engine.Catalog.Beyond(w, f.Draft); t != nil {
+		return &lackingError{fmt.Sprintf("the draft uses the %s %s, which is not in your areas", t.Kind, t.Name)}
 	}
 	return nil
 }
@@ -404,14 +393,8 @@ func (s *Server) mayWalk(c *gin.Context, document []byte) error {
 	if p == nil {
 		return nil // it cannot be walked
 	}
-	for _, u := range p.Uses {
-		if u.Kind != step.UseTable || p.HasTable(u.Name) {
-			continue
-		}
-		t := s.engine.Catalog.Thing(access.Table, u.Name)
-		if !s.isNew(t) && !w.May(access.Samples, t) {
-			return &lackingError{"the flow looks up in the table " + u.Name + ", which you may not read"}
-		}
+	if t := s.engine.Catalog.Unread(w, p); t != "" {
+		return &lackingError{"the flow looks up in the table " + t + ", which you may not read"}
 	}
 	return nil
 }

@@ -1,11 +1,14 @@
 package catalog
 
 import (
+	"errors"
 	"slices"
 
 	"readyferry/core/access"
+	"readyferry/core/plan"
 	"readyferry/core/step"
 	"readyferry/core/table"
+	"readyferry/store"
 )
 
 // Thing gives what rights are asked for: something by its kind and name, with the area
@@ -86,4 +89,45 @@ func (c *Catalog) FlowsFor(w *access.Who, r access.Right) []string {
 	})
 	slices.Sort(out)
 	return out
+}
+
+// thingsOf gives what a flow uses that rights are given for, besides tables of its own.
+func (c *Catalog) thingsOf(p *plan.Plan) (out []access.Thing) {
+	for _, u := range p.Uses {
+		if kind := kindOf[u.Kind]; kind != "" && !(u.Kind == step.UseTable && p.HasTable(u.Name)) {
+			out = append(out, c.Thing(kind, u.Name))
+		}
+	}
+	return out
+}
+
+var kindOf = map[string]string{step.UseConnection: access.Connection, step.UseQueue: access.Queue, step.UseReplies: access.Queue,
+	step.UseTopic: access.Topic, step.UseTable: access.Table, step.UseFlow: access.Flow}
+
+// Beyond gives something that a flow uses though whoever publishes it may not see it; nil where
+// there is nothing. What is in the flow's own area may be used, and queues, topics and flows
+// that are in none: nobody reaches through a flow what is not theirs.
+func (c *Catalog) Beyond(w *access.Who, p *plan.Plan) *access.Thing {
+	area := p.Document.Area
+	for _, t := range c.thingsOf(p) {
+		shared := t.Area == area || t.Area == "" && t.Kind != access.Connection && t.Kind != access.Table
+		if !shared && !w.May(access.See, t) {
+			return &t
+		}
+	}
+	return nil
+}
+
+// Unread gives a table that a flow looks up in though somebody may not read its rows; "" where
+// there is none.
+func (c *Catalog) Unread(w *access.Who, p *plan.Plan) string {
+	for _, t := range c.thingsOf(p) {
+		if t.Kind != access.Table || w.May(access.Samples, t) {
+			continue
+		}
+		if _, err := c.store.TableInfo(t.Name); !errors.Is(err, store.ErrNotFound) {
+			return t.Name
+		}
+	}
+	return ""
 }
