@@ -2,10 +2,8 @@ package api
 
 import (
 	"bytes"
-	"crypto/sha256"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"slices"
@@ -16,9 +14,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"readyferry/core/access"
-	"readyferry/core/flow"
-	jsonfmt "readyferry/core/format/json"
-	"readyferry/core/message"
 	"readyferry/engine/audit"
 	"readyferry/engine/catalog"
 )
@@ -42,9 +37,6 @@ func under(prefix string, paths ...string) map[string]bool {
 	}
 	return out
 }
-
-// keptOfBody is how much of a document that somebody sends stands in the audit, in bytes.
-const keptOfBody = 64 << 10
 
 // written runs a handler, and keeps in the audit what it did: in the commit of its first
 // write, or behind it where it wrote nothing.
@@ -203,64 +195,14 @@ type sent struct {
 func (s *sent) Read(p []byte) (int, error) {
 	n, err := s.ReadCloser.Read(p)
 	s.size += int64(n)
-	if room := keptOfBody + 1 - s.kept.Len(); room > 0 {
+	if room := audit.KeptOfBody + 1 - s.kept.Len(); room > 0 {
 		s.kept.Write(p[:min(n, room)])
 	}
 	return n, err
 }
 
-// shown gives what was sent as it stands in the audit: documents without secrets and
-// contents, and of everything else its size and a hash of its beginning.
-func (s *sent) shown() []byte {
-	if s.size == 0 {
-		return nil
-	}
-	content := s.kept.Bytes()
-	if s.size <= keptOfBody {
-		if source, bad := flow.Parse(content); bad == nil && (source.Root.Kind == message.Map) {
-			return jsonfmt.Encode(discreet(source.Root))
-		}
-	}
-	hash := sha256.Sum256(content)
-	return fmt.Appendf(nil, `{"bytes":%d,"sha256":"%x"}`, s.size, hash)
-}
-
-// hidden are the members of documents whose values are nobody's business but the receiver's.
-var hidden = []string{"password", "old", "new", "secret", "secrets", "token", "link", "passphrase", "private-key",
-	"client-secret",
-	"credential", "value", "values", "answer"}
-
-// contents are members that hold what messages, samples and tables hold.
-var contents = []string{"message", "patch", "tree", "replace", "map", "body", "base64", "rows", "row", "insert",
-	"update", "headers",
-	"replies", "messages", "samples", "content", "reply", "files"}
-
-// discreet gives a document without what it hides.
-func discreet(n *message.Node) *message.Node {
-	switch n.Kind {
-	case message.Map:
-		out := message.NewMap()
-		for _, m := range n.Members {
-			switch name := strings.ToLower(m.Name); {
-			case slices.Contains(hidden, name):
-				out = out.With(m.Name, message.NewString("(not shown)"))
-			case slices.Contains(contents, name) && (m.Value.Kind == message.Map || m.Value.Kind == message.List ||
-				m.Value.Text != ""):
-				out = out.With(m.Name, message.NewString(fmt.Sprintf("(%d bytes)", len(jsonfmt.Encode(m.Value)))))
-			default:
-				out = out.With(m.Name, discreet(m.Value))
-			}
-		}
-		return out
-	case message.List:
-		out := make([]*message.Node, len(n.Items))
-		for i, item := range n.Items {
-			out[i] = discreet(item)
-		}
-		return message.NewList(out...)
-	}
-	return n
-}
+// shown gives what was sent as it stands in the audit.
+func (s *sent) shown() []byte { return audit.Discreet(s.kept.Bytes(), s.size) }
 
 func (s *Server) auditQuery(c *gin.Context) (q audit.Query, err error) {
 	q = audit.Query{Who: c.Query("who"), What: c.Query("what"), Thing: c.Query("thing"), Source: c.Query("source"),
