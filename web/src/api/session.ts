@@ -20,9 +20,6 @@ export function useMay(): (right: Right, everywhere?: boolean) => boolean {
   return (right, everywhere) => !who || (everywhere ? who.everywhere : who.rights).includes(right);
 }
 
-/** The name under which things are done: of who is signed in, or as somebody has typed it. */
-export const typedName = () => localStorage.getItem("who") ?? "";
-
 /** Says whether names are typed, as nobody signs in, or known. */
 export function useKnown(): string {
   const who = useWho();

@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
 import { call, type Draft, enc, ProblemError, type Schemas } from "../api/client";
 import { queryClient, useVersion, useVersions } from "../api/queries";
-import { typedName, useKnown } from "../api/session";
+import { useKnown } from "../api/session";
 import { changesOf } from "../model/changes";
 import { type FlowDocument, type Row, rowsOf } from "../model/model";
 import { Changes } from "../sheet/changes";
@@ -12,6 +12,7 @@ import { Mark } from "../ui/marks";
 import { FindingList, PageHead, says, Text, Trouble } from "../ui/parts";
 import { local, Time } from "../ui/time";
 import type { Followed } from "./draft";
+import { who } from "./letters";
 import { Traffic } from "./traffic";
 import { type How, WhenDialog } from "./when";
 
@@ -51,7 +52,7 @@ function Proof({ name, draft, done, routes, touched }: Loaded & { name: string }
   const versions = useVersions(name);
   const [note, setNote] = useState("");
   const [despite, setDespite] = useState("");
-  const [by, setBy] = useState(typedName);
+  const [by, setBy] = useState(who);
   const known = useKnown();
   const [left, setLeft] = useState<LeftBehind | null>(null);
   const [when, setWhen] = useState<"at" | "share" | null>(null);
