@@ -85,9 +85,11 @@ func (s *Server) groupMembers(c *gin.Context) error {
 			return bad("after must be the number of a member, not %q", text)
 		}
 	}
-	if _, err := s.engine.Watch.Group(id); err != nil {
+	g, err := s.engine.Watch.Group(id)
+	if err != nil {
 		return err
 	}
+	bodies := s.may(c, access.Bodies, access.Flow, g.Flow)
 	rows, err := s.engine.Watch.Members(id, after, n)
 	if err != nil {
 		return err
@@ -105,7 +107,7 @@ func (s *Server) groupMembers(c *gin.Context) error {
 		if t, err := s.engine.Watch.Transaction(m.Tx); err == nil {
 			out[i].Reference = t.Reference
 		}
-		if m.Item != nil {
+		if m.Item != nil && bodies {
 			out[i].Item = run.NewBody("json", m.Item)
 		}
 	}

@@ -170,3 +170,55 @@ func parsed(t *testing.T, id string) watch.ID {
 	}
 	return out
 }
+
+// What is masked in the members of a group is hidden in the group, open and closed; and whoever may
+// not see bodies sees none of its members.
+func TestWhatIsMaskedIsHiddenInGroups(t *testing.T) {
+	w := signedInWorld(t)
+	w.session = w.as("all", access.All()...)
+	w.ok("PUT", "/api/v1/flows/g", `{"readyferry":"flow/1","name":"g","mask":["/who"],
+		"intake":{"kind":"webhook","path":"/g","format":"json"},"steps":[
+		{"id":"a","kind":"aggregate","key":"body.k","close":{"count":2,"age":"1h"}},
+		{"id":"n","kind":"note","text":"${size(body)} came"}]}`)
+	w.ok("POST", "/api/v1/flows/g/publish", `{}`)
+	names := []string{"Maud-Quillfeather", "Otto-Brandt-Weir"}
+	var open struct{ Groups []struct{ ID string } }
+	tx := ""
+	for i, name := range names {
+		w.ok("POST", "/in/g", `{"k":"x","who":"`+name+`"}`)
+		until(t, func() bool {
+			_ = json.Unmarshal(w.ok("GET", "/api/v1/groups", ""), &open)
+			return len(open.Groups) == 1 || i == 1
+		})
+		if i == 0 {
+			tx = open.Groups[0].ID
+		} else {
+			until(t, func() bool { return w.plain("GET", "/api/v1/transactions/"+tx) == http.StatusOK })
+		}
+		all := string(w.ok("GET", "/api/v1/groups/"+tx+"/members", ""))
+		if i == 0 && !strings.Contains(all, name) {
+			t.Fatalf("whoever may see it does not: %s", all)
+		}
+		saved := w.session
+		w.session = nil
+		for who, headers := range map[string][]string{
+			"an operator": w.as("otis", access.Grant{Role: access.Operator, Area: "*"}),
+			"a reader":    w.as("rhea", access.Grant{Role: access.Reader, Area: "*"}),
+		} {
+			for _, path := range []string{"groups/" + tx + "/members", "transactions/" + tx, "transactions/" + tx + "/rehearsal",
+				"transactions/" + tx + "/messages"} {
+				text := string(w.call("GET", "/api/v1/"+path, "", headers...).body)
+				if strings.Contains(text, names[0]) || strings.Contains(text, names[1]) {
+					t.Errorf("%s gives %s a name: %s", path, who, text)
+				}
+				if who == "a reader" && strings.Contains(text, `"item":{`) {
+					t.Errorf("%s gives a reader a body: %s", path, text)
+				}
+			}
+		}
+		w.session = saved
+	}
+	if seen := string(w.ok("GET", "/api/v1/transactions/"+tx+"/rehearsal", "")); !strings.Contains(seen, names[0]) {
+		t.Errorf("the group does not hold what is looked for: %s", seen)
+	}
+}

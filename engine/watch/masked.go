@@ -1,6 +1,7 @@
 package watch
 
 import (
+	"errors"
 	"strings"
 
 	"readyferry/core/mask"
@@ -23,25 +24,76 @@ func (w *Watch) Masking() (any bool) {
 // Masked collects what is masked in a transaction and in those that it came of, except in
 // flows that may says are seen. A message that cannot be read is masked as a whole.
 func (w *Watch) Masked(id store.ID, may func(flow string) bool, add func(values []string, paths []mask.Path)) error {
-	next := &id
-	for n := 0; next != nil && n < chain; n++ {
-		t, err := w.Store.Transaction(*next)
+	m := &masked{w, may, add, map[store.ID]bool{}}
+	return m.in(id, chain)
+}
+
+// masked is a look for values over transactions and what they came of.
+type masked struct {
+	w    *Watch
+	may  func(flow string) bool
+	add  func(values []string, paths []mask.Path)
+	seen map[store.ID]bool
+}
+
+// membersAtOnce is how many members of a group are read at once.
+const membersAtOnce = 500
+
+// in looks in a transaction and, up to so many steps back, in those that it came of: the whole
+// of a part, the members of a group, who handed a message on or called.
+func (m *masked) in(id store.ID, left int) error {
+	if left == 0 || m.seen[id] {
+		return nil
+	}
+	m.seen[id] = true
+	t, err := m.w.Store.Transaction(id)
+	if err != nil {
+		return err
+	}
+	if !m.may(t.Flow) {
+		if err := m.w.maskedIn(&t, m.add); err != nil {
+			return err
+		}
+	}
+	for _, from := range []*store.ID{t.Parent, t.Origin, t.Caller} {
+		if from == nil {
+			continue
+		}
+		err := m.in(*from, left-1)
+		if errors.Is(err, store.ErrNotFound) && !m.may(t.Flow) {
+			err = m.whole(id) // what it came of was let go, and nobody knows any more what was masked in it
+		}
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+	}
+	if !t.FromGroup {
+		return nil
+	}
+	for after := 0; ; {
+		rows, err := m.w.Store.Members(t.ID, after, membersAtOnce)
 		if err != nil {
 			return err
 		}
-		if !may(t.Flow) {
-			if err := w.maskedIn(&t, add); err != nil {
+		for _, one := range rows {
+			if err := m.in(one.Tx, left-1); err != nil && !errors.Is(err, store.ErrNotFound) {
 				return err
 			}
+			after = one.N
 		}
-		next = t.Parent
-		for _, other := range []*store.ID{t.Origin, t.Caller} {
-			if next == nil {
-				next = other
-			}
+		if len(rows) < membersAtOnce {
+			return nil
 		}
 	}
-	return nil
+}
+
+// whole masks all that a transaction has received.
+func (m *masked) whole(id store.ID) error {
+	rows, err := m.w.Store.Messages(id)
+	for i := range rows {
+		m.add([]string{string(rows[i].Body.Bytes())}, nil)
+	}
+	return err
 }
 
 func (w *Watch) maskedIn(t *Transaction, add func(values []string, paths []mask.Path)) error {
@@ -50,7 +102,7 @@ func (w *Watch) maskedIn(t *Transaction, add func(values []string, paths []mask.
 		p = nil // it cannot be read any more; the live version says what is masked
 	}
 	paths := w.MaskOf(t.Flow, p)
-	if len(paths) == 0 || t.Parent != nil {
+	if len(paths) == 0 || t.Parent != nil || t.FromGroup { // their messages are made of others
 		return nil
 	}
 	if p == nil {
