@@ -112,6 +112,7 @@ var coreOrder = []string{
 	"forms",
 	"schema",
 	"flow",
+	"config",
 	"contract",
 	"shape",
 	"table",

@@ -306,9 +306,19 @@ func (s *Server) reference(c *gin.Context) error {
 	}
 	c.JSON(
 		http.StatusOK,
-		gin.H{"kinds": kinds, "names": expr.Names(), "functions": expr.Functions(), "formats": formats},
+		gin.H{"kinds": kinds, "names": append(expr.Names(), s.configNames()...), "functions": expr.Functions(),
+			"formats": formats},
 	)
 	return nil
+}
+
+// configNames are the values of this place, as names that expressions may use.
+func (s *Server) configNames() (out []expr.Name) {
+	values := s.engine.Catalog.Reader().Configured()
+	for _, name := range values.Names() {
+		out = append(out, expr.Name{Name: "config." + name, Text: "here: " + values[name].Text})
+	}
+	return out
 }
 
 func (s *Server) flowSchema(c *gin.Context) error {

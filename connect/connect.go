@@ -29,6 +29,7 @@ type Connection struct {
 	Name, Title, Note, Kind string
 	Address                 string // without a slash at its end
 	SignIn                  SignIn
+	SecretFrom              string        // name of a secret of the place; "": it is kept here, or there is none
 	TimeLimit               time.Duration // for one try
 	InFlight                int           // tries at once
 	PerSecond               float64       // tries per second, 0 for no limit
@@ -112,7 +113,9 @@ const (
 		"title": {"type": "string", "title": "Title"},
 		"area": {"type": "string", "title": "Area", "pattern": "^[a-z0-9][a-z0-9-]*$", "maxLength": 60, "description":
 			"by which rights are given; none when empty"},
-		"note": {"type": "string", "title": "Note"}}`
+		"note": {"type": "string", "title": "Note"},
+		"secret-from": {"type": "string", "title": "Secret from", "pattern": "^[a-zA-Z_][a-zA-Z0-9_-]*$", "maxLength": 100,
+			"description": "name of a secret that the application is started with, in place of one that is kept here"}}`
 	reachProperties = `{
 		"time-limit": {"type": "string", "title": "Time limit", "format": "duration", "default": "10s", "description":
 			"for one try"},
@@ -148,6 +151,7 @@ func (s *System) connection(n *message.Node, found Found) *Connection {
 		Header: c.Text("/sign-in/header"),
 		Scheme: c.Text("/sign-in/scheme"),
 	}
+	c.SecretFrom = c.Text("/secret-from")
 	c.HeldDuring = c.Text("/hold/during")
 	if c.Title == "" {
 		c.Title = c.Name

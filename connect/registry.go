@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"readyferry/core/config"
 	"readyferry/core/flow"
 	"readyferry/core/message"
 	"readyferry/core/schema"
@@ -17,6 +18,7 @@ type Registry struct {
 	systems []System
 	schemas map[string]*schema.Schema // of connection documents, by kind
 	trees   map[string]*message.Node
+	config  *config.Config // of the place; nil: it says nothing
 }
 
 // NewRegistry makes a registry, in the order in which people are offered systems.
@@ -100,8 +102,8 @@ func (r *Registry) Open(ctx context.Context, c *Connection) (Link, error) {
 
 // Document is a connection as it was written, taken apart.
 type Document struct {
-	Connection *Connection   // without secrets
-	Tree       *message.Node // the document without secrets
+	Connection *Connection   // without secrets, with the values of this place
+	Tree       *message.Node // the document without secrets and values
 	Secrets    []string      // what stood in it; nil when nothing did
 }
 
@@ -128,11 +130,13 @@ func (r *Registry) Read(src []byte) (*Document, []flow.Finding) {
 			},
 		)
 	}
+	written := source.Root
+	source.Root = r.filled(written, found)
 	s := r.shape(source, found)
 	if len(findings) > 0 {
 		return nil, findings
 	}
-	d := &Document{Tree: source.Root}
+	d := &Document{Tree: written}
 	signIn := source.Root.Get("sign-in")
 	if one := signIn.Get("secret"); one != nil {
 		d.Secrets = append(d.Secrets, one.Text)
@@ -145,10 +149,13 @@ func (r *Registry) Read(src []byte) (*Document, []flow.Finding) {
 	if slices.Contains(d.Secrets, "") {
 		found("/sign-in", "wrong-value", "a secret must not be empty", "leave it out to keep the one that is stored")
 	}
+	settings := source.Root
 	if signIn != nil {
-		d.Tree = source.Root.With("sign-in", signIn.Without("secret").Without("secrets"))
+		d.Tree = written.With("sign-in", written.Get("sign-in").Without("secret").Without("secrets"))
+		settings = settings.With("sign-in", signIn.Without("secret").Without("secrets"))
 	}
-	d.Connection = s.connection(d.Tree, found)
+	d.Connection = s.connection(settings, found)
+	r.secretFrom(d.Connection, found)
 	if len(findings) > 0 {
 		return nil, findings
 	}

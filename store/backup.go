@@ -133,7 +133,7 @@ func size(file string) int64 {
 
 // link takes what is no database into the folder of a backup, as it is now.
 func link(dir, temp string) error {
-	for _, top := range []string{keyFile, "loads", "stand-ins"} {
+	for _, top := range []string{keyFile, saltFile, "loads", "stand-ins"} {
 		err := filepath.WalkDir(filepath.Join(dir, top), func(path string, d fs.DirEntry, err error) error {
 			name, bad := filepath.Rel(dir, path)
 			switch {
@@ -215,7 +215,8 @@ func (m *Manifest) add(archive *tar.Writer, path, name string) error {
 		return err
 	}
 	n := info.Size()
-	if err := archive.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: n, ModTime: m.Made, Format: tar.FormatPAX}); err != nil {
+	if err := archive.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: n, ModTime: m.Made,
+		Format: tar.FormatPAX}); err != nil {
 		return err
 	}
 	sum := sha256.New()

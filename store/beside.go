@@ -17,7 +17,7 @@ func OpenBeside(dir string) (*Store, error) {
 	if _, err := os.Stat(file); err != nil {
 		return nil, fmt.Errorf("there is nothing in %s: %w; start the application there once", dir, err)
 	}
-	seal, err := openSealer(filepath.Join(dir, keyFile), file)
+	seal, given, err := openKey(dir, file)
 	if err != nil {
 		return nil, err
 	}
@@ -34,7 +34,7 @@ func OpenBeside(dir string) (*Store, error) {
 	}
 	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}),
 		spare: newWork(), sums: newSums(false)}
-	if err := s.hold(db); err != nil {
+	if err := errors.Join(s.hold(db), s.checkKey(given)); err != nil {
 		return nil, err
 	}
 	read, err := connect(file, durable+"_query_only=true", 1)

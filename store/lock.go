@@ -35,7 +35,7 @@ func Forget(dir string) error {
 		return err
 	}
 	defer f.Close()
-	for _, name := range []string{dbFile, dbFile + "-wal", dbFile + "-shm", keyFile, marksFile} {
+	for _, name := range []string{dbFile, dbFile + "-wal", dbFile + "-shm", keyFile, saltFile, marksFile} {
 		if err := os.Remove(filepath.Join(dir, name)); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return err
 		}

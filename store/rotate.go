@@ -37,15 +37,24 @@ func (s *Store) settleKey() error {
 	if err != nil {
 		return fmt.Errorf("reading the new key for secrets: %w", err)
 	}
-	var note setting
-	err = s.write.Where("key = ?", sealedSetting).Take(&note).Error
-	if err != nil && !errors.Is(err, ErrNotFound) {
+	note, err := s.sealedWith()
+	if err != nil {
 		return err
 	}
-	if note.Value != fingerprint(key) {
+	if note != fingerprint(key) {
 		return os.Remove(next) // nothing was sealed with it
 	}
 	return s.takeKey()
+}
+
+// sealedWith gives the fingerprint of the key that everything is sealed with; "" where none was noted.
+func (s *Store) sealedWith() (string, error) {
+	var note setting
+	err := s.write.Where("key = ?", sealedSetting).Take(&note).Error
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return note.Value, err
 }
 
 // takeKey puts the new key in the place of the old one.
@@ -64,14 +73,41 @@ func (s *Store) takeKey() error {
 	return err
 }
 
-// RotateKey makes a new key and seals every secret with it. It gives how many there were.
-// Backups from before hold the old key, and open with it.
-func (s *Store) RotateKey(ctx context.Context) (sealed int, err error) {
+// RotateKey seals every secret with another key: one that the process was given (NextKey), or
+// one that is made in the folder, also where the key was a given one if toFile says so. It
+// gives how many secrets there were. Backups from before open with the old key.
+func (s *Store) RotateKey(ctx context.Context, toFile bool) (sealed int, err error) {
+	given, err := givenKey(s.Dir, NextKey)
+	switch {
+	case err != nil:
+		return 0, err
+	case given != nil && toFile:
+		return 0, errors.New("the new key is in the folder, or given: not both")
+	case given == nil && !toFile && KeyIsGiven():
+		return 0, fmt.Errorf("the key is given by a variable of the process; give the new one by %s, %s or %s, or say that it goes "+
+			"into the folder", KeyVariable+NextKey, KeyFileVariable+NextKey, PassphraseVariable+NextKey)
+	case given != nil:
+		if sealed, err = s.sealAnew(ctx, given); err != nil {
+			return 0, err
+		}
+		if err = os.Remove(filepath.Join(s.Dir, keyFile)); errors.Is(err, fs.ErrNotExist) {
+			err = nil
+		}
+		return sealed, err
+	}
 	key, err := newKey(filepath.Join(s.Dir, nextKeyFile))
 	if err != nil {
 		return 0, fmt.Errorf("writing the new key for secrets: %w", err)
 	}
-	next, err := openSealer(filepath.Join(s.Dir, nextKeyFile), s.file)
+	if sealed, err = s.sealAnew(ctx, key); err != nil {
+		return 0, errors.Join(err, os.Remove(filepath.Join(s.Dir, nextKeyFile)))
+	}
+	return sealed, s.takeKey()
+}
+
+// sealAnew seals everything with another key, in one transaction that notes which it was.
+func (s *Store) sealAnew(ctx context.Context, key []byte) (sealed int, err error) {
+	next, err := newSealer(key)
 	if err != nil {
 		return 0, err
 	}
@@ -112,10 +148,10 @@ func (s *Store) RotateKey(ctx context.Context) (sealed int, err error) {
 		}
 		return tx.SetSetting(sealedSetting, fingerprint(key))
 	})
-	if err != nil {
-		return 0, errors.Join(err, os.Remove(filepath.Join(s.Dir, nextKeyFile)))
+	if err == nil {
+		s.seal = next
 	}
-	return sealed, s.takeKey()
+	return sealed, err
 }
 
 // anew seals with another key what is sealed with this store's.

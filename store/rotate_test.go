@@ -41,7 +41,7 @@ func TestTheKeyIsChangedWhereverItIsCutOff(t *testing.T) {
 				if _, err := newKey(next); err != nil {
 					t.Fatal(err)
 				}
-			} else if n, err := s.RotateKey(t.Context()); err != nil || n != 2 {
+			} else if n, err := s.RotateKey(t.Context(), false); err != nil || n != 2 {
 				t.Fatal(n, err)
 			}
 			if cut == "behind the commit" { // the new key has not taken its place yet

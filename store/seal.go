@@ -26,7 +26,7 @@ func openSealer(file, database string) (*sealer, error) {
 		if info, err := os.Stat(database); err == nil && info.Size() > 0 {
 			return nil, fmt.Errorf(
 				"%s is missing beside %s: without it no secret of the connections can be read; bring it back from a "+
-					"backup; if it is lost, put 32 random bytes there (head -c 32 /dev/urandom > %s) and give every "+
+					"backup, or give the key by "+KeyVariable+", "+KeyFileVariable+" or "+PassphraseVariable+"; if it is lost, put 32 random bytes there (head -c 32 /dev/urandom > %s) and give every "+
 					"connection its secrets again",
 				file, database, file,
 			)
@@ -37,12 +37,34 @@ func openSealer(file, database string) (*sealer, error) {
 	case err != nil:
 		return nil, fmt.Errorf("reading the key for secrets: %w", err)
 	}
-	block, err := aes.NewCipher(key)
+	s, err := newSealer(key)
 	if err != nil {
 		return nil, fmt.Errorf("%s holds no key: %w", file, err)
 	}
+	return s, nil
+}
+
+func newSealer(key []byte) (*sealer, error) {
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, err
+	}
 	aead, err := cipher.NewGCM(block)
 	return &sealer{aead}, err
+}
+
+// openKey opens the key to the secrets in a folder: the one that the process was given, or
+// else the one in the folder.
+func openKey(dir, database string) (s *sealer, given []byte, err error) {
+	if given, err = givenKey(dir, ""); err != nil {
+		return nil, nil, err
+	}
+	if given != nil {
+		s, err = newSealer(given)
+		return s, given, err
+	}
+	s, err = openSealer(filepath.Join(dir, keyFile), database)
+	return s, nil, err
 }
 
 // newKey makes a key. It is on disk before anything is sealed with it.
@@ -51,15 +73,20 @@ func newKey(file string) (key []byte, err error) {
 	if _, err := rand.Read(key); err != nil {
 		return nil, err
 	}
+	return key, onDisk(file, key)
+}
+
+// onDisk writes a file that its owner alone may read and that was not there.
+func onDisk(file string, content []byte) error {
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	_, err = f.Write(key)
+	_, err = f.Write(content)
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return nil, errors.Join(err, os.Remove(file))
+		return errors.Join(err, os.Remove(file))
 	}
-	return key, syncDir(filepath.Dir(file))
+	return syncDir(filepath.Dir(file))
 }
 
 // syncDir lets the names in a folder be on disk.

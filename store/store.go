@@ -111,7 +111,8 @@ func closeToOthers(dir, file string) error {
 		return err
 	}
 	own := []string{dir}
-	for _, pattern := range []string{dbFile + "*", keyFile + "*", marksFile, "lock", "loads", "loads/*", "stand-ins", "stand-ins/*"} {
+	for _, pattern := range []string{dbFile + "*", keyFile + "*", saltFile, marksFile, "lock", "loads", "loads/*",
+		"stand-ins", "stand-ins/*"} {
 		found, err := filepath.Glob(filepath.Join(dir, pattern))
 		if err != nil {
 			return err
@@ -197,7 +198,7 @@ func connect(file, params string, conns int) (*gorm.DB, error) {
 
 func openFiles(dir, written string) (*Store, error) {
 	file := filepath.Join(dir, dbFile)
-	seal, err := openSealer(filepath.Join(dir, keyFile), file)
+	seal, given, err := openKey(dir, file)
 	if err != nil {
 		return nil, err
 	}
@@ -225,7 +226,7 @@ func openFiles(dir, written string) (*Store, error) {
 	if err := shrinkable(db, file); err != nil {
 		return nil, fmt.Errorf("making %s one that can be shortened: %w", file, err)
 	}
-	if err := errors.Join(s.hold(db), s.settleKey()); err != nil {
+	if err := errors.Join(s.hold(db), s.settleKey(), s.checkKey(given)); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", file, err)
 	}
 	read, err := connect(file, written+"_query_only=true", 4)

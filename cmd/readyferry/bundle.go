@@ -27,9 +27,13 @@ import (
 )
 
 // place is an instance: a folder that is not served, or an address with a key.
-type place struct{ data, url, key string }
+type place struct {
+	data, url, key string
+	configured
+}
 
 func (p *place) flags(c *cobra.Command, url, what string) {
+	p.configured.flags(c.Flags())
 	c.Flags().StringVar(&p.data, "data", "", "data folder "+what+", which is not served")
 	c.Flags().StringVar(&p.url, url, "", "address of a running instance "+what+", in place of a folder")
 	c.Flags().StringVar(&p.key, "key", "", "key for it, or @FILE to read it from one")
@@ -50,8 +54,8 @@ func (p *place) check() error {
 }
 
 // within opens a folder that is not served, as an engine that does nothing by itself.
-func within(data string, do func(e *engine.Engine) error) (err error) {
-	s, err := store.Open(data)
+func (p *place) within(do func(e *engine.Engine) error) (err error) {
+	s, err := store.Open(p.data)
 	if err != nil {
 		return err
 	}
@@ -62,6 +66,9 @@ func within(data string, do func(e *engine.Engine) error) (err error) {
 	}
 	reader, err := plan.NewReader(all.Kinds()...)
 	if err != nil {
+		return err
+	}
+	if err := p.put(reader, all); err != nil {
 		return err
 	}
 	e, err := engine.New(engine.Config{Store: s, Reader: reader, Systems: all, Outside: &connect.Outside{},
@@ -114,7 +121,7 @@ func (p *place) export(ctx context.Context) (files bundle.Files, err error) {
 		err = p.ask(ctx, http.MethodGet, "/api/v1/export", nil, &out)
 		return out.Files, err
 	}
-	err = within(p.data, func(e *engine.Engine) (err error) {
+	err = p.within(func(e *engine.Engine) (err error) {
 		files, err = e.Bundle.Export()
 		return err
 	})
@@ -130,7 +137,7 @@ func (p *place) take(ctx context.Context, files bundle.Files, t taking, note str
 			"removeOthers": t.remove, "keepConnections": t.keep, "note": note}, &out)
 	}
 	o := bundle.Options{RemoveOthers: t.remove, KeepConnections: t.keep, By: machine().String(), Note: note}
-	return out, within(p.data, func(e *engine.Engine) (err error) {
+	return out, p.within(func(e *engine.Engine) (err error) {
 		if t.preview {
 			out, err = e.Bundle.Preview(files, o)
 		} else {

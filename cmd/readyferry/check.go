@@ -29,6 +29,7 @@ type found struct {
 type checking struct {
 	json, coverage        bool
 	samples, junit, group string
+	configured
 }
 
 func checkCommand() *cobra.Command {
@@ -43,6 +44,7 @@ func checkCommand() *cobra.Command {
 			"--coverage tells which steps, ways and elses no sample reaches.",
 		RunE: func(c *cobra.Command, args []string) error { return o.run(c.OutOrStdout(), args) },
 	}
+	o.flags(c.Flags())
 	c.Flags().BoolVar(&o.json, "json", false, "print JSON")
 	c.Flags().StringVar(&o.samples, "samples", "", "rehearse the samples in this folder")
 	c.Flags().
@@ -56,7 +58,7 @@ func (o *checking) run(out io.Writer, files []string) error {
 	if o.samples == "" && (o.coverage || o.junit != "" || o.group != "") {
 		return errors.New("--coverage, --junit and --group need --samples FOLDER")
 	}
-	r, err := reader()
+	r, err := reader(&o.configured)
 	if err != nil {
 		return err
 	}

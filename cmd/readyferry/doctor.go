@@ -33,6 +33,7 @@ type ailment struct {
 func doctorCommand() *cobra.Command {
 	var data string
 	var asJSON bool
+	var o configured
 	c := &cobra.Command{
 		Use: "doctor", Short: "Say what is not as safe as it should be, before one goes live",
 		Long: "Looks at a data folder, also while the application is at work there, and says what is not as safe as it should be\n" +
@@ -41,7 +42,7 @@ func doctorCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			var all []ailment
 			err := beside(c.Context(), data, "", access.Thing{}, func(ctx context.Context, s *store.Store) (err error) {
-				all, err = examine(s)
+				all, err = examine(s, &o)
 				return err
 			})
 			if err != nil {
@@ -69,16 +70,17 @@ func doctorCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&data, "data", "data", "the data folder")
+	o.flags(c.Flags())
 	c.Flags().BoolVar(&asJSON, "json", false, "print it as JSON")
 	return c
 }
 
-func examine(s *store.Store) (out []ailment, err error) {
+func examine(s *store.Store, o *configured) (out []ailment, err error) {
 	found := func(repair, format string, args ...any) {
 		out = append(out, ailment{fmt.Sprintf(format, args...), repair})
 	}
 	examineFolder(s.Dir, found)
-	if err := errors.Join(examinePeople(s, found), examineKeys(s, found), examineDesign(s, found)); err != nil {
+	if err := errors.Join(examinePeople(s, found), examineKeys(s, found), examineDesign(s, o, found)); err != nil {
 		return nil, err
 	}
 	if _, faults, err := s.VerifyAudit(1); err != nil {
@@ -153,13 +155,16 @@ func examineKeys(s *store.Store, found finding) error {
 // broad is how short a range of addresses is that is as good as none.
 const broad = 8
 
-func examineDesign(s *store.Store, found finding) error {
+func examineDesign(s *store.Store, o *configured, found finding) error {
 	all, err := systems.All(systems.Surroundings{})
 	if err != nil {
 		return err
 	}
 	reader, err := plan.NewReader(all.Kinds()...)
 	if err != nil {
+		return err
+	}
+	if err := o.put(reader, all); err != nil {
 		return err
 	}
 	known, err := catalog.New(s, reader, all, &connect.Outside{}, slog.New(slog.NewTextHandler(io.Discard, nil)))

@@ -105,7 +105,7 @@ func printJSON(w io.Writer, v any) error {
 }
 
 // reader reads flows that may name any system that the application has.
-func reader() (*plan.Reader, error) {
+func reader(o *configured) (*plan.Reader, error) {
 	kinds, err := systems.Kinds()
 	if err != nil {
 		return nil, err
@@ -114,7 +114,11 @@ func reader() (*plan.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	return plan.NewReaderWith(scripts, kinds...)
+	r, err := plan.NewReaderWith(scripts, kinds...)
+	if err != nil {
+		return nil, err
+	}
+	return r, o.put(r, nil)
 }
 
 func readInput(c *cobra.Command, file string) ([]byte, error) {

@@ -16,10 +16,15 @@ import (
 
 func rotateKeyCommand() *cobra.Command {
 	var data string
+	var toFile bool
 	c := &cobra.Command{
 		Use: "rotate-key", Short: "Make a new key for the secrets in a folder, and seal them with it",
 		Long: "Makes a new key for the secrets in a data folder that is not served, and seals every one with it, in one\n" +
-			"transaction. Backups from before hold the old key, and open with it: keep them as safe as it.",
+			"transaction. Backups from before hold the old key, and open with it: keep them as safe as it.\n\n" +
+			"The key is in the folder, or outside of it: in the variable " + store.KeyVariable + " (64 hexadecimal digits),\n" +
+			"the file that " + store.KeyFileVariable + " names, or made of the passphrase " + store.PassphraseVariable + "\n" +
+			"or that in the file of " + store.PassphraseFileVariable + ". To change to such a key give the new one with\n" +
+			store.NextKey + " behind the name, and start the application with the variable itself from then on.",
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) (err error) {
 			s, err := store.Open(data)
@@ -29,7 +34,7 @@ func rotateKeyCommand() *cobra.Command {
 			defer func() { err = errors.Join(err, s.Close()) }()
 			a := audit.New(s, func() time.Time { return time.Now().UTC() })
 			ctx, deed := a.Begin(c.Context(), machine(), "rotate-key", access.Thing{})
-			n, err := s.RotateKey(ctx)
+			n, err := s.RotateKey(ctx, toFile)
 			if err != nil {
 				return err
 			}
@@ -38,6 +43,8 @@ func rotateKeyCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&data, "data", "data", "the data folder")
+	c.Flags().BoolVar(&toFile, "to-file", false,
+		"the new key goes into the folder, where the old one was given by a variable")
 	return c
 }
 

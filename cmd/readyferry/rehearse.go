@@ -25,6 +25,7 @@ func rehearseCommand() *cobra.Command {
 	var messages, headers, params, queries, replies, tables []string
 	var every time.Duration
 	var noBodies bool
+	var o configured
 	c := &cobra.Command{
 		Use: "rehearse FLOW --message FILE…", Short: "Walk one message or several through a flow; nothing leaves",
 		Args: cobra.ExactArgs(1),
@@ -33,7 +34,7 @@ func rehearseCommand() *cobra.Command {
 			"several times the messages come one after the other, --every apart, and meet where a step " +
 			"gathers\nthem; a list of rehearsals is printed. Behind the last of them time passes until no group waits for it.",
 		RunE: func(c *cobra.Command, args []string) error {
-			r, err := reader()
+			r, err := reader(&o)
 			if err != nil {
 				return err
 			}
@@ -98,6 +99,7 @@ func rehearseCommand() *cobra.Command {
 		},
 	}
 	f := c.Flags()
+	o.flags(f)
 	f.StringArrayVar(&messages, "message", nil, "file with the body, - for standard input; may be given several times")
 	f.DurationVar(&every, "every", 0, "how long after one another several messages come")
 	f.StringArrayVar(&headers, "header", nil, "a header, 'Name: value'")

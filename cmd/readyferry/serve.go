@@ -42,8 +42,9 @@ func serveCommand() *cobra.Command {
 		},
 	}
 	s.flags(c.Flags(), "data")
-	c.Flags().BoolVar(&s.open, "without-sign-in", false, "nobody signs in, and everybody may do everything: for trials on this machine,\n"+
-		"which alone can reach it then")
+	c.Flags().BoolVar(&s.open, "without-sign-in", false,
+		"nobody signs in, and everybody may do everything: for trials on this machine,\n"+
+			"which alone can reach it then")
 	return c
 }
 
@@ -58,6 +59,7 @@ type serving struct {
 	door
 	openid
 	telling
+	configured
 }
 
 func (s *serving) flags(f *pflag.FlagSet, data string) {
@@ -68,6 +70,7 @@ func (s *serving) flags(f *pflag.FlagSet, data string) {
 	s.door.flags(f)
 	s.openid.flags(f)
 	s.telling.flags(f)
+	s.configured.flags(f)
 }
 
 func demoCommand() *cobra.Command {
@@ -105,8 +108,9 @@ func demoCommand() *cobra.Command {
 	}
 	s.flags(c.Flags(), "demo-data")
 	c.Flags().BoolVar(&fresh, "fresh", false, "forget what an earlier demo kept in the folder")
-	c.Flags().BoolVar(&signIn, "with-sign-in", false, "people sign in as they do in earnest; without it whoever is at this machine is\n"+
-		"let in, and nobody else can reach it")
+	c.Flags().BoolVar(&signIn, "with-sign-in", false,
+		"people sign in as they do in earnest; without it whoever is at this machine is\n"+
+			"let in, and nobody else can reach it")
 	c.Flags().DurationVar(&trickle, "trickle", 2*time.Second, "about how often a made-up message comes; 0 for never")
 	return c
 }
@@ -173,6 +177,9 @@ func (s *serving) serve(
 	if err != nil {
 		return err
 	}
+	if err := s.configured.put(reader, all); err != nil {
+		return err
+	}
 	e, err = engine.New(engine.Config{Store: st, Reader: reader, Systems: all, Log: log, Alarms: alarmsEach,
 		Outside: &connect.Outside{}})
 	if err != nil {
@@ -184,6 +191,9 @@ func (s *serving) serve(
 	}
 	defer stopTraces()
 	if err := e.Design.LoadStandIns(standIns); err != nil {
+		return err
+	}
+	if err := s.follow(ctx, e, log); err != nil {
 		return err
 	}
 	if err := e.Start(); err != nil {

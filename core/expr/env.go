@@ -72,6 +72,7 @@ type Env struct {
 	kept   bool                            // lookup() finds tables that are no files, too
 	lax    bool                            // an optional access through a value without members finds nothing
 	laxer  *Env                            // the same with lax
+	config *config                         // values under config, or nil
 }
 
 // Lax gives the environment in which an optional access through null, or through
@@ -88,10 +89,11 @@ func (env *Env) Lax() *Env {
 // expression. A scope holds their values under Locals.
 func (env *Env) With(names ...string) (*Env, error) {
 	out := &Env{locals: append(slices.Clone(env.locals), names...), tables: env.tables, impls: env.impls}
-	out.kept, out.lax = env.kept, env.lax
+	out.kept, out.lax, out.config = env.kept, env.lax, env.config
 	var opts []cel.EnvOption
 	for _, n := range names {
-		if n != bodiesName && (isRoot(n) || n == "message") { // flows had loops of that name before it had a meaning
+		if n != bodiesName && (isRoot(n) || n == "message" || n == configName &&
+			env.config != nil) { // flows had loops of that name before it had a meaning
 			return nil, fmt.Errorf("the name %q is taken", n)
 		}
 		if !slices.Contains(env.locals, n) {
@@ -128,7 +130,8 @@ func newEnv(lax bool) (*Env, error) {
 		cel.EagerlyValidateDeclarations(true),
 		cel.EnableIdentifierEscapeSyntax(),
 		cel.OptionalTypes(),
-		ext.Strings(ext.StringsMaxPrecision(maxPrecision)), ext.Math(), ext.Lists(ext.ListsMaxRangeSize(maxRange)), ext.Sets(),
+		ext.Strings(ext.StringsMaxPrecision(maxPrecision)), ext.Math(), ext.Lists(ext.ListsMaxRangeSize(maxRange)),
+		ext.Sets(),
 		ext.Encoders(), ext.Bindings(), ext.TwoVarComprehensions(),
 		ext.Network(),
 		cel.Variable(nowName, cel.TimestampType),
@@ -165,6 +168,8 @@ func Names() []Name {
 	}
 	return append(
 		out,
+		Name{configName, "the values of the place where the flow runs, from the files of --config: config.shelf.address; " +
+			"a version keeps those that it was published with"},
 		Name{"part", "inside of a split: the item"},
 		Name{"index", "inside of a split, or of a loop of a map: which one it is, from 0"},
 		Name{"last", "inside of a split: whether it is the last part"},

@@ -103,6 +103,7 @@ func (env *Env) Compile(source string) (*Program, error) {
 		return nil, env.compileError(issues)
 	}
 	native := checked.NativeRep()
+	env.noteConfig(native)
 	looks, bad := env.checkTables(native)
 	if bad != nil {
 		return nil, bad
@@ -204,7 +205,9 @@ func (env *Env) compileError(issues *cel.Issues) *CompileError {
 	if f := called(e.Message); f != nil {
 		e.Message = f.Name + " is not called in this way"
 		e.Repair = "it is " + f.Signature
-	} else if m := undeclared.FindStringSubmatch(e.Message); m != nil {
+	} else if m := undeclared.FindStringSubmatch(e.Message); m != nil && isConfig(m[1]) {
+		env.noConfig(m[1], e)
+	} else if m != nil {
 		e.Message = fmt.Sprintf("there is no name or function %q here", m[1])
 		candidates := append(rootNames(), env.locals...)
 		for _, f := range Functions() {
@@ -303,7 +306,8 @@ func (a *activation) ResolveName(name string) (any, bool) {
 			m = &message.Message{}
 		}
 		return map[string]any{
-			"id": m.ID, "parent": m.Parent, "receivedAt": m.ReceivedAt, "size": int64(m.Size), "format": m.Format, "reference": m.Reference,
+			"id": m.ID, "parent": m.Parent, "receivedAt": m.ReceivedAt, "size": int64(m.Size), "format": m.Format,
+			"reference": m.Reference,
 		}, true
 	}
 	if twin, is := strings.CutPrefix(name, twinMark); is {

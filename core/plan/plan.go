@@ -17,6 +17,7 @@ import (
 	"strings"
 	"sync"
 
+	"readyferry/core/config"
 	"readyferry/core/expr"
 	"readyferry/core/flow"
 	"readyferry/core/format/csv"
@@ -35,9 +36,10 @@ type Plan struct {
 	Rules    flow.Rules     // that it was compiled under
 	Changes  []flow.Finding // what it would do otherwise under older rules
 	Block    *step.Block
-	OnDead   *step.Block // run once for each dead letter; nil where there are none
-	Uses     []step.Use  // what the flow names outside itself
-	Bodies   bool        // expressions read the body as it stood behind earlier steps
+	OnDead   *step.Block   // run once for each dead letter; nil where there are none
+	Uses     []step.Use    // what the flow names outside itself
+	Bodies   bool          // expressions read the body as it stood behind earlier steps
+	Config   config.Values // that expressions read
 
 	Once, Reference, Order *expr.Program // nil where the intake has none
 
@@ -59,6 +61,7 @@ type Reader struct {
 	root    *message.Node
 	sandbox *script.Sandbox
 	systems system.Kinds
+	config  config.Values // that drafts see
 }
 
 // NewReader makes a reader for flows that know some kinds of outside system. Scripts
@@ -81,7 +84,7 @@ func NewReaderWith(scripts script.Runner, systems ...system.Kind) (*Reader, erro
 		return nil, err
 	}
 	sandbox.Runner = scripts
-	return &Reader{env, s, root, sandbox, systems}, nil
+	return &Reader{env: env, schema: s, root: root, sandbox: sandbox, systems: systems}, nil
 }
 
 // Env gives the environment that the reader compiles expressions in.
@@ -92,7 +95,7 @@ func (r *Reader) Schema() *message.Node { return r.root }
 
 // Read reads a document under the newest rules, as drafts are.
 func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Finding) {
-	return r.ReadUnder(flow.RulesNow, src, files)
+	return r.read(flow.RulesNow, src, files, r.config)
 }
 
 // ReadUnder reads a document under the rules that its version was published
@@ -100,6 +103,16 @@ func (r *Reader) Read(src []byte, files map[string][]byte) (*Plan, []flow.Findin
 // or shape. A plan with other
 // errors can be rehearsed while a person is still writing: its wrong steps fail.
 func (r *Reader) ReadUnder(rules flow.Rules, src []byte, files map[string][]byte) (*Plan, []flow.Finding) {
+	return r.read(rules, src, files, nil)
+}
+
+// ReadHere is ReadUnder with the values of config of this place.
+func (r *Reader) ReadHere(rules flow.Rules, src []byte, files map[string][]byte) (*Plan, []flow.Finding) {
+	return r.read(rules, src, files, r.config)
+}
+
+func (r *Reader) read(rules flow.Rules, src []byte, files map[string][]byte, here config.Values) (*Plan,
+	[]flow.Finding) {
 	source, bad := flow.Parse(src)
 	if bad != nil {
 		return nil, []flow.Finding{*bad}
@@ -111,9 +124,9 @@ func (r *Reader) ReadUnder(rules flow.Rules, src []byte, files map[string][]byte
 	}
 	d, more := flow.Read(source)
 	findings = append(findings, more...)
-	env := r.env
-	if rules < flow.Rules2 {
-		env = env.Lax()
+	env, err := r.environment(rules, src, files, here)
+	if err != nil {
+		return nil, []flow.Finding{{Level: flow.Error, Code: "wrong-value", Line: 1, Column: 1, Message: err.Error()}}
 	}
 	c := step.NewCompiler(env.WithTables(expr.NewTables(files)), d, files)
 	c.Sandbox, c.Systems, c.Rules = r.sandbox, r.systems, rules
@@ -142,7 +155,7 @@ func (r *Reader) ReadUnder(rules flow.Rules, src []byte, files map[string][]byte
 			"this looks like a secret in plain text, which is in every version and copy of the flow",
 			"put it into the sign-in of the connection, where it is sealed")
 	}
-	p.Uses, p.Changes, p.Bodies = c.Uses, c.Changes, c.Bodies
+	p.Uses, p.Changes, p.Bodies, p.Config = c.Uses, c.Changes, c.Bodies, env.Config()
 	findings = append(findings, c.Findings...)
 	flow.Sort(findings)
 	return p, findings

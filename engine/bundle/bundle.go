@@ -28,6 +28,7 @@ import (
 	"readyferry/core/access"
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
+	compiled "readyferry/core/plan"
 	"readyferry/core/table"
 	"readyferry/engine/catalog"
 	"readyferry/engine/design"
@@ -107,10 +108,7 @@ func (b *Bundles) exportFlows(out Files) error {
 		if err != nil {
 			return err
 		}
-		if packed, err := design.Pack(files); err != nil || v.Document == f.Draft && bytes.Equal(packed, v.Files) {
-			if err != nil {
-				return err
-			}
+		if v.Document == f.Draft && design.SameFiles(v.Files, files) {
 			continue
 		}
 		out[at+"live.yaml"] = []byte(v.Document)
@@ -118,7 +116,7 @@ func (b *Bundles) exportFlows(out Files) error {
 		if err != nil {
 			return err
 		}
-		for name, content := range own {
+		for name, content := range compiled.WithoutConfig(own) {
 			out[at+"live-files/"+name] = content
 		}
 	}

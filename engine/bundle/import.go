@@ -353,7 +353,7 @@ func (b *Bundles) liveAs(p *plan, f Files, name string, s state, old store.Flow,
 	if err := b.reaches(f, read.Uses, name); err != nil {
 		return err
 	}
-	packed, err := design.Pack(files)
+	packed, err := design.Pack(read.Keeps(files))
 	if err != nil {
 		return err
 	}

@@ -263,6 +263,11 @@ func (c *Catalog) open(row store.Connection) (*connect.Connection, error) {
 			return nil, errors.New("its secrets cannot be read")
 		}
 	}
+	if from, err := c.systems.SecretOf(d.Connection); err != nil {
+		return nil, err
+	} else if from != "" {
+		d.Connection.SignIn.Secrets = []string{from}
+	}
 	name := row.Name
 	if d.Connection.Outside = c.outside; c.outside != nil {
 		d.Connection.Named = namedBy(row.Named, d.Connection)
@@ -270,6 +275,28 @@ func (c *Catalog) open(row store.Connection) (*connect.Connection, error) {
 	d.Connection.Renewed = func(secret string) { c.renewed(name, secret) }
 	d.Connection.Shown = func(ends time.Time) { c.shown.Store(name, ends) }
 	return d.Connection, nil
+}
+
+// FollowSecrets opens the connections anew whose secret comes from the place and has changed.
+func (c *Catalog) FollowSecrets() error {
+	c.mu.RLock()
+	connections := c.connections
+	c.mu.RUnlock()
+	for name, known := range connections {
+		if known.SecretFrom == "" {
+			continue
+		}
+		now, err := c.systems.SecretOf(known)
+		if err != nil {
+			return fmt.Errorf("the connection %s goes on with the secret that it has: %w", name, err)
+		}
+		if !slices.Equal(known.SignIn.Secrets, []string{now}) {
+			if err := c.ConnectionChanged(name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // renewed keeps a secret that an outside system gives in place of an earlier one. Links

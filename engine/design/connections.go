@@ -151,7 +151,7 @@ func (g *Designs) named(ctx context.Context, c *connect.Connection) ([]byte, err
 // needsSecret tells whether a connection cannot sign in without one. Where a person signs
 // in, the client may have none (RFC 7636).
 func needsSecret(c *connect.Connection) bool {
-	return c.SignIn.Kind != connect.SignInNone && c.Text("/sign-in/grant") != "authorization-code"
+	return c.SignIn.Kind != connect.SignInNone && c.SecretFrom == "" && c.Text("/sign-in/grant") != "authorization-code"
 }
 
 // DeleteConnection removes a connection that no live flow names.

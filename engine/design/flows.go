@@ -6,9 +6,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"strings"
 
 	"readyferry/core/flow"
+	"readyferry/core/plan"
+	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -63,6 +66,9 @@ func (g *Designs) SaveDraft(
 // SaveFile saves a file of a flow's draft, or removes it when body is nil.
 // revision guards against lost edits as in SaveDraft. It gives the new revision.
 func (g *Designs) SaveFile(ctx context.Context, name, file string, body []byte, revision *int64) (int64, error) {
+	if file == plan.ConfigFile {
+		return 0, fmt.Errorf("%w: %s is the name of what versions keep of config; take another", journal.ErrDecision, file)
+	}
 	var next int64
 	err := g.Store.Write(ctx, func(tx *store.Tx) error {
 		f, err := tx.Flow(name)
@@ -133,7 +139,7 @@ func (g *Designs) Publish(ctx context.Context, name string, word Word) (int, []f
 	if err := g.leaves(name, &p.Document.Intake, word.Sure); err != nil {
 		return 0, findings, err
 	}
-	packed, err := pack(files)
+	packed, err := pack(p.Keeps(files))
 	if err != nil {
 		return 0, nil, err
 	}
@@ -181,13 +187,10 @@ func pack(files map[string][]byte) ([]byte, error) {
 	return json.Marshal(text)
 }
 
-// packedFiles gives the files of a draft as a version would keep them.
-func (g *Designs) packedFiles(name string) ([]byte, error) {
-	files, err := g.Store.Files(name)
-	if err != nil {
-		return nil, err
-	}
-	return pack(files)
+// sameFiles tells whether a version has the files of a draft, whatever values of config it keeps.
+func sameFiles(version []byte, draft map[string][]byte) bool {
+	kept, err := catalog.UnpackFiles(version)
+	return err == nil && maps.EqualFunc(plan.WithoutConfig(kept), draft, bytes.Equal)
 }
 
 // unedited notes that a draft is as its live version is, after edits that were undone.

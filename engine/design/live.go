@@ -1,7 +1,6 @@
 package design
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -88,7 +87,7 @@ func (g *Designs) goLive(ctx context.Context, name string, version int, word Wor
 	if err != nil {
 		return err
 	}
-	files, err := g.packedFiles(name)
+	files, err := g.Store.Files(name)
 	if err != nil {
 		return err
 	}
@@ -112,7 +111,7 @@ func (g *Designs) goLive(ctx context.Context, name string, version int, word Wor
 		if !still(&f) {
 			return journal.ErrConflict
 		}
-		if f.Edits = max(f.Edits, 1); v.Document == f.Draft && bytes.Equal(v.Files, files) {
+		if f.Edits = max(f.Edits, 1); v.Document == f.Draft && sameFiles(v.Files, files) {
 			f.Edits = 0
 		}
 		return g.begins(tx, &f, version, p, &word)

@@ -20,6 +20,9 @@ import (
 // Pack gives files as a version keeps them.
 func Pack(files map[string][]byte) ([]byte, error) { return pack(files) }
 
+// SameFiles tells whether a version has the files of a draft, whatever values of config it keeps.
+func SameFiles(version []byte, draft map[string][]byte) bool { return sameFiles(version, draft) }
+
 // SameDoor tells whether a secret that was given for one connection goes to the same place
 // with another.
 func SameDoor(a, b *connect.Connection) bool { return sameDoor(a, b) }
@@ -45,11 +48,7 @@ func (g *Designs) GoesLive(tx *store.Tx, name string, v *store.Version, p *plan.
 	if err != nil {
 		return err
 	}
-	packed, err := pack(files)
-	if err != nil {
-		return err
-	}
-	if f.Edits = max(f.Edits, 1); v.Document == f.Draft && string(packed) == string(v.Files) {
+	if f.Edits = max(f.Edits, 1); v.Document == f.Draft && sameFiles(v.Files, files) {
 		f.Edits = 0
 	}
 	return g.begins(tx, &f, v.N, p, &Word{By: v.By, Note: v.Note})
@@ -140,8 +139,9 @@ func (g *Designs) putTable(
 	t.Rows += int64(len(add) - len(remove))
 	return errors.Join(
 		tx.CloseRows(&store.Table{}, remove, t.Version), tx.AddRows(d, add, t.Version), tx.SaveTable(&t),
-		tx.AddChange(&store.TableChange{Table: t.Name, Version: t.Version, At: t.UpdatedAt, What: "imported", Detail: "with others",
-			By: person, Added: int64(len(add)), Removed: int64(len(remove)), Document: document}),
+		tx.AddChange(&store.TableChange{Table: t.Name, Version: t.Version, At: t.UpdatedAt, What: "imported",
+			Detail: "with others",
+			By:     person, Added: int64(len(add)), Removed: int64(len(remove)), Document: document}),
 	)
 }
 

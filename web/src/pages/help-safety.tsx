@@ -48,6 +48,13 @@ export function HelpSafety() {
         out shows (<span className="chip">readyferry audit verify</span>).{" "}
         <span className="chip">readyferry doctor</span> says what is not as safe as it should be.
       </p>
+      <p className="mb-2">
+        What differs between places, addresses and limits, stands in files that the application is started with (
+        <span className="chip">--config</span>): expressions name <span className="chip">config.shelf.address</span>,
+        connections <span className="chip">{"${config.shelf.address}"}</span>, and{" "}
+        <span className="chip">secret-from</span> of a connection names a secret of such a file. A version keeps the
+        values that it was published with; when they change, another follows it at the next start.
+      </p>
       <p>
         Saving a connection permits its own host, as the kind of address that it has then; a name that leads into the
         house later is not followed.{" "}
