@@ -226,7 +226,8 @@ type draftView struct {
 	Document json.RawMessage `json:"document"`
 	Text     string          `json:"text"` // the same as YAML, as it was written
 	Findings []flow.Finding  `json:"findings"`
-	KeepsAll bool            `json:"keepsAll"` // where it does not say how long
+	KeepsAll bool            `json:"keepsAll"`        // where it does not say how long
+	Asked    *askedView      `json:"asked,omitempty"` // waits for a second person
 }
 
 func (s *Server) flow(c *gin.Context) error {
@@ -259,6 +260,13 @@ func (s *Server) draft(c *gin.Context, f watch.Flow) error {
 		v.Document = jsonfmt.Encode(source.Root)
 	}
 	_, v.Findings = s.engine.Design.Read(f.Name, []byte(f.Draft), files)
+	asked, same, err := s.engine.Design.AskedFor(f, files)
+	if err != nil {
+		return err
+	}
+	if asked != nil {
+		v.Asked = viewAsked(asked, same)
+	}
 	return reply(c, v)
 }
 

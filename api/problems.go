@@ -105,6 +105,8 @@ func (s *Server) fail(c *gin.Context, err error) {
 		problem(c, http.StatusConflict, "Samples are not as expected", err.Error(), nil)
 	case errors.Is(err, engine.ErrInUse):
 		problem(c, http.StatusConflict, "It is still in use", err.Error(), nil)
+	case errors.As(err, new(*catalog.AreaError)):
+		problem(c, http.StatusUnprocessableEntity, "This cannot be done", err.Error(), nil)
 	case errors.Is(err, engine.ErrDecision), errors.Is(err, design.ErrWord):
 		problem(c, http.StatusUnprocessableEntity, "This cannot be done", err.Error(), nil)
 	case errors.As(err, &tooLarge):

@@ -2,11 +2,14 @@ package api
 
 import (
 	"encoding/json"
+	"errors"
+	"net/http"
 	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/engine"
@@ -28,11 +31,67 @@ func (s *Server) publish(c *gin.Context) error {
 		return err
 	}
 	n, findings, err := s.engine.Design.Publish(c.Request.Context(), c.Param("name"),
-		design.Word{By: s.by(c, in.By), Note: in.Note, Despite: in.Despite, Sure: sure(c), At: in.At, Share: in.Share})
+		design.Word{By: s.by(c, in.By), Person: s.isPerson(c), Note: in.Note, Despite: in.Despite, Sure: sure(c), At: in.At, Share: in.Share})
+	var asked *design.AskedError
+	if errors.As(err, &asked) {
+		c.JSON(http.StatusAccepted, gin.H{"asked": viewAsked(&asked.Asked, true), "findings": findings})
+		return nil
+	}
 	if err != nil {
 		return err
 	}
 	return reply(c, gin.H{"version": n, "findings": findings})
+}
+
+// isPerson tells whether somebody is there who calls, not a program.
+func (s *Server) isPerson(c *gin.Context) bool {
+	w := who(c)
+	return w != nil && (w.Kind == access.Person || w.Kind == access.Visitor)
+}
+
+// askedView is a draft that waits for a second person.
+type askedView struct {
+	By    string     `json:"by"`
+	At    time.Time  `json:"at"`
+	Note  string     `json:"note"`
+	Share int        `json:"share,omitempty"`
+	Goes  *time.Time `json:"goesLiveAt,omitempty"`
+	Same  bool       `json:"same"` // the draft is still what was asked for
+}
+
+func viewAsked(a *design.Asked, same bool) *askedView {
+	return &askedView{a.By, a.At, a.Note, a.Share, a.LiveAt, same}
+}
+
+// takeBack takes back what waits for a second person.
+func (s *Server) takeBack(c *gin.Context) error {
+	if err := s.engine.Design.TakeBack(c.Request.Context(), c.Param("name")); err != nil {
+		return err
+	}
+	return done(c)
+}
+
+// publishing gives the areas in which publishing needs a second person.
+func (s *Server) publishing(c *gin.Context) error {
+	areas, err := s.engine.Catalog.SecondPerson()
+	if err != nil {
+		return err
+	}
+	return reply(c, gin.H{"secondPerson": areas})
+}
+
+// putPublishing replaces them.
+func (s *Server) putPublishing(c *gin.Context) error {
+	var in struct {
+		SecondPerson []string `json:"secondPerson"`
+	}
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	if err := s.engine.Catalog.SetSecondPerson(c.Request.Context(), in.SecondPerson); err != nil {
+		return err
+	}
+	return done(c)
 }
 
 // sure tells that whoever asks knows that messages are left in a queue.

@@ -180,6 +180,41 @@ test("who did it is in the audit and on versions, and the chain holds", async ({
   await bare.dispose();
 });
 
+test("where publishing needs two persons one asks, and another publishes the same draft", async ({ page, browser, app }) => {
+  await page.goto(`${app.base}/settings`);
+  await signIn(page, "maud", words);
+  await page.getByLabel("Areas in which publishing needs two persons").fill("circulation");
+  await page.getByRole("button", { name: "Save the areas" }).click();
+  await expect(page.getByText("published from now on follows it")).toBeVisible();
+  const put = (at: string, body: object) =>
+    page.evaluate(async ([at, body]) => (await fetch(at, { method: "PUT", body, headers: { "content-type": "application/json" } })).status,
+      [at, JSON.stringify(body)]);
+  const roles = ["designer", "publisher"].map((role) => ({ role, area: "*" }));
+  for (const [name, title, more] of [["maud", "Maud Lindqvist", [{ role: "owner", area: "*" }]], ["rhea", "Rhea Talbot", []]] as const)
+    expect(await put(`/api/v1/people/${name}`, { title, grants: [...roles, ...more] })).toBeLessThan(300);
+  expect(await put("/api/v1/flows/slips", {
+    readyferry: "flow/1", name: "slips", title: "Slips", area: "circulation", intake: { kind: "webhook", path: "/slips" }, steps: [],
+  })).toBeLessThan(300);
+  await page.goto(`${app.base}/flows/slips/publish`);
+  await page.getByLabel("A word for those who come after").fill("for the new slips");
+  await clean(page);
+  await page.getByRole("button", { name: "Ask a second person" }).click();
+  await expect(page.getByTestId("flow-status")).toContainText("maud asks a second person");
+  await page.goto(`${app.base}/flows/slips/publish`);
+  await expect(page.getByRole("button", { name: "Make it version 1" })).toBeDisabled();
+
+  const theirs = await another(browser, app, "/flows/slips/publish", true);
+  await signIn(theirs, "rhea", "nine quiet ferries");
+  await expect(theirs.getByTestId("second")).toContainText("maud asked for it");
+  await expect(theirs.getByTestId("second")).toContainText("for the new slips");
+  await clean(theirs);
+  await theirs.getByRole("button", { name: "Publish what maud asked for" }).focus();
+  await theirs.keyboard.press("Enter");
+  await expect(theirs.getByTestId("flow-status")).toContainText("live: version 1");
+  await theirs.goto(`${app.base}/flows/slips/publish`);
+  await expect(theirs.getByText("by maud and rhea")).toBeVisible();
+});
+
 test("a passkey is made and signs in, and is taken away", async ({ page, app }) => {
   const at = app.base.replace("127.0.0.1", "localhost"); // a passkey is bound to a name
   const client = await page.context().newCDPSession(page);

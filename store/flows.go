@@ -34,7 +34,7 @@ func (tx *Tx) SaveFlow(f *Flow) error { return tx.sql().Save(f).Error }
 // DeleteFlow removes a flow with its draft and samples. Its versions stay: what
 // it has done is in the journal, and can be looked at only with them.
 func (tx *Tx) DeleteFlow(name string) error {
-	for _, m := range []any{&FlowFile{}, &Sample{}} {
+	for _, m := range []any{&FlowFile{}, &Sample{}, &Asked{}} {
 		if err := tx.sql().Where("flow = ?", name).Delete(m).Error; err != nil {
 			return err
 		}

@@ -26,7 +26,7 @@ import (
 type Change struct {
 	Kind   string `json:"kind"` // flow, sample, connection, table, person
 	Name   string `json:"name"`
-	Does   string `json:"does"` // adds, changes, publishes, pauses, resumes, removes
+	Does   string `json:"does"` // adds, changes, publishes, asks, pauses, resumes, removes
 	Detail string `json:"detail"`
 }
 
@@ -365,7 +365,15 @@ func (b *Bundles) liveAs(p *plan, f Files, name string, s state, old store.Flow,
 		}
 		same = v.Document == string(document) && bytes.Equal(v.Files, packed)
 	}
-	if !same {
+	needs, err := b.Catalog.NeedsSecond(name, read.Document.Area)
+	if err != nil {
+		return err
+	}
+	if !same && needs {
+		if err := b.asks(p, name, string(document), packed, f[at+"/live.yaml"] != nil, o); err != nil {
+			return err
+		}
+	} else if !same {
 		v := store.Version{Flow: name, Document: string(document), Files: packed, Rules: int(flow.RulesNow),
 			PublishedAt: b.Now(),
 			By:          o.By, Note: o.Note}
@@ -384,6 +392,21 @@ func (b *Bundles) liveAs(p *plan, f Files, name string, s state, old store.Flow,
 			return tx.SaveFlow(&row)
 		})
 	}
+	return nil
+}
+
+// asks plans that a second person is asked for what would go live.
+func (b *Bundles) asks(p *plan, name, document string, packed []byte, other bool, o Options) error {
+	if other {
+		return fmt.Errorf("%w: publishing %s needs a second person here, who publishes the draft; the bundle has another live version: "+
+			"publish or undo the draft where it comes from", journal.ErrDecision, name)
+	}
+	a := store.Asked{Flow: name, Mark: design.Mark(document, packed), By: o.By, Note: o.Note, At: b.Now()}
+	was, err := b.Store.Asked(name)
+	if err != nil && !errors.Is(err, journal.ErrNotFound) || was.Mark == a.Mark {
+		return err
+	}
+	p.will(Change{"flow", name, "asks", "for a second person who publishes it"}, func(tx *store.Tx) error { return tx.AskFor(&a) })
 	return nil
 }
 

@@ -155,6 +155,9 @@ func (g *Designs) Publish(ctx context.Context, name string, word Word) (int, []f
 	if err := g.mayBegin(name, p, &word); err != nil {
 		return 0, findings, err
 	}
+	if err := g.second(ctx, f, p, packed, &word); err != nil {
+		return 0, findings, err
+	}
 	v := store.Version{Flow: name, Document: f.Draft, Files: packed, Rules: int(flow.RulesNow), PublishedAt: g.Now(),
 		By: word.By, Note: word.Note, Despite: word.Despite}
 	err = g.Store.Write(ctx, func(tx *store.Tx) error {
@@ -169,6 +172,9 @@ func (g *Designs) Publish(ctx context.Context, name string, word Word) (int, []f
 			return err
 		}
 		now.Edits = 0
+		if err := tx.Unask(name); err != nil {
+			return err
+		}
 		return g.begins(tx, &now, v.N, p, &word)
 	})
 	if err != nil {

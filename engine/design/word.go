@@ -12,7 +12,8 @@ import (
 
 // Word is what whoever publishes says of it.
 type Word struct {
-	By      string // a name; nobody has checked it
+	By      string // a name
+	Person  bool   // it is of somebody who is there, not of a program
 	Note    string // for those who come after
 	Despite string // why it goes live though samples are not as expected
 	Sure    bool   // messages that are left in a queue may stay there

@@ -604,6 +604,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/publishing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The areas in which publishing needs a second person */
+        get: operations["publishing"];
+        /** Says in which areas publishing needs a second person */
+        put: operations["putPublishing"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/export": {
         parameters: {
             query?: never;
@@ -759,7 +777,8 @@ export interface paths {
         put?: never;
         /** Makes the draft the next version and puts it to work */
         post: operations["publish"];
-        delete?: never;
+        /** Takes back what waits for a second person */
+        delete: operations["takeBack"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3675,6 +3694,27 @@ export interface components {
             seenAt: string | null;
             sessions: number;
         };
+        Publishing: {
+            /** @description areas; * stands for all there is */
+            secondPerson: string[];
+        };
+        /** @description a draft that waits for a second person */
+        Asked: {
+            /** @description who asked */
+            by: string;
+            /** Format: date-time */
+            at: string;
+            note: string;
+            /** @description of how many messages it is to take one; all where nothing is said */
+            share?: number;
+            /**
+             * Format: date-time
+             * @description when it is to go live; at once where nothing is said
+             */
+            goesLiveAt?: string;
+            /** @description the draft is still what was asked for */
+            same: boolean;
+        };
         Outbound: {
             /** @description names, *.names, addresses and ranges, each with :port where only that one is meant */
             list: string[];
@@ -3888,6 +3928,7 @@ export interface components {
             why: string;
         };
         Draft: components["schemas"]["Flow"] & {
+            asked?: components["schemas"]["Asked"];
             /** @description an earlier release made the flow; where it does not say how long, it keeps all messages */
             keepsAll: boolean;
             revision: number;
@@ -7239,6 +7280,60 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    publishing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description they */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Publishing"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    putPublishing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Publishing"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            413: components["responses"]["TooLarge"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
     exportAll: {
         parameters: {
             query?: never;
@@ -7300,7 +7395,7 @@ export interface operations {
                         kind: "flow" | "sample" | "connection" | "table" | "person";
                         name: string;
                         /** @enum {unknown} */
-                        does: "adds" | "changes" | "publishes" | "pauses" | "resumes" | "removes";
+                        does: "adds" | "changes" | "publishes" | "asks" | "pauses" | "resumes" | "removes";
                         detail: string;
                     }[];
                 };
@@ -7619,6 +7714,18 @@ export interface operations {
                     };
                 };
             };
+            /** @description in this area publishing needs a second person, who is asked for now; it goes live when another person publishes the same draft */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        asked: components["schemas"]["Asked"];
+                        findings: components["schemas"]["Finding"][];
+                    };
+                };
+            };
             400: components["responses"]["BadRequest"];
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
@@ -7628,6 +7735,31 @@ export interface operations {
             413: components["responses"]["TooLarge"];
             415: components["responses"]["NotUnderstood"];
             422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };

@@ -36,6 +36,9 @@ export const useSessions = () =>
 export const useOutbound = () =>
   useQuery({ queryKey: ["outbound"], queryFn: () => get<Schemas["Outbound"]>("/api/v1/outbound") });
 
+export const usePublishing = () =>
+  useQuery({ queryKey: ["publishing"], queryFn: () => get<Schemas["Publishing"]>("/api/v1/publishing") });
+
 export const person = (name: string) => `/api/v1/people/${enc(name)}`;
 
 type Asked = { id: string; options: Record<string, unknown> };

@@ -30,6 +30,7 @@ export type FlowDocument = {
   readyferry: string;
   name: string;
   title?: string;
+  area?: string;
   note?: string;
   retain?: { days?: number | "forever"; bytes?: string | number };
   limits?: { "per-second"?: number; bytes?: string | number };

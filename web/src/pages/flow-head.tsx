@@ -1,6 +1,6 @@
 import { DropdownMenu } from "radix-ui";
 import { useNavigate } from "react-router";
-import { enc, type Flow } from "../api/client";
+import { enc, type Flow, type Schemas } from "../api/client";
 import { useMay } from "../api/session";
 import type { FlowDocument } from "../model/model";
 import { PageHead, says } from "../ui/parts";
@@ -18,6 +18,7 @@ export function FlowHead(p: {
   title: string;
   edits: number;
   others: string[];
+  asked?: Schemas["Asked"];
   notSaved: unknown;
   columns: Followed[];
   errors: number;
@@ -44,6 +45,7 @@ export function FlowHead(p: {
         <span data-testid="flow-status">
           {status}
           {p.others.length > 0 && <span data-testid="others"> · also here: {p.others.join(", ")}</span>}
+          {p.asked && ` · ${p.asked.by} asks a second person to publish it`}
           {!may("design") && " · you may look at it, and not change it"}
           {p.notSaved !== undefined && <b className="text-dead"> · not saved: {says(p.notSaved)}</b>}
         </span>

@@ -234,6 +234,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
         title={doc?.title || name}
         edits={flow.edits + (edited ? 1 : 0)}
         others={others}
+        asked={first.asked}
         notSaved={notSaved}
         columns={columns}
         errors={findings.filter((f) => f.level === "error").length}

@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
 import { call, type Draft, enc, ProblemError, type Schemas } from "../api/client";
 import { queryClient, useVersion, useVersions } from "../api/queries";
-import { useKnown } from "../api/session";
+import { useKnown, useMay, usePublishing, useWho } from "../api/session";
 import { changesOf } from "../model/changes";
 import { type FlowDocument, type Row, rowsOf } from "../model/model";
 import { Changes } from "../sheet/changes";
@@ -13,6 +13,7 @@ import { FindingList, PageHead, says, Text, Trouble } from "../ui/parts";
 import { local, Time } from "../ui/time";
 import type { Followed } from "./draft";
 import { who } from "./letters";
+import { SecondPerson, secondOf } from "./second-person";
 import { Traffic } from "./traffic";
 import { type How, WhenDialog } from "./when";
 
@@ -54,6 +55,10 @@ function Proof({ name, draft, done, routes, touched }: Loaded & { name: string }
   const [despite, setDespite] = useState("");
   const [by, setBy] = useState(who);
   const known = useKnown();
+  const may = useMay();
+  const whoIs = useWho();
+  const me = whoIs && whoIs.kind !== "visitor" ? whoIs.name : by;
+  const areas = usePublishing().data?.secondPerson;
   const [left, setLeft] = useState<LeftBehind | null>(null);
   const [when, setWhen] = useState<"at" | "share" | null>(null);
   const [before, setBefore] = useState<Followed[]>();
@@ -84,11 +89,13 @@ function Proof({ name, draft, done, routes, touched }: Loaded & { name: string }
   const publish = async (query = "", how: How = {}) => {
     if (by) localStorage.setItem("who", by);
     try {
-      const { value } = await call<{ version: number }>(`/api/v1/flows/${enc(name)}/publish${query}`, {
-        body: { by, note, despite, ...how },
-      });
+      const { value } = await call<{ version: number; asked?: Schemas["Asked"] }>(
+        `/api/v1/flows/${enc(name)}/publish${query}`,
+        { body: { by, note, despite, ...how } },
+      );
       await queryClient.invalidateQueries({ queryKey: ["flows"] });
-      if (how.at) toast.success(`Version ${value.version} goes live ${local(how.at)}`);
+      if (value.asked) toast.success("A second person is asked: it goes live when another one publishes this draft");
+      else if (how.at) toast.success(`Version ${value.version} goes live ${local(how.at)}`);
       else if (how.share) toast.success(`Version ${value.version} takes 1 message in ${how.share}`);
       else if (value.version === draft.live)
         toast(`Version ${value.version} is live already, and the draft is the same`);
@@ -101,7 +108,8 @@ function Proof({ name, draft, done, routes, touched }: Loaded & { name: string }
     }
   };
   const version = (versions.data?.[0]?.version ?? draft.live) + 1;
-  const held = errors.length > 0 || nothing || (others.length > 0 && despite.trim() === "");
+  const second = secondOf(draft.asked, areas, doc?.area ?? "", me);
+  const held = second === "asked" || errors.length > 0 || nothing || (others.length > 0 && despite.trim() === "");
   return (
     <>
       <PageHead
@@ -120,16 +128,25 @@ function Proof({ name, draft, done, routes, touched }: Loaded & { name: string }
         <Link className="btn" to={`/flows/${enc(name)}`}>
           Back to the sheet
         </Link>
-        <button type="button" className="btn" disabled={held} onClick={() => setWhen("at")}>
+        <button type="button" className="btn" disabled={held || second === "confirm"} onClick={() => setWhen("at")}>
           At a time…
         </button>
         {draft.live > 0 && (
-          <button type="button" className="btn" disabled={held} onClick={() => setWhen("share")}>
+          <button
+            type="button"
+            className="btn"
+            disabled={held || second === "confirm"}
+            onClick={() => setWhen("share")}
+          >
             For a share first…
           </button>
         )}
         <button type="button" className="btn btn-go" disabled={held} onClick={() => publish()}>
-          Make it version {version}
+          {second === "ask"
+            ? "Ask a second person"
+            : second === "confirm"
+              ? `Publish what ${draft.asked?.by} asked for`
+              : `Make it version ${version}`}
         </button>
       </PageHead>
       <div className="grid min-h-0 flex-1 grid-cols-[minmax(300px,2fr)_minmax(0,4fr)]">
@@ -146,6 +163,18 @@ function Proof({ name, draft, done, routes, touched }: Loaded & { name: string }
               </p>
             )}
           </div>
+          {(second !== "not" || draft.asked) && (
+            <>
+              <h2 className="pane-head border-t border-line bg-paper">A second person</h2>
+              <SecondPerson
+                name={name}
+                asked={draft.asked}
+                second={second}
+                may={may("publish")}
+                onBack={() => go(`/flows/${enc(name)}`)}
+              />
+            </>
+          )}
           <h2 className="pane-head border-t border-line bg-paper">What it is checked against</h2>
           <ul className="space-y-1.5 px-4 py-3" data-testid="checks">
             <Checked good={errors.length === 0} bad>

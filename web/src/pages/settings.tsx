@@ -2,8 +2,51 @@ import { useEffect, useState } from "react";
 import { toast } from "sonner";
 import { call } from "../api/client";
 import { queryClient } from "../api/queries";
-import { useOutbound } from "../api/session";
-import { PageHead, says, Trouble } from "../ui/parts";
+import { useOutbound, usePublishing } from "../api/session";
+import { PageHead, says, Text, Trouble } from "../ui/parts";
+
+/** In which areas publishing needs two persons. */
+function SecondPersons() {
+  const now = usePublishing();
+  const [text, setText] = useState("");
+  const [bad, setBad] = useState<string>();
+  useEffect(() => {
+    if (now.data) setText(now.data.secondPerson.join(", "));
+  }, [now.data]);
+  const save = async () => {
+    setBad(undefined);
+    try {
+      await call("/api/v1/publishing", {
+        method: "PUT",
+        body: { secondPerson: text.split(/[\s,]+/).filter(Boolean) },
+      });
+      await queryClient.invalidateQueries({ queryKey: ["publishing"] });
+      toast.success("Whatever is published from now on follows it");
+    } catch (e) {
+      setBad(says(e));
+    }
+  };
+  return (
+    <section aria-labelledby="second">
+      <h2 id="second" className="mb-2">
+        Two persons for publishing
+      </h2>
+      <p className="mb-2">
+        In these areas one person asks, and another publishes the same draft. <span className="chip">*</span> stands for
+        all flows; nothing here means that one person is enough.
+      </p>
+      <Text label="Areas in which publishing needs two persons" value={text} onChange={setText} />
+      {bad && (
+        <p role="alert" className="my-2 text-dead">
+          {bad}
+        </p>
+      )}
+      <button type="button" className="btn btn-go mt-2" onClick={save}>
+        Save the areas
+      </button>
+    </section>
+  );
+}
 
 /** What an owner sets for all. */
 export default function SettingsPage() {
@@ -62,6 +105,7 @@ export default function SettingsPage() {
             Save the list
           </button>
         </section>
+        <SecondPersons />
         <section aria-labelledby="hosts">
           <h2 id="hosts" className="mb-2">
             What connections permit

@@ -1,0 +1,98 @@
+package design
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"time"
+
+	"readyferry/core/plan"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// Asked is a draft that waits for a second person.
+type Asked = store.Asked
+
+// AskedError says that a draft waits for a second person now.
+type AskedError struct{ Asked Asked }
+
+func (e *AskedError) Error() string {
+	return fmt.Sprintf("%s has asked for it; it goes live when another person publishes the same draft", e.Asked.By)
+}
+
+// Mark is what a draft with its files is known by: whoever changes either changes it.
+func Mark(document string, packed []byte) string {
+	h := sha256.New()
+	fmt.Fprintf(h, "%d\n%s\n", len(document), document)
+	h.Write(packed)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// second asks for a second person where publishing needs one, and gives an *AskedError until
+// there is: somebody else than who asked, for the very same draft. The word becomes that of
+// both then, and goes live as it was asked for. Programs may ask; they are no person.
+func (g *Designs) second(ctx context.Context, f store.Flow, p *plan.Plan, packed []byte, word *Word) error {
+	needs, err := g.Catalog.NeedsSecond(f.Name, p.Document.Area)
+	if err != nil || !needs {
+		return err
+	}
+	mark := Mark(f.Draft, packed)
+	was, err := g.Store.Asked(f.Name)
+	if err != nil && !errors.Is(err, journal.ErrNotFound) {
+		return err
+	}
+	if was.Mark == mark && was.By != word.By && was.Person && word.Person {
+		word.By, word.Share, word.At = was.By+" and "+word.By, was.Share, time.Time{}
+		if was.LiveAt != nil {
+			word.At = *was.LiveAt
+		}
+		if word.Note == "" {
+			word.Note = was.Note
+		}
+		if word.Despite == "" {
+			word.Despite = was.Despite
+		}
+		return nil
+	}
+	a := store.Asked{Flow: f.Name, Mark: mark, By: word.By, Person: word.Person, Note: word.Note, Despite: word.Despite,
+		Share: word.Share, At: g.Now()}
+	if !word.At.IsZero() {
+		a.LiveAt = &word.At
+	}
+	if err := g.Store.Write(ctx, func(tx *store.Tx) error { return tx.AskFor(&a) }); err != nil {
+		return err
+	}
+	g.Announce(journal.EventFlows)
+	return &AskedError{a}
+}
+
+// AskedFor gives what waits for a second person of a flow, and whether the draft is still
+// that; nil where nothing does.
+func (g *Designs) AskedFor(f store.Flow, files map[string][]byte) (*Asked, bool, error) {
+	a, err := g.Store.Asked(f.Name)
+	if errors.Is(err, journal.ErrNotFound) {
+		return nil, false, nil
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	p, _ := g.Read(f.Name, []byte(f.Draft), files)
+	if p == nil {
+		return &a, false, nil
+	}
+	packed, err := pack(p.Keeps(files))
+	return &a, err == nil && Mark(f.Draft, packed) == a.Mark, err
+}
+
+// TakeBack takes back what was asked for a flow: it does not go live.
+func (g *Designs) TakeBack(ctx context.Context, name string) error {
+	if _, err := g.Store.Asked(name); err != nil {
+		return err
+	}
+	err := g.Store.Write(ctx, func(tx *store.Tx) error { return tx.Unask(name) })
+	g.Announce(journal.EventFlows)
+	return err
+}
