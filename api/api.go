@@ -37,6 +37,7 @@ type Server struct {
 	passkeys   *people.Passkeys
 	openID     *people.OpenID // nil: there is no issuer
 	visiting   *demoVisitors  // nil: this is no demo
+	kept       Kept           // nil: everything is changed here
 	parameters parameters
 	visitors   visitors
 	refusals   refusals
@@ -54,6 +55,8 @@ type Config struct {
 	OpenID *people.OpenID
 	// Demo lets visitors in who do not sign in, as one of these.
 	Demo []access.Who
+	// Kept is what is changed in a folder alone; nil: nothing is.
+	Kept Kept
 	Door Door
 	Log  *slog.Logger
 }
@@ -83,6 +86,7 @@ func newServer(c Config) *Server {
 		door:     c.Door,
 		people:   c.People,
 		openID:   c.OpenID,
+		kept:     c.Kept,
 	}
 	if c.People != nil {
 		s.passkeys = people.NewPasskeys(c.People)
@@ -167,8 +171,9 @@ func (s *Server) elsewhere(part string) gin.HandlerFunc {
 		}
 	}
 	return func(c *gin.Context) {
-		problem(c, http.StatusNotFound, "There is nothing here", "callers find webhooks below /in and queues below /out here; the "+
-			"application itself has another address", nil)
+		problem(c, http.StatusNotFound, "There is nothing here",
+			"callers find webhooks below /in and queues below /out here; the "+
+				"application itself has another address", nil)
 	}
 }
 

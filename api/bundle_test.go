@@ -51,6 +51,8 @@ func TestAnInstanceIsMoved(t *testing.T) {
 	a.ok("PUT", "/api/v1/flows/f/samples/one", `{"body":"{\"x\":1}","expect":{"state":"delivered","outcomes":{}}}`)
 	a.ok("POST", "/api/v1/flows/s/pause", "")
 	a.ok("PUT", "/api/v1/flows/r", `{"readyferry":"flow/1","name":"r","title":"Edited","intake":{"kind":"queue","queue":"q"},"steps":[]}`)
+	a.ok("PUT", "/api/v1/calendars/open", `{"title":"Opening hours","zone":"Europe/Dublin","text":"`+openDaily+`"}`)
+	a.ok("PUT", "/api/v1/alarm-rules/much", `{"title":"Much","watch":"received","limit":5,"during":"open","tell":[{"flow":"f"}]}`)
 	if err := people.New(people.Config{Store: a.store, Now: a.engine.Journal.Now}).Save(t.Context(), "maud", "Maud",
 		[]access.Grant{{Role: access.Owner, Area: "*"}}, false); err != nil {
 		t.Fatal(err)
@@ -79,6 +81,9 @@ func TestAnInstanceIsMoved(t *testing.T) {
 		t.Error("what comes out is not what went in")
 	}
 	b.ok("POST", "/in/f", `{"a":1}`) // it is live
+	if r, err := b.engine.Alarm.Rule("much"); err != nil || r.During != "open" {
+		t.Errorf("the rule of alarms is not followed: %+v %v", r, err)
+	}
 	if c := b.engine.Catalog.Connection("locked"); c == nil || len(c.SignIn.Secrets) > 0 {
 		t.Errorf("the connection is %+v", c)
 	}
@@ -89,9 +94,13 @@ func TestAnInstanceIsMoved(t *testing.T) {
 				"connections/c.yaml")
 			f["flows/f/flow.yaml"] = []byte(strings.ReplaceAll(string(f["flows/f/flow.yaml"]), "to: c", "to: nowhere"))
 		},
-		"rows that clash":  func(f bundle.Files) { f["tables/t.json"] = []byte(`[{"k":"1"},{"k":"1"}]`) },
-		"a path out of it": func(f bundle.Files) { f["flows/../../x/flow.yaml"] = []byte("x") },
-		"no owner left":    func(f bundle.Files) { f["people.json"] = []byte(`[{"name":"maud","title":"","grants":[]}]`) },
+		"rows that clash": func(f bundle.Files) { f["tables/t.json"] = []byte(`[{"k":"1"},{"k":"1"}]`) },
+		"a rule over what is nowhere": func(f bundle.Files) {
+			f["alarms/much.json"] = []byte(strings.ReplaceAll(string(f["alarms/much.json"]), `"open"`, `"closed"`))
+		},
+		"a calendar that cannot be read": func(f bundle.Files) { f["calendars/open.ics"] = []byte("BEGIN:VEVENT") },
+		"a path out of it":               func(f bundle.Files) { f["flows/../../x/flow.yaml"] = []byte("x") },
+		"no owner left":                  func(f bundle.Files) { f["people.json"] = []byte(`[{"name":"maud","title":"","grants":[]}]`) },
 		"a role that there is not": func(f bundle.Files) {
 			f["people.json"] = []byte(`[{"name":"x","title":"","grants":[{"role":"king","area":"*"}]}]`)
 		},
@@ -121,8 +130,19 @@ func TestAnInstanceIsMoved(t *testing.T) {
 			one[name] = content
 		}
 	}
-	if did := b.imported(one, `,"removeOthers":true,"preview":true`); !slices.Contains(did, "removes flow f") ||
-		!slices.Contains(did, "removes connection c") || !slices.Contains(did, "removes table t") {
+	text, err := json.Marshal(one)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := b.call("POST", "/api/v1/import", `{"files":`+string(text)+`,"removeOthers":true}`); got.status != 409 ||
+		!strings.Contains(string(got.body), "cannot be removed") {
+		t.Errorf("a flow with a message under way is removed: %d %s", got.status, got.body)
+	}
+	c := start(t)
+	c.imported(moved, "")
+	if did := c.imported(one, `,"removeOthers":true`); !slices.Contains(did, "removes flow f") ||
+		!slices.Contains(did, "removes connection c") || !slices.Contains(did, "removes table t") ||
+		!slices.Contains(did, "removes alarm much") || !slices.Contains(did, "removes calendar open") {
 		t.Errorf("removing the others does %v", did)
 	}
 }

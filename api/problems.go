@@ -73,17 +73,20 @@ func (s *Server) fail(c *gin.Context, err error) {
 		problem(c, http.StatusUnauthorized, "Nobody is signed in", "people sign in at "+s.reachedAt(c.Request).String()+
 			"/sign-in; programs send a key as Authorization: Bearer key or as X-Api-Key, which an owner makes under Keys", nil)
 	case errors.Is(err, people.ErrWrong):
-		problem(c, http.StatusUnauthorized, "That did not work", "name or password is not right; who has forgotten it asks an "+
-			"owner for a link", nil)
+		problem(c, http.StatusUnauthorized, "That did not work",
+			"name or password is not right; who has forgotten it asks an "+
+				"owner for a link", nil)
 	case errors.As(err, &locked):
 		c.Header("Retry-After", comeAgain(locked.Until, s.now()))
 		problem(c, http.StatusTooManyRequests, "It was tried too often",
 			"nobody is let in until "+locked.Until.UTC().Format(time.RFC3339)+"; an owner can unlock an account", nil)
 	case errors.Is(err, people.ErrLink):
-		problem(c, http.StatusGone, "The link is not good any more", "it was used, is too old, or another was made since; ask an "+
-			"owner for a new one", nil)
+		problem(c, http.StatusGone, "The link is not good any more",
+			"it was used, is too old, or another was made since; ask an "+
+				"owner for a new one", nil)
 	case errors.Is(err, people.ErrRule):
-		problem(c, http.StatusUnprocessableEntity, "This cannot be done", strings.TrimPrefix(err.Error(), people.ErrRule.Error()+": "), nil)
+		problem(c, http.StatusUnprocessableEntity, "This cannot be done", strings.TrimPrefix(err.Error(),
+			people.ErrRule.Error()+": "), nil)
 	case errors.Is(err, errNotPermitted), errors.Is(err, errNoProof), errors.Is(err, errNoTLS):
 		problem(c, http.StatusForbidden, "You may not do this", err.Error(), nil)
 	case errors.Is(err, catalog.ErrNoKey):
@@ -105,6 +108,9 @@ func (s *Server) fail(c *gin.Context, err error) {
 		problem(c, http.StatusConflict, "Samples are not as expected", err.Error(), nil)
 	case errors.Is(err, engine.ErrInUse):
 		problem(c, http.StatusConflict, "It is still in use", err.Error(), nil)
+	case errors.Is(err, errKept):
+		problem(c, http.StatusConflict, "It is kept in a folder",
+			"what runs here is kept in step with the folder "+s.kept.Folder()+"; change it there", nil)
 	case errors.As(err, new(*catalog.AreaError)):
 		problem(c, http.StatusUnprocessableEntity, "This cannot be done", err.Error(), nil)
 	case errors.Is(err, engine.ErrDecision), errors.Is(err, design.ErrWord):

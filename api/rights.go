@@ -131,7 +131,7 @@ func ofPreview(rights ...access.Right) need {
 var errNotPermitted = errors.New("you do not have the right to do this")
 
 // permit lets in who has what a route needs, and keeps in the context who it is.
-func (s *Server) permit(c *gin.Context, n need) error {
+func (s *Server) permit(c *gin.Context, n need) (err error) {
 	if n.on == open.on {
 		return nil
 	}
@@ -145,6 +145,11 @@ func (s *Server) permit(c *gin.Context, n need) error {
 	if err != nil {
 		return err
 	}
+	defer func() {
+		if err == nil {
+			err = s.notHere(c, n)
+		}
+	}()
 	c.Request = c.Request.WithContext(access.With(c.Request.Context(), who))
 	if n.on == ofDemo.on && who.Kind != access.Visitor {
 		return errNotPermitted

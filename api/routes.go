@@ -5,9 +5,11 @@ import (
 	"readyferry/engine/design"
 )
 
+// v1 is what the addresses of the interface begin with.
+const v1 = "/api/v1"
+
 // routes lists the interface; openapi.yaml describes exactly these.
 func (s *Server) routes() []route {
-	const v1 = "/api/v1"
 	return []route{
 		{"GET", "/healthz", s.health, health},
 		{"GET", "/metrics", s.metrics(), measures},

@@ -102,9 +102,13 @@ func (s *Server) whoAmI(c *gin.Context) error {
 		// Needs is what has to be done first: nothing, sign-in, or first-owner.
 		Needs  string     `json:"needs"`
 		Demo   []*whoView `json:"demo"`   // as whom a visitor of the demo may look at it
+		Folder string     `json:"folder"` // that flows are kept in step with; "" for none
 		OpenID string     `json:"openId"` // what the issuer is called; "" for none
 	}
 	out := view{Needs: "nothing", Demo: []*whoView{}}
+	if s.kept != nil {
+		out.Folder = s.kept.Folder()
+	}
 	w, err := s.whoIs(c)
 	switch {
 	case errors.Is(err, people.ErrNotSignedIn):

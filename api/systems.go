@@ -158,6 +158,9 @@ func (s *Server) putConnection(c *gin.Context) error {
 	if err := s.mayArea(c, access.Publish, access.Connection, c.Param("name"), document); err != nil {
 		return err
 	}
+	if err := s.onlySecret(c.Param("name"), document); err != nil {
+		return err
+	}
 	if _, err := s.engine.Design.SaveConnection(c.Request.Context(), c.Param("name"), document, seen); err != nil {
 		return err
 	}

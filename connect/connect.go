@@ -29,6 +29,7 @@ type Connection struct {
 	Name, Title, Note, Kind string
 	Address                 string // without a slash at its end
 	SignIn                  SignIn
+	SecretUntil             time.Time     // when the secret ends; zero: nobody has said
 	SecretFrom              string        // name of a secret of the place; "": it is kept here, or there is none
 	TimeLimit               time.Duration // for one try
 	InFlight                int           // tries at once
@@ -115,7 +116,9 @@ const (
 			"by which rights are given; none when empty"},
 		"note": {"type": "string", "title": "Note"},
 		"secret-from": {"type": "string", "title": "Secret from", "pattern": "^[a-zA-Z_][a-zA-Z0-9_-]*$", "maxLength": 100,
-			"description": "name of a secret that the application is started with, in place of one that is kept here"}}`
+			"description": "name of a secret that the application is started with, in place of one that is kept here"},
+		"secret-until": {"type": "string", "title": "Secret until", "maxLength": 10, "description":
+			"day on which the secret ends, such as 2027-01-31: an alarm rings before"}}`
 	reachProperties = `{
 		"time-limit": {"type": "string", "title": "Time limit", "format": "duration", "default": "10s", "description":
 			"for one try"},
@@ -152,6 +155,13 @@ func (s *System) connection(n *message.Node, found Found) *Connection {
 		Scheme: c.Text("/sign-in/scheme"),
 	}
 	c.SecretFrom = c.Text("/secret-from")
+	if text := c.Text("/secret-until"); text != "" {
+		until, err := time.Parse(time.DateOnly, text)
+		if err != nil {
+			found("/secret-until", "wrong-value", "it is no date", "write it as 2027-01-31")
+		}
+		c.SecretUntil = until
+	}
 	c.HeldDuring = c.Text("/hold/during")
 	if c.Title == "" {
 		c.Title = c.Name

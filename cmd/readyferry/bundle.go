@@ -278,7 +278,7 @@ func tellChanges(c *cobra.Command, all []bundle.Change, preview, asJSON bool) er
 }
 
 // ofBundles are the folders of a bundle that export writes anew.
-var ofBundles = []string{"flows", "connections", "tables", "people.json"}
+var ofBundles = []string{"flows", "connections", "tables", "calendars", "alarms", "people.json"}
 
 func writeFolder(dir string, files bundle.Files) error {
 	if err := files.Check(); err != nil {

@@ -25,8 +25,8 @@ func (o *configured) flags(f *pflag.FlagSet) {
 
 // read reads the files.
 func (o *configured) read() (*config.Config, error) {
-	out := &config.Config{}
-	for i, file := range o.files {
+	out := &config.Config{Values: config.Values{}, Secrets: map[string]*config.Secret{}}
+	for _, file := range o.files {
 		src, err := os.ReadFile(file)
 		if err != nil {
 			return nil, err
@@ -35,9 +35,7 @@ func (o *configured) read() (*config.Config, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", file, err)
 		}
-		if out = out.Over(c); i == 0 {
-			out = c
-		}
+		out = out.Over(c)
 	}
 	return out, nil
 }

@@ -60,6 +60,7 @@ type serving struct {
 	openid
 	telling
 	configured
+	kept kept
 }
 
 func (s *serving) flags(f *pflag.FlagSet, data string) {
@@ -71,6 +72,7 @@ func (s *serving) flags(f *pflag.FlagSet, data string) {
 	s.openid.flags(f)
 	s.telling.flags(f)
 	s.configured.flags(f)
+	s.kept.flags(f)
 }
 
 func demoCommand() *cobra.Command {
@@ -196,12 +198,18 @@ func (s *serving) serve(
 	if err := s.follow(ctx, e, log); err != nil {
 		return err
 	}
+	if err := s.kept.follow(ctx, e, log); err != nil {
+		return err
+	}
 	if err := e.Start(); err != nil {
 		return err
 	}
 	defer e.Stop()
 	loadDemo := func() error { return demo.Load(ctx, e, standIns, standInDatabases(data)) }
 	c := api.Config{Engine: e, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo, Door: in.Door, Log: log}
+	if s.kept.dir != "" {
+		c.Kept = &s.kept
+	}
 	if s.demo {
 		c.Demo = demo.People()
 	}

@@ -129,6 +129,9 @@ var Kinds = []Kind{
 	},
 	{Name: "key", Title: "days until a key ends", Of: OfKey, Unit: "days", Below: true, Sampled: true, Limit: 14,
 		Advice: "Make a new key, give it to whoever uses this one, and remove this one when it is not used any more."},
+	{Name: "secret", Title: "days until the secret of a connection ends", Of: OfConnection, Unit: "days", Below: true,
+		Sampled: true,
+		Limit:   14, Advice: "Have the system's keeper give a new secret, put it into the connection, and say there until when it is good."},
 	{Name: "disk", Title: "free room on the disk", Of: OfNothing, Unit: "MB", Below: true, Sampled: true, Limit: 2000,
 		Advice: "Make room, or keep what has ended for a shorter time."},
 }

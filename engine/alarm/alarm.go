@@ -77,11 +77,18 @@ type Config struct {
 
 // New makes a watcher.
 func New(c Config) *Alarms {
-	return &Alarms{
+	a := &Alarms{
 		Journal: c.Watch.Journal, watch: c.Watch, intake: c.Intake, lane: c.Lane, perform: c.Perform, links: c.Links,
 		every: c.Every, rules: map[string]*Rule{}, states: map[about]core.State{}, rings: map[about]*store.Ring{},
 		samples: map[string]float64{}, heard: map[string]time.Time{}, wake: make(chan struct{}, 1),
 	}
+	a.Catalog.OnChange(func() { // others may have changed rules with what they are about
+		if err := a.readRules(); err != nil {
+			a.Log.Error("reading the rules of alarms", "error", err)
+		}
+		a.rouse()
+	})
+	return a
 }
 
 // Start reads the rules and what rings, and begins to look.
@@ -150,6 +157,12 @@ func (a *Alarms) readRules() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.rules = rules
+	for key := range a.states {
+		if rules[key.rule] == nil {
+			delete(a.states, key)
+			delete(a.rings, key)
+		}
+	}
 	return nil
 }
 

@@ -146,6 +146,9 @@ func (a *Alarms) ofConnections(m *measured, now time.Time) error {
 		if ends := a.Catalog.CertificateEnds(c); !ends.IsZero() {
 			m.now[series("certificate", c.Name)] = days(ends.Sub(now))
 		}
+		if !c.SecretUntil.IsZero() {
+			m.now[series("secret", c.Name)] = days(c.SecretUntil.Sub(now))
+		}
 	}
 	return nil
 }

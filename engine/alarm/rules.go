@@ -127,14 +127,6 @@ func (a *Alarms) DropRule(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	a.mu.Lock()
-	for key := range a.states {
-		if key.rule == name {
-			delete(a.states, key)
-			delete(a.rings, key)
-		}
-	}
-	a.mu.Unlock()
 	return a.readRules()
 }
 
@@ -146,19 +138,23 @@ const seeded = "alarms seeded"
 func (a *Alarms) seed() error {
 	return a.Store.Write(a.context(), func(tx *store.Tx) error {
 		was, err := tx.Setting(seeded)
-		if err != nil || was != "" {
+		if err != nil || was == "with secrets" {
 			return err
 		}
 		for name, r := range firstRules {
+			if was != "" && r.Watch != "secret" { // an earlier release gave the others
+				continue
+			}
 			document, err := json.Marshal(r)
 			if err != nil {
 				return err
 			}
-			if err := tx.SaveAlarmRule(&store.AlarmRule{Name: name, Document: document, Revision: 1, CreatedAt: a.Now()}); err != nil {
+			if err := tx.SaveAlarmRule(&store.AlarmRule{Name: name, Document: document, Revision: 1,
+				CreatedAt: a.Now()}); err != nil {
 				return err
 			}
 		}
-		return tx.SetSetting(seeded, "yes")
+		return tx.SetSetting(seeded, "with secrets")
 	})
 }
 
@@ -169,6 +165,7 @@ var firstRules = map[string]core.Rule{
 	"too-old":          {Title: "A message has been under way for long", Watch: "age", Limit: 60},
 	"certificate-ends": {Title: "A certificate ends soon", Watch: "certificate", Limit: 21},
 	"key-ends":         {Title: "A key ends soon", Watch: "key", Limit: 14},
+	"secret-ends":      {Title: "A secret of a connection ends soon", Watch: "secret", Limit: 14},
 	"disk-is-short":    {Title: "The disk gets full", Watch: "disk", Limit: 2000, Urgent: true},
 }
 

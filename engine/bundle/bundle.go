@@ -1,6 +1,6 @@
 // Package bundle moves what people have made from one instance to another: flows with
-// their files and samples, connections without secrets, tables with their rows, and
-// people with their roles, as a folder of open files that is nice to keep in git.
+// their files and samples, connections without secrets, tables with their rows, rules
+// of alarms with their calendars, and people with their roles, as a folder of open files that is nice to keep in git.
 //
 //	flows/NAME/flow.yaml         the draft
 //	flows/NAME/files/…           its files
@@ -9,6 +9,8 @@
 //	flows/NAME/state.json        whether it is live and paused
 //	connections/NAME.yaml        without secrets
 //	tables/NAME.yaml, NAME.json  definition and rows
+//	calendars/NAME.ics, NAME.json their times, and what they are called
+//	alarms/NAME.json             rules of alarms
 //	people.json                  names and roles, no passwords
 //
 // It promises: what a preview names is what the import does, no more and no less; an import
@@ -75,7 +77,8 @@ func lines(v any) []byte {
 // Export gives all that can be moved.
 func (b *Bundles) Export() (Files, error) {
 	out := Files{}
-	return out, errors.Join(b.exportFlows(out), b.exportConnections(out), b.exportTables(out), b.exportPeople(out))
+	return out, errors.Join(b.exportFlows(out), b.exportConnections(out), b.exportTables(out), b.exportAlarms(out),
+		b.exportPeople(out))
 }
 
 func (b *Bundles) exportFlows(out Files) error {

@@ -24,7 +24,7 @@ import (
 
 // Change is one thing that an import does.
 type Change struct {
-	Kind   string `json:"kind"` // flow, sample, connection, table, person
+	Kind   string `json:"kind"` // flow, sample, connection, table, calendar, alarm, person
 	Name   string `json:"name"`
 	Does   string `json:"does"` // adds, changes, publishes, asks, pauses, resumes, removes
 	Detail string `json:"detail"`
@@ -32,9 +32,13 @@ type Change struct {
 
 // Options say how a bundle is taken.
 type Options struct {
-	// RemoveOthers removes flows, connections, tables and samples that the bundle does not have.
-	// People are never removed.
+	// RemoveOthers removes flows, samples, connections, tables, alarms and calendars that the
+	// bundle does not have. People are never removed.
 	RemoveOthers bool
+	// RemoveFlows removes flows and samples that the bundle does not have, and nothing else.
+	RemoveFlows bool
+	// KeepPaused leaves flows paused that are, and the others as they are.
+	KeepPaused bool
 	// KeepConnections leaves connections that are there already as they are: their addresses
 	// are those of this place.
 	KeepConnections bool
@@ -45,6 +49,13 @@ type Options struct {
 type plan struct {
 	changes []Change
 	do      []func(tx *store.Tx) error
+	late    []Change // behind all else
+	doLate  []func(tx *store.Tx) error
+}
+
+func (p *plan) last(c Change, do func(tx *store.Tx) error) {
+	p.late = append(p.late, c)
+	p.doLate = append(p.doLate, do)
 }
 
 func (p *plan) will(c Change, do func(tx *store.Tx) error) {
@@ -83,8 +94,8 @@ func (b *Bundles) Import(ctx context.Context, f Files, o Options) ([]Change, err
 	if err != nil {
 		return nil, err
 	}
-	b.Announce(journal.EventFlows)
-	return p.changes, b.Catalog.Changed()
+	b.Announce(journal.EventFlows, journal.EventAlarms)
+	return p.changes, errors.Join(b.Catalog.CalendarsChanged(), b.Catalog.Changed())
 }
 
 func (b *Bundles) plan(f Files, o Options) (*plan, error) {
@@ -92,11 +103,13 @@ func (b *Bundles) plan(f Files, o Options) (*plan, error) {
 		return nil, fmt.Errorf("%w: %w", journal.ErrDecision, err)
 	}
 	p := &plan{}
-	for _, part := range []func(*plan, Files, Options) error{b.connections, b.tables, b.flows, b.people} {
+	for _, part := range []func(*plan, Files, Options) error{b.calendars, b.connections, b.tables, b.flows, b.alarms,
+		b.people} {
 		if err := part(p, f, o); err != nil {
 			return nil, err
 		}
 	}
+	p.changes, p.do = append(p.changes, p.late...), append(p.do, p.doLate...)
 	return p, nil
 }
 
@@ -214,7 +227,7 @@ func (b *Bundles) flows(p *plan, f Files, o Options) error {
 			return err
 		}
 	}
-	if !o.RemoveOthers {
+	if !o.RemoveOthers && !o.RemoveFlows {
 		return nil
 	}
 	rows, err := b.Store.Flows()
@@ -223,6 +236,9 @@ func (b *Bundles) flows(p *plan, f Files, o Options) error {
 	}
 	for _, r := range rows {
 		if !slices.Contains(names, r.Name) {
+			if err := b.Ended(r.Name); err != nil {
+				return fmt.Errorf("the flow %s cannot be removed: %w", r.Name, err)
+			}
 			p.will(Change{"flow", r.Name, "removes", ""}, func(tx *store.Tx) error { return tx.DeleteFlow(r.Name) })
 		}
 	}
@@ -328,7 +344,7 @@ func (b *Bundles) samples(p *plan, f Files, name string, o Options) error {
 		p.will(c, func(tx *store.Tx) error { return catalog.SaveSample(tx, name, s) })
 	}
 	for _, r := range rows {
-		if o.RemoveOthers && !slices.Contains(kept, r.Name) {
+		if (o.RemoveOthers || o.RemoveFlows) && !slices.Contains(kept, r.Name) {
 			p.will(Change{"sample", name + ": " + r.Name, "removes", ""},
 				func(tx *store.Tx) error { return tx.DeleteSample(name, r.Name) })
 		}
@@ -381,7 +397,7 @@ func (b *Bundles) liveAs(p *plan, f Files, name string, s state, old store.Flow,
 			return b.GoesLive(tx, name, &v, read)
 		})
 	}
-	if s.Paused != old.Paused {
+	if s.Paused != old.Paused && (!o.KeepPaused || old.Name == "") {
 		does := map[bool]string{true: "pauses", false: "resumes"}[s.Paused]
 		p.will(Change{"flow", name, does, ""}, func(tx *store.Tx) error {
 			row, err := tx.Flow(name)
@@ -406,7 +422,8 @@ func (b *Bundles) asks(p *plan, name, document string, packed []byte, other bool
 	if err != nil && !errors.Is(err, journal.ErrNotFound) || was.Mark == a.Mark {
 		return err
 	}
-	p.will(Change{"flow", name, "asks", "for a second person who publishes it"}, func(tx *store.Tx) error { return tx.AskFor(&a) })
+	p.will(Change{"flow", name, "asks", "for a second person who publishes it"},
+		func(tx *store.Tx) error { return tx.AskFor(&a) })
 	return nil
 }
 

@@ -86,6 +86,13 @@ func (g *Designs) SaveConnection(ctx context.Context, name string, document []by
 	return row.Revision, nil
 }
 
+// SameButSecret tells whether a document is that of a connection but for its secret.
+func (g *Designs) SameButSecret(name string, document []byte) bool {
+	old, err := g.Store.Connection(name)
+	d, _ := g.Catalog.Systems().Read(document)
+	return err == nil && d != nil && string(jsonfmt.Encode(d.Tree)) == string(old.Document)
+}
+
 // withoutSecret says that a connection needs a secret, and why the stored one is not taken.
 func withoutSecret(c *connect.Connection, moved bool) error {
 	f := flow.Finding{Level: flow.Error, Code: "missing-key", Pointer: "/sign-in", Line: 1, Column: 1,
@@ -99,7 +106,8 @@ func withoutSecret(c *connect.Connection, moved bool) error {
 
 // harmless are the settings of a connection that do not decide where a secret goes.
 var harmless = map[string]bool{
-	"readyferry": true, "title": true, "note": true, "area": true, "time-limit": true, "limits": true, "breaker": true,
+	"readyferry": true, "title": true, "note": true, "secret-until": true, "area": true, "time-limit": true,
+	"limits": true, "breaker": true,
 	"hold": true, "operations": true, "retry": true, "largest-answer": true, "encoding": true, "test": true,
 }
 

@@ -256,6 +256,24 @@ func (g *Designs) Delete(ctx context.Context, name string, sure bool) error {
 	if err := g.leaves(name, nil, sure); err != nil {
 		return err
 	}
+	if err := g.Ended(name); err != nil {
+		return err
+	}
+	err := g.Store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := tx.Flow(name); err != nil {
+			return err
+		}
+		return tx.DeleteFlow(name)
+	})
+	if err != nil {
+		return err
+	}
+	return g.Catalog.FlowChanged(name)
+}
+
+// Ended gives a journal.ErrInUse for a flow whose transactions are under way, wait or are dead
+// letters.
+func (g *Designs) Ended(name string) error {
 	totals, err := g.Store.Totals()
 	if err != nil {
 		return err
@@ -271,16 +289,7 @@ func (g *Designs) Delete(ctx context.Context, name string, sure bool) error {
 			)
 		}
 	}
-	err = g.Store.Write(ctx, func(tx *store.Tx) error {
-		if _, err := tx.Flow(name); err != nil {
-			return err
-		}
-		return tx.DeleteFlow(name)
-	})
-	if err != nil {
-		return err
-	}
-	return g.Catalog.FlowChanged(name)
+	return nil
 }
 
 // CreateFlow makes a new flow with its files; journal.ErrConflict when it exists.

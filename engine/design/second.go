@@ -87,6 +87,12 @@ func (g *Designs) AskedFor(f store.Flow, files map[string][]byte) (*Asked, bool,
 	return &a, err == nil && Mark(f.Draft, packed) == a.Mark, err
 }
 
+// IsAsked tells whether something waits for a second person of a flow.
+func (g *Designs) IsAsked(name string) bool {
+	_, err := g.Store.Asked(name)
+	return err == nil
+}
+
 // TakeBack takes back what was asked for a flow: it does not go live.
 func (g *Designs) TakeBack(ctx context.Context, name string) error {
 	if _, err := g.Store.Asked(name); err != nil {

@@ -3662,6 +3662,8 @@ export interface components {
             needs: "nothing" | "sign-in" | "first-owner";
             /** @description as whom a visitor of the demo may look at it */
             demo: components["schemas"]["Who"][];
+            /** @description that flows are kept in step with and changed in alone; empty for none */
+            folder: string;
             /** @description what the OpenID issuer is called; empty for none */
             openId: string;
         };
@@ -7392,7 +7394,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         /** @enum {unknown} */
-                        kind: "flow" | "sample" | "connection" | "table" | "person";
+                        kind: "flow" | "sample" | "connection" | "table" | "calendar" | "alarm" | "person";
                         name: string;
                         /** @enum {unknown} */
                         does: "adds" | "changes" | "publishes" | "asks" | "pauses" | "resumes" | "removes";
@@ -7404,6 +7406,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
+            409: components["responses"]["InUse"];
             413: components["responses"]["TooLarge"];
             422: components["responses"]["Unprocessable"];
             default: components["responses"]["Problem"];

@@ -14,10 +14,15 @@ export const useSession = () =>
 
 export const useWho = (): Who | null => useSession().data?.who ?? null;
 
+/** The folder that flows are kept in step with, in which alone they are changed; empty for none. */
+export const useFolder = (): string => useSession().data?.folder ?? "";
+
 /** Whether whoever is signed in has a right to something; the server decides for each thing. */
 export function useMay(): (right: Right, everywhere?: boolean) => boolean {
   const who = useWho();
-  return (right, everywhere) => !who || (everywhere ? who.everywhere : who.rights).includes(right);
+  const folder = useFolder();
+  return (right, everywhere) =>
+    !(folder && right === "design") && (!who || (everywhere ? who.everywhere : who.rights).includes(right));
 }
 
 /** Says whether names are typed, as nobody signs in, or known. */

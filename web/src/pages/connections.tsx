@@ -49,16 +49,18 @@ export default function ConnectionsPage() {
             Keys for programs
           </Link>
         )}
-        {systems.data
-          ?.filter((s) => !s.reached)
+        {(may("publish") ? (systems.data ?? []) : [])
+          .filter((s) => !s.reached)
           .map((s) => (
             <button key={s.kind} type="button" className="btn" onClick={() => setSearch({ open: `+${s.kind}` })}>
               Let somebody call
             </button>
           ))}
-        <button type="button" className="btn btn-go" onClick={() => setSearch({ open: "+" })}>
-          Connect a system
-        </button>
+        {may("publish") && (
+          <button type="button" className="btn btn-go" onClick={() => setSearch({ open: "+" })}>
+            Connect a system
+          </button>
+        )}
       </PageHead>
       {connections.error && <Trouble error={connections.error} />}
       {connections.data?.length === 0 && open === "" && (

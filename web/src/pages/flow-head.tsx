@@ -1,7 +1,7 @@
 import { DropdownMenu } from "radix-ui";
 import { useNavigate } from "react-router";
 import { enc, type Flow, type Schemas } from "../api/client";
-import { useMay } from "../api/session";
+import { useFolder, useMay } from "../api/session";
 import type { FlowDocument } from "../model/model";
 import { PageHead, says } from "../ui/parts";
 import type { Followed } from "./draft";
@@ -33,6 +33,7 @@ export function FlowHead(p: {
 }) {
   const go = useNavigate();
   const may = useMay();
+  const folder = useFolder();
   const differs = p.columns.filter((r) => r.expected === "differs").length;
   const expected = p.columns.filter((r) => r.expected !== "none").length;
   const status = p.flow.live
@@ -46,7 +47,9 @@ export function FlowHead(p: {
           {status}
           {p.others.length > 0 && <span data-testid="others"> · also here: {p.others.join(", ")}</span>}
           {p.asked && ` · ${p.asked.by} asks a second person to publish it`}
-          {!may("design") && " · you may look at it, and not change it"}
+          {folder
+            ? ` · kept in the folder ${folder}, and changed there`
+            : !may("design") && " · you may look at it, and not change it"}
           {p.notSaved !== undefined && <b className="text-dead"> · not saved: {says(p.notSaved)}</b>}
         </span>
       }
@@ -124,7 +127,7 @@ export function FlowHead(p: {
           {p.flow.paused ? "Resume" : "Pause"}
         </button>
       )}
-      {may("publish") && (
+      {may("publish") && (!folder || p.asked) && (
         <button type="button" className="btn btn-go" onClick={p.onPublish}>
           Publish {p.flow.live ? "a new version" : "version 1"}
         </button>

@@ -13,6 +13,7 @@ import {
   useTables,
   useTopics,
 } from "../api/queries";
+import { useMay } from "../api/session";
 import { type FlowDocument, type Place, type Row, rowsOf } from "../model/model";
 import { AddStep } from "../sheet/add-step";
 import { useClipboard } from "../sheet/clipboard";
@@ -64,7 +65,17 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   const [unsaved] = useState(() => unsavedOf(name)); // left while it was asked what becomes of two drafts
   const samples = useSamples(name);
   const every = samples.data ?? [];
-  const { present, change, rebase, undo, redo, rename, canUndo, canRedo } = useDraftHistory(
+  const may = useMay();
+  const {
+    present,
+    change: changed,
+    rebase,
+    undo,
+    redo,
+    rename,
+    canUndo,
+    canRedo,
+  } = useDraftHistory(
     name,
     unsaved?.mine ?? { doc: first.document as unknown as FlowDocument, text: first.text },
     every,
@@ -92,6 +103,10 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
   useEffect(() => {
     import("../ui/editor"); // so that it is there when the first setting is opened
   }, []);
+  const change: typeof changed = (...how) => {
+    if (may("design")) changed(...how);
+    else toast("You may look at it, and not change it", { id: "look" });
+  };
   const put = (next: FlowDocument, mark = "") => change({ doc: next, text: null }, mark);
   const edit = useEditing({ name, doc, rows, put, undo });
   const { focus, row, goTo, remove } = edit;

@@ -3,6 +3,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import { toast } from "sonner";
 import { call, type Flow, type MinuteCount } from "../api/client";
 import { queryClient, useCauses, useConnections, useFlows, useRefusedCallers, useTroubles } from "../api/queries";
+import { useMay } from "../api/session";
 import { Mark } from "../ui/marks";
 import { Dialog, Empty, PageHead, says, Text, Trouble } from "../ui/parts";
 import { age, number, Time, useNow } from "../ui/time";
@@ -101,6 +102,7 @@ function RefusedCallers() {
 }
 
 export function FlowsPage() {
+  const may = useMay();
   const flows = useFlows();
   const causes = useCauses();
   const troubles = useTroubles();
@@ -140,9 +142,11 @@ export function FlowsPage() {
             <Text label="Filter flows" placeholder="Filter flows" value={filter} onChange={setFilter} />
           </div>
         )}
-        <button type="button" className="btn btn-go" onClick={() => setStart(true)}>
-          Start a flow
-        </button>
+        {may("design") && (
+          <button type="button" className="btn btn-go" onClick={() => setStart(true)}>
+            Start a flow
+          </button>
+        )}
       </PageHead>
       <NoRoom />
       {flows.error && <Trouble error={flows.error} />}

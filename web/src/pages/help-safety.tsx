@@ -55,6 +55,11 @@ export function HelpSafety() {
         <span className="chip">secret-from</span> of a connection names a secret of such a file. A version keeps the
         values that it was published with; when they change, another follows it at the next start.
       </p>
+      <p className="mb-2">
+        In areas that an owner names under Settings, publishing needs two persons: one asks, another publishes the very
+        same draft. <span className="chip">serve --flows FOLDER</span> keeps flows in step with a folder, as{" "}
+        <span className="chip">readyferry export</span> writes it; they are changed there alone then.
+      </p>
       <p>
         Saving a connection permits its own host, as the kind of address that it has then; a name that leads into the
         house later is not followed.{" "}

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { useTables } from "../api/queries";
+import { useMay } from "../api/session";
 import { Empty, PageHead, Trouble } from "../ui/parts";
 import { number, Time } from "../ui/time";
 import { NewTable } from "./new-table";
@@ -8,6 +9,7 @@ import { OpenTable } from "./table";
 import { keysOf, UsedBy } from "./table-parts";
 
 export default function TablesPage() {
+  const may = useMay();
   const tables = useTables();
   const [search, setSearch] = useSearchParams();
   const [making, setMaking] = useState(false);
@@ -18,9 +20,11 @@ export default function TablesPage() {
   return (
     <>
       <PageHead title="Tables" facts="reference data that flows look up in, and the keys that pair two systems">
-        <button type="button" className="btn btn-go" onClick={() => setMaking(true)}>
-          New table
-        </button>
+        {may("publish") && (
+          <button type="button" className="btn btn-go" onClick={() => setMaking(true)}>
+            New table
+          </button>
+        )}
       </PageHead>
       {tables.error && <Trouble error={tables.error} />}
       <div className="min-h-0 flex-1 overflow-auto">
