@@ -38,4 +38,6 @@ func (v View) AllAsked() (out []Asked, err error) {
 func (tx *Tx) AskFor(a *Asked) error { return tx.sql().Save(a).Error }
 
 // Unask takes back what was asked for a flow.
-func (tx *Tx) Unask(flow string) error { return tx.sql().Where("flow = ?", flow).Delete(&Asked{}).Error }
+func (tx *Tx) Unask(flow string) error {
+	return tx.sql().Where("flow = ?", flow).Delete(&Asked{}).Error
+}

@@ -26,8 +26,9 @@ func openSealer(file, database string) (*sealer, error) {
 		if info, err := os.Stat(database); err == nil && info.Size() > 0 {
 			return nil, fmt.Errorf(
 				"%s is missing beside %s: without it no secret of the connections can be read; bring it back from a "+
-					"backup, or give the key by "+KeyVariable+", "+KeyFileVariable+" or "+PassphraseVariable+"; if it is lost, put 32 random bytes there (head -c 32 /dev/urandom > %s) and give every "+
-					"connection its secrets again",
+					"backup, or give the key by "+KeyVariable+", "+KeyFileVariable+" or "+PassphraseVariable+"; if it is lost, "+
+					"put 32 random bytes there (head -c 32 /dev/urandom > %s) and give every connection "+
+					" its secrets again",
 				file, database, file,
 			)
 		}
