@@ -9,7 +9,7 @@ export GOFLAGS := $(GOFLAGS) -tags=$(TAGS)
 RELEASE := -trimpath -ldflags "-s -w"
 export PLAYWRIGHT_SKIP_BROWSER_DOWNLOAD := 1
 
-.PHONY: help demo build picture test test-go vet test-plain test-race test-web test-e2e test-servers browser types bench crash chromium FORCE
+.PHONY: help demo build picture test test-go vet test-plain test-race test-web test-e2e test-servers browser types release reproducible bench crash chromium FORCE
 
 help: ## this list
 	@grep -hE '^[a-z0-9-]+:.*## ' $(MAKEFILE_LIST) | awk -F':.*## ' '{printf "  make %-10s %s\n", $$1, $$2}'
@@ -88,6 +88,12 @@ test-servers: ## the clients of outside systems against real servers of Debian's
 
 chromium:
 	@test -x /usr/bin/chromium || (apt-get update -qq && apt-get install -y -qq --no-install-recommends chromium)
+
+release: bin/readyferry ## an archive and a Debian package of this commit in dist/, the same bytes for the same commit
+	packaging/release bin/readyferry
+
+reproducible: ## make a release twice, in two clones with caches of their own, and compare
+	packaging/reproducible
 
 bench: ## measure, as ratios in one run: the table of the guaranteed path, then all others
 	go run ./bench/table

@@ -28,7 +28,7 @@ func openSealer(file, database string) (*sealer, error) {
 				"%s is missing beside %s: without it no secret of the connections can be read; bring it back from a "+
 					"backup, or give the key by "+KeyVariable+", "+KeyFileVariable+" or "+PassphraseVariable+"; if it is lost, "+
 					"put 32 random bytes there (head -c 32 /dev/urandom > %s) and give every connection "+
-					" its secrets again",
+					"its secrets again",
 				file, database, file,
 			)
 		}
