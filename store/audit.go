@@ -238,6 +238,16 @@ func (tx *Tx) LetAuditGo(before time.Time) error {
 	return tx.SetSetting(auditAnchorSetting, held(last.N, last.Mark))
 }
 
+// AuditBegins gives the time of the oldest line; zero where there is none.
+func (v View) AuditBegins() (time.Time, error) {
+	var first AuditLine
+	err := v.sql().Order("n").Take(&first).Error
+	if errors.Is(err, ErrNotFound) {
+		return time.Time{}, nil
+	}
+	return first.At, err
+}
+
 // AuditFault is a place at which the chain does not hold.
 type AuditFault struct {
 	N    int64  `json:"line"`

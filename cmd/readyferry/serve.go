@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 	"readyferry/core/plan"
 	"readyferry/demo"
 	"readyferry/engine"
+	"readyferry/engine/audit"
 	"readyferry/engine/journal"
 	"readyferry/engine/people"
 	"readyferry/standin"
@@ -56,6 +58,7 @@ type serving struct {
 	demo  bool // visitors need not sign in
 	idle  time.Duration
 	most  time.Duration
+	audit int // days that its lines are kept; 0 for ever
 	door
 	openid
 	telling
@@ -68,6 +71,7 @@ func (s *serving) flags(f *pflag.FlagSet, data string) {
 	f.StringVar(&s.data, "data", data, "folder for everything that is kept; made when absent")
 	f.DurationVar(&s.idle, "session-idle", people.UsualIdle, "how long a person stays signed in without doing anything")
 	f.DurationVar(&s.most, "session-longest", people.UsualLongest, "how long a person stays signed in at most")
+	f.IntVar(&s.audit, "keep-audit", int(audit.UsualKeep/(24*time.Hour)), "days that lines of the audit are kept; 0 for ever")
 	s.door.flags(f)
 	s.openid.flags(f)
 	s.telling.flags(f)
@@ -205,6 +209,9 @@ func (s *serving) serve(
 		return err
 	}
 	defer e.Stop()
+	if s.audit > 0 {
+		go s.keepAudit(ctx, e, log)
+	}
 	loadDemo := func() error { return demo.Load(ctx, e, standIns, standInDatabases(data)) }
 	c := api.Config{Engine: e, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo, Door: in.Door, Log: log}
 	if s.kept.dir != "" {
@@ -236,6 +243,21 @@ func (s *serving) serve(
 	}
 	e.Close() // who waits is told, and then nobody is cut off
 	return in.shutdown(3 * time.Second)
+}
+
+// keepAudit lets old lines of the audit go, once a day.
+func (s *serving) keepAudit(ctx context.Context, e *engine.Engine, log *slog.Logger) {
+	for t := time.NewTicker(24 * time.Hour); ; {
+		if err := e.Audit.Keep(ctx, machine(), time.Duration(s.audit)*24*time.Hour); err != nil {
+			log.Error("letting lines of the audit go", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			t.Stop()
+			return
+		case <-t.C:
+		}
+	}
 }
 
 // welcome says how the first owner comes in, while there is nobody.

@@ -4,7 +4,8 @@
 //
 // It promises that it only grows: a line hangs on the one before it by a mark that only
 // this folder's key can make (see store.AuditLine), and what changes something in the
-// file is in it by the same commit. Lines are let go after Keep, the oldest first.
+// file is in it by the same commit. Lines are let go by Keep alone, the
+// oldest first.
 package audit
 
 import (
@@ -70,8 +71,14 @@ func (a *Audit) Verify(most int) (lines int64, faults []Fault, err error) {
 	return a.store.VerifyAudit(most)
 }
 
-// LetGo removes lines that are older than a time.
-func (a *Audit) LetGo(ctx context.Context, before time.Time) error {
+// Keep removes lines that are older than a span, and leaves one that says so.
+func (a *Audit) Keep(ctx context.Context, w *access.Who, span time.Duration) error {
+	before := a.now().Add(-span)
+	old, err := a.store.AuditBegins()
+	if err != nil || old.IsZero() || !old.Before(before) {
+		return err
+	}
+	ctx, _ = a.Begin(ctx, w, "lines of the audit are let go", access.Thing{Kind: "before", Name: before.Format(time.DateOnly)})
 	return a.store.Write(ctx, func(tx *store.Tx) error { return tx.LetAuditGo(before) })
 }
 
