@@ -54,10 +54,11 @@ func Decode(src []byte, maxNodes int) (*message.Node, error) {
 		return nil, fail("the text does not begin with a boundary, such as --x")
 	}
 	r := multipart.NewReader(bytes.NewReader(src), boundary)
-	root := message.NewMap()
+	all := fields{at: map[string]int{}}
 	for {
 		p, err := r.NextRawPart()
 		if errors.Is(err, io.EOF) {
+			root := message.NewMap(all.members...)
 			root.Offset = 0
 			return root, nil
 		}
@@ -72,7 +73,7 @@ func Decode(src []byte, maxNodes int) (*message.Node, error) {
 		if err != nil {
 			return nil, fail(plain(err))
 		}
-		root = add(root, name, value)
+		all.add(name, value)
 	}
 }
 
@@ -83,16 +84,25 @@ func plain(err error) string {
 	return strings.TrimPrefix(err.Error(), "multipart: ")
 }
 
+// fields are those of a document while it is read, by their names: there may be as many as there is
+// room for.
+type fields struct {
+	members []message.Member
+	at      map[string]int
+}
+
 // add puts a value under its name; a second one makes a list of them.
-func add(root *message.Node, name string, v *message.Node) *message.Node {
-	old := root.Get(name)
+func (f *fields) add(name string, v *message.Node) {
+	i, there := f.at[name]
 	switch {
-	case old == nil:
-		return root.With(name, v)
-	case old.Kind == message.List:
-		return root.With(name, message.NewList(append(append([]*message.Node(nil), old.Items...), v)...))
+	case !there:
+		f.at[name] = len(f.members)
+		f.members = append(f.members, message.Member{Name: name, Value: v})
+	case f.members[i].Value.Kind == message.List: // no part is a list itself
+		f.members[i].Value.Items = append(f.members[i].Value.Items, v)
+	default:
+		f.members[i].Value = message.NewList(f.members[i].Value, v)
 	}
-	return root.With(name, message.NewList(old, v))
 }
 
 // part gives the name and value of one part. Without a file's name what is text is a text.
