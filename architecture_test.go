@@ -83,6 +83,7 @@ var engineRank = map[string]int{
 	"watch":   4,
 	"repair":  5,
 	"bundle":  5,
+	"erase":   5,
 	"alarm":   5,
 	"":        6,
 }

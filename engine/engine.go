@@ -18,6 +18,7 @@ import (
 	"readyferry/engine/bundle"
 	"readyferry/engine/catalog"
 	"readyferry/engine/design"
+	"readyferry/engine/erase"
 	"readyferry/engine/intake"
 	"readyferry/engine/journal"
 	"readyferry/engine/lane"
@@ -59,6 +60,7 @@ type Engine struct {
 	Alarm   *alarm.Alarms
 	Audit   *audit.Audit
 	Bundle  *bundle.Bundles
+	Erase   *erase.Erasures
 
 	life  *journal.Life
 	links *connect.Links
@@ -117,6 +119,7 @@ func New(c Config) (*Engine, error) {
 	e.Alarm = alarm.New(alarm.Config{Watch: e.Watch, Intake: e.Intake, Lane: e.Lane, Perform: e.Perform, Links: e.links,
 		Every: c.Alarms})
 	e.Bundle = bundle.New(e.Design)
+	e.Erase = erase.New(e.Watch)
 	e.Audit = audit.New(c.Store, e.Journal.Now)
 	e.links.Late = e.Lane.Late
 	return e, nil
