@@ -114,10 +114,11 @@ const (
 		"title": {"type": "string", "title": "Title"},
 		"area": {"type": "string", "title": "Area", "pattern": "^[a-z0-9][a-z0-9-]*$", "maxLength": 60, "description":
 			"by which rights are given; none when empty"},
-		"note": {"type": "string", "title": "Note"},
-		"secret-from": {"type": "string", "title": "Taken from", "pattern": "^[a-zA-Z_][a-zA-Z0-9_-]*$", "maxLength": 100,
+		"note": {"type": "string", "title": "Note"}}`
+	secretProperties = `{
+		"secret-from": {"type": "string", "title": "Credential by name", "pattern": "^[a-zA-Z_][a-zA-Z0-9_-]*$", "maxLength": 100,
 			"description": "name of a secret that the application is started with, in place of one that is kept here"},
-		"secret-until": {"type": "string", "title": "Good until", "maxLength": 10, "description":
+		"secret-until": {"type": "string", "title": "Credential ends", "maxLength": 10, "description":
 			"day on which the secret ends, such as 2027-01-31: an alarm rings before"}}`
 	reachProperties = `{
 		"time-limit": {"type": "string", "title": "Time limit", "format": "duration", "default": "10s", "description":

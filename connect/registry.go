@@ -50,6 +50,7 @@ func (s *System) document() *message.Node {
 		message.NewMap(message.Member{Name: "const", Value: message.NewString(s.Name)}),
 	)
 	add(system.Properties(s.Connection))
+	add(system.Schema(secretProperties).Members)
 	if s.Open != nil {
 		add(system.Schema(reachProperties).Members)
 	}

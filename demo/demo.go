@@ -233,7 +233,9 @@ func Trickle(ctx context.Context, address string, every time.Duration, databases
 			if err != nil {
 				return
 			}
-			req.Header.Set("Content-Type", kind)
+			if kind != "" {
+				req.Header.Set("Content-Type", kind)
+			}
 			req.Header.Set("X-Api-Key", key)
 			id := fmt.Sprintf("demo-%d-%d", base+n, time.Now().UnixNano())
 			if path == "/overdue" {

@@ -101,12 +101,15 @@ func (e *Erasures) Begin(ctx context.Context, flow, value string, preview bool) 
 	return nil
 }
 
-// hiding gives what takes a value out of texts. Where it is a number of JSON, null takes its
-// place.
+// hiding gives what takes a value out of texts, in capitals or not. Where it is a number of
+// JSON, null takes its place.
 func hiding(value string) store.Hide {
 	veil := mask.NewVeil([]string{value}, nil)
 	bare := regexp.MustCompile(`([:\[,]\s*)` + regexp.QuoteMeta(value) + `(\s*[,}\]])`)
-	return func(text string) string { return veil.Hide(bare.ReplaceAllString(text, "${1}null${2}")) }
+	plain := regexp.MustCompile(`(?i)` + regexp.QuoteMeta(value))
+	return func(text string) string {
+		return plain.ReplaceAllString(veil.Hide(bare.ReplaceAllString(text, "${1}null${2}")), mask.Shown)
+	}
 }
 
 // work is one erasure.

@@ -604,6 +604,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/erasures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the erasure is going, or how the last one went */
+        get: operations["erasure"];
+        put?: never;
+        /** Takes a value of a masked field out of all that is kept of a flow's messages and of what came of them */
+        post: operations["eraseValue"];
+        /** Stops the erasure; what is blanked stays so */
+        delete: operations["stopErasure"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/publishing": {
         parameters: {
             query?: never;
@@ -3695,6 +3714,23 @@ export interface components {
             /** Format: date-time */
             seenAt: string | null;
             sessions: number;
+        };
+        Erasure: {
+            flow: string;
+            /** @enum {unknown} */
+            state: "none" | "looking" | "done" | "stopped" | "failed";
+            preview: boolean;
+            /** @description messages of the flow */
+            looked: number;
+            /** @description transactions that are of the value */
+            found: number;
+            /** @description of those, blanked, or to be */
+            erased: number;
+            /** @description of those, not ended */
+            left: number;
+            /** @description blanked, or to be */
+            samples: number;
+            error: string;
         };
         Publishing: {
             /** @description areas; * stands for all there is */
@@ -7279,6 +7315,92 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             413: components["responses"]["TooLarge"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    erasure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erasure"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    eraseValue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    flow: string;
+                    /** @description what stands in the field */
+                    value: string;
+                    /** @description count only */
+                    preview?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description it has begun */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erasure"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            409: components["responses"]["InUse"];
+            413: components["responses"]["TooLarge"];
+            422: components["responses"]["Unprocessable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopErasure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };

@@ -4,6 +4,7 @@ import { call } from "../api/client";
 import { queryClient } from "../api/queries";
 import { useOutbound, usePublishing } from "../api/session";
 import { PageHead, says, Text, Trouble } from "../ui/parts";
+import { ErasePerson } from "./erase";
 
 /** In which areas publishing needs two persons. */
 function SecondPersons() {
@@ -106,6 +107,7 @@ export default function SettingsPage() {
           </button>
         </section>
         <SecondPersons />
+        <ErasePerson />
         <section aria-labelledby="hosts">
           <h2 id="hosts" className="mb-2">
             What connections permit
