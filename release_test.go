@@ -16,7 +16,8 @@ func released(t *testing.T, dir string) (run func(name string, args ...string) s
 		t.Helper()
 		cmd := exec.Command(name, args...)
 		cmd.Dir = dir
-		cmd.Env = append(os.Environ(), "GOFLAGS=", "GIT_AUTHOR_DATE=2026-01-02T03:04:05Z", "GIT_COMMITTER_DATE=2026-01-02T03:04:05Z")
+		cmd.Env = append(os.Environ(), "GOFLAGS=", "GIT_AUTHOR_DATE=2026-01-02T03:04:05Z",
+			"GIT_COMMITTER_DATE=2026-01-02T03:04:05Z")
 		out, err := cmd.CombinedOutput()
 		if err != nil {
 			t.Fatalf("%s %v: %v\n%s", name, args, err, out)
@@ -68,7 +69,8 @@ func TestAReleaseIsTheSameAnywhere(t *testing.T) {
 	}
 	if _, err := exec.LookPath("dpkg-deb"); err == nil {
 		in := strings.Fields(run("dpkg-deb", "-c", packages[0]))
-		for _, name := range []string{"./usr/bin/readyferry", "./usr/lib/systemd/system/readyferry.service", "./etc/default/readyferry",
+		for _, name := range []string{"./usr/bin/readyferry", "./usr/lib/systemd/system/readyferry.service",
+			"./etc/default/readyferry",
 			"./usr/share/doc/readyferry/operating.md", "./usr/share/doc/readyferry/copyright"} {
 			if !slices.Contains(in, name) {
 				t.Errorf("the package has no %s: %v", name, in)
@@ -86,7 +88,8 @@ func TestTheServiceIsShutIn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, line := range []string{"User=readyferry", "NoNewPrivileges=yes", "ProtectSystem=strict", "CapabilityBoundingSet=", "UMask=0077",
+	for _, line := range []string{"User=readyferry", "NoNewPrivileges=yes", "ProtectSystem=strict",
+		"CapabilityBoundingSet=", "UMask=0077",
 		"StateDirectory=readyferry", "RestrictAddressFamilies=AF_INET AF_INET6 AF_UNIX", "SystemCallFilter=@system-service"} {
 		if !slices.Contains(strings.Split(string(unit), "\n"), line) {
 			t.Errorf("it does not say %s", line)

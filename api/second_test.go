@@ -17,7 +17,8 @@ func TestPublishingNeedsASecondPerson(t *testing.T) {
 	publisher := access.Grant{Role: access.Publisher, Area: "*"}
 	designer := access.Grant{Role: access.Designer, Area: "*"}
 	w.session = w.as("owen", access.Grant{Role: access.Owner, Area: "*"})
-	if got := w.call("PUT", "/api/v1/publishing", `{"secondPerson":["The Area"]}`); got.status != http.StatusUnprocessableEntity {
+	if got := w.call("PUT", "/api/v1/publishing",
+		`{"secondPerson":["The Area"]}`); got.status != http.StatusUnprocessableEntity {
 		t.Errorf("%d %s", got.status, got.body)
 	}
 	w.ok("PUT", "/api/v1/publishing", `{"secondPerson":["circulation"]}`)

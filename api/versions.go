@@ -31,7 +31,8 @@ func (s *Server) publish(c *gin.Context) error {
 		return err
 	}
 	n, findings, err := s.engine.Design.Publish(c.Request.Context(), c.Param("name"),
-		design.Word{By: s.by(c, in.By), Person: s.isPerson(c), Note: in.Note, Despite: in.Despite, Sure: sure(c), At: in.At, Share: in.Share})
+		design.Word{By: s.by(c, in.By), Person: s.isPerson(c), Note: in.Note, Despite: in.Despite, Sure: sure(c),
+			At: in.At, Share: in.Share})
 	var asked *design.AskedError
 	if errors.As(err, &asked) {
 		c.JSON(http.StatusAccepted, gin.H{"asked": viewAsked(&asked.Asked, true), "findings": findings})

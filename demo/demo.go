@@ -81,7 +81,8 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 	}
 	var fresh []string
 	// The flow that reads a queue or topic comes before the one that fills it.
-	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes", "pickups",
+	for _, name := range []string{"interloan-asks", "hold-requests", "delivery-notes", "circulation-returns", "totes",
+		"pickups",
 		"return-scans", "overdue-notices",
 		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours",
 		"loan-changes", "member-load", "supplier-news", "shelf-readings",

@@ -28,7 +28,8 @@ func holding(t *testing.T, dir, text string) (out []string) {
 			if table == "bodies" && col == "data" {
 				continue
 			}
-			for _, v := range column[[]byte](t, db, fmt.Sprintf("SELECT CAST(%q AS BLOB) FROM %q WHERE %q IS NOT NULL", col, table, col)) {
+			for _, v := range column[[]byte](t, db, fmt.Sprintf("SELECT CAST(%q AS BLOB) FROM %q WHERE %q IS NOT NULL", col,
+				table, col)) {
 				if strings.Contains(string(v), text) {
 					out = append(out, fmt.Sprintf("%s.%s: %.200q", table, col, v))
 				}
@@ -102,7 +103,8 @@ func TestErasing(t *testing.T) {
 		"  - {id: f, kind: filter, keep: \"!body.drop\", reason: \"${body.who} is turned away\"}\n" +
 		"  - {id: hold, kind: route, take: first, ways: [{name: stay, when: body.stay, steps: [{id: s, kind: deliver, to: stuck}]}]}\n")
 	message := func(who string, card int, more string) string {
-		return fmt.Sprintf(`{"who":%q,"card":%d,"parts":[{"for":%q},{"for":%q}],"long":%q,"drop":false,"stay":false%s}`, who, card, who, who,
+		return fmt.Sprintf(`{"who":%q,"card":%d,"parts":[{"for":%q},{"for":%q}],"long":%q,"drop":false,"stay":false%s}`,
+			who, card, who, who,
 			long, more)
 	}
 	w.accepted("/a", message(who, 7012345, ""))

@@ -155,7 +155,8 @@ func (e *eraser) effects(id ID) error {
 		if err != nil {
 			return err
 		}
-		if err := e.row(&Effect{}, "tx = ? AND path = ?", []any{id, r.Path}, with(map[string]any{"result": r.Result}, next)); err != nil {
+		if err := e.row(&Effect{}, "tx = ? AND path = ?", []any{id, r.Path}, with(map[string]any{"result": r.Result},
+			next)); err != nil {
 			return err
 		}
 	}
@@ -237,7 +238,8 @@ func (e *eraser) letters(id ID) error {
 			return err
 		}
 		for j := range events {
-			if err := e.row(&LetterEvent{}, "n = ?", []any{events[j].N}, map[string]any{"detail": events[j].Detail}); err != nil {
+			if err := e.row(&LetterEvent{}, "n = ?", []any{events[j].N},
+				map[string]any{"detail": events[j].Detail}); err != nil {
 				return err
 			}
 		}
@@ -275,7 +277,8 @@ func (e *eraser) groups(id ID) error {
 	}
 	for i := range rows {
 		m := &rows[i]
-		if err := e.row(&Member{}, "group_id = ? AND n = ?", []any{m.GroupID, m.N}, map[string]any{"item": m.Item}); err != nil {
+		if err := e.row(&Member{}, "group_id = ? AND n = ?", []any{m.GroupID, m.N},
+			map[string]any{"item": m.Item}); err != nil {
 			return err
 		}
 	}

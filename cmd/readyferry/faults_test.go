@@ -72,7 +72,8 @@ func (f *faulty) post(size int) (status int, retryAfter string) {
 	_, _ = rand.Read(text)
 	f.n++
 	client := http.Client{Timeout: time.Minute}
-	res, err := client.Post(f.base+"/in/f", "application/json", strings.NewReader(fmt.Sprintf(`{"n":%d,"text":"%x"}`, f.n, text)))
+	res, err := client.Post(f.base+"/in/f", "application/json", strings.NewReader(fmt.Sprintf(`{"n":%d,"text":"%x"}`,
+		f.n, text)))
 	if err != nil {
 		f.t.Fatal(err)
 	}
@@ -186,7 +187,8 @@ func TestNothingCanBeWritten(t *testing.T) {
 		f.post(2000)
 	}
 	var was unix.Rlimit
-	if err := unix.Prlimit(f.cmd.Process.Pid, unix.RLIMIT_FSIZE, &unix.Rlimit{Cur: 0, Max: unix.RLIM_INFINITY}, &was); err != nil {
+	if err := unix.Prlimit(f.cmd.Process.Pid, unix.RLIMIT_FSIZE, &unix.Rlimit{Cur: 0, Max: unix.RLIM_INFINITY},
+		&was); err != nil {
 		t.Skip("the limits of a process cannot be set here: ", err)
 	}
 	for range 3 {
@@ -293,7 +295,11 @@ func TestTargetsThatMisbehave(t *testing.T) {
 			_, _ = io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 1000\r\n\r\nhalf of ")
 			_ = c.(*net.TCPConn).SetLinger(0)
 		}), "reset"},
-		{"babbles", "http://" + hostile(t, func(c net.Conn) { read(c); _, _ = io.WriteString(c, "\x00\xff nothing of the sort\r\n\r\n") }), "malformed"},
+		{"babbles", "http://" + hostile(t, func(c net.Conn) {
+			read(c)
+			_, _ = io.WriteString(c,
+				"\x00\xff nothing of the sort\r\n\r\n")
+		}), "malformed"},
 		{"floods", "http://" + hostile(t, func(c net.Conn) {
 			read(c)
 			_, _ = io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 10000000\r\n\r\n")
@@ -309,7 +315,10 @@ func TestTargetsThatMisbehave(t *testing.T) {
 				time.Sleep(time.Second)
 			}
 		}), "did not answer within 1s"},
-		{"no-tls", "https://" + hostile(t, func(c net.Conn) { _, _ = io.WriteString(c, "HTTP/1.1 400 Bad Request\r\n\r\n") }), "tls"},
+		{"no-tls", "https://" + hostile(t, func(c net.Conn) {
+			_, _ = io.WriteString(c,
+				"HTTP/1.1 400 Bad Request\r\n\r\n")
+		}), "tls"},
 	}
 	for _, c := range cases {
 		f.must("PUT", "/api/v1/connections/"+c.name, fmt.Sprintf(`{"readyferry":"connection/1","name":%q,"kind":"http","address":%q,

@@ -71,7 +71,8 @@ func (s *serving) flags(f *pflag.FlagSet, data string) {
 	f.StringVar(&s.data, "data", data, "folder for everything that is kept; made when absent")
 	f.DurationVar(&s.idle, "session-idle", people.UsualIdle, "how long a person stays signed in without doing anything")
 	f.DurationVar(&s.most, "session-longest", people.UsualLongest, "how long a person stays signed in at most")
-	f.IntVar(&s.audit, "keep-audit", int(audit.UsualKeep/(24*time.Hour)), "days that lines of the audit are kept; 0 for ever")
+	f.IntVar(&s.audit, "keep-audit", int(audit.UsualKeep/(24*time.Hour)),
+		"days that lines of the audit are kept; 0 for ever")
 	s.door.flags(f)
 	s.openid.flags(f)
 	s.telling.flags(f)

@@ -78,7 +78,8 @@ func (a *Audit) Keep(ctx context.Context, w *access.Who, span time.Duration) err
 	if err != nil || old.IsZero() || !old.Before(before) {
 		return err
 	}
-	ctx, _ = a.Begin(ctx, w, "lines of the audit are let go", access.Thing{Kind: "before", Name: before.Format(time.DateOnly)})
+	ctx, _ = a.Begin(ctx, w, "lines of the audit are let go", access.Thing{Kind: "before",
+		Name: before.Format(time.DateOnly)})
 	return a.store.Write(ctx, func(tx *store.Tx) error { return tx.LetAuditGo(before) })
 }
 
@@ -100,7 +101,8 @@ type Shown struct {
 
 // Show gives a line as people and programs read it.
 func Show(l *Line) Shown {
-	return Shown{l.N, l.At, l.Who, l.Kind, l.Source, l.What, l.Thing, l.Area, l.Result, orNull(l.Before), orNull(l.After), l.Mark}
+	return Shown{l.N, l.At, l.Who, l.Kind, l.Source, l.What, l.Thing, l.Area, l.Result, orNull(l.Before),
+		orNull(l.After), l.Mark}
 }
 
 func orNull(b []byte) json.RawMessage {

@@ -31,7 +31,8 @@ func TestLinesAreKeptForSoLong(t *testing.T) {
 		}
 	}
 	lines, err := a.Lines(Query{Limit: 100})
-	if err != nil || len(lines) != 6 || lines[0].What != "lines of the audit are let go" || lines[0].Thing != "before:2026-01-06" {
+	if err != nil || len(lines) != 6 || lines[0].What != "lines of the audit are let go" ||
+		lines[0].Thing != "before:2026-01-06" {
 		t.Errorf("%+v %v", lines, err)
 	}
 	if n, faults, err := a.Verify(10); err != nil || n != 6 || len(faults) > 0 {

@@ -33,7 +33,8 @@ func (c *Catalog) SecondPerson() ([]string, error) {
 type AreaError struct{ Word string }
 
 func (e *AreaError) Error() string {
-	return fmt.Sprintf("%q is no area; areas have small letters, digits and hyphens, and %s stands for all there is", e.Word,
+	return fmt.Sprintf("%q is no area; areas have small letters, digits and hyphens, and %s stands for all there is",
+		e.Word,
 		access.Everywhere)
 }
 

@@ -79,7 +79,7 @@ func (e *Erasures) Begin(ctx context.Context, flow, value string, preview bool) 
 		return journal.ErrNotFound
 	}
 	if len(e.MaskOf(flow, f.Draft)) == 0 {
-		return fmt.Errorf("%w: the flow %s masks no field; name those of people with mask:", journal.ErrDecision, flow)
+		return fmt.Errorf("%w: the flow %s masks no field; its mask: names those of people", journal.ErrDecision, flow)
 	}
 	if utf8.RuneCountInString(value) < shortest {
 		return fmt.Errorf("%w: a value has at least %d letters: a shorter one stands in too much that is not about it",
