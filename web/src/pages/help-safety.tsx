@@ -37,7 +37,8 @@ export function HelpSafety() {
       <p className="mb-2">
         <span className="chip">mask: [/patron/name, /lines/*/card]</span> of a flow hides the values of these fields
         from whoever lacks the right unmask, wherever they stand; a repair leaves them as they are, and samples that are
-        kept have made-up ones of like shape.
+        kept have made-up ones of like shape. Under Settings an owner erases a value of such a field from all that is
+        kept of the messages that have it, and of what came of them.
       </p>
       <p className="mb-2">
         The{" "}
