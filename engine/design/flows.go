@@ -149,14 +149,18 @@ func (g *Designs) Publish(ctx context.Context, name string, word Word) (int, []f
 		}
 		return f.Live, findings, err
 	}
+	lacks, err := g.second(f, p, packed, &word)
+	if err != nil {
+		return 0, findings, err
+	}
 	if err := g.asExpected(name, p, &word); err != nil {
 		return 0, findings, err
 	}
 	if err := g.mayBegin(name, p, &word); err != nil {
 		return 0, findings, err
 	}
-	if err := g.second(ctx, f, p, packed, &word); err != nil {
-		return 0, findings, err
+	if lacks {
+		return 0, findings, g.askSecond(ctx, f, packed, &word)
 	}
 	v := store.Version{Flow: name, Document: f.Draft, Files: packed, Rules: int(flow.RulesNow), PublishedAt: g.Now(),
 		By: word.By, Note: word.Note, Despite: word.Despite}

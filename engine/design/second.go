@@ -31,34 +31,39 @@ func Mark(document string, packed []byte) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// second asks for a second person where publishing needs one, and gives an *AskedError until
-// there is: somebody else than who asked, for the very same draft. The word becomes that of
-// both then, and goes live as it was asked for. Programs may ask; they are no person.
-func (g *Designs) second(ctx context.Context, f store.Flow, p *plan.Plan, packed []byte, word *Word) error {
+// second tells whether a second person has to speak yet before a draft goes live. Where one
+// does now, which is somebody else than who asked, for the very same draft, the word becomes
+// that of both, and the draft goes live as it was asked for. Programs may ask; they are no
+// person.
+func (g *Designs) second(f store.Flow, p *plan.Plan, packed []byte, word *Word) (lacks bool, err error) {
 	needs, err := g.Catalog.NeedsSecond(f.Name, p.Document.Area)
 	if err != nil || !needs {
-		return err
+		return false, err
 	}
-	mark := Mark(f.Draft, packed)
 	was, err := g.Store.Asked(f.Name)
 	if err != nil && !errors.Is(err, journal.ErrNotFound) {
-		return err
+		return false, err
 	}
-	if was.Mark == mark && was.By != word.By && was.Person && word.Person {
-		word.By, word.Share, word.At = was.By+" and "+word.By, was.Share, time.Time{}
-		if was.LiveAt != nil {
-			word.At = *was.LiveAt
-		}
-		if word.Note == "" {
-			word.Note = was.Note
-		}
-		if word.Despite == "" {
-			word.Despite = was.Despite
-		}
-		return nil
+	if was.Mark != Mark(f.Draft, packed) || was.By == word.By || !was.Person || !word.Person {
+		return true, nil
 	}
-	a := store.Asked{Flow: f.Name, Mark: mark, By: word.By, Person: word.Person, Note: word.Note, Despite: word.Despite,
-		Share: word.Share, At: g.Now()}
+	word.By, word.Share, word.At = was.By+" and "+word.By, was.Share, time.Time{}
+	if was.LiveAt != nil {
+		word.At = *was.LiveAt
+	}
+	if word.Note == "" {
+		word.Note = was.Note
+	}
+	if word.Despite == "" {
+		word.Despite = was.Despite
+	}
+	return false, nil
+}
+
+// askSecond asks for a second person, in place of whoever asked before, and gives an *AskedError.
+func (g *Designs) askSecond(ctx context.Context, f store.Flow, packed []byte, word *Word) error {
+	a := store.Asked{Flow: f.Name, Mark: Mark(f.Draft, packed), By: word.By, Person: word.Person, Note: word.Note,
+		Despite: word.Despite, Share: word.Share, At: g.Now()}
 	if !word.At.IsZero() {
 		a.LiveAt = &word.At
 	}
