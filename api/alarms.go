@@ -158,6 +158,7 @@ type ruleView struct {
 	Words    string    `json:"words"`
 	Ringing  int       `json:"ringing"`
 	Revision int64     `json:"revision"`
+	By       string    `json:"by"` // who saved it last
 	Rule     core.Rule `json:"rule"`
 }
 
@@ -186,7 +187,7 @@ func viewRule(r *alarm.Rule, ringing int) ruleView {
 	if rule.Tell == nil {
 		rule.Tell = []core.Receiver{}
 	}
-	return ruleView{r.Name, rule.Words(), ringing, r.Revision, rule}
+	return ruleView{r.Name, rule.Words(), ringing, r.Revision, r.By, rule}
 }
 
 func (s *Server) putAlarmRule(c *gin.Context) error {

@@ -73,6 +73,15 @@ func TestPublishingNeedsASecondPerson(t *testing.T) {
 		t.Errorf("taken back: version %d, %v", n, asked)
 	}
 
+	w.session = maud
+	w.ok("PUT", "/api/v1/connections/c", `{"readyferry":"connection/1","name":"c","kind":"http","address":"https://shelf.example"}`)
+	if c := string(w.ok("GET", "/api/v1/connections/c", "")); !strings.Contains(c, `"by":"maud"`) {
+		t.Errorf("who saved the connection: %s", c)
+	}
+	w.ok("PUT", "/api/v1/alarm-rules/much", `{"title":"Much","watch":"received","limit":5}`)
+	if r := string(w.ok("GET", "/api/v1/alarm-rules", "")); !strings.Contains(r, `"by":"maud"`) {
+		t.Errorf("who saved the rule: %s", r)
+	}
 	program := w.keyFor("deploy", nil, "read manage", "*")
 	publish(program, http.StatusAccepted, "deploy")
 	publish(maud, http.StatusAccepted, "maud, whose program that is")

@@ -74,6 +74,7 @@ type connectionView struct {
 	UsedBy    []string        `json:"usedBy"` // live flows
 	Waiting   int64           `json:"waiting"`
 	UpdatedAt time.Time       `json:"updatedAt"`
+	By        string          `json:"by"` // who saved it last
 	Condition connectionState `json:"condition"`
 }
 
@@ -116,6 +117,7 @@ func (s *Server) viewConnection(row watch.Connection) (connectionView, error) {
 		s.engine.Watch.Catalog.UsedBy(row.Name),
 		n,
 		row.UpdatedAt,
+		row.By,
 		stateOf(s.engine.Watch.Pulse(row.Name)),
 	}, err
 }

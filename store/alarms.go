@@ -23,6 +23,7 @@ type AlarmRule struct {
 	Document  []byte // JSON
 	Revision  int64
 	CreatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false"`
+	By        string    // who saved it last; "" where it was not noted
 }
 
 // Ring is one time that a rule found something: from when it began to when it was over.

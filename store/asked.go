@@ -22,7 +22,16 @@ type Asked struct {
 // TableName implements GORM's Tabler.
 func (Asked) TableName() string { return "asked" }
 
-func asked(db *gorm.DB) error { return db.AutoMigrate(&Asked{}) }
+// asked makes the table, and notes who has saved connections and rules.
+func asked(db *gorm.DB) error {
+	if err := db.AutoMigrate(&Asked{}); err != nil {
+		return err
+	}
+	return addColumns(db, []column{
+		{&Connection{}, "By", "ALTER TABLE connections ADD COLUMN \"by\" text NOT NULL DEFAULT ''"},
+		{&AlarmRule{}, "By", "ALTER TABLE alarm_rules ADD COLUMN \"by\" text NOT NULL DEFAULT ''"},
+	})
+}
 
 // Asked gives what was asked for a flow; ErrNotFound where nothing was.
 func (v View) Asked(flow string) (a Asked, err error) {

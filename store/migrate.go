@@ -312,7 +312,7 @@ func migrate(db *gorm.DB) error {
 }
 
 // lastMigration is the one behind which a file has the form of this release.
-const lastMigration = "0032 drafts that wait for a second person"
+const lastMigration = "0032 drafts that wait for a second person, and who saved what"
 
 // isPresent gives an error for a file that is of another release.
 func isPresent(db *gorm.DB) error {

@@ -118,6 +118,7 @@ type Connection struct {
 	Named     []byte // JSON: host → kinds of address that it had when it was saved; "*" of one from before
 	Revision  int64
 	UpdatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
+	By        string    // who saved it last; "" where it was not noted
 }
 
 // StandIn is the definition of a simulated outside system, as JSON.

@@ -54,6 +54,7 @@ type Rule struct {
 	Name      string
 	Revision  int64
 	CreatedAt time.Time
+	By        string // who saved it last
 }
 
 // Names of the store's for those who look on.
@@ -147,7 +148,7 @@ func (a *Alarms) readRules() error {
 	}
 	rules := map[string]*Rule{}
 	for _, row := range rows {
-		r := &Rule{Name: row.Name, Revision: row.Revision, CreatedAt: row.CreatedAt}
+		r := &Rule{Name: row.Name, Revision: row.Revision, CreatedAt: row.CreatedAt, By: row.By}
 		if err := json.Unmarshal(row.Document, &r.Rule); err != nil || r.Check() != nil {
 			a.Log.Error("a rule of alarms cannot be read", "rule", row.Name, "error", errors.Join(err, r.Check()))
 			continue

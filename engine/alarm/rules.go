@@ -9,6 +9,7 @@ import (
 	"sort"
 	"strings"
 
+	"readyferry/core/access"
 	core "readyferry/core/alarm"
 	"readyferry/core/timing"
 	"readyferry/engine/catalog"
@@ -92,7 +93,7 @@ func (a *Alarms) SaveRule(ctx context.Context, name string, r *core.Rule, revisi
 	if err != nil {
 		return 0, err
 	}
-	row := store.AlarmRule{Name: name, Document: document, CreatedAt: a.Now()}
+	row := store.AlarmRule{Name: name, Document: document, CreatedAt: a.Now(), By: access.Of(ctx).String()}
 	err = a.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
 		n.Events[journal.EventAlarms] = true
 		old, err := tx.AlarmRule(name)

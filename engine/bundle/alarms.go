@@ -121,7 +121,7 @@ func (b *Bundles) alarms(p *plan, f Files, o Options) error {
 		if there && sameJSON(old.Document, document) {
 			continue
 		}
-		row := store.AlarmRule{Name: name, Document: document, Revision: old.Revision + 1, CreatedAt: b.Now()}
+		row := store.AlarmRule{Name: name, Document: document, Revision: old.Revision + 1, CreatedAt: b.Now(), By: o.By}
 		does := "adds"
 		if there {
 			does, row.CreatedAt = "changes", old.CreatedAt

@@ -137,7 +137,7 @@ func (b *Bundles) connections(p *plan, f Files, o Options) error {
 			return err
 		}
 		row := store.Connection{Name: name, Kind: d.Connection.Kind, Document: jsonfmt.Encode(d.Tree), UpdatedAt: b.Now(),
-			Revision: old.Revision + 1}
+			Revision: old.Revision + 1, By: o.By}
 		if there && (o.KeepConnections || sameJSON(old.Document, row.Document)) {
 			continue
 		}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"readyferry/connect"
+	"readyferry/core/access"
 	"readyferry/core/flow"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/engine/journal"
@@ -47,7 +48,8 @@ func (g *Designs) SaveConnection(ctx context.Context, name string, document []by
 				Repair: "add it under Alarms, Calendars, or name another"}},
 		}
 	}
-	row := store.Connection{Name: name, Kind: d.Connection.Kind, Document: jsonfmt.Encode(d.Tree), UpdatedAt: g.Now()}
+	row := store.Connection{Name: name, Kind: d.Connection.Kind, Document: jsonfmt.Encode(d.Tree), UpdatedAt: g.Now(),
+		By: access.Of(ctx).String()}
 	if d.Secrets != nil {
 		plain, err := json.Marshal(d.Secrets)
 		if err != nil {

@@ -4952,6 +4952,8 @@ export interface components {
             tell?: components["schemas"]["AlarmReceiver"][];
         };
         AlarmRuleKept: {
+            /** @description who saved it last; empty where it was not noted */
+            by: string;
             name: string;
             words: string;
             ringing: number;
@@ -5449,6 +5451,8 @@ export interface components {
             ask: Record<string, never> | null;
         };
         Connection: {
+            /** @description who saved it last; empty where it was not noted */
+            by: string;
             name: string;
             /** @description a kind of system */
             kind: string;

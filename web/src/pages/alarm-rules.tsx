@@ -52,6 +52,7 @@ export function AlarmRules() {
                 <div className="text-quiet">
                   {r.words}
                   {r.rule.of && ` · ${r.rule.of} alone`}
+                  {r.by && ` · saved by ${r.by}`}
                 </div>
               </td>
               <td>{receivers(r.rule)}</td>

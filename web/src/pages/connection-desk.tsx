@@ -101,6 +101,11 @@ export function ConnectionDesk({
         <h2 className="pane-head min-h-[43px] items-center">
           {connection ? connection.name : system.title}{" "}
           <span className="min-w-0 truncate font-normal text-quiet">{connection ? system.title : system.summary}</span>
+          {connection?.by && (
+            <span className="ml-auto font-normal text-quiet">
+              saved by {connection.by} <Time at={connection.updatedAt} withDate />
+            </span>
+          )}
         </h2>
         {connection && connection.kind !== "caller" && <TargetDesk name={connection.name} />}
         {connection && connection.kind !== "caller" && <SourceDesk name={connection.name} />}
