@@ -104,7 +104,10 @@ func (p *place) moved(t *testing.T) {
 	Eventually(t, "the files are moved", func() bool { return len(p.names("in/done")) == 2 })
 	p.has("in/a.csv", "n\n3\n") // another one of the same name
 	in.Until(t, 3)
-	Eventually(t, "another one is moved beside it", func() bool { return p.holds("in/done/a-1.csv") == "n\n3\n" })
+	// Objects are moved by a copy, and then removed: both have to be seen before it is stopped.
+	Eventually(t, "another one is moved beside it", func() bool {
+		return p.holds("in/done/a-1.csv") == "n\n3\n" && p.holds("in/a.csv") == "-"
+	})
 	in.Stop()
 	if left := p.names("in"); !slices.Equal(left, []string{".hidden.csv", "done", "other.bin"}) {
 		t.Errorf("left: %q", left)
