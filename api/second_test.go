@@ -82,6 +82,14 @@ func TestPublishingNeedsASecondPerson(t *testing.T) {
 	if r := string(w.ok("GET", "/api/v1/alarm-rules", "")); !strings.Contains(r, `"by":"maud"`) {
 		t.Errorf("who saved the rule: %s", r)
 	}
+	saved := w.people
+	w.door(Door{Loopback: true}, nil) // nobody signs in, and nobody has a name
+	w.session = nil
+	if got := w.call("POST", "/api/v1/flows/f/publish", `{}`); got.status != http.StatusUnprocessableEntity {
+		t.Errorf("somebody without a name is one of two: %d %s", got.status, got.body)
+	}
+	w.door(Door{Loopback: true, Open: []string{"healthz"}}, saved)
+	w.session = maud
 	program := w.keyFor("deploy", nil, "read manage", "*")
 	publish(program, http.StatusAccepted, "deploy")
 	publish(maud, http.StatusAccepted, "maud, whose program that is")

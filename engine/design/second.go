@@ -40,6 +40,9 @@ func (g *Designs) second(f store.Flow, p *plan.Plan, packed []byte, word *Word) 
 	if err != nil || !needs {
 		return false, err
 	}
+	if word.By == "" {
+		return false, fmt.Errorf("%w: publishing here needs two persons, who are known by their names; say yours", journal.ErrDecision)
+	}
 	was, err := g.Store.Asked(f.Name)
 	if err != nil && !errors.Is(err, journal.ErrNotFound) {
 		return false, err

@@ -9,7 +9,7 @@ type Erasure = Schemas["Erasure"];
 
 const words = (e: Erasure) =>
   `${number(e.found)} transactions are of it: ${number(e.erased)} ${e.preview ? "would be" : "are"} blanked, ${number(e.left)} have not ended and stay; ` +
-  `${number(e.samples)} samples ${e.preview ? "would be" : "are"} blanked`;
+  `${number(e.samples)} ${e.samples === 1 ? "sample" : "samples"} ${e.preview ? "would be" : "are"} blanked`;
 
 /** Takes one person's value out of what is kept, and says how far it is. */
 export function ErasePerson() {
@@ -17,7 +17,9 @@ export function ErasePerson() {
   const [flow, setFlow] = useState("");
   const [value, setValue] = useState("");
   const [bad, setBad] = useState<string>();
+  const [counted, setCounted] = useState<string>(); // flow and value that were counted
   const [begun, setBegun] = useState(false);
+  const what = `${flow} ${value}`;
   const now = useQuery({
     queryKey: ["erasure"],
     queryFn: () => get<Erasure>("/api/v1/erasures"),
@@ -30,6 +32,7 @@ export function ErasePerson() {
     try {
       await call("/api/v1/erasures", { body: { flow, value, preview } });
       setBegun(true);
+      setCounted(preview ? what : undefined);
       await queryClient.invalidateQueries({ queryKey: ["erasure"] });
     } catch (err) {
       setBad(says(err));
@@ -77,7 +80,7 @@ export function ErasePerson() {
         <button
           type="button"
           className="btn btn-go"
-          disabled={!flow || !value || looking || !(begun && e?.preview && e.state === "done" && e.flow === flow)}
+          disabled={!flow || !value || looking || counted !== what || !e?.preview || e.state !== "done"}
           onClick={() => begin(false)}
         >
           Erase it
