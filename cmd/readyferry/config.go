@@ -70,18 +70,24 @@ func (o *configured) follow(ctx context.Context, e *engine.Engine, log *slog.Log
 	if err != nil || len(o.files) == 0 {
 		return err
 	}
-	go func() {
-		for t := time.NewTicker(secretsEach); ; {
-			select {
-			case <-ctx.Done():
-				t.Stop()
-				return
-			case <-t.C:
-				if err := e.Catalog.FollowSecrets(); err != nil {
-					log.Error("reading the secrets of the place", "error", err)
-				}
-			}
+	go every(ctx, secretsEach, func() {
+		if err := e.Catalog.FollowSecrets(); err != nil {
+			log.Error("reading the secrets of the place", "error", err)
 		}
-	}()
+	})
 	return nil
+}
+
+// every does something every so often, until ctx ends.
+func every(ctx context.Context, span time.Duration, do func()) {
+	t := time.NewTicker(span)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+			do()
+		}
+	}
 }

@@ -113,18 +113,10 @@ func (k *kept) follow(ctx context.Context, e *engine.Engine, log *slog.Logger) e
 	if err := k.take(ctx, e, log); err != nil {
 		return err
 	}
-	go func() {
-		for t := time.NewTicker(folderEach); ; {
-			select {
-			case <-ctx.Done():
-				t.Stop()
-				return
-			case <-t.C:
-				if err := k.take(ctx, e, log); err != nil {
-					log.Error(err.Error())
-				}
-			}
+	go every(ctx, folderEach, func() {
+		if err := k.take(ctx, e, log); err != nil {
+			log.Error(err.Error())
 		}
-	}()
+	})
 	return nil
 }

@@ -248,17 +248,13 @@ func (s *serving) serve(
 
 // keepAudit lets old lines of the audit go, once a day.
 func (s *serving) keepAudit(ctx context.Context, e *engine.Engine, log *slog.Logger) {
-	for t := time.NewTicker(24 * time.Hour); ; {
+	keep := func() {
 		if err := e.Audit.Keep(ctx, machine(), time.Duration(s.audit)*24*time.Hour); err != nil {
 			log.Error("letting lines of the audit go", "error", err)
 		}
-		select {
-		case <-ctx.Done():
-			t.Stop()
-			return
-		case <-t.C:
-		}
 	}
+	keep()
+	every(ctx, 24*time.Hour, keep)
 }
 
 // welcome says how the first owner comes in, while there is nobody.
