@@ -31,6 +31,8 @@ type prepared struct {
 	all     map[string]*sql.Stmt
 	inserts map[inserting]*sql.Stmt
 	args    []any // of the statement that is run now
+
+	searched int64 // the last message that the index of words knows of; only the writer looks at it
 }
 
 // inserting names a statement that inserts so many rows.

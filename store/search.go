@@ -70,21 +70,20 @@ func (v View) Unsearched(after int64, limit int) ([]Transaction, error) {
 		"WHERE m.seq > ? ORDER BY m.seq LIMIT ?", after, limit).Scan(&out).Error
 }
 
-// SearchedLater lists transactions that were not at their end when they were indexed, and
-// have changed since.
+// SearchedLater lists transactions that have come to their end, or have changed there, since
+// they were indexed.
 func (v View) SearchedLater(limit int) ([]Transaction, error) {
 	var out []Transaction
 	return out, v.sql().
-		Raw("SELECT t.* FROM search_later l JOIN transactions t ON t.id = l.tx WHERE t.state >= ? LIMIT ?",
-			Delivered, limit).
+		Raw("SELECT t.* FROM search_later l JOIN transactions t ON t.id = l.tx LIMIT ?", limit).
 		Scan(&out).
 		Error
 }
 
 // Index notes what transactions are found by, in place of what it knew. to is the number of
-// the last message that is known then, 0 where that does not change; later are those that
-// are to be looked at again, done those that are not any more.
-func (tx *Tx) Index(docs []SearchDoc, to int64, later, done []ID) error {
+// the last message that is known then, 0 where that does not change; open are those that were
+// not at their end when they were read, done those that had been listed to be looked at again.
+func (tx *Tx) Index(docs []SearchDoc, to int64, open, done []ID) error {
 	db := tx.sql()
 	for _, d := range docs {
 		if err := errors.Join(
@@ -101,19 +100,23 @@ func (tx *Tx) Index(docs []SearchDoc, to int64, later, done []ID) error {
 			return err
 		}
 	}
-	for _, id := range later {
-		if err := db.Exec("INSERT OR IGNORE INTO search_later (tx) VALUES (?)", id).Error; err != nil {
+	for _, id := range done {
+		if err := db.Exec("DELETE FROM search_later WHERE tx = ?", id).Error; err != nil {
 			return err
 		}
 	}
-	for _, id := range done {
-		if err := db.Exec("DELETE FROM search_later WHERE tx = ?", id).Error; err != nil {
+	// Those that end from now on are noted by the writer, since it knows up to where the index
+	// goes; those that have ended between being read and now it could not note.
+	for _, id := range open {
+		if err := db.Exec("INSERT OR IGNORE INTO search_later (tx) SELECT id FROM transactions WHERE id = ? AND state >= ?",
+			id, Delivered).Error; err != nil {
 			return err
 		}
 	}
 	if to == 0 {
 		return nil
 	}
+	tx.prepared.searched = to // too far where this fails: then some are looked at once more
 	return db.Exec(
 		"INSERT INTO settings (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
 		searchedSetting,
@@ -121,12 +124,15 @@ func (tx *Tx) Index(docs []SearchDoc, to int64, later, done []ID) error {
 	).Error
 }
 
-// LookAgain lets a transaction be indexed anew when it is at its end.
+// indexed notes that a transaction in the index has come to its end, or has changed there.
+const indexed = "INSERT OR IGNORE INTO search_later (tx) VALUES (?)"
+
+// LookAgain lets a transaction be indexed anew.
 func (tx *Tx) LookAgain(id ID) error {
 	if !tx.words {
 		return nil
 	}
-	return tx.sql().Exec("INSERT OR IGNORE INTO search_later (tx) VALUES (?)", id).Error
+	return tx.sql().Exec(indexed, id).Error
 }
 
 // tagTokens gives tags as they stand in the index: each is one token, whatever its letters.

@@ -104,3 +104,71 @@ func TestFinding(t *testing.T) {
 		}
 	}
 }
+
+// A transaction is looked at once more when it has come to its end, however that falls in with
+// the index, and never while it waits.
+func TestTheIndexFollowsEnds(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	if !s.Words() {
+		t.Skip("this build has no index of words; it is made with the tag sqlite_fts5")
+	}
+	var ids []ID
+	var seqs []int64
+	for range 3 {
+		id := add(t, s, "holds", Waiting, "R")
+		row, err := s.Transaction(id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ids, seqs = append(ids, id), append(seqs, row.Message)
+	}
+	end := func(id ID) {
+		t.Helper()
+		write(t, s, func(tx *Tx) error {
+			row, err := tx.Transaction(id)
+			if err != nil {
+				return err
+			}
+			before, now := row.State, time.Now().UTC()
+			row.State, row.FinishedAt = Delivered, &now
+			return tx.SaveTransaction(&row, before)
+		})
+	}
+	later := func(want ...ID) {
+		t.Helper()
+		rows, err := s.SearchedLater(10)
+		if err != nil || len(rows) != len(want) {
+			t.Fatalf("%d are looked at again, not %d: %v", len(rows), len(want), err)
+		}
+		for i := range rows {
+			if rows[i].ID != want[i] {
+				t.Errorf("%s is looked at again, not %s", rows[i].ID, want[i])
+			}
+		}
+	}
+	index := func(to int64, open, done []ID) {
+		t.Helper()
+		write(t, s, func(tx *Tx) error { return tx.Index([]SearchDoc{{Seq: to}}, to, open, done) })
+	}
+	// The first is indexed while it waits. The second ends between being read and being indexed.
+	index(seqs[0], ids[:1], nil)
+	later()
+	end(ids[1])
+	later()
+	index(seqs[1], ids[1:2], nil)
+	later(ids[1])
+	end(ids[0])
+	later(ids[0], ids[1])
+	index(0, nil, ids[:2])
+	later()
+	// Up to where it goes is known after a start, too. The third is not in it yet.
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s = open(t, dir)
+	end(ids[2])
+	later()
+	end(ids[0]) // it changes once more, as one that is repaired does
+	later(ids[0])
+}

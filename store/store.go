@@ -234,6 +234,9 @@ func openFiles(dir, written string) (*Store, error) {
 		return nil, err
 	}
 	s.View = View{db: read, definitions: known, units: newUnits(), words: words}
+	if s.ready.searched, err = s.Searched(); err != nil {
+		return nil, err
+	}
 	readers, err := read.DB()
 	if err != nil {
 		return nil, err

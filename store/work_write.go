@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"errors"
 )
 
 // write brings it into the file; what is known in memory stays.
@@ -127,7 +128,7 @@ func (w *work) writeTransactions(p *prepared) error {
 		case m.fresh:
 			others = append(others, &m.Transaction)
 		default:
-			if err := m.write(p); err != nil {
+			if err := errors.Join(m.write(p), m.index(p)); err != nil {
 				return err
 			}
 		}
@@ -155,6 +156,15 @@ func (m *moved) write(p *prepared) error {
 	p.args = append(p.args, int64(t.State), t.Reason, t.Place, t.PlaceText, t.Tries, at(t.FinishedAt), at(t.NextTryAt),
 		t.Revision, t.ToWalk, t.ID[:])
 	return p.exec(moveTransaction, p.args)
+}
+
+// index notes that what the index of words knows of it is out of date, once it is at its end.
+func (m *moved) index(p *prepared) error {
+	if m.State < Delivered || m.Parent != nil || m.Message > p.searched {
+		return nil
+	}
+	p.args = append(p.args[:0], m.ID[:])
+	return p.exec(indexed, p.args)
 }
 
 // onlyMoved tells whether nothing has changed but what moveTransaction writes.

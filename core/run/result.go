@@ -36,6 +36,8 @@ type Input struct {
 	Sent func(want.Asked)
 	// Trace asks for what each step did, with messages before and after.
 	Trace bool
+	// Ways asks for the ways that were taken, without what the steps did.
+	Ways bool
 	// NoBodies leaves the messages out of the trace.
 	NoBodies bool
 	// Clock gives the time since some fixed moment, to tell how long steps
@@ -62,6 +64,7 @@ type Result struct {
 	Failures []step.Failure
 	Final    *message.Message // the message behind the last step, where the walk came there
 	Notes    []step.Note
+	Ways     []string       // that were taken, as paths; of a walk that was asked for them
 	Findings []flow.Finding // what only a message shows; of a walk with a trace
 	// Needs are the paths that its steps cannot do without: nil where they were there. They
 	// are of a walk with a trace, too.

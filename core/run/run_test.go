@@ -3,6 +3,7 @@ package run
 import (
 	"encoding/json"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -285,11 +286,22 @@ steps:
     otherwise: {steps: []}
   - {id: last, kind: answer, status: 503}
 `)
-	for body, want := range map[string]int{`{"n":1}`: 202, `{"n":2}`: 201} {
+	for body, status := range map[string]int{`{"n":1}`: 202, `{"n":2}`: 201} {
 		r := Rehearse(p, envelope(body), Options{})
-		if r.State != Delivered || r.Answer.Status != want || len(r.Notes) != 2 ||
+		if r.State != Delivered || r.Answer.Status != status || len(r.Notes) != 2 ||
 			!strings.HasPrefix(r.Notes[0].Text, "late: nobody waits for this answer any more") {
 			t.Errorf("%s: %+v %+v", body, r.Answer, r.Notes)
+		}
+		// A walk that is asked for its ways takes those that the trace tells of.
+		received, err := Receive(p, envelope(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		effects := map[string]want.Effect{"put": {}, "r.a/d": {}}
+		walked := Walk(p, Input{Message: received.Message, Effects: effects, Ways: true})
+		ways := []string{"r.a", "r.b"}[:1+strings.Count(body, "2")]
+		if !slices.Equal(walked.Ways, ways) || walked.Trace != nil {
+			t.Errorf("%s: ways %q, not %q", body, walked.Ways, ways)
 		}
 	}
 }

@@ -275,6 +275,9 @@ func (w *walker) step(s *step.Compiled, path string, st *step.State) progress {
 	}
 	for _, i := range res.Ways {
 		entry.Ways = append(entry.Ways, s.Ways[i].Name)
+		if w.in.Ways {
+			w.result.Ways = append(w.result.Ways, path+"."+s.Ways[i].Name)
+		}
 	}
 	w.trace(entry, before, st, began)
 	return w.ways(s, path, res.Ways, st)

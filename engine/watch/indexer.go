@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"readyferry/core/find"
-	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/pointer"
@@ -22,13 +21,15 @@ import (
 // partNumbers are those of parts in a path.
 var partNumbers = regexp.MustCompile(`\[\d+\]`)
 
-// The index of words is filled behind the commits, a batch at a time, and gives way while much
-// comes in: what is found may lag by some seconds then, what is accepted does not.
+// The index of words is filled behind the commits, a batch at a time. While much comes or goes it
+// takes a small share of the time and no more: what is found may lag then, what is accepted and
+// delivered does not. What has been left is made up for when less happens.
 const (
 	indexedAtOnce = 200
+	indexedBusy   = 50 // at once while much happens: whoever commits waits for that long at most
 	indexEach     = 300 * time.Millisecond
-	indexRests    = 2 * time.Second // between batches while much comes in
-	muchComes     = 100             // messages in indexEach
+	busyFrom      = 1000 // things that happen in a second: a message comes, is tried, and ends
+	busyRests     = 15   // times as long as the batch took
 )
 
 // Start lets transactions be found by words, and remembers the newest of before.
@@ -41,23 +42,28 @@ func (w *Watch) Start() error {
 		return nil
 	}
 	w.Life.Go(func() {
-		for last := int64(-1); ; {
-			next, n, err := w.indexSome(w.Life.Taking())
+		for at, busy := w.Meter.since(pace{}), false; ; {
+			began, most := time.Now(), indexedAtOnce
+			if busy {
+				most = indexedBusy
+			}
+			n, err := w.indexSome(w.Life.Taking(), most)
 			if err != nil && w.Life.Taking().Err() == nil {
 				w.Log.Error("indexing transactions", "error", err)
 				n = 0
 			}
 			rest := indexEach
 			switch {
-			case last >= 0 && next-last > muchComes && n < indexedAtOnce:
-				rest = indexRests
-			case n == indexedAtOnce:
+			case busy:
+				rest = max(indexEach, busyRests*time.Since(began))
+			case n >= most:
 				rest = time.Millisecond
 			}
-			last = next
 			if !w.restIndexing(n, rest) {
 				return
 			}
+			at = w.Meter.since(at)
+			busy = at.rate > busyFrom
 		}
 	})
 	return nil
@@ -81,22 +87,23 @@ func (w *Watch) restIndexing(n int, rest time.Duration) bool {
 	}
 }
 
-// indexSome indexes a batch, and tells up to which message all is known, and how many it was.
-func (w *Watch) indexSome(ctx context.Context) (to int64, n int, err error) {
+// indexSome indexes a batch, and tells how many it was.
+func (w *Watch) indexSome(ctx context.Context, most int) (n int, err error) {
 	after, err := w.Store.Searched()
 	if err != nil {
-		return 0, 0, err
+		return 0, err
 	}
-	rows, err := w.Store.Unsearched(after, indexedAtOnce)
+	rows, err := w.Store.Unsearched(after, most)
 	if err != nil {
-		return after, 0, err
+		return 0, err
 	}
-	again, err := w.Store.SearchedLater(indexedAtOnce)
+	again, err := w.Store.SearchedLater(most)
 	if err != nil || len(rows)+len(again) == 0 {
-		return after, 0, err
+		return 0, err
 	}
 	var docs []store.SearchDoc
-	var later, done []ID
+	var to int64
+	var open, done []ID
 	for i := range rows {
 		t := &rows[i]
 		to = t.Message
@@ -104,19 +111,19 @@ func (w *Watch) indexSome(ctx context.Context) (to int64, n int, err error) {
 			continue
 		}
 		if t.State < Delivered {
-			later = append(later, t.ID)
+			open = append(open, t.ID)
 		}
 		docs = append(docs, w.searchDoc(t))
 	}
 	for i := range again {
+		if again[i].State < Delivered {
+			open = append(open, again[i].ID)
+		}
 		docs = append(docs, w.searchDoc(&again[i]))
 		done = append(done, again[i].ID)
 	}
-	err = w.Store.Write(ctx, func(tx *store.Tx) error { return tx.Index(docs, to, later, done) })
-	if to == 0 {
-		to = after
-	}
-	return to, len(rows) + len(again), err
+	err = w.Store.Write(ctx, func(tx *store.Tx) error { return tx.Index(docs, to, open, done) })
+	return max(len(rows), len(again)), err
 }
 
 // searchDoc gives what a transaction is found by. What cannot be read of it any more is left
@@ -189,19 +196,19 @@ func (w *Watch) marked(t *Transaction, m *store.Message, p *plan.Plan, tag func(
 	if fields == nil && !hasNotes(p.Document.Source.Root) || !m.Body.Filled() && m.Body.Size() > indexedUpTo {
 		return words
 	}
-	r, err := w.Inspect(t.ID)
+	if t.Unbegun || t.DuplicateOf != nil {
+		return words // it has taken no step
+	}
+	root, r, err := w.walked(t, p)
 	if err != nil {
 		return words
 	}
 	for _, n := range r.Notes {
 		words = append(words, n.Text)
 	}
-	for _, e := range r.Trace {
-		for _, way := range e.Ways {
-			tag("way", e.Path+"."+way)
-		}
+	for _, way := range r.Ways {
+		tag("way", way)
 	}
-	root := received(r)
 	if fields == nil || root == nil {
 		return words
 	}
@@ -220,24 +227,24 @@ func (w *Watch) marked(t *Transaction, m *store.Message, p *plan.Plan, tag func(
 // indexedUpTo is the largest body of which fields are indexed, in bytes.
 const indexedUpTo = 1 << 20
 
-// received gives the tree of a message as its intake read it.
-func received(r *run.Rehearsal) *message.Node {
-	if len(r.Trace) == 0 || r.Trace[0].Before == nil {
-		return nil
-	}
-	b := r.Trace[0].Before
-	text := b.Tree
-	if text == nil {
-		text = b.Text
-	}
-	if text == nil {
-		return nil
-	}
-	d, err := jsonfmt.Decode([]byte(*text))
+// walked takes a message through its flow once more, as far as its effects reach, and gives the
+// tree with which it began. An inspection tells more and costs five times as much.
+func (w *Watch) walked(t *Transaction, p *plan.Plan) (*message.Node, *run.Result, error) {
+	m, err := w.Store.Message(t.ID)
 	if err != nil {
-		return nil
+		return nil, nil, err
 	}
-	return d.Root
+	b, err := w.WalkOf(t, &m, p)
+	if err != nil {
+		return nil, nil, err
+	}
+	in := b.Input()
+	in.Ways = true
+	r := run.Walk(p, in)
+	if in.Resume != nil {
+		return in.Resume.Message.Body, r, nil
+	}
+	return in.Message.Body, r, nil
 }
 
 func (w *Watch) markedHeaders(m *store.Message, names *message.Node, tag func(key, value string)) (words []string) {

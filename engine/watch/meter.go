@@ -22,6 +22,7 @@ type Meter struct {
 	steps  map[StepOutcome]uint64
 	tries  map[TryOutcome]uint64
 	took   map[string]*Times // tries, by connection
+	all    uint64            // things that happened
 	onward []func([]store.Happened)
 }
 
@@ -67,6 +68,7 @@ func (m *Meter) Pass(do func([]store.Happened)) { m.onward = append(m.onward, do
 // happened counts what a commit brought.
 func (m *Meter) happened(all []store.Happened) {
 	m.mu.Lock()
+	m.all += uint64(len(all))
 	for i := range all {
 		m.count(&all[i])
 	}
@@ -74,6 +76,24 @@ func (m *Meter) happened(all []store.Happened) {
 	for _, do := range m.onward {
 		do(all)
 	}
+}
+
+// pace is how much has happened until some moment, and how fast it came since another.
+type pace struct {
+	at   time.Time
+	all  uint64
+	rate float64 // a second
+}
+
+// since tells how much has happened in a second since some moment.
+func (m *Meter) since(before pace) pace {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	p := pace{at: time.Now(), all: m.all}
+	if d := p.at.Sub(before.at); !before.at.IsZero() && d > 0 {
+		p.rate = float64(p.all-before.all) / d.Seconds()
+	}
+	return p
 }
 
 func (m *Meter) count(h *store.Happened) {
