@@ -9,7 +9,7 @@ export GOFLAGS := $(GOFLAGS) -tags=$(TAGS)
 RELEASE := -trimpath -ldflags "-s -w"
 export PLAYWRIGHT_SKIP_BROWSER_DOWNLOAD := 1
 
-.PHONY: help demo build picture test test-go vet test-plain test-race test-web test-e2e test-servers browser types release reproducible bench crash chromium FORCE
+.PHONY: help demo build picture test test-go vet test-plain test-race test-web test-e2e test-servers browser types release outdated reproducible bench crash chromium FORCE
 
 help: ## this list
 	@grep -hE '^[a-z0-9-]+:.*## ' $(MAKEFILE_LIST) | awk -F':.*## ' '{printf "  make %-10s %s\n", $$1, $$2}'
@@ -91,6 +91,10 @@ chromium:
 
 release: bin/readyferry ## an archive and a Debian package of this commit in dist/, the same bytes for the same commit
 	packaging/release bin/readyferry
+
+outdated: ## what the application uses directly and has a later release, by the registries
+	@go list -e -m -u -f '{{if and .Update (not .Indirect)}}{{.Path}} {{.Version}}, now {{.Update.Version}}{{end}}' all | grep . || echo "every Go module is its latest"
+	@cd web && npm outdated || true
 
 reproducible: ## make a release twice, in two clones with caches of their own, and compare
 	packaging/reproducible

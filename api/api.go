@@ -11,7 +11,6 @@
 package api
 
 import (
-	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -41,6 +40,7 @@ type Server struct {
 	parameters parameters
 	visitors   visitors
 	refusals   refusals
+	looks      looks
 }
 
 // Config is what a server needs.
@@ -195,7 +195,9 @@ func (s *Server) answer(r route) gin.HandlerFunc {
 		}
 		if err == nil {
 			v := s.veil(c)
-			err = s.written(c, r)
+			if err = s.looked(c, r); err == nil {
+				err = s.written(c, r)
+			}
 			if err != nil {
 				s.refused(c, err)
 				s.fail(c, err)
@@ -230,14 +232,7 @@ func (s *Server) recover(c *gin.Context) {
 		case r == http.ErrAbortHandler:
 			panic(r)
 		default:
-			s.log.Error("a request failed", "path", c.Request.URL.Path, "panic", fmt.Sprint(r))
-			problem(
-				c,
-				http.StatusInternalServerError,
-				"The request failed",
-				"this is a fault of the application; its log says more",
-				nil,
-			)
+			s.failed(c, r)
 		}
 	}()
 	c.Next()

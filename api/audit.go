@@ -25,7 +25,7 @@ var asks = under("/api/v1",
 	"/flows/:name/follow", "/flows/:name/here", "/flows/:name/analyse", "/flows/:name/touched", "/flows/:name/reach",
 	"/flows/:name/make-up", "/flows/:name/infer", "/flows/:name/lines", "/drills", "/alarm-rule-tries",
 	"/calendar-previews", "/tables/:name/guess", "/connections/:name/query", "/session", "/session/link",
-	"/session/password/link",
+	"/session/password/link", "/session/password/strength",
 	"/session/passkey", "/session/passkey/answer", "/passkeys",
 	"/demo/visitor", "/audit/verify",
 )

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"encoding/json"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
@@ -84,6 +85,27 @@ func TestForeignNamesAndPagesAreRefused(t *testing.T) {
 				t.Errorf("%v: %d", h, a.status)
 			}
 		}
+	}
+}
+
+// What programs are answered is a file to a browser; what should not happen is told by a reference
+// to the log, whose own words stay there.
+func TestAnswersToPrograms(t *testing.T) {
+	w := start(t)
+	for path, want := range map[string]string{"/api/v1/flows": `attachment; filename="api.json"`,
+		"/api/v1/flows/none": `attachment; filename="api.json"`, "/healthz": ""} {
+		if got := w.call("GET", path, "").header.Get("Content-Disposition"); got != want {
+			t.Errorf("%s: %q", path, got)
+		}
+	}
+	if err := w.store.Close(); err != nil {
+		t.Fatal(err)
+	}
+	a := w.call("GET", "/api/v1/transactions", "")
+	var p Problem
+	if err := json.Unmarshal(a.body, &p); err != nil || a.status != http.StatusInternalServerError ||
+		!strings.Contains(p.Detail, "under the reference ") || strings.Contains(p.Detail, "sql") {
+		t.Errorf("%d %s %v", a.status, a.body, err)
 	}
 }
 

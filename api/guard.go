@@ -71,6 +71,7 @@ func (s *Server) guard(c *gin.Context) {
 	h.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=(), payment=(), usb=()")
 	if strings.HasPrefix(path, "/api/") {
 		h.Set("Cache-Control", "no-store")
+		c.Writer = &answered{ResponseWriter: c.Writer}
 		if err := http.NewCrossOriginProtection().Check(c.Request); err != nil {
 			problem(c, http.StatusForbidden, "A page of another site may not do this", err.Error(), nil)
 			c.Abort()
@@ -147,6 +148,42 @@ func hostname(host string) string {
 	}
 	return strings.TrimSuffix(strings.Trim(name, "[]"), ".")
 }
+
+// answered is an answer of the interface to programs: a browser that is led there keeps it as a
+// file and shows no page, whatever stands in it.
+type answered struct {
+	gin.ResponseWriter
+	named bool
+}
+
+func (w *answered) name() {
+	h := w.Header()
+	if w.named || h.Get("Content-Disposition") != "" {
+		return
+	}
+	w.named = true
+	if kind := h.Get("Content-Type"); strings.HasPrefix(kind, "application/json") || strings.HasPrefix(kind, "application/problem+json") {
+		h.Set("Content-Disposition", `attachment; filename="api.json"`)
+	}
+}
+
+// WriteHeaderNow implements gin.ResponseWriter.
+func (w *answered) WriteHeaderNow() { w.name(); w.ResponseWriter.WriteHeaderNow() }
+
+// Write implements io.Writer.
+func (w *answered) Write(p []byte) (int, error) { w.name(); return w.ResponseWriter.Write(p) }
+
+// WriteString implements io.StringWriter.
+func (w *answered) WriteString(p string) (int, error) {
+	w.name()
+	return w.ResponseWriter.WriteString(p)
+}
+
+// Flush implements http.Flusher.
+func (w *answered) Flush() { w.name(); w.ResponseWriter.Flush() }
+
+// Unwrap lets http.ResponseController find what is below.
+func (w *answered) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 // sealed is the answer to a caller of a flow, a queue or a stand-in. It is made from
 // messages, so a browser must never take it for a page of the application: it runs no

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -129,9 +130,17 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.Is(err, errBadRequest):
 		problem(c, http.StatusBadRequest, "The request cannot be read", err.Error(), nil)
 	default:
-		s.log.Error("a request failed", "path", c.Request.URL.Path, "error", err)
-		problem(c, http.StatusInternalServerError, "The request failed", err.Error(), nil)
+		s.failed(c, err)
 	}
+}
+
+// failed answers what should not have happened: whoever runs the application finds in its log what
+// it was, by a reference that whoever asked is given in its place.
+func (s *Server) failed(c *gin.Context, why any) {
+	reference := rand.Text()[:8]
+	s.log.Error("a request failed", "path", c.Request.URL.Path, "reference", reference, "error", fmt.Sprint(why))
+	problem(c, http.StatusInternalServerError, "The request failed",
+		"this should not have happened; the log of the application says more, under the reference "+reference, nil)
 }
 
 var errBadRequest = errors.New("the request is not as expected")

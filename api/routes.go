@@ -30,6 +30,7 @@ func (s *Server) routes() []route {
 		{"DELETE", v1 + "/session", s.signOut, open},
 		{"POST", v1 + "/session/link", s.invited, open},
 		{"POST", v1 + "/session/password/link", s.comeIn, open},
+		{"POST", v1 + "/session/password/strength", s.passwordStrength, open},
 		{"POST", v1 + "/session/password", s.changePassword, signedIn},
 		{"POST", v1 + "/session/passkey", s.beginPasskey, open},
 		{"POST", v1 + "/session/passkey/answer", s.byPasskey, open},

@@ -69,6 +69,7 @@ type whoView struct {
 	Keys    []access.KeyRight   `json:"keyRights"`
 	Areas   map[string][]string `json:"areas"` // by right; * for everywhere
 	Session string              `json:"session"`
+	Changed *time.Time          `json:"changed"` // the way to sign in, since the time before
 }
 
 func viewWho(w *access.Who) *whoView {
@@ -77,6 +78,9 @@ func viewWho(w *access.Who) *whoView {
 	}
 	v := &whoView{Name: w.Name, Title: w.Title, Kind: w.Kind, Grants: w.Grants, Keys: w.Rights, Rights: []access.Right{},
 		All: []access.Right{}, Areas: map[string][]string{}, Session: w.Session}
+	if !w.Changed.IsZero() {
+		v.Changed = &w.Changed
+	}
 	if v.Grants == nil {
 		v.Grants = []access.Grant{}
 	}
@@ -234,6 +238,38 @@ func (s *Server) invited(c *gin.Context) error {
 		return err
 	}
 	return reply(c, gin.H{"name": name})
+}
+
+// passwordStrength says how good a new password would be, to whoever may choose one: who is
+// signed in, or has a link.
+func (s *Server) passwordStrength(c *gin.Context) error {
+	var in struct {
+		Link     string `json:"link"`
+		Name     string `json:"name"`
+		Title    string `json:"title"`
+		Password string `json:"password"`
+	}
+	if err := s.mayType(c); err != nil {
+		return err
+	}
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	if s.people == nil {
+		return people.ErrLink
+	}
+	if w, err := s.whoIs(c); err == nil && w.Kind == access.Person && in.Link == "" {
+		in.Name, in.Title = w.Name, w.Title
+	} else if name, err := s.people.Invited(in.Link); err != nil {
+		return err
+	} else if name != "" {
+		in.Name = name
+	}
+	of1, wrong, err := s.people.Strength(c.Request.Context(), in.Password, in.Name, in.Title)
+	if err != nil {
+		return err
+	}
+	return reply(c, gin.H{"strength": of1, "wrong": wrong})
 }
 
 // changePassword sets another password for who is signed in.

@@ -52,6 +52,15 @@ func TestWhatIsMaskedNeverLeaves(t *testing.T) {
 	if !strings.Contains(seen, secret) || !strings.Contains(seen, card) {
 		t.Fatal("whoever has the right does not see it")
 	}
+	// That they did is written down, once for all looks at it.
+	w.ok("GET", "/api/v1/dead-letters/"+letters[0].ID, "")
+	var shown []struct{ Who, Thing, Result string }
+	line := w.ok("GET", "/api/v1/audit?what=is+shown+what+is+masked", "")
+	if err := json.Unmarshal(line, &shown); err != nil || len(shown) != 1 ||
+		shown[0].Thing != "transaction:"+letters[0].Transaction || shown[0].Result != "done" ||
+		strings.Contains(string(line), secret) {
+		t.Errorf("the look stands in the audit as %s %v", line, err)
+	}
 	w.ok("POST", "/api/v1/transactions/"+letters[0].Transaction+"/sample", `{"name":"kept"}`)
 	var kept struct{ Body string }
 	if err := json.Unmarshal(w.ok("GET", "/api/v1/flows/f/samples/kept", ""), &kept); err != nil ||

@@ -58,6 +58,14 @@ test("the first owner comes in by the printed link, once, and signs out and in a
   await typeIn(page, "Name", "Maud", "Maud Lindqvist", "password1234", "password1234");
   await expect(page.getByRole("alert")).toContainText("among those that are tried first");
   await clean(page);
+  await expect(page.getByText("not good enough")).toBeVisible();
+  await page.getByLabel("New password").fill(words);
+  await expect(page.getByText(/^(very )?good( enough)?$/)).toBeVisible();
+  await page.getByLabel("Show what I type").focus();
+  await page.keyboard.press("Space");
+  await expect(page.getByLabel("New password")).toHaveAttribute("type", "text");
+  await clean(page);
+  await page.keyboard.press("Space");
   await page.getByLabel("New password").fill("");
   await page.getByLabel("Once more").fill("");
   await typeIn(page, "New password", words, words);
@@ -236,6 +244,7 @@ test("a passkey is made and signs in, and is taken away", async ({ page, app }) 
   await page.getByRole("button", { name: "By a passkey" }).focus();
   await page.keyboard.press("Enter");
   await signedIn(page, "Maud Lindqvist");
+  await expect(page.getByText("Your password or passkeys were changed")).toBeVisible();
   await page.goto(`${at}/me`);
   await page.getByRole("button", { name: "take it away" }).click();
   await expect(page.getByText("reading room")).toHaveCount(0);

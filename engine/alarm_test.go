@@ -10,6 +10,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"readyferry/core/access"
 	core "readyferry/core/alarm"
 	"readyferry/engine/alarm"
 	"readyferry/store"
@@ -302,6 +303,39 @@ func TestANoticeIsTriedAgain(t *testing.T) {
 		rows, err := w.Alarm.Notices(10)
 		if err != nil || len(rows) != 1 || !rows[0].Done || rows[0].Tries != 4 {
 			t.Errorf("%+v %v", rows, err)
+		}
+	})
+}
+
+// Somebody who guesses is told of: what was refused within ten minutes is counted, and it is over
+// when nobody tries any more.
+func TestManyRefusalsRing(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := start(t, t.TempDir(), &target{})
+		w.rule("many-refused", core.Rule{Watch: "refused", Limit: 20})
+		refuse := func(n int) {
+			t.Helper()
+			for range n {
+				ctx, deed := w.Audit.Begin(t.Context(), &access.Who{Kind: access.Person, Name: "maud", From: "192.0.2.7"}, "sign in",
+					access.Thing{})
+				if err := w.Audit.End(ctx, deed, "refused: it is not right"); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+		refuse(15)
+		w.look(2 * time.Minute)
+		if got := w.ringing(); strings.Contains(got, "many-refused") {
+			t.Errorf("%s at 15 refusals", got)
+		}
+		refuse(15)
+		w.look(2 * time.Minute)
+		if got := w.ringing(); !strings.Contains(got, "many-refused") {
+			t.Errorf("%q at 30 refusals", got)
+		}
+		w.look(14 * time.Minute)
+		if got := w.ringing(); strings.Contains(got, "many-refused") {
+			t.Errorf("%s when it is over", got)
 		}
 	})
 }

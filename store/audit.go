@@ -217,6 +217,12 @@ func (v View) AuditLines(q AuditQuery) ([]AuditLine, error) {
 	return out, db.Find(&out).Error
 }
 
+// CountRefused counts the lines since a time of what was refused.
+func (v View) CountRefused(since time.Time) (n int64, err error) {
+	err = v.sql().Model(&AuditLine{}).Where("at >= ? AND result LIKE 'refused%'", micros(since)).Count(&n).Error
+	return n, err
+}
+
 // likely escapes a text for LIKE.
 func likely(text string) string {
 	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text)

@@ -1,7 +1,9 @@
 package store
 
 import (
+	"encoding/base64"
 	"errors"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -11,7 +13,7 @@ import (
 type Person struct {
 	Name     string `gorm:"primaryKey"` // by which they sign in: small letters
 	Title    string // as others call them
-	Password string // argon2id in its usual text form; "" for none
+	Password string // sealed (see SealPassword); "" for none
 	Grants   []byte // JSON: roles, each with its area
 	// Subject is who they are at an OpenID issuer, as issuer and subject; "" for nobody.
 	Subject   string
@@ -65,6 +67,67 @@ func people(db *gorm.DB) error {
 		"CREATE INDEX IF NOT EXISTS passkeys_person ON passkeys (person)",
 		"CREATE INDEX IF NOT EXISTS audit_lines_at ON audit_lines (at)",
 	)
+}
+
+// SealPassword gives what is kept of a password as it stands in a person's row: sealed, so that
+// whoever has the file alone has nothing that guesses could be tried on.
+func (s *Store) SealPassword(person, kept string) (string, error) {
+	sealed, err := s.Seal(passwordOf+person, []byte(kept))
+	return base64.StdEncoding.EncodeToString(sealed), err
+}
+
+// UnsealPassword is the reverse of SealPassword; "" stays "".
+func (s *Store) UnsealPassword(p *Person) (kept string, err error) {
+	if p.Password == "" {
+		return "", nil
+	}
+	sealed, err := base64.StdEncoding.DecodeString(p.Password)
+	if err != nil {
+		return "", fmt.Errorf("what is kept of the password of %s: %w", p.Name, err)
+	}
+	plain, err := s.Unseal(passwordOf+p.Name, sealed)
+	return string(plain), err
+}
+
+const passwordOf = "password of "
+
+// sealPasswords seals what an earlier release kept as it was: the text form of argon2id, which
+// begins with a dollar sign.
+func (s *Store) sealPasswords() error {
+	var open []Person
+	if err := s.write.Where("password LIKE '$%'").Find(&open).Error; err != nil {
+		return err
+	}
+	for i := range open {
+		sealed, err := s.SealPassword(open[i].Name, open[i].Password)
+		if err == nil {
+			err = s.write.Model(&Person{}).Where("name = ?", open[i].Name).Update("password", sealed).Error
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sealPeopleAnew seals the passwords of all people with another key.
+func (s *Store) sealPeopleAnew(tx *Tx, with *Store) (sealed int, err error) {
+	all, err := tx.People()
+	for i := range all {
+		p := &all[i]
+		if p.Password == "" {
+			continue
+		}
+		kept, err := s.UnsealPassword(p)
+		if err == nil {
+			p.Password, err = with.SealPassword(p.Name, kept)
+		}
+		if err = errors.Join(err, tx.SavePerson(p)); err != nil {
+			return sealed, err
+		}
+		sealed++
+	}
+	return sealed, err
 }
 
 // People lists the people by name.

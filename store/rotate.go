@@ -129,6 +129,11 @@ func (s *Store) sealAnew(ctx context.Context, key []byte) (sealed int, err error
 			}
 			sealed++
 		}
+		people, err := s.sealPeopleAnew(tx, with)
+		if err != nil {
+			return err
+		}
+		sealed += people
 		text, err := tx.Setting(auditKeySetting)
 		if err != nil {
 			return err

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 )
@@ -22,14 +23,30 @@ func TestTheKeyIsChangedWhereverItIsCutOff(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
+			kept, err := s.SealPassword("ada", "$argon2id$x")
+			if err != nil || strings.Contains(kept, "argon2id") {
+				t.Fatal(kept, err)
+			}
 			l := AuditLine{At: time.Now(), What: "x"}
 			if err := s.Write(t.Context(), func(tx *Tx) error {
+				for name, password := range map[string]string{"ada": kept, "bea": "$argon2id$of-before", "eve": ""} {
+					if err := tx.SavePerson(&Person{Name: name, Password: password}); err != nil {
+						return err
+					}
+				}
 				if err := tx.SaveConnection(&Connection{Name: "c", Document: []byte("{}"), Sealed: sealed,
 					UpdatedAt: time.Now()}); err != nil {
 					return err
 				}
 				return tx.Audit(s, &l)
 			}); err != nil {
+				t.Fatal(err)
+			}
+			// What an earlier release kept unsealed is sealed at the next start.
+			if err := s.Close(); err != nil {
+				t.Fatal(err)
+			}
+			if s, err = OpenUnsynced(dir); err != nil {
 				t.Fatal(err)
 			}
 			own, next := filepath.Join(dir, keyFile), filepath.Join(dir, nextKeyFile)
@@ -41,7 +58,7 @@ func TestTheKeyIsChangedWhereverItIsCutOff(t *testing.T) {
 				if _, err := newKey(next); err != nil {
 					t.Fatal(err)
 				}
-			} else if n, err := s.RotateKey(t.Context(), false); err != nil || n != 2 {
+			} else if n, err := s.RotateKey(t.Context(), false); err != nil || n != 4 {
 				t.Fatal(n, err)
 			}
 			if cut == "behind the commit" { // the new key has not taken its place yet
@@ -72,6 +89,15 @@ func TestTheKeyIsChangedWhereverItIsCutOff(t *testing.T) {
 			}
 			if plain, err := s.Unseal("c", row.Sealed); err != nil || string(plain) != `["s3cret"]` {
 				t.Errorf("%s %v", plain, err)
+			}
+			for name, want := range map[string]string{"ada": "$argon2id$x", "bea": "$argon2id$of-before", "eve": ""} {
+				p, err := s.Person(name)
+				if err != nil || strings.Contains(p.Password, "argon2id") {
+					t.Fatal(p.Password, err)
+				}
+				if kept, err := s.UnsealPassword(&p); err != nil || kept != want {
+					t.Errorf("%s: %q %v", name, kept, err)
+				}
 			}
 			if lines, faults, err := s.VerifyAudit(9); err != nil || len(faults) > 0 || lines != 1 {
 				t.Errorf("%d %v %v", lines, faults, err)

@@ -229,6 +229,9 @@ func openFiles(dir, written string) (*Store, error) {
 	if err := errors.Join(s.hold(db), s.settleKey(), s.checkKey(given)); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", file, err)
 	}
+	if err := s.sealPasswords(); err != nil {
+		return nil, fmt.Errorf("sealing what is kept of passwords in %s: %w", file, err)
+	}
 	read, err := connect(file, written+"_query_only=true", 4)
 	if err != nil {
 		return nil, err

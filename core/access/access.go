@@ -15,6 +15,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Right is something that one may be permitted.
@@ -203,6 +204,9 @@ type Who struct {
 	Rights  []KeyRight // of a key
 	From    string     // the address that it came from
 	Session string     // by which a person is signed in
+	// Changed is when a person's way to sign in was last changed, if that was since they had
+	// signed in the time before.
+	Changed time.Time
 }
 
 // String gives who it is, as it is written down.

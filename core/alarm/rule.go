@@ -134,6 +134,8 @@ var Kinds = []Kind{
 		Limit:   14, Advice: "Have the system's keeper give a new secret, put it into the connection, and say there until when it is good."},
 	{Name: "disk", Title: "free room on the disk", Of: OfNothing, Unit: "MB", Below: true, Sampled: true, Limit: 2000,
 		Advice: "Make room, or keep what has ended for a shorter time."},
+	{Name: "refused", Title: "sign-ins and requests refused within ten minutes", Of: OfNothing, Unit: "refusals", Sampled: true, Limit: 20,
+		Advice: "The audit says who, from where and at what: a forgotten password, a program with an old key, or somebody who guesses."},
 }
 
 // Find gives a kind by its name; nil for none.

@@ -38,8 +38,13 @@ func (a *Alarms) measure(now time.Time) (*measured, error) {
 	if room := a.intake.Room(); room.Free > 0 {
 		m.now[series("disk", "")] = float64(room.Free / 10_000_000 * 10) // in steps: it changes all the time
 	}
-	return m, nil
+	refused, err := a.Store.CountRefused(now.Add(-refusedWithin))
+	m.now[series("refused", "")] = float64(refused)
+	return m, err
 }
+
+// refusedWithin is how far back refusals are counted. The audit keeps up to sixty in a minute.
+const refusedWithin = 10 * time.Minute
 
 func (a *Alarms) ofFlows(m *measured, now time.Time) error {
 	totals, err := a.watch.Totals()

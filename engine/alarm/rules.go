@@ -139,12 +139,12 @@ const seeded = "alarms seeded"
 func (a *Alarms) seed() error {
 	return a.Store.Write(a.context(), func(tx *store.Tx) error {
 		was, err := tx.Setting(seeded)
-		if err != nil || was == "with secrets" {
+		if err != nil || was == "with refusals" {
 			return err
 		}
 		for name, r := range firstRules {
-			if was != "" && r.Watch != "secret" { // an earlier release gave the others
-				continue
+			if was != "" && r.Watch != "refused" && (was == "with secrets" || r.Watch != "secret") {
+				continue // an earlier release gave it
 			}
 			document, err := json.Marshal(r)
 			if err != nil {
@@ -155,7 +155,7 @@ func (a *Alarms) seed() error {
 				return err
 			}
 		}
-		return tx.SetSetting(seeded, "with secrets")
+		return tx.SetSetting(seeded, "with refusals")
 	})
 }
 
@@ -167,6 +167,7 @@ var firstRules = map[string]core.Rule{
 	"certificate-ends": {Title: "A certificate ends soon", Watch: "certificate", Limit: 21},
 	"key-ends":         {Title: "A key ends soon", Watch: "key", Limit: 14},
 	"secret-ends":      {Title: "A secret of a connection ends soon", Watch: "secret", Limit: 14},
+	"many-refused":     {Title: "Many sign-ins or requests are refused", Watch: "refused", Limit: 20},
 	"disk-is-short":    {Title: "The disk gets full", Watch: "disk", Limit: 2000, Urgent: true},
 }
 

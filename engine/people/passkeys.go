@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -167,7 +168,14 @@ func (k *Passkeys) Registered(ctx context.Context, name, id, title string, answe
 		return err
 	}
 	row := &store.Passkey{ID: made.ID, Person: name, Title: clipped(title, 100), Credential: b, CreatedAt: k.p.now()}
-	return k.p.store.Write(ctx, func(tx *store.Tx) error { return tx.SavePasskey(row) })
+	return k.p.store.Write(ctx, func(tx *store.Tx) error {
+		person, err := tx.Person(name)
+		if err != nil {
+			return err
+		}
+		person.ChangedAt = k.p.now()
+		return errors.Join(tx.SavePasskey(row), tx.SavePerson(&person))
+	})
 }
 
 // SignIn begins a sign-in by whatever passkey the device has for this host.
@@ -274,6 +282,10 @@ func (k *Passkeys) Drop(ctx context.Context, name string, id []byte) error {
 		if len(rows) == 1 && row.Password == "" && row.Subject == "" {
 			return fmt.Errorf("%w: it is the last way in; choose a password or make another passkey first", ErrRule)
 		}
-		return tx.DropPasskey(name, id)
+		if err := tx.DropPasskey(name, id); err != nil {
+			return err
+		}
+		row.ChangedAt = k.p.now()
+		return tx.SavePerson(&row)
 	})
 }

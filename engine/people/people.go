@@ -244,17 +244,41 @@ func grantsOf(all []access.Grant) []byte {
 	return b
 }
 
-// keep checks a new password and gives what is kept of it.
+// keep checks a new password and gives what is kept of it, sealed.
 func (p *People) keep(ctx context.Context, text, name, title string) (kept string, err error) {
-	about := append(strings.FieldsFunc(name, func(r rune) bool { return strings.ContainsRune("._@+-", r) }), name)
-	if err := password.Check(text, append(about, strings.Fields(title)...)...); err != nil {
+	if err := password.Check(text, about(name, title)...); err != nil {
 		return "", fmt.Errorf("%w: the password: %w", ErrRule, err)
 	}
 	err = p.hashing(ctx, func() (err error) {
 		kept, err = password.Hash(text)
 		return err
 	})
-	return kept, err
+	if err != nil {
+		return "", err
+	}
+	return p.store.SealPassword(name, kept)
+}
+
+// about gives the words that stand near to a person.
+func about(name, title string) []string {
+	words := append(strings.FieldsFunc(name, func(r rune) bool { return strings.ContainsRune("._@+-", r) }), name)
+	return append(words, strings.Fields(title)...)
+}
+
+// Strength says how good a new password of somebody would be (see password.Strength). name is
+// theirs, or what the first owner wants to be called.
+func (p *People) Strength(ctx context.Context, text, name, title string) (of1 float64, wrong string, err error) {
+	if row, err := p.store.Person(NameOf(name)); err == nil {
+		title = row.Title
+	}
+	if len(text) > 4*password.Most {
+		text = text[:4*password.Most] // it is too long anyhow
+	}
+	err = p.hashing(ctx, func() error {
+		of1, wrong = password.Strength(text, about(NameOf(name), title)...)
+		return nil
+	})
+	return of1, wrong, err
 }
 
 // hashing runs what takes much memory, few at a time.

@@ -83,6 +83,47 @@ func TestTheFirstOwner(t *testing.T) {
 	}
 }
 
+// Whoever signs in is told once that the way to do so was changed since the time before, by
+// whomever; not when nothing was.
+func TestAChangeIsTold(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		p := open(t, Config{})
+		defer p.store.Close()
+		owner(t, p)
+		told := func() time.Time {
+			t.Helper()
+			time.Sleep(time.Minute)
+			row, err := p.store.Person("maud")
+			if err != nil {
+				t.Fatal(err)
+			}
+			token, _, err := p.let(t.Context(), &row, Arrival{From: "192.0.2.1"}, "")
+			if err != nil {
+				t.Fatal(err)
+			}
+			w, err := p.Who(t.Context(), token, "")
+			if err != nil {
+				t.Fatal(err)
+			}
+			return w.Changed
+		}
+		told()
+		if at := told(); !at.IsZero() {
+			t.Errorf("nothing was changed, and %s is told", at)
+		}
+		if err := p.Change(t.Context(), "maud", good, "seven other quiet words", ""); err != nil {
+			t.Fatal(err)
+		}
+		changed := p.now()
+		if at := told(); !at.Equal(changed) {
+			t.Errorf("%s is told, not %s", at, changed)
+		}
+		if at := told(); !at.IsZero() {
+			t.Errorf("%s is told twice", at)
+		}
+	})
+}
+
 // Sessions end when they are not used, at the latest after a time, and each begins under a text
 // that nobody knew before: one that a stranger has put into the browser is not taken over.
 func TestSessions(t *testing.T) {

@@ -90,6 +90,11 @@ func (p *People) begin(ctx context.Context, a Arrival, old string) (token string
 		return "", err
 	}
 	p.sessions.Put(loaded, personKey, a.Person)
+	changed, err := p.changedSince(a.Person)
+	if err != nil {
+		return "", err
+	}
+	p.sessions.Put(loaded, changedKey, changed)
 	token, _, err = p.sessions.Commit(loaded)
 	if err != nil {
 		return "", err
@@ -103,6 +108,20 @@ func (p *People) begin(ctx context.Context, a Arrival, old string) (token string
 		row.SeenAt, row.Failures, row.LockedTo = &now, 0, nil
 		return errors.Join(tx.SavePerson(&row), tx.DropEndedSessions(now))
 	})
+}
+
+// changedKey is under what a session knows when the way to sign in had been changed, in
+// microseconds.
+const changedKey = "changed"
+
+// changedSince tells when somebody's way to sign in was changed since they last came in, in
+// microseconds; 0 where it was not. They are told, since it may not have been they.
+func (p *People) changedSince(name string) (int64, error) {
+	row, err := p.store.Person(name)
+	if err != nil || row.SeenAt == nil || !row.ChangedAt.After(*row.SeenAt) {
+		return 0, err
+	}
+	return row.ChangedAt.UnixMicro(), nil
 }
 
 // SignIn lets somebody in by name and password. The error is ErrWrong, a *LockedError, or
@@ -121,9 +140,11 @@ func (p *People) SignIn(ctx context.Context, name, text string, a Arrival, old s
 		p.guesses.failed(a.From, p.now())
 		return "", nil, &LockedError{*row.LockedTo}
 	}
-	kept := row.Password
-	if !known {
-		kept = ""
+	kept := ""
+	if known {
+		if kept, err = p.store.UnsealPassword(&row); err != nil {
+			return "", nil, err
+		}
 	}
 	err = p.hashing(ctx, func() error { return password.Verify(kept, text) })
 	if errors.Is(err, password.ErrWrong) {
@@ -226,6 +247,9 @@ func (p *People) Who(ctx context.Context, token, from string) (*access.Who, erro
 	if err != nil {
 		return nil, err
 	}
+	if at := p.sessions.GetInt64(loaded, changedKey); at > 0 {
+		w.Changed = time.UnixMicro(at).UTC()
+	}
 	if w.Session, w.From = s.ID, from; p.now().Sub(s.SeenAt) >= touchEach {
 		p.sessions.Put(loaded, "seen", s.SeenAt.Unix()) // what has changed is written, and stands longer
 		if _, _, err := p.sessions.Commit(loaded); err != nil {
@@ -286,7 +310,11 @@ func (p *People) Change(ctx context.Context, name, old, text, session string) er
 		return &LockedError{*row.LockedTo}
 	}
 	if row.Password != "" {
-		err := p.hashing(ctx, func() error { return password.Verify(row.Password, old) })
+		kept, err := p.store.UnsealPassword(&row)
+		if err != nil {
+			return err
+		}
+		err = p.hashing(ctx, func() error { return password.Verify(kept, old) })
 		if errors.Is(err, password.ErrWrong) {
 			if until, bad := p.failed(ctx, name); bad != nil || until != nil {
 				return errors.Join(bad, ErrWrong)

@@ -1,6 +1,6 @@
 import { lazy, Suspense, useEffect, useState } from "react";
 import { Navigate, NavLink, Route, Routes, useLocation } from "react-router";
-import { Toaster } from "sonner";
+import { Toaster, toast } from "sonner";
 import { useCauses, useLive } from "./api/queries";
 import { useSession } from "./api/session";
 import { Find } from "./find";
@@ -59,8 +59,23 @@ export function App() {
   return <Inside />;
 }
 
+/** Tells who has just signed in that their way to do so was changed since the time before: it may not have been they. */
+function useTold() {
+  const who = useSession().data?.who;
+  useEffect(() => {
+    const key = `told ${who?.session}`;
+    if (!who?.changed || sessionStorage.getItem(key)) return;
+    sessionStorage.setItem(key, "yes");
+    toast.warning(
+      `Your password or passkeys were changed on ${new Date(who.changed).toLocaleString()}. If that was not you, tell an owner.`,
+      { duration: 20_000, closeButton: true },
+    );
+  }, [who]);
+}
+
 function Inside() {
   useLive();
+  useTold();
   const causes = useCauses();
   const [find, setFind] = useState(false);
   const [keys, setKeys] = useState(false);

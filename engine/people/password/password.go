@@ -15,6 +15,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 	"unicode/utf8"
 
@@ -50,16 +51,29 @@ func Check(text string, about ...string) error {
 	case n > Most:
 		return fmt.Errorf("it has %d letters, and at most %d are taken", n, Most)
 	}
-	some := []rune(text)
-	if len(some) > looked {
-		some = some[:looked]
-	}
-	about = append([]string{"readyferry", "ready", "ferry"}, about...)
-	if zxcvbn.PasswordStrength(string(some), about).Guesses < fewest {
+	if guesses(text, about) < fewest {
 		return errors.New("it is among those that are tried first: known from leaks, or made of a name or a row of keys; take " +
 			"several words that do not belong together")
 	}
 	return nil
+}
+
+// guesses reckons how many of them somebody needs who tries what people take.
+func guesses(text string, about []string) float64 {
+	some := []rune(text)
+	if len(some) > looked {
+		some = some[:looked]
+	}
+	return zxcvbn.PasswordStrength(string(some), append([]string{"readyferry", "ready", "ferry"}, about...)).Guesses
+}
+
+// Strength says how good a new password is: up to 1, reached at the square of what is asked for,
+// and what is wrong with it, "" where Check would take it.
+func Strength(text string, about ...string) (of1 float64, wrong string) {
+	if err := Check(text, about...); err != nil {
+		wrong = err.Error()
+	}
+	return min(1, math.Log(max(1, guesses(norm.NFKC.String(text), about)))/(2*math.Log(fewest))), wrong
 }
 
 // The parameters of argon2id.

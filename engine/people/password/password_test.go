@@ -58,3 +58,21 @@ func TestRulesForNewPasswords(t *testing.T) {
 		}
 	}
 }
+
+// The reckoning of a strength agrees with the rules: what they refuse lies below the half, or is
+// too short, and what they take does not.
+func TestStrength(t *testing.T) {
+	for text, enough := range map[string]bool{
+		"": false, "password1234": false, "readyferry2026": false, "maud-lindqvist": false,
+		"otter lamp violin": true, "seven grey herons by the quiet weir": true,
+	} {
+		of1, wrong := Strength(text, "maud", "lindqvist")
+		if of1 < 0 || of1 > 1 || (wrong == "") != enough || (wrong == "") != (Check(text, "maud", "lindqvist") == nil) ||
+			enough && of1 < 0.5 {
+			t.Errorf("%q: %.2f %q", text, of1, wrong)
+		}
+	}
+	if of1, wrong := Strength(strings.Repeat("otter lamp ", 1000)); of1 != 1 || wrong == "" {
+		t.Errorf("a long one: %.2f %q", of1, wrong)
+	}
+}

@@ -312,6 +312,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/password/strength": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How good a new password would be, for who is signed in or has a link */
+        post: operations["passwordStrength"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session/password": {
         parameters: {
             query?: never;
@@ -3674,6 +3691,11 @@ export interface components {
             };
             /** @description the id of this session */
             session: string;
+            /**
+             * Format: date-time
+             * @description when password, passkeys or issuer were last changed, if that was since the sign-in before
+             */
+            changed: string | null;
         };
         SessionNow: {
             who: components["schemas"]["Who"] | null;
@@ -6749,6 +6771,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Who"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            413: components["responses"]["TooLarge"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    passwordStrength: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    link?: string;
+                    /** @description that the first owner wants */
+                    name?: string;
+                    title?: string;
+                    password: string;
+                };
+            };
+        };
+        responses: {
+            /** @description it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** @description 0.5 is enough */
+                        strength: number;
+                        /** @description why it would not be taken; empty where it would */
+                        wrong: string;
+                    };
                 };
             };
             400: components["responses"]["BadRequest"];

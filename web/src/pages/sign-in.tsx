@@ -28,6 +28,7 @@ function Gate({ title, children }: { title: string; children: ReactNode }) {
 export function SignInPage({ openId }: { openId: string }) {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
+  const [shown, setShown] = useState(false);
   const [bad, setBad] = useState(() => new URLSearchParams(window.location.search).get("said") ?? undefined);
   const [busy, setBusy] = useState(false);
   const enter = async (how: () => Promise<unknown>) => {
@@ -55,8 +56,15 @@ export function SignInPage({ openId }: { openId: string }) {
           <Text label="Name" value={name} onChange={setName} focus complete="username webauthn" />
         </Setting>
         <Setting label="Password">
-          <Text label="Password" type="password" value={password} onChange={setPassword} complete="current-password" />
+          <Text
+            label="Password"
+            type={shown ? "text" : "password"}
+            value={password}
+            onChange={setPassword}
+            complete="current-password"
+          />
         </Setting>
+        <Showing {...{ shown, setShown }} />
         {bad && (
           <p role="alert" className="mb-3 text-dead">
             {bad}
@@ -148,7 +156,7 @@ export function WelcomePage() {
               </Setting>
             </>
           )}
-          <Passwords {...{ password, setPassword, again, setAgain }} />
+          <Passwords {...{ password, setPassword, again, setAgain, of: { link, name, title } }} />
           <button type="submit" className="btn btn-go" disabled={!name || !password || !again}>
             Come in
           </button>
@@ -163,27 +171,67 @@ export function WelcomePage() {
   );
 }
 
-/** A new password, twice. */
+/** Lets somebody see what they type. */
+function Showing({ shown, setShown }: { shown: boolean; setShown: (v: boolean) => void }) {
+  return (
+    <label className="mb-3 flex items-center gap-2">
+      <input type="checkbox" checked={shown} onChange={(e) => setShown(e.target.checked)} />
+      Show what I type
+    </label>
+  );
+}
+
+/** A new password, twice, and how good it is. */
 export function Passwords(p: {
   password: string;
   setPassword: (v: string) => void;
   again: string;
   setAgain: (v: string) => void;
+  of?: { link: string; name: string; title: string };
 }) {
+  const [shown, setShown] = useState(false);
+  const type = shown ? "text" : "password";
   return (
     <>
       <Setting label="New password" hint="12 letters or more; several words that do not belong together are good">
-        <Text
-          label="New password"
-          type="password"
-          value={p.password}
-          onChange={p.setPassword}
-          complete="new-password"
-        />
+        <Text label="New password" type={type} value={p.password} onChange={p.setPassword} complete="new-password" />
+        <Strength password={p.password} {...p.of} />
       </Setting>
       <Setting label="Once more">
-        <Text label="Once more" type="password" value={p.again} onChange={p.setAgain} complete="new-password" />
+        <Text label="Once more" type={type} value={p.again} onChange={p.setAgain} complete="new-password" />
       </Setting>
+      <Showing {...{ shown, setShown }} />
     </>
+  );
+}
+
+/** How good a password is, reckoned where it would be checked, once somebody stops typing for a moment. */
+function Strength(p: { password: string; link?: string; name?: string; title?: string }) {
+  const [of, setOf] = useState<{ strength: number; wrong: string }>();
+  const { password, link, name, title } = p;
+  useEffect(() => {
+    if (!password) return setOf(undefined);
+    const stop = new AbortController();
+    const timer = setTimeout(() => {
+      call<{ strength: number; wrong: string }>("/api/v1/session/password/strength", {
+        body: { password, link, name, title },
+        signal: stop.signal,
+      }).then(
+        ({ value }) => setOf(value),
+        () => setOf(undefined),
+      );
+    }, 300);
+    return () => {
+      clearTimeout(timer);
+      stop.abort();
+    };
+  }, [password, link, name, title]);
+  if (!of) return null;
+  const words = of.wrong ? "not good enough" : of.strength < 0.75 ? "good enough" : "very good";
+  return (
+    <span className="mt-1 flex items-center gap-2">
+      <meter className="h-2 w-40" aria-label="How good it is" min={0} max={1} low={0.5} value={of.strength} />
+      <span aria-live="polite">{words}</span>
+    </span>
   );
 }
