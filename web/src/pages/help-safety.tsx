@@ -11,8 +11,8 @@ export function HelpSafety() {
         <Link className="underline" to="/people">
           People
         </Link>{" "}
-        by a link that works once. Who signs in is told of a change of password or passkeys since the time before. Each has
-        roles, in an area or everywhere (<span className="chip">*</span>):
+        by a link that works once. Who signs in is told of a change of password or passkeys since the time before. Each
+        has roles, in an area or everywhere (<span className="chip">*</span>):
       </p>
       <dl className="mb-2 grid grid-cols-[110px_1fr] gap-x-3 gap-y-0.5">
         {roles.map(([role, words]) => (
