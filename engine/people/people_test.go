@@ -111,10 +111,15 @@ func TestAChangeIsTold(t *testing.T) {
 		if at := told(); !at.IsZero() {
 			t.Errorf("nothing was changed, and %s is told", at)
 		}
+		time.Sleep(time.Minute)
 		if err := p.Change(t.Context(), "maud", good, "seven other quiet words", ""); err != nil {
 			t.Fatal(err)
 		}
-		changed := p.now()
+		row, err := p.store.Person("maud")
+		if err != nil {
+			t.Fatal(err)
+		}
+		changed := row.ChangedAt
 		if at := told(); !at.Equal(changed) {
 			t.Errorf("%s is told, not %s", at, changed)
 		}
