@@ -47,7 +47,7 @@ func packages(t *testing.T) []pkg {
 }
 
 // Each layer may import those below it, and itself.
-var layers = []string{"core", "worker", "store", "connect", "standin", "engine", "tracing", "web", "demo", "api", "cmd"}
+var layers = []string{"core", "worker", "store", "connect", "standin", "engine", "tracing", "runner", "web", "demo", "api", "cmd"}
 
 var mayImport = map[string][]string{
 	"core":    {},
@@ -57,10 +57,11 @@ var mayImport = map[string][]string{
 	"standin": {"core"},
 	"engine":  {"store", "connect", "standin", "core"},
 	"tracing": {"store", "core"},
+	"runner":  {"engine", "store", "connect", "core"},
 	"web":     {},
 	"demo":    {"engine", "standin", "core"},
-	"api":     {"engine", "standin", "connect", "core"}, // never the store: it reads through engine/watch
-	"cmd":     {"worker", "api", "engine", "tracing", "store", "connect", "standin", "demo", "web", "core"},
+	"api":     {"runner", "engine", "standin", "connect", "core"}, // never the store: it reads through engine/watch
+	"cmd":     {"worker", "runner", "api", "engine", "tracing", "store", "connect", "standin", "demo", "web", "core"},
 	"bench":   {"api", "engine", "store", "connect", "standin", "core"},
 	"docs":    {},
 }

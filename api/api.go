@@ -21,6 +21,7 @@ import (
 	"readyferry/core/access"
 	"readyferry/engine"
 	"readyferry/engine/people"
+	"readyferry/runner/hub"
 	"readyferry/standin"
 )
 
@@ -37,6 +38,7 @@ type Server struct {
 	openID     *people.OpenID // nil: there is no issuer
 	visiting   *demoVisitors  // nil: this is no demo
 	kept       Kept           // nil: everything is changed here
+	runners    *hub.Hub       // nil: there are none
 	parameters parameters
 	visitors   visitors
 	refusals   refusals
@@ -57,8 +59,10 @@ type Config struct {
 	Demo []access.Who
 	// Kept is what is changed in a folder alone; nil: nothing is.
 	Kept Kept
-	Door Door
-	Log  *slog.Logger
+	// Runners are those beyond firewalls; nil: there are none.
+	Runners *hub.Hub
+	Door    Door
+	Log     *slog.Logger
 }
 
 // New makes the handler of everything.
@@ -87,6 +91,7 @@ func newServer(c Config) *Server {
 		people:   c.People,
 		openID:   c.OpenID,
 		kept:     c.Kept,
+		runners:  c.Runners,
 	}
 	if c.People != nil {
 		s.passkeys = people.NewPasskeys(c.People)

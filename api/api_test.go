@@ -19,11 +19,13 @@ import (
 
 	"readyferry/connect/systems"
 	"readyferry/connect/testsystem"
+	"readyferry/core/access"
 	"readyferry/core/flow"
 	"readyferry/core/plan"
 	"readyferry/core/schema"
 	"readyferry/engine"
 	"readyferry/engine/people"
+	"readyferry/runner/hub"
 	"readyferry/standin"
 	"readyferry/store"
 )
@@ -76,6 +78,7 @@ func start(t *testing.T) *world {
 		t.Fatal(err)
 	}
 	server.Config.Handler = New(Config{Engine: e, StandIns: set, Log: log, Door: Door{Loopback: true},
+		Runners: runnersOf(e, log),
 		Web: fstest.MapFS{
 			"index.html":  {Data: []byte("<title>Ready Ferry</title>")},
 			"assets/a.js": {Data: []byte("1")},
@@ -102,11 +105,20 @@ func start(t *testing.T) *world {
 	return &world{t: t, server: server, schema: c, api: value.(map[string]any), engine: e, store: s, log: log, set: set}
 }
 
+// runnersOf makes the side of runners, at which none ever is.
+func runnersOf(e *engine.Engine, log *slog.Logger) *hub.Hub {
+	return hub.New(hub.Config{Log: log, Permits: func(runner, key string) error {
+		_, err := e.Catalog.Permits(context.Background(), key, access.MayRun, access.Runner+":"+runner, time.Now())
+		return err
+	}})
+}
+
 // door serves the world through another door, behind which people sign in; nil: nobody does.
 func (w *world) door(d Door, p *people.People) {
 	w.people = p
 	w.server.Config.Handler = New(Config{Engine: w.engine, StandIns: w.set, Log: w.log, Door: d, People: p,
-		Web: fstest.MapFS{"index.html": {Data: []byte("<title>Ready Ferry</title>")}}})
+		Runners: runnersOf(w.engine, w.log),
+		Web:     fstest.MapFS{"index.html": {Data: []byte("<title>Ready Ferry</title>")}}})
 }
 
 func (w *world) port() string { return w.server.URL[strings.LastIndex(w.server.URL, ":")+1:] }

@@ -3,6 +3,7 @@ package api
 import (
 	"readyferry/core/access"
 	"readyferry/engine/design"
+	"readyferry/runner/line"
 )
 
 // v1 is what the addresses of the interface begin with.
@@ -12,6 +13,8 @@ const v1 = "/api/v1"
 func (s *Server) routes() []route {
 	return []route{
 		{"GET", "/healthz", s.health, health},
+		{"GET", line.Path, s.runnerLine, byKey},
+		{"GET", v1 + "/runners", s.listRunners, anyThing(access.See)},
 		{"GET", "/metrics", s.metrics(), measures},
 		{"GET", "/api/openapi.json", s.openAPI, open},
 		{"GET", v1 + "/events", s.events, anyThing(access.See)},

@@ -27,6 +27,12 @@ type targetView struct {
 	Failures  int        `json:"failures"` // in a row
 	ProbeAt   *time.Time `json:"probeAt"`  // while the breaker is open
 	Held      *holdView  `json:"held"`
+	Away      *awayView  `json:"away"` // the runner by which it is reached; null where that is there, or none is needed
+}
+
+type awayView struct {
+	Runner string     `json:"runner"`
+	Since  *time.Time `json:"since"` // null: it was not there since the start
 }
 
 type holdView struct {
@@ -74,6 +80,12 @@ func (s *Server) viewTarget(name string) (*targetView, error) {
 	}
 	if !stands.ProbeAt.IsZero() {
 		v.ProbeAt = &stands.ProbeAt
+	}
+	if stands.Runner != "" {
+		v.Away = &awayView{Runner: stands.Runner}
+		if !stands.AwaySince.IsZero() {
+			v.Away.Since = &stands.AwaySince
+		}
 	}
 	if h := stands.Held; h != nil {
 		v.Held = &holdView{Since: &h.Since, By: h.By, Note: h.Note}

@@ -28,6 +28,7 @@ const (
 type Connection struct {
 	Name, Title, Note, Kind string
 	Address                 string // without a slash at its end
+	At                      string // the runner by which it is reached; "": from here
 	SignIn                  SignIn
 	SecretUntil             time.Time     // when the secret ends; zero: nobody has said
 	SecretFrom              string        // name of a secret of the place; "": it is kept here, or there is none
@@ -121,6 +122,8 @@ const (
 		"secret-until": {"type": "string", "title": "Credential ends", "maxLength": 10, "description":
 			"day on which the secret ends, such as 2027-01-31: an alarm rings before"}}`
 	reachProperties = `{
+		"at": {"type": "string", "title": "At the runner", "format": "runner", "pattern": "^[a-z0-9][a-z0-9-]*$", "maxLength": 63,
+			"description": "name of the runner beside it, where only a closed network reaches it; empty: it is reached from here"},
 		"time-limit": {"type": "string", "title": "Time limit", "format": "duration", "default": "10s", "description":
 			"for one try"},
 		"limits": {"type": "object", "title": "Limits", "additionalProperties": false, "properties": {
@@ -148,7 +151,7 @@ const (
 func (s *System) connection(n *message.Node, found Found) *Connection {
 	c := &Connection{Settings: n, TimeLimit: 10 * time.Second, InFlight: 8, Probe: 30 * time.Second}
 	c.Name, c.Title, c.Note, c.Kind = c.Text("/name"), c.Text("/title"), c.Text("/note"), c.Text("/kind")
-	c.Address = trimSlash(c.Text("/address"))
+	c.Address, c.At = trimSlash(c.Text("/address")), c.Text("/at")
 	c.SignIn = SignIn{
 		Kind:   c.Text("/sign-in/kind"),
 		User:   c.Text("/sign-in/user"),

@@ -36,6 +36,9 @@ type Config struct {
 	// nil: Systems does.
 	Systems *connect.Registry
 	Opener  connect.Opener
+	// Runners are those beyond firewalls; nil: there are none. They open what is at them, and Opener
+	// or Systems the rest.
+	Runners Runners
 	// Now is the machine's clock, and Elapsed the time since some moment whatever that
 	// clock is set to; nil: the system's. With Now alone, its jumps are followed.
 	Now     func() time.Time
@@ -45,6 +48,15 @@ type Config struct {
 	Log    *slog.Logger // nil: the default one
 	// Outside is how outside systems are reached; nil: as the machine does, whatever they are.
 	Outside *connect.Outside
+}
+
+// Runners are programs that reach what only a closed network does.
+type Runners interface {
+	connect.Opener
+	// Away tells whether one is away, and since when; zero: since the application was started.
+	Away(name string) (since time.Time, away bool)
+	// OnChange has a function called when one comes or goes.
+	OnChange(do func(runner string))
 }
 
 // Engine is a running application without its interface.
@@ -92,7 +104,10 @@ func New(c Config) (*Engine, error) {
 	if c.Log == nil {
 		c.Log = slog.Default()
 	}
-	if c.Opener == nil {
+	switch {
+	case c.Runners != nil:
+		c.Opener = c.Runners
+	case c.Opener == nil:
 		c.Opener = c.Systems
 	}
 	known, err := catalog.New(c.Store, c.Reader, c.Systems, c.Outside, c.Log)
@@ -122,6 +137,10 @@ func New(c Config) (*Engine, error) {
 	e.Erase = erase.New(e.Watch)
 	e.Audit = audit.New(c.Store, e.Journal.Now)
 	e.links.Late = e.Lane.Late
+	if c.Runners != nil {
+		e.Lane.Away = c.Runners.Away
+		c.Runners.OnChange(e.Lane.RunnerChanged)
+	}
 	return e, nil
 }
 

@@ -51,21 +51,36 @@ func rotateKeyCommand() *cobra.Command {
 func versionCommand() *cobra.Command {
 	return &cobra.Command{Use: "version", Short: "Say which commit this is, and how it was built", Args: cobra.NoArgs,
 		Run: func(c *cobra.Command, _ []string) {
-			commit, at, changed := "not known", "", ""
-			if info, ok := debug.ReadBuildInfo(); ok {
-				for _, s := range info.Settings {
-					switch {
-					case s.Key == "vcs.revision":
-						commit = s.Value
-					case s.Key == "vcs.time":
-						at = ", " + s.Value
-					case s.Key == "vcs.modified" && s.Value == "true":
-						changed = ", with changes"
-					}
-				}
-			}
-			fmt.Fprintf(c.OutOrStdout(), "readyferry commit %s%s%s, %s %s/%s\n", commit, at, changed, runtime.Version(),
-				runtime.GOOS,
+			commit, more := builtOf()
+			fmt.Fprintf(c.OutOrStdout(), "readyferry commit %s%s, %s %s/%s\n", commit, more, runtime.Version(), runtime.GOOS,
 				runtime.GOARCH)
 		}}
+}
+
+// builtOf gives the commit that this program was built of, and when that was made and whether it was
+// changed.
+func builtOf() (commit, more string) {
+	commit = "not known"
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return commit, ""
+	}
+	changed := ""
+	for _, s := range info.Settings {
+		switch {
+		case s.Key == "vcs.revision":
+			commit = s.Value
+		case s.Key == "vcs.time":
+			more = ", " + s.Value
+		case s.Key == "vcs.modified" && s.Value == "true":
+			changed = ", with changes"
+		}
+	}
+	return commit, more + changed
+}
+
+// versionText gives the commit in short, as others are told what runs here.
+func versionText() string {
+	commit, _ := builtOf()
+	return commit[:min(12, len(commit))]
 }

@@ -99,7 +99,7 @@ func keysMake(data *string) *cobra.Command {
 	c.Flags().StringVar(&until, "until", "", "when it ends; never without it")
 	c.Flags().StringSliceVar(&may, "may", []string{"read"}, "what it may: send, take, read, manage")
 	c.Flags().StringSliceVar(&on, "on", nil,
-		"on what: flow:name, queue:name, topic:name, connection:name, table:name, area:name, or *")
+		"on what: flow:name, queue:name, topic:name, connection:name, table:name, runner:name, area:name, or *")
 	_ = c.MarkFlagRequired("on")
 	return c
 }

@@ -42,6 +42,7 @@ func main() {
 	}
 	root.AddCommand(
 		serveCommand(),
+		runnerCommand(),
 		demoCommand(),
 		checkCommand(),
 		rehearseCommand(),

@@ -17,12 +17,15 @@ import (
 	"readyferry/api"
 	"readyferry/connect"
 	"readyferry/connect/systems"
+	"readyferry/core/access"
+	"readyferry/core/outbound"
 	"readyferry/core/plan"
 	"readyferry/demo"
 	"readyferry/engine"
 	"readyferry/engine/audit"
 	"readyferry/engine/journal"
 	"readyferry/engine/people"
+	"readyferry/runner/hub"
 	"readyferry/standin"
 	"readyferry/store"
 	"readyferry/web"
@@ -187,8 +190,18 @@ func (s *serving) serve(
 	if err := s.configured.put(reader, all); err != nil {
 		return err
 	}
+	runners := hub.New(hub.Config{
+		Here: all, Log: log,
+		Permits: func(runner, key string) error {
+			_, err := e.Catalog.Permits(ctx, key, access.MayRun, access.Runner+":"+runner, time.Now())
+			return err
+		},
+		List:    func() outbound.List { return e.Catalog.Outbound() },
+		Renewed: func(runner, connection, secret string) { renewedAt(e, runner, connection, secret) },
+	})
+	defer runners.Close()
 	e, err = engine.New(engine.Config{Store: st, Reader: reader, Systems: all, Log: log, Alarms: alarmsEach,
-		Outside: &connect.Outside{}})
+		Outside: &connect.Outside{}, Runners: runners})
 	if err != nil {
 		return err
 	}
@@ -214,7 +227,7 @@ func (s *serving) serve(
 		go s.keepAudit(ctx, e, log)
 	}
 	loadDemo := func() error { return demo.Load(ctx, e, standIns, standInDatabases(data)) }
-	c := api.Config{Engine: e, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo, Door: in.Door, Log: log}
+	c := api.Config{Engine: e, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo, Door: in.Door, Log: log, Runners: runners}
 	if s.kept.dir != "" {
 		c.Kept = &s.kept
 	}
@@ -244,6 +257,13 @@ func (s *serving) serve(
 	}
 	e.Close() // who waits is told, and then nobody is cut off
 	return in.shutdown(3 * time.Second)
+}
+
+// renewedAt keeps a secret that the system of a connection gave at a runner, if it is reached there.
+func renewedAt(e *engine.Engine, runner, connection, secret string) {
+	if c := e.Catalog.Connection(connection); c != nil && c.At == runner && c.Renewed != nil {
+		c.Renewed(secret)
+	}
 }
 
 // keepAudit lets old lines of the audit go, once a day.

@@ -122,6 +122,7 @@ const (
 	Topic      = "topic"
 	Connection = "connection"
 	Table      = "table"
+	Runner     = "runner"
 )
 
 // What a key may do with what it names.
@@ -130,6 +131,7 @@ const (
 	MayTake   = "take"   // take from a queue and say what became of it
 	MayRead   = "read"   // look, and take nothing
 	MayManage = "manage" // all that operators, designers and publishers do
+	MayRun    = "run"    // be the runner of a name, and do what its connections need
 )
 
 // KeyRight is what a key may do, and with what.
@@ -144,16 +146,16 @@ func (r KeyRight) Check() error {
 		return fmt.Errorf("a right says what one may, and on what: 1 to 100 things")
 	}
 	for _, m := range r.May {
-		if !slices.Contains([]string{MaySend, MayTake, MayRead, MayManage}, m) {
-			return fmt.Errorf("%q is no right; there are send, take, read and manage", m)
+		if !slices.Contains([]string{MaySend, MayTake, MayRead, MayManage, MayRun}, m) {
+			return fmt.Errorf("%q is no right; there are send, take, read, manage and run", m)
 		}
 	}
 	for _, on := range r.On {
 		kind, name, named := strings.Cut(on, ":")
-		if on != "*" && (!named || name == "" || !slices.Contains([]string{Flow, Queue, Topic, Connection, Table, "area"},
-			kind)) {
-			return fmt.Errorf("%q names nothing; write flow:name, queue:name, topic:name, connection:name, table:name or "+
-				"area:name, with * for any", on)
+		if on != "*" && (!named || name == "" || !slices.Contains([]string{Flow, Queue, Topic, Connection, Table, Runner,
+			"area"}, kind)) {
+			return fmt.Errorf("%q names nothing; write flow:name, queue:name, topic:name, connection:name, table:name, "+
+				"runner:name or area:name, with * for any", on)
 		}
 	}
 	return nil

@@ -30,6 +30,10 @@ type Lanes struct {
 	hands *hands       // make tries, and may be given up on
 	tries atomic.Int64 // under way, until they are recorded
 	held  map[string]store.Hold
+
+	// Away tells whether a runner is away, and since when; nil: there are no runners. It is to be
+	// set before the start.
+	Away func(runner string) (since time.Time, away bool)
 }
 
 // New makes the lanes.

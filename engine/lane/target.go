@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"readyferry/connect"
 	"readyferry/core/step"
 	"readyferry/core/want"
 	"readyferry/engine/journal"
@@ -19,6 +20,10 @@ type Standing struct {
 	Held     *store.Hold
 	Calendar string    // that holds it now, or ""
 	Until    time.Time // when that is over
+	// Runner is the one by which it is reached, where that is away; AwaySince is since when, zero
+	// where it was not there since the start.
+	Runner    string
+	AwaySince time.Time
 }
 
 // stand notes how the lane stands, for those who look on. Only the lane's goroutine calls it.
@@ -40,7 +45,40 @@ func (l *Lanes) Standing(target string) (out Standing) {
 		out.Held = &h
 	}
 	out.Calendar, out.Until = l.calendarHolds(target, l.Now())
+	out.Runner, out.AwaySince = l.runnerAway(target)
 	return out
+}
+
+// runnerAway gives the runner by which a target is reached, where that is away; "" where it is
+// there, or none is needed.
+func (l *Lanes) runnerAway(target string) (runner string, since time.Time) {
+	conn := l.Catalog.Connection(target)
+	if conn == nil || conn.At == "" || l.Away == nil {
+		return "", since
+	}
+	since, away := l.Away(conn.At)
+	if !away {
+		return "", since
+	}
+	return conn.At, since
+}
+
+// RunnerChanged lets what waits for a runner go on, or notes that it waits.
+func (l *Lanes) RunnerChanged(runner string) {
+	now := l.Now()
+	for _, c := range l.Catalog.Connections() {
+		if c.At != runner {
+			continue
+		}
+		if _, away := l.Away(runner); away {
+			l.links.Pulses.Failed(c.Name, connect.Outward, "the runner "+runner+" is away", false, now)
+		} else {
+			l.links.Pulses.Note(c.Name, true, "the runner "+runner+" is there", now)
+			l.links.Pulses.Works(c.Name, connect.Outward, now)
+		}
+		l.wake(c.Name)
+	}
+	l.Announce(journal.EventTransactions, journal.EventConnections)
 }
 
 // IsHeld tells whether a person or a calendar holds a target now.
@@ -57,6 +95,9 @@ func (l *Lanes) heldUntil(target string, now time.Time) (until time.Time, held b
 	l.mu.Unlock()
 	if held {
 		return time.Time{}, true
+	}
+	if runner, _ := l.runnerAway(target); runner != "" {
+		return time.Time{}, true // its coming wakes the lane
 	}
 	name, until := l.calendarHolds(target, now)
 	return until, name != ""

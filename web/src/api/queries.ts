@@ -131,6 +131,8 @@ export const useCalendars = (wanted = true) =>
     queryFn: () => get<T.Schemas["Calendar"][]>("/api/v1/calendars"),
   });
 export const useTables = () => useQuery({ queryKey: ["tables"], queryFn: () => get<T.Table[]>("/api/v1/tables") });
+export const useRunners = () =>
+  useQuery({ queryKey: ["connections", "runners"], queryFn: () => get<T.Schemas["Runner"][]>("/api/v1/runners") });
 export const useConnections = () =>
   useQuery({ queryKey: ["connections"], queryFn: () => get<T.Connection[]>("/api/v1/connections") });
 export const useKeys = () => useQuery({ queryKey: ["keys"], queryFn: () => get<T.Schemas["Key"][]>("/api/v1/keys") });

@@ -21,6 +21,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/line": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The line of a runner, which stays open
+         * @description A WebSocket (RFC 6455). The runner says its name and a key with the right run on runner:name as basic sign-in
+         *     (RFC 7617); see `readyferry runner`.
+         */
+        get: operations["runnerLine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The runners beyond firewalls, and what waits for them */
+        get: operations["listRunners"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/metrics": {
         parameters: {
             query?: never;
@@ -3697,6 +3735,27 @@ export interface components {
              */
             changed: string | null;
         };
+        Runner: {
+            name: string;
+            there: boolean;
+            /**
+             * Format: date-time
+             * @description that it is there, or away; null where it was not there since the application started
+             */
+            since: string | null;
+            /** @description the commit that it was built of */
+            version: string;
+            /** Format: date-time */
+            began: string | null;
+            /** @description that name it */
+            connections: string[];
+            /** @description deliveries that wait for these */
+            waiting: number;
+            /** @description messages that it has received and keeps, by flow */
+            kept: {
+                [key: string]: number;
+            };
+        };
         SessionNow: {
             who: components["schemas"]["Who"] | null;
             /** @enum {unknown} */
@@ -4862,6 +4921,15 @@ export interface components {
              */
             probeAt: string | null;
             held: components["schemas"]["Hold"] | null;
+            /** @description the runner by which it is reached, where that is away */
+            away: {
+                runner: string;
+                /**
+                 * Format: date-time
+                 * @description null where it was not there since the application started
+                 */
+                since: string | null;
+            } | null;
         };
         TransactionFilter: {
             name: string;
@@ -5646,8 +5714,8 @@ export interface components {
             repeated: number;
         };
         Right: {
-            may: ("send" | "take" | "read" | "manage")[];
-            /** @description flow:name, queue:name or topic:name; a * at the end stands for any rest */
+            may: ("send" | "take" | "read" | "manage" | "run")[];
+            /** @description flow:name, queue:name, topic:name or runner:name; a * at the end stands for any rest */
             on: string[];
         };
         /** @description in bytes */
@@ -6166,6 +6234,54 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             503: components["responses"]["Unavailable"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    runnerLine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it stays open */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRunners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description runners */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Runner"][];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             default: components["responses"]["Problem"];
         };
     };

@@ -2,7 +2,7 @@ import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { toast } from "sonner";
 import type { Connection } from "../api/client";
-import { useConnections } from "../api/queries";
+import { useConnections, useRunners } from "../api/queries";
 import { useMay } from "../api/session";
 import { type System, useSystems } from "../systems";
 import { begin, type Value } from "../systems/schema";
@@ -10,6 +10,7 @@ import { Mark } from "../ui/marks";
 import { Empty, PageHead, Text, Trouble } from "../ui/parts";
 import { age, number, useNow } from "../ui/time";
 import { ConnectionDesk } from "./connection-desk";
+import { Runners, runnerSays } from "./runners";
 
 export default function ConnectionsPage() {
   const connections = useConnections();
@@ -79,6 +80,7 @@ export default function ConnectionsPage() {
           {shown.length === 0 && <p className="p-4 text-quiet">No connection has that in it.</p>}
         </div>
       )}
+      {open === "" && <Runners />}
       {open === "+" && <Choice systems={systems.data ?? []} onChoose={(kind) => setSearch({ open: `+${kind}` })} />}
       {system && (chosen || fresh) && (
         <ConnectionDesk
@@ -93,10 +95,11 @@ export default function ConnectionsPage() {
   );
 }
 
-const words = (c: Connection) => c.document as { title?: string; address?: string; "sign-in"?: { kind?: string } };
+const words = (c: Connection) =>
+  c.document as { title?: string; address?: string; at?: string; "sign-in"?: { kind?: string } };
 
 const fits = (c: Connection, filter: string) =>
-  [c.name, c.kind, words(c).title, words(c).address, c.condition.error, ...c.usedBy].some((text) =>
+  [c.name, c.kind, words(c).title, words(c).address, words(c).at, c.condition.error, ...c.usedBy].some((text) =>
     text?.toLowerCase().includes(filter.toLowerCase()),
   );
 
@@ -138,7 +141,10 @@ function List(p: { connections: Connection[]; systems: System[]; open: string; o
             </td>
             <td className="truncate" title={words(c).address}>
               {p.systems.find((s) => s.kind === c.kind)?.title ?? c.kind}{" "}
-              <span className="data text-quiet">{words(c).address}</span>
+              <span className="data text-quiet">
+                {words(c).address}
+                {words(c).at && ` at ${words(c).at}`}
+              </span>
             </td>
             <td>
               <How c={c} />
@@ -170,21 +176,24 @@ function List(p: { connections: Connection[]; systems: System[]; open: string; o
 /** How a connection is, in words. */
 export function How({ c }: { c: Connection }) {
   const now = useNow();
+  const runner = useRunners().data?.find((r) => r.name === words(c).at);
   const k = c.condition;
   const since = k.since ? age(now - new Date(k.since).getTime()) : "";
   const behind = Object.values(k.backlog).reduce((all, n) => all + n, 0);
   const wait = c.waiting > 0 ? `, ${number(c.waiting)} wait` : "";
   const mark = k.is === "works" ? "delivered" : k.is === "refuses" ? "dead letter" : k.is === "silent" ? "waiting" : "";
   const said =
-    k.is === "works"
-      ? `works for ${since}${behind ? `, ${number(behind)} behind` : ""}${wait}`
-      : k.is === "refuses"
-        ? `refused: ${k.error.replace(new RegExp(`^${c.name}:? `), "")}${wait}`
-        : k.is === "silent"
-          ? `answers nobody for ${since}${wait}`
-          : c.kind === "caller"
-            ? "calls us"
-            : `not tried since the start${wait}`;
+    runner && !runner.there
+      ? `the runner ${runner.name} is ${runnerSays(runner, now)}${wait}`
+      : k.is === "works"
+        ? `works for ${since}${behind ? `, ${number(behind)} behind` : ""}${wait}`
+        : k.is === "refuses"
+          ? `refused: ${k.error.replace(new RegExp(`^${c.name}:? `), "")}${wait}`
+          : k.is === "silent"
+            ? `answers nobody for ${since}${wait}`
+            : c.kind === "caller"
+              ? "calls us"
+              : `not tried since the start${wait}`;
   const tone = { works: "", refuses: "text-dead", silent: "text-wait", "": "text-quiet" }[k.is];
   return (
     <span className={`flex items-center gap-1.5 ${tone}`}>

@@ -12,6 +12,7 @@ const rights: [May, string][] = [
   ["take", "take from queues"],
   ["read", "read: look, with contents"],
   ["manage", "manage: what operators, designers and publishers do"],
+  ["run", "run: be the runner that connections name"],
 ];
 
 /** The keys by which programs outside put and take messages, and use the API. */
@@ -169,7 +170,7 @@ function Make({ onMade }: { onMade: (made: { name: string; key: string }) => voi
       </fieldset>
       <Setting
         label="On"
-        hint="flow:, queue:, topic:, connection: or table: and a name, area:name; * at the end for any, and alone for everything"
+        hint="flow:, queue:, topic:, connection:, table: or runner: and a name, area:name; * at the end for any, and alone for everything"
         error={bad}
       >
         <Text label="On" mono value={on} onChange={setOn} placeholder="queue:pickups" />

@@ -69,6 +69,19 @@ export function TargetDesk({ name }: { name: string }) {
         )}
       </div>
       <p className="mt-1">
+        {t.away && (
+          <b className="text-wait">
+            the runner {t.away.runner}, by which it is reached, is{" "}
+            {t.away.since ? (
+              <>
+                away since <Time at={t.away.since} />
+              </>
+            ) : (
+              "not there since the start"
+            )}
+            ; what waits goes out when it comes;{" "}
+          </b>
+        )}
         {t.held && (
           <b className="text-wait">
             {t.held.calendar && `held by the calendar ${t.held.calendar}`}

@@ -1,0 +1,134 @@
+package main
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"readyferry/connect/systems"
+	"readyferry/runner/agent"
+	"readyferry/runner/line"
+)
+
+// runnerKey names the variable that gives a runner its key: what stands on the command line others
+// of the machine see.
+const runnerKey = "READYFERRY_RUNNER_KEY"
+
+// running is how a runner is run.
+type running struct {
+	join, name, key, keyFile, ca, data string
+	files                              []string
+	telling
+}
+
+func runnerCommand() *cobra.Command {
+	var r running
+	c := &cobra.Command{
+		Use:   "runner",
+		Short: "Run beside systems that only a closed network reaches, on behalf of an application elsewhere",
+		Long: "It connects outward to the application and needs no open port. Connections that say at: and its name are opened\n" +
+			"here; what they receive is kept here until it is stored there.",
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return r.run(c.Context()) },
+	}
+	f := c.Flags()
+	f.StringVar(&r.join, "join", "", "address of the application, such as https://ferry.example.org")
+	f.StringVar(&r.name, "name", "", "what connections call this runner: small letters, digits, hyphens")
+	f.StringVar(&r.keyFile, "key-file", "", "file with a key that has the right run on runner:NAME; or give it in "+runnerKey)
+	f.StringVar(&r.key, "key", "", "the key itself, for trials: others on this machine can see it")
+	f.StringVar(&r.ca, "ca", "", "file with the certificates (PEM) that the application's may be signed by, and no others;\n"+
+		"without it the machine's own authorities")
+	f.StringVar(&r.data, "data", "runner-data", "folder for what is kept; made when absent")
+	f.StringSliceVar(&r.files, "files", nil, filesAre)
+	r.telling.flags(f)
+	return c
+}
+
+// secret gives the key, from wherever it was given.
+func (r *running) secret() (string, error) {
+	switch {
+	case r.key != "":
+		return r.key, nil
+	case r.keyFile != "":
+		b, err := os.ReadFile(r.keyFile)
+		return strings.TrimSpace(string(b)), err
+	case os.Getenv(runnerKey) != "":
+		return os.Getenv(runnerKey), nil
+	}
+	return "", fmt.Errorf("a runner needs a key: an owner makes one under Keys, with the right run on runner:%s; give it by --key-file "+
+		"or %s", r.name, runnerKey)
+}
+
+func (r *running) joining() (j line.Joining, err error) {
+	if err := line.CheckName(r.name); err != nil {
+		return j, fmt.Errorf("--name: %w", err)
+	}
+	j.Name, j.Dir = r.name, r.data
+	if j.Address, err = url.Parse(r.join); err != nil || j.Address.Host == "" {
+		return j, fmt.Errorf("--join is the address of the application, such as https://ferry.example.org, not %q", r.join)
+	}
+	if j.Key, err = r.secret(); err != nil {
+		return j, err
+	}
+	host := j.Address.Hostname()
+	if j.Address.Scheme == "http" && host != "localhost" && host != "127.0.0.1" && host != "::1" {
+		return j, errors.New("--join begins with https://: without TLS others could read the key; http:// is for this machine alone")
+	}
+	if r.ca == "" {
+		return j, nil
+	}
+	b, err := os.ReadFile(r.ca)
+	if err != nil {
+		return j, err
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(b) {
+		return j, fmt.Errorf("%s holds no certificate in PEM", r.ca)
+	}
+	j.TLS = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	return j, nil
+}
+
+func (r *running) run(ctx context.Context) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	j, err := r.joining()
+	if err != nil {
+		return err
+	}
+	if j.Log, err = r.logger(os.Stderr); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(r.data, 0o700); err != nil {
+		return err
+	}
+	all, err := systems.All(systems.Surroundings{Files: r.files})
+	if err != nil {
+		return err
+	}
+	a, err := agent.Start(ctx, agent.Config{Joining: j, Systems: all, Version: versionText()})
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	fmt.Printf("The runner %s is at work for %s\n", r.name, j.Address.Host)
+	was := false
+	every(ctx, time.Second, func() {
+		if is, why := a.Linked(); is != was {
+			was = is
+			j.Log.Info("the line", "up", is, "why", why)
+		}
+	})
+	<-ctx.Done()
+	return nil
+}
