@@ -116,6 +116,16 @@ func (p *Pulses) Ready(name string, d Direction, now time.Time) {
 	}
 }
 
+// Unsure tells that nobody knows any more how one direction is, and why; what was known of it came
+// from something else.
+func (p *Pulses) Unsure(name string, d Direction, why string, now time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	one := p.of(name)
+	one.found(d, Unknown, now)
+	one.happened(now, true, why)
+}
+
 // Works tells that one direction works.
 func (p *Pulses) Works(name string, d Direction, now time.Time) { p.Through(name, d, 0, now) }
 

@@ -73,8 +73,7 @@ func (l *Lanes) RunnerChanged(runner string) {
 		if _, away := l.Away(runner); away {
 			l.links.Pulses.Failed(c.Name, connect.Outward, "the runner "+runner+" is away", false, now)
 		} else {
-			l.links.Pulses.Note(c.Name, true, "the runner "+runner+" is there", now)
-			l.links.Pulses.Works(c.Name, connect.Outward, now)
+			l.links.Pulses.Unsure(c.Name, connect.Outward, "the runner "+runner+" is there", now)
 		}
 		l.wake(c.Name)
 	}

@@ -21,6 +21,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/outbound"
+	"readyferry/core/run"
 	"readyferry/runner/line"
 	"readyferry/runner/wire"
 )
@@ -121,6 +122,11 @@ func (h *Hub) Begin(w http.ResponseWriter, r *http.Request, name, key string) er
 	}
 	if err != nil {
 		return err
+	}
+	if slices.ContainsFunc(l.Up(), func(l line.Lined) bool { return l.Runner == name }) {
+		return &run.RefusedError{Status: http.StatusConflict, Title: "The runner is there already",
+			Detail: "another one has the name " + name + " and is there; two would both do what is asked of one. Where its line was " +
+				"just cut it is missed within seconds"}
 	}
 	l.ServeHTTP(w, r)
 	return nil

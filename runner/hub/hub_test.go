@@ -172,6 +172,12 @@ func TestTriesAtARunner(t *testing.T) {
 			t.Fatalf("%s: %+v %v", id, receipt, err)
 		}
 	}
+	second := w.runner(t.TempDir()) // of the same name
+	eventually(t, "a second one is turned away", func() bool {
+		_, why := second.Linked()
+		return strings.Contains(why, "is there already")
+	})
+	second.Close()
 	a.Close()
 	w.there(false)
 	a = w.runner(dir)

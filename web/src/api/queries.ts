@@ -132,7 +132,11 @@ export const useCalendars = (wanted = true) =>
   });
 export const useTables = () => useQuery({ queryKey: ["tables"], queryFn: () => get<T.Table[]>("/api/v1/tables") });
 export const useRunners = () =>
-  useQuery({ queryKey: ["connections", "runners"], queryFn: () => get<T.Schemas["Runner"][]>("/api/v1/runners") });
+  useQuery({
+    queryKey: ["connections", "runners"],
+    queryFn: () => get<T.Schemas["Runner"][]>("/api/v1/runners"),
+    refetchInterval: 3000, // what waits changes with each message
+  });
 export const useConnections = () =>
   useQuery({ queryKey: ["connections"], queryFn: () => get<T.Connection[]>("/api/v1/connections") });
 export const useKeys = () => useQuery({ queryKey: ["keys"], queryFn: () => get<T.Schemas["Key"][]>("/api/v1/keys") });

@@ -140,11 +140,8 @@ function List(p: { connections: Connection[]; systems: System[]; open: string; o
               </button>
             </td>
             <td className="truncate" title={words(c).address}>
-              {p.systems.find((s) => s.kind === c.kind)?.title ?? c.kind}{" "}
-              <span className="data text-quiet">
-                {words(c).address}
-                {words(c).at && ` at ${words(c).at}`}
-              </span>
+              {p.systems.find((s) => s.kind === c.kind)?.title ?? c.kind} {words(c).at && `at ${words(c).at} `}
+              <span className="data text-quiet">{words(c).address}</span>
             </td>
             <td>
               <How c={c} />

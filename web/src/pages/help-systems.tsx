@@ -117,3 +117,29 @@ function SettingsTable({ what, schema, omit = [] }: { what: string; schema: Sche
     </details>
   );
 }
+
+/** Systems beyond a firewall. */
+export function Beyond() {
+  return (
+    <section id="runners">
+      <h2 className="mb-1 text-[17px]">Systems that only their own network reaches</h2>
+      <p className="mb-2">
+        A runner stands beside them: <code className="data">readyferry runner --join https://… --name depot</code>, with
+        a key that may run <code className="data">runner:depot</code> (Keys) in{" "}
+        <code className="data">READYFERRY_RUNNER_KEY</code> or a file. It connects outward, over one line that proxies
+        let through, and needs no open port. A connection that says <code className="data">at: depot</code> is opened
+        there: deliveries, questions, what comes in, the test.
+      </p>
+      <p className="mb-2">
+        While it is away deliveries wait, without using up their tries, and go out when it comes; Connections shows
+        since when, and what waits. What it receives is on its disk before the source is told so, and handed over once
+        when the line is up. A delivery that went through before the line broke is not sent again. Its key ends at once
+        where it is withdrawn, and it sees nothing but what its own connections need.
+      </p>
+      <p>
+        A message that is handed over may have 30 MB. A sender that waits for the flow's answer has none while the line
+        is cut. <code className="data">docs/growing.md</code> has the rest.
+      </p>
+    </section>
+  );
+}

@@ -59,7 +59,7 @@ export function Runners() {
                 {number(Object.values(r.kept).reduce((all, n) => all + n, 0))}
               </td>
               <td className="truncate">
-                <span className="data">{r.version}</span> {r.began && <Time at={r.began} withDate />}
+                <span className="data">{r.version.slice(0, 7)}</span>, {r.began && <Time at={r.began} withDate />}
               </td>
             </tr>
           ))}

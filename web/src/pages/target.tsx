@@ -123,7 +123,7 @@ export function TargetDesk({ name }: { name: string }) {
               </Link>
               <span className="text-quiet">
                 since <Time at={w.since} />, {w.tries === 0 ? "not tried yet" : `${w.tries} tries`}
-                {w.nextTryAt && `, next in ${span(Math.max(0, new Date(w.nextTryAt).getTime() - now))}`}
+                {w.nextTryAt && !t.away && `, next in ${span(Math.max(0, new Date(w.nextTryAt).getTime() - now))}`}
                 {w.why && `, ${w.why}`}
               </span>
             </li>
