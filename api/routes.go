@@ -46,6 +46,7 @@ func (s *Server) routes() []route {
 		{"GET", v1 + "/sessions", s.sessions, signedIn},
 		{"DELETE", v1 + "/sessions/:id", s.endSession, signedIn},
 		{"POST", v1 + "/demo/visitor", s.lookAs, ofDemo},
+		{"POST", v1 + "/demo/cut", s.cutRunner, ofDemo},
 		{"GET", v1 + "/people", s.listPeople, all(access.Own)},
 		{"PUT", v1 + "/people/:name", s.putPerson, all(access.Own)},
 		{"DELETE", v1 + "/people/:name", s.dropPerson, all(access.Own)},

@@ -83,3 +83,25 @@ func (s *Server) listRunners(c *gin.Context) error {
 	}
 	return reply(c, out)
 }
+
+// cutRunner cuts the line of a runner of the demo for a while, so that a visitor sees what happens.
+func (s *Server) cutRunner(c *gin.Context) error {
+	var in struct {
+		Runner  string `json:"runner"`
+		Seconds int    `json:"seconds"`
+	}
+	if err := input(c, &in); err != nil {
+		return err
+	}
+	if in.Seconds < 1 || in.Seconds > 600 {
+		return bad("seconds: 1 to 600")
+	}
+	known := s.runners != nil && slices.ContainsFunc(s.runners.Runners(), func(r hub.Runner) bool { return r.Name == in.Runner })
+	if !known {
+		return bad("there is no runner named %q", in.Runner)
+	}
+	if err := s.runners.Cut(in.Runner, time.Duration(in.Seconds)*time.Second); err != nil {
+		return err
+	}
+	return done(c)
+}

@@ -87,7 +87,7 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours",
 		"loan-changes", "member-load", "supplier-news", "shelf-readings",
 		"returned-items", "loan-reminders", "loan-statistics", "kiosk-payments",
-		"stack-requests", "nightly-catalogue", "home-visits", "mail-replies"} {
+		"stack-requests", "nightly-catalogue", "home-visits", "mail-replies", "branch-slips"} {
 		if e.Watch.IntakeOf(name) != nil {
 			continue
 		}
@@ -256,6 +256,9 @@ func Trickle(ctx context.Context, address string, every time.Duration, databases
 		if n%40 == 3 {
 			post("/overdue", "text/csv", overdue(r))
 		}
+		if n%3 == 1 {
+			post("/branch-slips", "application/json", slip(r, base+n))
+		}
 		switch n % 5 {
 		case 1:
 			post("/member-changes", "application/json", fmt.Sprintf(`{"member": "M-%d"}`, 100+r.IntN(60)))
@@ -306,6 +309,15 @@ func Trickle(ctx context.Context, address string, every time.Duration, databases
 }
 
 var branches = []string{"MARL", "STOW", "ELMB", "HART", "QUAY"}
+
+// Runner is the one that stands in the closed network of the branch Stowmere.
+const Runner = "stowmere"
+
+// slip makes up what is to be fetched from a shelf at Stowmere.
+func slip(r *rand.Rand, n int) string {
+	return fmt.Sprintf(`{"slip": "SL-%d", "shelf": "LOC %d", "title": %q}`, n, 1+r.IntN(40),
+		pick(r, "The Tidal Mill at Stowmere", "Hedges of the Lower Valley", "A Ferryman's Almanac", "Salt Roads", "Bells over Marlow Quay"))
+}
 
 // scan makes up an item that is handed back.
 func scan(r *rand.Rand, n int) string {

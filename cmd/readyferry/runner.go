@@ -6,16 +6,20 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/url"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"readyferry/connect"
 	"readyferry/connect/systems"
+	"readyferry/demo"
 	"readyferry/runner/agent"
 	"readyferry/runner/line"
 )
@@ -131,4 +135,23 @@ func (r *running) run(ctx context.Context) error {
 	})
 	<-ctx.Done()
 	return nil
+}
+
+// branch runs the runner of the demo's branch. It joins over the application's address as any other.
+func branch(ctx context.Context, at, key, data string, all *connect.Registry, log *slog.Logger) (stop func(), err error) {
+	address, err := url.Parse(at)
+	if err != nil {
+		return nil, err
+	}
+	dir := filepath.Join(data, "runner-"+demo.Runner)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	a, err := agent.Start(ctx, agent.Config{
+		Joining: line.Joining{Address: address, Name: demo.Runner, Key: key, Dir: dir, Log: log.With("runner", demo.Runner)},
+		Systems: all, Version: versionText()})
+	if err != nil {
+		return nil, err
+	}
+	return a.Close, nil
 }

@@ -69,7 +69,8 @@ type runner struct {
 	back     chan struct{}   // closed when it is there
 	span     context.Context // that it is there; what is asked within it is given up with it
 	ends     context.CancelFunc
-	line     uint64            // the one that is up
+	line     uint64 // the one that is up
+	cutUntil time.Time
 	opened   map[string]string // version by connection
 	receives map[string]*receiving
 }
@@ -123,6 +124,10 @@ func (h *Hub) Begin(w http.ResponseWriter, r *http.Request, name, key string) er
 	if err != nil {
 		return err
 	}
+	if h.isCut(name) {
+		return &run.RefusedError{Status: http.StatusServiceUnavailable, Title: "The line is cut", Detail: "somebody has cut it for a while",
+			RetryAfter: time.Second}
+	}
 	if slices.ContainsFunc(l.Up(), func(l line.Lined) bool { return l.Runner == name }) {
 		return &run.RefusedError{Status: http.StatusConflict, Title: "The runner is there already",
 			Detail: "another one has the name " + name + " and is there; two would both do what is asked of one. Where its line was " +
@@ -132,15 +137,26 @@ func (h *Hub) Begin(w http.ResponseWriter, r *http.Request, name, key string) er
 	return nil
 }
 
-// Cut ends the line of a runner now; it comes again by itself where its key is still good.
-func (h *Hub) Cut(name string) error {
+// Cut ends the line of a runner now, and lets it come again after a while, so that one sees what
+// happens meanwhile.
+func (h *Hub) Cut(name string, span time.Duration) error {
+	r, err := h.of(name)
+	if err != nil {
+		return err
+	}
 	h.mu.Lock()
 	l := h.line
+	r.cutUntil = time.Now().Add(span)
 	h.mu.Unlock()
-	if l == nil {
-		return nil
-	}
 	return l.Cut(name)
+}
+
+// isCut tells whether somebody has the line of a runner cut now.
+func (h *Hub) isCut(name string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	r := h.runners[name]
+	return r != nil && time.Now().Before(r.cutUntil)
 }
 
 // OnChange has a function called when a runner has come or gone. It is to be called before the start.

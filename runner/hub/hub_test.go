@@ -277,7 +277,7 @@ func TestReceivingAtARunner(t *testing.T) {
 		defer w.hub.mu.Unlock()
 		return w.hub.runners["depot"].line != 0
 	})
-	if err := w.hub.Cut("depot"); err != nil {
+	if err := w.hub.Cut("depot", 100*time.Millisecond); err != nil {
 		t.Fatal(err)
 	}
 	send(5)

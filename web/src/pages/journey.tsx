@@ -385,6 +385,7 @@ function Chosen({ p, now }: { p: Place; now: number }) {
               <p>breaker open, next probe in {span(Math.max(0, at(target.data.probeAt) - now))}</p>
             )}
             {target.data.held && <p>held for maintenance</p>}
+            {target.data.away && <p>the runner {target.data.away.runner}, by which it is reached, is away</p>}
             <p className="pt-1">
               <Link className="btn" to={`/connections?open=${d.target}`}>
                 See the connection

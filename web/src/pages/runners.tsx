@@ -1,7 +1,10 @@
 import { Link } from "react-router";
-import type { Schemas } from "../api/client";
-import { useRunners } from "../api/queries";
+import { toast } from "sonner";
+import { call, type Schemas } from "../api/client";
+import { queryClient, useConnections, useRunners } from "../api/queries";
+import { useSession } from "../api/session";
 import { Mark } from "../ui/marks";
+import { says } from "../ui/parts";
 import { age, number, Time, useNow } from "../ui/time";
 
 export type Runner = Schemas["Runner"];
@@ -13,10 +16,28 @@ export function runnerSays(r: Runner, now: number) {
   return since ? `away for ${since}` : "not there since the start";
 }
 
+/** Says of a delivery that waits that the runner by which its target is reached is away. */
+export function Away({ target }: { target: string }) {
+  const now = useNow();
+  const at = useConnections().data?.find((c) => c.name === target)?.document as { at?: string } | undefined;
+  const runner = useRunners().data?.find((r) => r.name === at?.at);
+  if (!runner || runner.there) return null;
+  return ` waits for the runner ${runner.name}, which is ${runnerSays(runner, now)}`;
+}
+
 /** The programs beside systems that only a closed network reaches, and what waits for them. */
 export function Runners() {
   const runners = useRunners();
   const now = useNow();
+  const demo = (useSession().data?.demo.length ?? 0) > 0;
+  const cut = async (runner: string) => {
+    try {
+      await call("/api/v1/demo/cut", { body: { runner, seconds: 120 } });
+      await queryClient.invalidateQueries({ queryKey: ["connections"] });
+    } catch (e) {
+      toast.error(says(e));
+    }
+  };
   if (!runners.data?.length) return null;
   return (
     <section className="shrink-0 border-t border-line" aria-labelledby="runners">
@@ -26,12 +47,12 @@ export function Runners() {
       <table className="grid-table table-fixed">
         <thead>
           <tr>
-            <th className="w-[17%]">Runner</th>
-            <th className="w-[22%]">How it is</th>
+            <th className="w-[14%]">Runner</th>
+            <th className="w-[32%]">How it is</th>
             <th>Connections by it</th>
-            <th className="w-[110px] !text-right">Waits for it</th>
-            <th className="w-[110px] !text-right">It keeps</th>
-            <th className="w-[20%]">Version, started</th>
+            <th className="w-[100px] !text-right">Waits for it</th>
+            <th className="w-[90px] !text-right">It keeps</th>
+            <th className="w-[22%]">Version, started</th>
           </tr>
         </thead>
         <tbody>
@@ -41,6 +62,11 @@ export function Runners() {
               <td className={r.there ? "" : "text-wait"}>
                 <span className="flex items-center gap-1.5">
                   <Mark state={r.there ? "delivered" : "waiting"} /> {runnerSays(r, now)}
+                  {demo && r.there && (
+                    <button type="button" className="btn-bare ml-2" onClick={() => void cut(r.name)}>
+                      cut its line for two minutes
+                    </button>
+                  )}
                 </span>
               </td>
               <td className="truncate">

@@ -11,6 +11,7 @@ import { PageHead, says, Trouble } from "../ui/parts";
 import { Time, took, useNow } from "../ui/time";
 import { Lane, LaneHead } from "./lane";
 import { Progress, useParts } from "./parts";
+import { Away } from "./runners";
 import { TransactionDesk } from "./transaction-desk";
 import { upcoming } from "./transactions";
 
@@ -149,6 +150,7 @@ export default function TransactionPage() {
               {tx.state === "waiting" &&
                 waiting &&
                 ` for ${waiting.target}, tries again ${waiting.nextTryAt ? upcoming(waiting.nextTryAt, now) : "in its turn"}`}
+              {waiting && <Away target={waiting.target} />}
             </span>
           </span>
         }

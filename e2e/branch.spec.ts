@@ -1,0 +1,35 @@
+import { against, expect } from "./app";
+
+// The branch Stowmere of the demo is reached by a runner alone, whose line a visitor may cut.
+const test = against("demo", "--trickle", "0");
+
+test("slips for the branch wait while its line is cut, and are printed once when it is back", async ({ page, app, goto }) => {
+  const headers = { "x-api-key": "larkfield-demo-key" };
+  const slip = (n: number) =>
+    page.request.post(`${app.base}/in/branch-slips`, { headers, data: { slip: `SL-${n}`, shelf: "LOC 3", title: "Salt Roads" } });
+  const states = async () => {
+    const all = await page.request.get(`${app.base}/api/v1/transactions?flow=branch-slips`);
+    return ((await all.json()) as { reference: string; state: string; tries: number }[]).map((t) => `${t.reference} ${t.state} ${t.tries}`).sort();
+  };
+  await goto("/connections");
+  const row = page.getByRole("row").filter({ hasText: "cut its line" });
+  await expect(row).toContainText("there for");
+  await slip(1);
+  await expect.poll(states).toEqual(["SL-1 delivered 1"]);
+  await row.getByRole("button", { name: "cut its line for two minutes" }).focus();
+  await page.keyboard.press("Enter");
+  const away = page.getByRole("row").filter({ hasText: "away for" }).last();
+  await expect(away).toContainText("stowmere");
+  await slip(2);
+  await expect(away.getByRole("cell").nth(3)).toHaveText("1");
+  expect(await states()).toEqual(["SL-1 delivered 1", "SL-2 under way 0"]);
+  const waiting = await (await page.request.get(`${app.base}/api/v1/transactions?flow=branch-slips&reference=SL-2`)).json();
+  await goto(`/transactions/${waiting[0].id}`);
+  await expect(page.getByTestId("state")).toContainText("waits for the runner stowmere, which is away for");
+  await goto("/connections");
+  // Nobody waits for two minutes in a test: it is cut anew, for a second.
+  const again = await page.request.post(`${app.base}/api/v1/demo/cut`, { data: { runner: "stowmere", seconds: 1 } });
+  expect(again.ok()).toBe(true);
+  await expect(row).toContainText("there for");
+  await expect.poll(states).toEqual(["SL-1 delivered 1", "SL-2 delivered 1"]);
+});
