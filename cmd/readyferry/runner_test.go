@@ -43,8 +43,8 @@ func (r *aRunner) kill() {
 	}
 }
 
-// runnerFor starts a runner of an application, with a key for it.
-func runnerFor(t *testing.T, file string, s *server, name string) *aRunner {
+// runnerFor starts a runner of an application that it finds at an address, with a key for it.
+func runnerFor(t *testing.T, file string, s *server, name, at string) *aRunner {
 	t.Helper()
 	out, err := exec.Command(file, "keys", "make", name, "--data", s.data, "--may", "run", "--on", "runner:"+name).Output()
 	if err != nil {
@@ -52,124 +52,191 @@ func runnerFor(t *testing.T, file string, s *server, name string) *aRunner {
 	}
 	said := strings.Fields(string(out))
 	r := &aRunner{t: t, file: file, key: said[len(said)-1],
-		args: []string{"runner", "--join", s.base, "--name", name, "--data", filepath.Join(t.TempDir(), "runner")}}
+		args: []string{"runner", "--join", at, "--name", name, "--data", filepath.Join(t.TempDir(), "runner")}}
 	t.Cleanup(r.kill)
 	r.start()
 	return r
 }
 
-// Beyond a firewall a runner receives from brokers and delivers. It is killed at random, and so is the
-// application: what was received is inside once, and at the target under one key.
-func TestNothingIsLostWhenARunnerIsKilled(t *testing.T) {
-	rounds := 3
-	if text := os.Getenv("READYFERRY_CRASH_ROUNDS"); text != "" {
-		rounds, _ = strconv.Atoi(text)
-	}
-	var mu sync.Mutex
-	keys := map[string]map[string]int{} // by message, how often under which key
-	target := serveOn(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		mu.Lock()
-		defer mu.Unlock()
+// beyond is an application, and a runner beside two brokers and a target that it alone is to reach.
+type beyond struct {
+	t       *testing.T
+	file    string
+	data    string
+	address string
+	s       *server
+	r       *aRunner
+	sources map[string]source
+	mu      sync.Mutex
+	keys    map[string]map[string]int // by message that came to the target, how often under which key
+}
+
+// startBeyond starts all of it. through gives the address at which the runner finds the application.
+func startBeyond(t *testing.T, through func(base string) string) *beyond {
+	t.Helper()
+	w := &beyond{t: t, file: program(t), data: filepath.Join(t.TempDir(), "data"), address: freeAddress(t),
+		keys: map[string]map[string]int{}, sources: map[string]source{"mqtt": mqttSource(t), "nats": natsSource(t)}}
+	target := serveOn(t, http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		w.mu.Lock()
+		defer w.mu.Unlock()
 		n := r.Header.Get("X-N")
-		if keys[n] == nil {
-			keys[n] = map[string]int{}
+		if w.keys[n] == nil {
+			w.keys[n] = map[string]int{}
 		}
-		keys[n][r.Header.Get("Idempotency-Key")]++
+		w.keys[n][r.Header.Get("Idempotency-Key")]++
 	}))
-	file, data, address := program(t), filepath.Join(t.TempDir(), "data"), freeAddress(t)
-	s := launch(t, file, data, address)
-	sources := map[string]source{"mqtt": mqttSource(t), "nats": natsSource(t)}
-	s.must("PUT", "/api/v1/connections/shelf", fmt.Sprintf(
+	w.s = launch(t, w.file, w.data, w.address)
+	w.s.must("PUT", "/api/v1/connections/shelf", fmt.Sprintf(
 		`{"readyferry":"connection/1","name":"shelf","kind":"http","address":%q,"at":"depot"}`, target))
-	for kind, from := range sources {
-		s.must("PUT", "/api/v1/connections/"+kind, fmt.Sprintf(
+	for kind, from := range w.sources {
+		w.s.must("PUT", "/api/v1/connections/"+kind, fmt.Sprintf(
 			`{"readyferry":"connection/1","name":%q,"kind":%q,"address":%q,"at":"depot"%s}`, kind, kind, from.address, from.says))
-		s.must("PUT", "/api/v1/flows/"+kind, fmt.Sprintf(`{"readyferry":"flow/1","name":%[1]q,"intake":%[2]s,"steps":[
+		w.s.must("PUT", "/api/v1/flows/"+kind, fmt.Sprintf(`{"readyferry":"flow/1","name":%[1]q,"intake":%[2]s,"steps":[
 			{"id":"h","kind":"set","headers":{"x-n":"%[1]s ${body.n}"}},{"id":"d","kind":"deliver","to":"shelf","path":"/",
 			"retry":{"first":"100ms","cap":"1s","tries":100}}]}`, kind, from.intake))
-		s.must("POST", "/api/v1/flows/"+kind+"/publish?sure=true", "")
+		w.s.must("POST", "/api/v1/flows/"+kind+"/publish?sure=true", "")
 	}
-	r := runnerFor(t, file, s, "depot")
-	for kind, from := range sources { // each has asked for messages
-		for n := -1; len(s.references(kind)) == 0; n-- {
+	w.r = runnerFor(t, w.file, w.s, "depot", through(w.s.base))
+	for kind, from := range w.sources { // each has asked for messages
+		for n := -1; len(w.s.references(kind)) == 0; n-- {
 			if err := from.put(n); err != nil {
 				t.Fatal(kind, err)
 			}
 			time.Sleep(50 * time.Millisecond)
 		}
 	}
-	const each = 40
-	put := func(n int) {
-		for kind, from := range sources {
-			if err := from.put(n); err != nil {
-				t.Fatal(kind, err)
+	return w
+}
+
+// restart kills the application and starts it anew.
+func (w *beyond) restart() {
+	w.t.Helper()
+	w.s.kill()
+	w.s = launch(w.t, w.file, w.data, w.address)
+}
+
+// aRound is how many messages of each source come in a round.
+const aRound = 40
+
+// round puts messages, and does something in the middle of them.
+func (w *beyond) round(n int, do func()) {
+	w.t.Helper()
+	at := rand.IntN(aRound)
+	for i := range aRound {
+		for kind, from := range w.sources {
+			if err := from.put(n*aRound + i); err != nil {
+				w.t.Fatal(kind, err)
 			}
 		}
-	}
-	for round := range rounds {
-		cut := rand.IntN(each)
-		for i := range each {
-			put(round*each + i)
-			if i != cut {
-				continue
-			}
-			switch round % 3 {
-			case 0:
-				r.kill()
-				r.start()
-			case 1: // both, the runner while nobody is there
-				s.kill()
-				r.kill()
-				r.start()
-				s = launch(t, file, data, address)
-			default:
-				s.kill()
-				s = launch(t, file, data, address)
-			}
+		if i == at {
+			do()
 		}
 	}
-	all := rounds * each
-	missing := func(kind string) (n int) {
-		mu.Lock()
-		defer mu.Unlock()
-		for i := range all {
-			if len(keys[fmt.Sprintf("%s %d", kind, i)]) == 0 {
-				n++
-			}
+}
+
+func (w *beyond) missing(kind string, all int) (n int) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for i := range all {
+		if len(w.keys[fmt.Sprintf("%s %d", kind, i)]) == 0 {
+			n++
 		}
-		return n
 	}
-	for kind := range sources {
-		for range 2400 {
-			if missing(kind) == 0 {
+	return n
+}
+
+// accounted wants each message of so many rounds at the target under one key, and inside once.
+func (w *beyond) accounted(rounds int) {
+	w.t.Helper()
+	all := rounds * aRound
+	for kind := range w.sources {
+		for range 4800 {
+			if w.missing(kind, all) == 0 {
 				break
 			}
 			time.Sleep(50 * time.Millisecond)
 		}
-		if n := missing(kind); n > 0 {
-			t.Errorf("%d of %d of %s are not at the target", n, all, kind)
+		if n := w.missing(kind, all); n > 0 {
+			w.t.Errorf("%d of %d of %s are not at the target", n, all, kind)
 		}
-		for n, times := range s.references(kind) {
+		for n, times := range w.s.references(kind) {
 			if times != 1 {
-				t.Errorf("message %s of %s is inside %d times", n, kind, times)
+				w.t.Errorf("message %s of %s is inside %d times", n, kind, times)
 			}
 		}
 	}
 	twice := 0
-	for n, of := range keys {
+	for n, of := range w.keys {
 		if len(of) != 1 {
-			t.Errorf("message %s came under %d keys", n, len(of))
+			w.t.Errorf("message %s came under %d keys", n, len(of))
 		}
 		for _, times := range of {
 			twice += times - 1
 		}
 	}
-	t.Logf("%d messages, %d repeats under the same key", len(keys), twice)
+	w.t.Logf("%d messages, %d repeats under the same key", len(w.keys), twice)
 	var runners []struct {
 		Name  string
 		There bool
 	}
-	if err := json.Unmarshal(s.must("GET", "/api/v1/runners", ""), &runners); err != nil || len(runners) != 1 || !runners[0].There {
-		t.Errorf("%+v %v", runners, err)
+	if err := json.Unmarshal(w.s.must("GET", "/api/v1/runners", ""), &runners); err != nil || len(runners) != 1 || !runners[0].There {
+		w.t.Errorf("%+v %v", runners, err)
 	}
+}
+
+// rounds is how many rounds are wanted: few, or as many as READYFERRY_CRASH_ROUNDS says.
+func rounds() int {
+	if n, err := strconv.Atoi(os.Getenv("READYFERRY_CRASH_ROUNDS")); err == nil {
+		return n
+	}
+	return 3
+}
+
+// Beyond a firewall a runner receives from brokers and delivers. It is killed at random, and so is the
+// application: what was received is inside once, and at the target under one key.
+func TestNothingIsLostWhenARunnerIsKilled(t *testing.T) {
+	w := startBeyond(t, func(base string) string { return base })
+	for n := range rounds() {
+		w.round(n, func() {
+			switch n % 3 {
+			case 0:
+				w.r.kill()
+				w.r.start()
+			case 1: // both, the runner while nobody is there
+				w.s.kill()
+				w.r.kill()
+				w.r.start()
+				w.s = launch(t, w.file, w.data, w.address)
+			default:
+				w.restart()
+			}
+		})
+	}
+	w.accounted(rounds())
+}
+
+// A line that is slow and loses something, that is cut off with a word, and that swallows everything
+// without one, as a network does that is gone: nothing is lost and nothing is inside twice.
+func TestNothingIsLostWhenALineIsCut(t *testing.T) {
+	var way *badWay
+	w := startBeyond(t, func(base string) string {
+		way = newBadWay(t, strings.TrimPrefix(base, "http://"))
+		return "http://" + way.address
+	})
+	for n := range rounds() {
+		w.round(n, func() {
+			switch n % 3 {
+			case 0:
+				way.be(slow)
+			case 1:
+				way.be(swallowing)
+				time.AfterFunc(time.Duration(rand.IntN(8000))*time.Millisecond, func() { way.be(good) })
+			default:
+				way.cut()
+				way.be(good)
+			}
+		})
+	}
+	way.be(good)
+	w.accounted(rounds())
 }
