@@ -62,7 +62,7 @@ var mayImport = map[string][]string{
 	"demo":    {"engine", "standin", "core"},
 	"api":     {"runner", "engine", "standin", "connect", "core"}, // never the store: it reads through engine/watch
 	"cmd":     {"worker", "runner", "api", "engine", "tracing", "store", "connect", "standin", "demo", "web", "core"},
-	"bench":   {"api", "engine", "store", "connect", "standin", "core"},
+	"bench":   {"runner", "api", "engine", "store", "connect", "standin", "core"},
 	"docs":    {},
 }
 
