@@ -23,6 +23,7 @@ func TestASecretStaysWithItsDoor(t *testing.T) {
 		"another header": doc(at, `{"kind":"api-key","header":"x-other"}`, ""),
 		"another way":    doc(at, `{"kind":"bearer"}`, ""),
 		"by a proxy":     doc(at, key, `,"proxy":"http://stranger.example:3128"`),
+		"at a runner":    doc(at, key, `,"at":"strangers"`),
 		"another name":   doc(at, key, `,"tls":{"server-name":"stranger.example"}`),
 	} {
 		a := w.call("PUT", "/api/v1/connections/c", d)

@@ -97,6 +97,9 @@ func (a *Agent) Close() {
 	a.leaf.Close()
 }
 
+// Kept counts the messages of a flow that are kept until they are stored inside.
+func (a *Agent) Kept(flow string) int64 { return a.store.waiting(flow) }
+
 // Linked tells whether the application is reached, and else why not.
 func (a *Agent) Linked() (is bool, why string) { return a.leaf.Linked(), a.leaf.Why() }
 

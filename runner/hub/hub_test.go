@@ -1,14 +1,18 @@
 package hub
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -299,5 +303,77 @@ func TestReceivingAtARunner(t *testing.T) {
 		if want := fmt.Sprintf("grain %d", i+1); got != want {
 			t.Fatalf("message %d is %q, not %q: %q", i, got, want, kept.got)
 		}
+	}
+}
+
+// Without its line a runner that is started anew goes on as it was, and its folder alone tells nobody a
+// secret; with another key it begins with nothing.
+func TestARunnerWithoutItsLine(t *testing.T) {
+	w := start(t)
+	dir := t.TempDir()
+	a := w.runner(dir)
+	w.there(true)
+	d, bad := w.systems.Read([]byte("readyferry: connection/1\nname: loft\nkind: pigeon\naddress: loft://harbour\nat: depot\n"))
+	if d == nil {
+		t.Fatal(bad)
+	}
+	d.Connection.SignIn.Secrets = []string{"carrier-s3cret"}
+	link, err := w.hub.Open(t.Context(), d.Connection)
+	if err != nil {
+		t.Fatal(err)
+	}
+	in, err := jsonfmt.Decode([]byte(`{"perch":"north"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	ended, inside := make(chan error, 1), &store{}
+	go func() {
+		ended <- link.(connect.Receiver).Receive(connect.WithTelling(ctx, connect.Telling{Flow: "f"}), in.Root, nil, inside.take)
+	}()
+	beside, err := w.systems.Open(t.Context(), d.Connection)
+	if err != nil {
+		t.Fatal(err)
+	}
+	send := func(id string) {
+		t.Helper()
+		if _, err := beside.(connect.Sender).Send(t.Context(), request(id, `{"perch":"north","weight":1}`)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	send("1")
+	eventually(t, "the first is inside", func() bool { return inside.has(1) })
+	w.hub.Close() // the application is gone, and says nothing of what the runner is to have
+	stop()
+	<-ended
+	a.Close()
+	send("2")
+	a = w.runner(dir)
+	send("3")
+	eventually(t, "it keeps what came without the line", func() bool { return a.Kept("f") >= 2 })
+	a.Close()
+	err = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		if bytes.Contains(b, []byte("carrier-s3cret")) {
+			t.Errorf("%s has the secret", path)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := agent.Start(context.Background(), agent.Config{Joining: line.Joining{Address: w.at, Name: "depot", Key: "another", Dir: dir,
+		Log: silent}, Systems: w.systems})
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := other.Kept("f")
+	send("4")
+	other.Close()
+	if after := other.Kept("f"); after != before {
+		t.Errorf("with another key it has received %d", after-before)
 	}
 }
