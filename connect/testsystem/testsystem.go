@@ -102,6 +102,9 @@ func (l *link) Send(_ context.Context, r connect.Request) (connect.Receipt, erro
 	}, nil
 }
 
+// remembered is how large a mark is: some systems remember every message that they have taken lately.
+const remembered = 100_000
+
 // Receive implements connect.Receiver; the mark is how many were taken.
 func (l *link) Receive(
 	ctx context.Context,
@@ -110,7 +113,7 @@ func (l *link) Receive(
 	take func(context.Context, []connect.Arrival) ([]connect.Taken, error),
 ) error {
 	at := l.c.Address + "/" + in.Get("perch").Text
-	n, _ := strconv.Atoi(string(mark))
+	n, _ := strconv.Atoi(strings.TrimSpace(string(mark)))
 	defer context.AfterFunc(ctx, func() {
 		l.mu.Lock()
 		defer l.mu.Unlock()
@@ -123,7 +126,7 @@ func (l *link) Receive(
 		}
 		n++
 		if _, err := take(ctx, []connect.Arrival{{ID: p.id, Body: p.body, Headers: []message.Header{{Name: "Ring",
-			Value: p.id}}, Mark: []byte(strconv.Itoa(n))}}); err != nil {
+			Value: p.id}}, Mark: fmt.Appendf(nil, "%-*d", remembered, n)}}); err != nil {
 			return err
 		}
 	}

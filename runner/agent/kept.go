@@ -7,7 +7,6 @@ import (
 	"crypto/hkdf"
 	"crypto/rand"
 	"crypto/sha256"
-	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -33,11 +32,15 @@ const (
 	asIsStream = "as-is" // what is open and received, sealed
 )
 
-// The headers of what is kept: where its source stood behind it, base64, and how many messages it is.
-const (
-	markHeader  = "Mark"
-	countHeader = "Count"
-)
+// countHeader says how many messages what is kept is.
+const countHeader = "Count"
+
+// together is what came together: all of it is kept, or nothing is. The mark is where the source
+// stood behind it; it can be large, as one that remembers what it has taken, so it is no header.
+type together struct {
+	Mark     []byte            `json:"mark"`
+	Arrivals []connect.Arrival `json:"arrivals"`
+}
 
 // doneFor is how long deliveries that went through are known: longer than anybody tries them again.
 const doneFor = 48 * time.Hour
@@ -121,14 +124,11 @@ func (k *kept) put(ctx context.Context, flow string, mark []byte, list []connect
 const heldTogether = 4 << 20
 
 func (k *kept) putTogether(ctx context.Context, flow string, mark []byte, list []connect.Arrival) error {
-	b, err := json.Marshal(list)
+	b, err := json.Marshal(together{mark, list})
 	if err != nil {
 		return err
 	}
 	m := &nats.Msg{Subject: cameSubject(flow), Data: b, Header: nats.Header{countHeader: {strconv.Itoa(len(list))}}}
-	if mark != nil {
-		m.Header.Set(markHeader, base64.StdEncoding.EncodeToString(mark))
-	}
 	ack, err := k.js.PublishMsg(ctx, m)
 	if err == nil {
 		k.count(flow, ack.Sequence, len(list))
@@ -179,8 +179,9 @@ func (k *kept) last(ctx context.Context, flow string) (mark []byte, known bool, 
 	if err != nil {
 		return nil, false, err
 	}
-	mark, err = base64.StdEncoding.DecodeString(m.Header.Get(markHeader))
-	return mark, true, err
+	var of together
+	err = json.Unmarshal(m.Data, &of)
+	return of.Mark, true, err
 }
 
 // fetchedMost is how much is handed over at once, in bytes.
@@ -200,11 +201,11 @@ func (k *kept) behind(ctx context.Context, flow string, n uint64) (out []wire.Ar
 			break
 		}
 		n = m.Sequence
-		a := wire.Arrived{N: n}
-		if err := json.Unmarshal(m.Data, &a.Arrivals); err != nil {
+		var of together
+		if err := json.Unmarshal(m.Data, &of); err != nil {
 			return nil, fmt.Errorf("message %d that is kept for %s: %w", n, flow, err)
 		}
-		out = append(out, a)
+		out = append(out, wire.Arrived{N: n, Arrivals: of.Arrivals})
 	}
 	return out, nil
 }
