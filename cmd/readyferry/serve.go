@@ -205,7 +205,11 @@ func (s *serving) serve(
 			_, err := e.Catalog.Permits(ctx, key, access.MayRun, access.Runner+":"+runner, time.Now())
 			return err
 		},
-		List:    func() outbound.List { return e.Catalog.Outbound() },
+		List: func() outbound.List { return e.Catalog.Outbound() },
+		Wants: func(runner, connection string) bool {
+			c := e.Catalog.Connection(connection)
+			return c != nil && c.At == runner
+		},
 		Renewed: func(runner, connection, secret string) { renewedAt(e, runner, connection, secret) },
 	})
 	defer runners.Close()

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/nats-io/nats.go"
+	"golang.org/x/sync/singleflight"
 
 	"readyferry/connect"
 	jsonfmt "readyferry/core/format/json"
@@ -46,9 +47,13 @@ type Agent struct {
 	mu       sync.Mutex
 	open     map[string]*opened
 	receives map[string]*receiver
+	closed   bool
 	ctx      context.Context
 	end      context.CancelFunc
 	work     sync.WaitGroup
+
+	flights singleflight.Group // tries under way, by id
+	noting  sync.Mutex         // so that what is noted last is what is so
 }
 
 type opened struct {
@@ -86,6 +91,7 @@ func Start(ctx context.Context, c Config) (*Agent, error) {
 func (a *Agent) Close() {
 	a.end()
 	a.mu.Lock()
+	a.closed = true
 	for _, r := range a.receives {
 		r.stop()
 	}
@@ -120,7 +126,11 @@ func (a *Agent) listen() error {
 		wire.Keep:     does(a.keep),
 	} {
 		if _, err := a.leaf.Conn.Subscribe(line.Do+what, func(m *nats.Msg) {
-			a.work.Go(func() { a.answer(m, do) })
+			a.mu.Lock()
+			defer a.mu.Unlock()
+			if !a.closed {
+				a.work.Go(func() { a.answer(m, do) })
+			}
 		}); err != nil {
 			return err
 		}
@@ -236,20 +246,30 @@ func (a *Agent) of(of wire.Of) (*opened, error) {
 }
 
 // tries makes one try. One that has gone through before is answered as it was then: the line broke
-// before the application heard of it.
+// before the application heard of it. Where it broke during the try, the next one of the same id
+// waits for that.
 func (a *Agent) tries(ctx context.Context, in *wire.Trying) (*wire.Tried, error) {
 	o, err := a.of(in.Of)
 	if err != nil {
 		return nil, err
 	}
+	out, err, _ := a.flights.Do(in.ID, func() (any, error) { return a.try(ctx, o, in) })
+	if err != nil {
+		return nil, err
+	}
+	return out.(*wire.Tried), nil
+}
+
+func (a *Agent) try(ctx context.Context, o *opened, in *wire.Trying) (*wire.Tried, error) {
 	if known, err := a.store.tried(ctx, in.ID); known != nil || err != nil {
 		return known, err
 	}
-	r := connect.Request{ID: in.ID, TraceParent: in.TraceParent, Request: *in.Request}
-	r.Body = in.Body
-	if r.Rules, err = retry.Decode(in.Rules); err != nil {
+	rules, err := retry.Decode(in.Rules)
+	if err != nil {
 		return nil, err
 	}
+	r := connect.Request{ID: in.ID, TraceParent: in.TraceParent, Request: *in.Request, Rules: rules}
+	r.Body = in.Body
 	ctx, stop := context.WithTimeout(ctx, o.conn.TimeLimit)
 	defer stop()
 	var receipt connect.Receipt

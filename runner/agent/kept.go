@@ -272,6 +272,8 @@ func sealer(key string) (cipher.AEAD, error) {
 
 // note keeps what is open and received.
 func (a *Agent) note() error {
+	a.noting.Lock()
+	defer a.noting.Unlock()
 	a.mu.Lock()
 	plain, err := json.Marshal(asItIs{a.store.openings, a.store.receivings})
 	a.mu.Unlock()

@@ -40,6 +40,8 @@ type Config struct {
 	// Permits says whether a key is good for a runner of a name; it is asked again and again while
 	// the line is up.
 	Permits func(runner, key string) error
+	// Wants says whether a connection is still to be open at a runner; nil: each is that was opened.
+	Wants func(runner, connection string) bool
 	// Renewed keeps a secret that a system gave at a runner in place of an earlier one.
 	Renewed func(runner, connection, secret string)
 	// List gives the addresses outside that an owner permits; nil: none.
@@ -221,7 +223,7 @@ func (h *Hub) greeted(r *runner, m *nats.Msg) {
 	if came {
 		r.span, r.ends = context.WithCancel(context.Background())
 	}
-	keep := r.keep()
+	keep := h.keep(r)
 	told := slices.Clone(h.changed)
 	h.mu.Unlock()
 	if !came {
@@ -229,22 +231,20 @@ func (h *Hub) greeted(r *runner, m *nats.Msg) {
 	}
 	h.Log.Info("a runner is there", "runner", r.name, "version", g.Version)
 	go func() {
-		ctx, stop := context.WithTimeout(context.Background(), overhead)
-		defer stop()
-		if err := h.ask(ctx, r, wire.Keep, keep, nil); err != nil {
-			h.Log.Warn("a runner was not told what to keep", "runner", r.name, "error", err)
-		}
+		h.tell(r, keep)
 		for _, do := range told {
 			do(r.name)
 		}
 	}()
 }
 
-// keep lists what a runner is to have; the rest it may let go.
-func (r *runner) keep() wire.Keeping {
+// keep lists what a runner is to have; the rest it may let go. The lock is held.
+func (h *Hub) keep(r *runner) wire.Keeping {
 	keep := wire.Keeping{Connections: []string{}, Flows: []string{}}
 	for name := range r.opened {
-		keep.Connections = append(keep.Connections, name)
+		if h.Wants == nil || h.Wants(r.name, name) {
+			keep.Connections = append(keep.Connections, name)
+		}
 	}
 	for flow := range r.receives {
 		keep.Flows = append(keep.Flows, flow)
@@ -252,11 +252,47 @@ func (r *runner) keep() wire.Keeping {
 	return keep
 }
 
+// tell tells a runner what to keep.
+func (h *Hub) tell(r *runner, keep wire.Keeping) {
+	ctx, stop := context.WithTimeout(context.Background(), overhead)
+	defer stop()
+	if err := h.ask(ctx, r, wire.Keep, keep, nil); err != nil {
+		h.Log.Warn("a runner was not told what to keep", "runner", r.name, "error", err)
+	}
+}
+
+// tellEach is how often a runner has its connections compared with what it is to have: one that was
+// removed, or is reached by another, takes its secrets along.
+const tellEach = time.Minute
+
+// strays lets runners close what they are not to have any more.
+func (h *Hub) strays() {
+	type one struct {
+		r    *runner
+		keep wire.Keeping
+	}
+	var all []one
+	h.mu.Lock()
+	for _, r := range h.runners {
+		if h.Wants == nil || !r.is {
+			continue
+		}
+		stray := func(name string) bool { return !h.Wants(r.name, name) }
+		if slices.ContainsFunc(r.greeting.Open, stray) {
+			all = append(all, one{r, h.keep(r)})
+		}
+	}
+	h.mu.Unlock()
+	for _, o := range all {
+		h.tell(o.r, o.keep)
+	}
+}
+
 // look notices who is gone, and cuts the lines whose keys are not good any more.
 func (h *Hub) look(ctx context.Context, lines *line.Hub) {
 	tick := time.NewTicker(lookEach)
 	defer tick.Stop()
-	for {
+	for told := time.Now(); ; {
 		select {
 		case <-ctx.Done():
 			return
@@ -276,6 +312,10 @@ func (h *Hub) look(ctx context.Context, lines *line.Hub) {
 			}
 		}
 		h.gone(up)
+		if time.Since(told) >= tellEach {
+			h.strays()
+			told = time.Now()
+		}
 	}
 }
 

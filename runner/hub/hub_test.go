@@ -199,6 +199,15 @@ func TestTriesAtARunner(t *testing.T) {
 	if _, err = far.Send(t.Context(), request("4", `"x"`)); !errors.Is(err, connect.ErrCannotSend) {
 		t.Errorf("nonsense: %v", err)
 	}
+	// A connection that is not to be there any more is closed there, with its secrets.
+	opened := func() int {
+		all := w.hub.Runners()
+		return len(all[0].Open)
+	}
+	eventually(t, "the runner says that it has it open", func() bool { return opened() == 1 })
+	w.hub.Wants = func(string, string) bool { return false }
+	w.hub.strays()
+	eventually(t, "the runner has closed it", func() bool { return opened() == 0 })
 	w.mu.Lock()
 	w.none = true
 	w.mu.Unlock()
