@@ -102,7 +102,8 @@ func (l *link) Send(_ context.Context, r connect.Request) (connect.Receipt, erro
 	}, nil
 }
 
-// remembered is how large a mark is: some systems remember every message that they have taken lately.
+// remembered is how large the mark of the loft memory is: some systems remember every message that
+// they have taken lately.
 const remembered = 100_000
 
 // Receive implements connect.Receiver; the mark is how many were taken.
@@ -112,7 +113,10 @@ func (l *link) Receive(
 	mark []byte,
 	take func(context.Context, []connect.Arrival) ([]connect.Taken, error),
 ) error {
-	at := l.c.Address + "/" + in.Get("perch").Text
+	at, width := l.c.Address+"/"+in.Get("perch").Text, 1
+	if l.c.Address == "loft://memory" {
+		width = remembered
+	}
 	n, _ := strconv.Atoi(strings.TrimSpace(string(mark)))
 	defer context.AfterFunc(ctx, func() {
 		l.mu.Lock()
@@ -126,7 +130,7 @@ func (l *link) Receive(
 		}
 		n++
 		if _, err := take(ctx, []connect.Arrival{{ID: p.id, Body: p.body, Headers: []message.Header{{Name: "Ring",
-			Value: p.id}}, Mark: fmt.Appendf(nil, "%-*d", remembered, n)}}); err != nil {
+			Value: p.id}}, Mark: fmt.Appendf(nil, "%-*d", width, n)}}); err != nil {
 			return err
 		}
 	}

@@ -104,7 +104,7 @@ func (w *world) runner(dir string) *agent.Agent {
 
 func (w *world) open(at string) connect.Link {
 	w.t.Helper()
-	d, bad := w.systems.Read([]byte("readyferry: connection/1\nname: loft\nkind: pigeon\naddress: loft://harbour\n" + at))
+	d, bad := w.systems.Read([]byte("readyferry: connection/1\nname: loft\nkind: pigeon\naddress: loft://memory\n" + at))
 	if d == nil {
 		w.t.Fatal(bad)
 	}
@@ -267,7 +267,7 @@ func TestReceivingAtARunner(t *testing.T) {
 		}()
 		return func() { cancel(); <-ended }
 	}
-	d, _ := w.systems.Read([]byte("readyferry: connection/1\nname: loft\nkind: pigeon\naddress: loft://harbour\n"))
+	d, _ := w.systems.Read([]byte("readyferry: connection/1\nname: loft\nkind: pigeon\naddress: loft://memory\n"))
 	beside, err := w.systems.Open(t.Context(), d.Connection)
 	if err != nil {
 		t.Fatal(err)
@@ -322,7 +322,7 @@ func TestARunnerWithoutItsLine(t *testing.T) {
 	dir := t.TempDir()
 	a := w.runner(dir)
 	w.there(true)
-	d, bad := w.systems.Read([]byte("readyferry: connection/1\nname: loft\nkind: pigeon\naddress: loft://harbour\nat: depot\n"))
+	d, bad := w.systems.Read([]byte("readyferry: connection/1\nname: loft\nkind: pigeon\naddress: loft://memory\nat: depot\n"))
 	if d == nil {
 		t.Fatal(bad)
 	}
