@@ -119,6 +119,7 @@ func (a *Agent) listen() error {
 		wire.Peek:     does(a.peeks),
 		wire.Inspect:  does(a.inspects),
 		wire.Describe: does(a.describes),
+		wire.Query:    does(a.queries),
 		wire.Receive:  does(a.receive),
 		wire.Fetch:    does(a.fetch),
 		wire.Settle:   does(a.settle),
@@ -351,8 +352,8 @@ func (a *Agent) inspects(ctx context.Context, in *wire.Asking) (out connect.Step
 	return i.Inspect(ctx, connect.Use{Flow: in.Flow, Intake: in.Intake, Settings: settings.Root}), nil
 }
 
-func (a *Agent) describes(ctx context.Context, in *wire.Asking) (*connect.Table, error) {
-	o, err := a.of(in.Of)
+func (a *Agent) describer(of wire.Of) (connect.Describer, error) {
+	o, err := a.of(of)
 	if err != nil {
 		return nil, err
 	}
@@ -360,7 +361,23 @@ func (a *Agent) describes(ctx context.Context, in *wire.Asking) (*connect.Table,
 	if !can {
 		return nil, fmt.Errorf("a connection of kind %s has no tables", o.conn.Kind)
 	}
+	return d, nil
+}
+
+func (a *Agent) describes(ctx context.Context, in *wire.Asking) (*connect.Table, error) {
+	d, err := a.describer(in.Of)
+	if err != nil {
+		return nil, err
+	}
 	return d.Describe(ctx, in.What)
+}
+
+func (a *Agent) queries(_ context.Context, in *wire.Selecting) (out wire.Statement, err error) {
+	d, err := a.describer(in.Of)
+	if err == nil {
+		out.SQL, out.Params, err = d.Query(in.Selection)
+	}
+	return out, err
 }
 
 // keep lets go of what the application needs no more.

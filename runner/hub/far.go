@@ -144,6 +144,22 @@ func (f *far) Peek(ctx context.Context, in connect.Settings) (out *connect.Arriv
 	return out, f.ask(ctx, wire.Peek, wire.Asking{Of: f.opening.Of, Settings: jsonfmt.Encode(in)}, &out)
 }
 
+// Describe implements connect.Describer.
+func (f *far) Describe(ctx context.Context, table string) (out *connect.Table, err error) {
+	ctx, stop := f.within(ctx)
+	defer stop()
+	return out, f.ask(ctx, wire.Describe, wire.Asking{Of: f.opening.Of, What: table}, &out)
+}
+
+// Query implements connect.Describer.
+func (f *far) Query(s *connect.Selection) (sql string, params []string, err error) {
+	ctx, stop := f.within(context.Background())
+	defer stop()
+	var out wire.Statement
+	err = f.ask(ctx, wire.Query, wire.Selecting{Of: f.opening.Of, Selection: s}, &out)
+	return out.SQL, out.Params, err
+}
+
 // Inspect implements connect.Inspector.
 func (f *far) Inspect(ctx context.Context, u connect.Use) (out connect.Step) {
 	ctx, stop := f.within(ctx)

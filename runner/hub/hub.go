@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"net/http"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -368,12 +369,7 @@ func (h *Hub) Runners() []Runner {
 		out = append(out, Runner{name, r.is, r.since, r.greeting.Version, r.greeting.Since, r.greeting.Open,
 			r.greeting.Waiting})
 	}
-	slices.SortFunc(out, func(a, b Runner) int {
-		if a.Name < b.Name {
-			return -1
-		}
-		return 1
-	})
+	slices.SortFunc(out, func(a, b Runner) int { return strings.Compare(a.Name, b.Name) })
 	return out
 }
 

@@ -3,6 +3,7 @@ package hub
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -384,5 +385,22 @@ func TestARunnerWithoutItsLine(t *testing.T) {
 	other.Close()
 	if after := other.Kept("f"); after != before {
 		t.Errorf("with another key it has received %d", after-before)
+	}
+}
+
+// The mark of a source that the application received from by itself is the source's, also where it is
+// a document of its own; a runner's is read as it was saved.
+func TestMarksOfBefore(t *testing.T) {
+	for _, of := range []string{"", "17", `{"n":5,"seen":["a"]}`, "no json"} {
+		if m := markOf([]byte(of)); m.Kept != "" || m.N != 0 || string(m.Inner) != of {
+			t.Errorf("%q is read as %+v", of, m)
+		}
+	}
+	saved, err := json.Marshal(mark{"a store", 7, []byte("inner")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m := markOf(saved); m.Kept != "a store" || m.N != 7 || string(m.Inner) != "inner" {
+		t.Errorf("%+v", m)
 	}
 }

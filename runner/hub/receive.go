@@ -29,6 +29,16 @@ type mark struct {
 	Inner []byte `json:"inner,omitempty"`
 }
 
+// markOf reads a saved mark. One of the time when the application received by itself is that of the
+// source, whatever that looks like: only a runner's names a store.
+func markOf(at []byte) mark {
+	var m mark
+	if json.Unmarshal(at, &m) != nil || m.Kept == "" {
+		return mark{Inner: at}
+	}
+	return m
+}
+
 // fetchWithin is how long an answer may take: the runner waits for ten seconds at most.
 const fetchWithin = 20 * time.Second
 
@@ -40,10 +50,7 @@ const fetchAgain = 100 * time.Millisecond
 func (f *far) Receive(ctx context.Context, in connect.Settings, at []byte,
 	take func(context.Context, []connect.Arrival) ([]connect.Taken, error)) error {
 	flow := connect.FlowOf(ctx)
-	var m mark
-	if len(at) > 0 && json.Unmarshal(at, &m) != nil {
-		m = mark{Inner: at} // of the time when the application received by itself
-	}
+	m := markOf(at)
 	f.h.mu.Lock()
 	mine := &receiving{ctx, take}
 	f.r.receives[flow] = mine

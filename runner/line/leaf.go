@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -90,7 +91,7 @@ func (l *Leaf) outward(j Joining) (near string, err error) {
 		Transport: t,
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(j.Address)
-			r.Out.URL.Path = joined(j.Address.Path, Path)
+			r.Out.URL.Path = strings.TrimRight(j.Address.Path, "/") + Path
 			r.Out.Host = j.Address.Host
 			r.Out.SetBasicAuth(j.Name, j.Key)
 		},
@@ -117,13 +118,6 @@ func (l *Leaf) outward(j Joining) (near string, err error) {
 	l.way = &http.Server{Handler: way, ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = l.way.Serve(at) }()
 	return at.Addr().String(), nil
-}
-
-func joined(base, path string) string {
-	for len(base) > 0 && base[len(base)-1] == '/' {
-		base = base[:len(base)-1]
-	}
-	return base + path
 }
 
 // Linked tells whether the line is up.

@@ -28,6 +28,7 @@ const (
 	Peek     = "peek"     // Asking → *connect.Arrival
 	Inspect  = "inspect"  // Asking → connect.Step
 	Describe = "describe" // Asking → *connect.Table
+	Query    = "query"    // Selecting → Statement
 	Receive  = "receive"  // Receiving → nothing
 	Fetch    = "fetch"    // Fetching → Fetched
 	Settle   = "settle"   // Settling → nothing
@@ -127,6 +128,18 @@ type Asking struct {
 	Settings json.RawMessage `json:"settings,omitempty"` // of the intake or delivery that it is about
 	Flow     string          `json:"flow,omitempty"`
 	Intake   bool            `json:"intake,omitempty"`
+}
+
+// Selecting asks for the statement that gives what is selected of tables.
+type Selecting struct {
+	Of
+	Selection *connect.Selection `json:"selection"`
+}
+
+// Statement is one, with the names of its parameters.
+type Statement struct {
+	SQL    string   `json:"sql"`
+	Params []string `json:"params"`
 }
 
 // Receiving has a runner receive for a flow, from where mark stands unless it knows better.
