@@ -7,6 +7,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"readyferry/core/access"
+	"readyferry/core/system"
 	"readyferry/engine"
 	"readyferry/runner/hub"
 )
@@ -31,6 +32,7 @@ type runnerView struct {
 	Version     string           `json:"version"`
 	Began       *time.Time       `json:"began"`       // it was started
 	Connections []string         `json:"connections"` // that name it
+	Flows       []string         `json:"flows"`       // that are called there
 	Waiting     int64            `json:"waiting"`     // deliveries that wait for these
 	Kept        map[string]int64 `json:"kept"`        // messages that it has received and keeps, by flow
 }
@@ -43,7 +45,7 @@ func (s *Server) listRunners(c *gin.Context) error {
 		if i := slices.IndexFunc(out, func(v *runnerView) bool { return v.Name == name }); i >= 0 {
 			return out[i]
 		}
-		v := &runnerView{Name: name, Connections: []string{}, Kept: map[string]int64{}}
+		v := &runnerView{Name: name, Connections: []string{}, Flows: []string{}, Kept: map[string]int64{}}
 		out = append(out, v)
 		return v
 	}
@@ -57,6 +59,18 @@ func (s *Server) listRunners(c *gin.Context) error {
 		}
 		v := at(conn.At)
 		v.Connections, v.Waiting = append(v.Connections, conn.Name), v.Waiting+t.Waiting
+	}
+	for runner, flows := range s.engine.Catalog.CalledAt() {
+		flows = visible(s, c, flows, access.Flow, func(n *string) string { return *n })
+		if len(flows) == 0 {
+			continue
+		}
+		t, err := s.engine.Watch.Target(system.AtRunner(runner))
+		if err != nil {
+			return err
+		}
+		v := at(runner)
+		v.Flows, v.Waiting = flows, v.Waiting+t.Waiting
 	}
 	var known []hub.Runner
 	if s.runners != nil {

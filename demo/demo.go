@@ -87,7 +87,8 @@ func Load(ctx context.Context, e *engine.Engine, set *standin.Set, databases str
 		"post-bookings", "post-purchases", "post-room", "member-changes", "patron-lookup", "patron-desk", "opening-hours",
 		"loan-changes", "member-load", "supplier-news", "shelf-readings",
 		"returned-items", "loan-reminders", "loan-statistics", "kiosk-payments",
-		"stack-requests", "nightly-catalogue", "home-visits", "mail-replies", "branch-slips"} {
+		"stack-requests", "nightly-catalogue", "home-visits", "mail-replies", "branch-slips",
+		"stowmere-card", "stowmere-loans"} {
 		if e.Watch.IntakeOf(name) != nil {
 			continue
 		}
@@ -259,6 +260,9 @@ func Trickle(ctx context.Context, address string, every time.Duration, databases
 		if n%3 == 1 {
 			post("/branch-slips", "application/json", slip(r, base+n))
 		}
+		if n%4 == 2 {
+			post("/stowmere-loans", "application/json", lend(r, base+n))
+		}
 		switch n % 5 {
 		case 1:
 			post("/member-changes", "application/json", fmt.Sprintf(`{"member": "M-%d"}`, 100+r.IntN(60)))
@@ -317,6 +321,11 @@ const Runner = "stowmere"
 func slip(r *rand.Rand, n int) string {
 	return fmt.Sprintf(`{"slip": "SL-%d", "shelf": "LOC %d", "title": %q}`, n, 1+r.IntN(40),
 		pick(r, "The Tidal Mill at Stowmere", "Hedges of the Lower Valley", "A Ferryman's Almanac", "Salt Roads", "Bells over Marlow Quay"))
+}
+
+// lend makes up a request for a book of Stowmere's.
+func lend(r *rand.Rand, n int) string {
+	return fmt.Sprintf(`{"request": "SR-%d", "card": "ST%04d", "shelf": "LOC %d", "title": "Salt Roads"}`, n, r.IntN(500), 1+r.IntN(40))
 }
 
 // scan makes up an item that is handed back.

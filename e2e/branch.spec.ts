@@ -33,3 +33,26 @@ test("slips for the branch wait while its line is cut, and are printed once when
   await expect(row).toContainText("there for");
   await expect.poll(states).toEqual(["SL-1 delivered 1", "SL-2 delivered 1"]);
 });
+
+test("a flow at the branch decides with data that do not leave it", async ({ page, app, goto }) => {
+  const headers = { "x-api-key": "larkfield-demo-key" };
+  await page.request.post(`${app.base}/in/stowmere-loans`, { headers, data: { request: "SR-1", card: "ST0071", shelf: "LOC 3", title: "Salt Roads" } });
+  const rows = async () => (await (await page.request.get(`${app.base}/api/v1/transactions?flow=stowmere-loans`)).json()) as { id: string; state: string }[];
+  await expect.poll(async () => (await rows()).map((t) => t.state)).toEqual(["delivered"]);
+  // The whole of what is kept here has the answer, and nothing of the borrower.
+  const kept = await (await page.request.get(`${app.base}/api/v1/transactions/${(await rows())[0]?.id}`)).text();
+  expect(kept).toContain("mayBorrow");
+  expect(kept).not.toContain("Imre Quill");
+  await goto(`/transactions/${(await rows())[0]?.id}`);
+  await expect(page.getByText("at the runner").first()).toBeVisible();
+  await goto("/connections");
+  const row = page.getByRole("row").filter({ hasText: "cut its line" });
+  await expect(row).toContainText("runs stowmere-card");
+  // In the form of the step, by the keyboard: a runner whose connections are elsewhere cannot run the flow.
+  await goto("/flows/stowmere-loans");
+  await page.getByText("at the runner").first().click();
+  const at = page.getByLabel("At the runner");
+  await expect(at).toHaveValue("stowmere");
+  await at.fill("depot");
+  await expect(page.getByText(/cannot run at depot: its connection stowmere-cards is not at that runner/).first()).toBeVisible();
+});

@@ -155,6 +155,9 @@ func (e *Engine) answers(ctx context.Context, connection string) bool {
 // answersWithin is how long a connection may take to say that it is well.
 const answersWithin = 10 * time.Second
 
+// Reopen closes the connections that are open; each is opened again when it is used next.
+func (e *Engine) Reopen() error { return e.links.Close() }
+
 // Start sets everything going.
 func (e *Engine) Start() error {
 	for _, start := range []func() error{

@@ -19,9 +19,11 @@ import (
 
 	"readyferry/connect"
 	"readyferry/connect/systems"
+	"readyferry/core/plan"
 	"readyferry/demo"
 	"readyferry/runner/agent"
 	"readyferry/runner/line"
+	"readyferry/worker"
 )
 
 // runnerKey names the variable that gives a runner its key: what stands on the command line others
@@ -120,7 +122,16 @@ func (r *running) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a, err := agent.Start(ctx, agent.Config{Joining: j, Systems: all, Version: versionText()})
+	scripts, err := worker.New("")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = scripts.Close() }()
+	reader, err := plan.NewReaderWith(scripts, all.Kinds()...)
+	if err != nil {
+		return err
+	}
+	a, err := agent.Start(ctx, agent.Config{Joining: j, Systems: all, Reader: reader, Version: versionText()})
 	if err != nil {
 		return err
 	}
@@ -138,7 +149,8 @@ func (r *running) run(ctx context.Context) error {
 }
 
 // branch runs the runner of the demo's branch. It joins over the application's address as any other.
-func branch(ctx context.Context, at, key, data string, all *connect.Registry, log *slog.Logger) (stop func(), err error) {
+func branch(ctx context.Context, at, key, data string, all *connect.Registry, reader *plan.Reader,
+	log *slog.Logger) (stop func(), err error) {
 	address, err := url.Parse(at)
 	if err != nil {
 		return nil, err
@@ -149,7 +161,7 @@ func branch(ctx context.Context, at, key, data string, all *connect.Registry, lo
 	}
 	a, err := agent.Start(ctx, agent.Config{
 		Joining: line.Joining{Address: address, Name: demo.Runner, Key: key, Dir: dir, Log: log.With("runner", demo.Runner)},
-		Systems: all, Version: versionText()})
+		Systems: all, Reader: reader, Version: versionText()})
 	if err != nil {
 		return nil, err
 	}

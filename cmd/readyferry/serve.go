@@ -24,6 +24,7 @@ import (
 	"readyferry/core/plan"
 	"readyferry/demo"
 	"readyferry/engine"
+	"readyferry/engine/bundle"
 	"readyferry/engine/audit"
 	"readyferry/engine/journal"
 	"readyferry/engine/people"
@@ -205,7 +206,8 @@ func (s *serving) serve(
 			_, err := e.Catalog.Permits(ctx, key, access.MayRun, access.Runner+":"+runner, time.Now())
 			return err
 		},
-		List: func() outbound.List { return e.Catalog.Outbound() },
+		List:  func() outbound.List { return e.Catalog.Outbound() },
+		Flows: func(runner string) (*bundle.Across, error) { return e.Bundle.Across(runner) },
 		Wants: func(runner, connection string) bool {
 			c := e.Catalog.Connection(connection)
 			return c != nil && c.At == runner
@@ -260,7 +262,7 @@ func (s *serving) serve(
 		}
 	}
 	if s.branch {
-		stop, err := branch(ctx, in.inside, atBranch, data, all, log)
+		stop, err := branch(ctx, in.inside, atBranch, data, all, reader, log)
 		if err != nil {
 			return err
 		}

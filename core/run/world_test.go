@@ -218,6 +218,11 @@ func TestStepsThatNeedTheWorld(t *testing.T) {
 		{"subflow with its answer", `[{id: s, kind: subflow, flow: other, wait: true}, {id: n, kind: note, text: ` +
 			`'${replies.s.body.v}'}]`, `{}`, map[string]want.Effect{"s": answered(201, `{"v": 1}`)},
 			`delivered; s: answered 201; n: 1; {}`},
+		{"subflow at a runner", `[{id: s, kind: subflow, flow: other, at: depot, wait: true}, {id: n, kind: note, text: ` +
+			`'${replies.s.body.v}'}]`, `{}`, map[string]want.Effect{"s": answered(201, `{"v": 1}`)},
+			`delivered; s: answered 201; n: 1; {}`},
+		{"subflow at a runner, whose answer nobody waits for", `[{id: s, kind: subflow, flow: other, at: depot}]`, `{}`,
+			map[string]want.Effect{"s": answered(200, ``)}, `delivered; s: handed on; {}`},
 		{"else, skipped", `[{id: a, kind: set, vars: {x: body.no}, else: skip}]`, `{}`, nil,
 			`delivered; a: caught: body.no is missing; {}`},
 		{"else, values", `[{id: a, kind: set, vars: {x: body.no}, else: {default: {x: 'caught.class'}}}, {id: n, ` +

@@ -56,9 +56,10 @@ type Use struct {
 	// a pair writes, and whether a value in a range is asked for.
 	Columns   []string
 	At, Pairs bool
-	Called    bool // of a table: by lookup() in an expression
-	SQL, Poll bool // of a connection: it is asked with SQL, or polled
-	Outside   bool // of a queue: it is read from outside of the application
+	Called    bool   // of a table: by lookup() in an expression
+	SQL, Poll bool   // of a connection: it is asked with SQL, or polled
+	Outside   bool   // of a queue: it is read from outside of the application
+	Runner    string // of a flow: the runner where it runs; "": here
 	// As tells what a connection is used for, Says which settings of its system the
 	// step or intake gives.
 	As   string

@@ -107,6 +107,12 @@ func (*Send) Kind() string { return KindSend }
 // Handed implements Handed.
 func (w *Send) Handed() (to, name string, r *Request) { return w.System, w.Connection, w.Request }
 
+// Across are the settings of a request that a flow at a runner takes.
+type Across struct {
+	Flow   string        `json:"flow"`
+	Within time.Duration `json:"within"` // its end is waited for, in nanoseconds
+}
+
 // Put puts a message into a queue inside the application.
 type Put struct {
 	Queue    string

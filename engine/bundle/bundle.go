@@ -48,10 +48,15 @@ const (
 // Bundles makes and takes bundles.
 type Bundles struct {
 	*design.Designs
+	across known // what runners need
 }
 
 // New makes it.
-func New(g *design.Designs) *Bundles { return &Bundles{g} }
+func New(g *design.Designs) *Bundles {
+	b := &Bundles{Designs: g}
+	g.Catalog.OnChange(b.across.forget)
+	return b
+}
 
 type state struct {
 	Live   bool `json:"live"`
@@ -228,6 +233,9 @@ func (f Files) below(dir, end string) (out []string) {
 	slices.Sort(out)
 	return slices.Compact(out)
 }
+
+// Names lists what a bundle has of a sort, such as flows, sorted.
+func (f Files) Names(sort string) []string { return f.below(sort, "") }
 
 // in gives the files below a folder, by the rest of their paths.
 func (f Files) in(dir string) map[string][]byte {

@@ -23,6 +23,7 @@ import (
 	"readyferry/core/hours"
 	"readyferry/core/outbound"
 	"readyferry/core/plan"
+	"readyferry/core/system"
 	"readyferry/store"
 )
 
@@ -77,7 +78,8 @@ type Catalog struct {
 	// Outside is how systems are reached; nil: as the machine does, whatever they are.
 	outside *connect.Outside
 
-	shown sync.Map // when the certificate ends that a system showed last, by connection
+	across sync.Map // what takes calls, by runner
+	shown  sync.Map // when the certificate ends that a system showed last, by connection
 }
 
 // New makes a catalog and reads it.
@@ -409,8 +411,13 @@ func (c *Catalog) Connections() []*connect.Connection {
 	return out
 }
 
-// Connection gives a connection by name, or nil.
+// Connection gives a connection by name, or nil. What takes the calls of flows at a runner is one,
+// too, though it is in no list.
 func (c *Catalog) Connection(name string) *connect.Connection {
+	if runner, is := system.RunnerOf(name); is {
+		known, _ := c.across.LoadOrStore(runner, connect.Across(runner))
+		return known.(*connect.Connection)
+	}
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	return c.connections[name]

@@ -170,3 +170,22 @@ func (c *Catalog) TableUses(name string) (live, drafts []string) {
 	slices.Sort(drafts)
 	return live, drafts
 }
+
+// CalledAt lists the flows that live ones call at runners, sorted, by runner.
+func (c *Catalog) CalledAt() map[string][]string {
+	out := map[string][]string{}
+	c.Each(func(f *Flow) {
+		if f.Live == nil {
+			return
+		}
+		for _, u := range f.Live.Uses {
+			if u.Kind == step.UseFlow && u.Runner != "" && !slices.Contains(out[u.Runner], u.Name) {
+				out[u.Runner] = append(out[u.Runner], u.Name)
+			}
+		}
+	})
+	for _, flows := range out {
+		slices.Sort(flows)
+	}
+	return out
+}

@@ -7,6 +7,7 @@ import (
 	"readyferry/core/flow"
 	"readyferry/core/plan"
 	"readyferry/core/step"
+	"readyferry/engine/catalog"
 )
 
 // calls finds a flow that is not there, or that leads back to this one.
@@ -34,6 +35,9 @@ func (g *Designs) calls(name string, u step.Use, add func(level flow.Level, code
 		)
 		return
 	}
+	if u.Runner != "" {
+		g.callsAcross(u, f, add)
+	}
 	if f.Live == nil {
 		add(
 			flow.Warning,
@@ -56,6 +60,56 @@ func (g *Designs) calls(name string, u step.Use, add func(level flow.Level, code
 			),
 			"let one of them deliver to a queue instead",
 		)
+	}
+}
+
+// callsAcross finds what a flow that is to run at a runner needs and cannot have there.
+func (g *Designs) callsAcross(u step.Use, f *catalog.Flow,
+	add func(level flow.Level, code, stepID, ptr, msg, repair string)) {
+	wrong := func(reason, repair string) {
+		add(flow.Error, "not-there", u.Step, u.Pointer, fmt.Sprintf("the flow %s cannot run at %s: %s", u.Name, u.Runner, reason), repair)
+	}
+	if f.Live == nil {
+		return
+	}
+	if k := f.Live.Document.Intake.Kind; k != "subflow" {
+		wrong("it begins with "+k, "call a flow that begins with subflow")
+	}
+	seen := map[string]bool{}
+	var look func(f *catalog.Flow)
+	look = func(f *catalog.Flow) {
+		if f == nil || f.Live == nil || seen[f.Name] {
+			return
+		}
+		seen[f.Name] = true
+		for _, need := range f.Live.Uses {
+			if need.Kind == step.UseFlow && need.Runner == "" {
+				look(g.Catalog.Flow(need.Name))
+			} else {
+				g.hadAcross(u.Runner, need, wrong)
+			}
+		}
+	}
+	look(f)
+}
+
+// hadAcross finds a thing that a flow at a runner needs and cannot have there.
+func (g *Designs) hadAcross(runner string, need step.Use, wrong func(reason, repair string)) {
+	switch need.Kind {
+	case step.UseFlow:
+		wrong(fmt.Sprintf("it calls %s at %s itself", need.Name, need.Runner), "let it call that flow without at, or call it from here")
+	case step.UseConnection:
+		if c := g.Catalog.Connection(need.Name); c == nil || c.At != runner {
+			wrong(fmt.Sprintf("its connection %s is not at that runner", need.Name), "write at: "+runner+
+				" in the connection, or call the system from here")
+		}
+	case step.UseQueue, step.UseTopic, step.UseReplies:
+		wrong(fmt.Sprintf("it uses the %s %s, which is here", strings.Replace(need.Kind, step.UseReplies, "queue", 1), need.Name),
+			"let it answer, and put the answer there from here")
+	case step.UseTable:
+		if need.Pairs {
+			wrong(fmt.Sprintf("it writes into the table %s, which is here", need.Name), "let it answer, and write the pair here")
+		}
 	}
 }
 

@@ -22,8 +22,22 @@ func (w *Writing) patient() bool {
 	return p != nil && p.Document.Intake.Finished
 }
 
+// fromAfar tells of a transaction that a flow of another application has called.
+func (w *Writing) fromAfar() bool {
+	t := w.T
+	if t.Parent != nil || t.OfLetter != nil || t.Caller != nil || t.FromGroup {
+		return false
+	}
+	p := w.Plan()
+	return p != nil && p.Document.Intake.Kind == "subflow"
+}
+
 // answer lets whoever waits hear what a step says, once.
 func (w *Writing) answer(a *step.Answer, b []byte) error {
+	if w.fromAfar() {
+		w.Notice.Answers[w.T.ID] = a
+		return nil
+	}
 	if w.T.CallerWaits {
 		w.told = true
 		return w.handTo(*w.T.Caller, w.Move.heard)
@@ -58,6 +72,10 @@ func (w *Writing) ended(res *run.Result) error {
 	}
 	if t.CallerWaits {
 		return w.endedFor(res)
+	}
+	if w.fromAfar() { // who called looks at what it came to
+		w.Notice.Answers[t.ID] = nil
+		return nil
 	}
 	if !w.patient() {
 		return nil

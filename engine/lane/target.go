@@ -7,6 +7,7 @@ import (
 
 	"readyferry/connect"
 	"readyferry/core/step"
+	"readyferry/core/system"
 	"readyferry/core/want"
 	"readyferry/engine/journal"
 	"readyferry/store"
@@ -66,7 +67,7 @@ func (l *Lanes) runnerAway(target string) (runner string, since time.Time) {
 // RunnerChanged lets what waits for a runner go on, or notes that it waits.
 func (l *Lanes) RunnerChanged(runner string) {
 	now := l.Now()
-	for _, c := range l.Catalog.Connections() {
+	for _, c := range append(l.Catalog.Connections(), l.Catalog.Connection(system.AtRunner(runner))) {
 		if c.At != runner {
 			continue
 		}

@@ -23,6 +23,7 @@ import (
 	"readyferry/connect"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/outbound"
+	"readyferry/core/plan"
 	"readyferry/core/retry"
 	"readyferry/runner/line"
 	"readyferry/runner/wire"
@@ -33,6 +34,8 @@ type Config struct {
 	line.Joining
 	Systems *connect.Registry
 	Version string
+	// Reader compiles the flows that run here; nil: one without scripts that are limited.
+	Reader *plan.Reader
 	// Outside is how systems are reached; nil: as the machine does.
 	Outside *connect.Outside
 }
@@ -53,6 +56,8 @@ type Agent struct {
 	work     sync.WaitGroup
 
 	flights singleflight.Group // tries under way, by id
+	host    *host              // of the flows that run here; nil: there are none
+	hosting sync.Mutex         // while it is given flows
 	noting  sync.Mutex         // so that what is noted last is what is so
 }
 
@@ -98,8 +103,12 @@ func (a *Agent) Close() {
 	for _, o := range a.open {
 		_ = o.link.Close()
 	}
+	h := a.host
 	a.mu.Unlock()
 	a.work.Wait()
+	if h != nil {
+		h.close()
+	}
 	a.leaf.Close()
 }
 
@@ -125,6 +134,8 @@ func (a *Agent) listen() error {
 		wire.Settle:   does(a.settle),
 		wire.Stop:     does(a.stops),
 		wire.Keep:     does(a.keep),
+		wire.Host:     does(a.hosts),
+		wire.Call:     does(a.calls),
 	} {
 		if _, err := a.leaf.Conn.Subscribe(line.Do+what, func(m *nats.Msg) {
 			a.mu.Lock()
@@ -215,11 +226,7 @@ func (a *Agent) opened(ctx context.Context, in *wire.Opening) error {
 	c.Named = c.Look(looking)
 	stop()
 	name := c.Name
-	c.Renewed = func(secret string) {
-		if b, err := json.Marshal(wire.Renewal{Connection: name, Secret: secret}); err == nil {
-			_ = a.leaf.Conn.Publish(line.Told+wire.Renewed, b)
-		}
-	}
+	c.Renewed = func(secret string) { a.renewed(name, secret) }
 	link, err := a.Systems.Open(ctx, c)
 	if err != nil {
 		return err
@@ -233,6 +240,13 @@ func (a *Agent) opened(ctx context.Context, in *wire.Opening) error {
 		_ = old.link.Close()
 	}
 	return nil
+}
+
+// renewed tells the application of a secret that a system gave in place of an earlier one.
+func (a *Agent) renewed(connection, secret string) {
+	if b, err := json.Marshal(wire.Renewal{Connection: connection, Secret: secret}); err == nil {
+		_ = a.leaf.Conn.Publish(line.Told+wire.Renewed, b)
+	}
 }
 
 // of gives a connection that is open here.
@@ -404,7 +418,12 @@ func (a *Agent) keep(_ context.Context, in *wire.Keeping) (nothing, error) {
 // greet says again and again that the runner is there, and how it is.
 func (a *Agent) greet() {
 	for {
-		g := wire.Greeting{Version: a.Version, Since: a.began, Open: []string{}, Waiting: map[string]int64{}}
+		g := wire.Greeting{Version: a.Version, Since: a.began, Open: []string{}, Flows: []string{}, Waiting: map[string]int64{}}
+		if h := a.hostNow(); h != nil {
+			h.mu.Lock()
+			g.Flows, g.Hosted = append(g.Flows, h.flows...), h.version
+			h.mu.Unlock()
+		}
 		a.mu.Lock()
 		for name := range a.open {
 			g.Open = append(g.Open, name)

@@ -54,6 +54,7 @@ type kept struct {
 	// What is open and received, as it was asked for; guarded by the agent's lock.
 	openings   map[string]wire.Opening
 	receivings map[string]wire.Receiving
+	hosting    *wire.Hosting
 
 	mu     sync.Mutex
 	counts map[string][]counted // of what came, by flow
@@ -255,6 +256,7 @@ func (k *kept) noteTried(ctx context.Context, id string, t *wire.Tried) error {
 type asItIs struct {
 	Openings   map[string]wire.Opening   `json:"openings"`
 	Receivings map[string]wire.Receiving `json:"receivings"`
+	Hosting    *wire.Hosting             `json:"hosting,omitempty"`
 }
 
 // sealer seals with the runner's key: whoever has its folder alone has no secrets.
@@ -275,7 +277,7 @@ func (a *Agent) note() error {
 	a.noting.Lock()
 	defer a.noting.Unlock()
 	a.mu.Lock()
-	plain, err := json.Marshal(asItIs{a.store.openings, a.store.receivings})
+	plain, err := json.Marshal(asItIs{a.store.openings, a.store.receivings, a.store.hosting})
 	a.mu.Unlock()
 	if err != nil {
 		return err
@@ -319,6 +321,11 @@ func (a *Agent) remember() error {
 	for _, in := range was.Openings {
 		if err := a.opened(a.ctx, &in); err != nil {
 			a.Log.Error("opening what was open", "connection", in.Connection, "error", err)
+		}
+	}
+	if was.Hosting != nil {
+		if err := a.hosted(a.ctx, was.Hosting); err != nil {
+			a.Log.Error("going on running flows", "error", err)
 		}
 	}
 	for _, in := range was.Receivings {

@@ -1,7 +1,6 @@
 package hub
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -15,6 +14,7 @@ import (
 	"readyferry/connect"
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/retry"
+	"readyferry/core/system"
 	"readyferry/runner/line"
 	"readyferry/runner/wire"
 )
@@ -27,6 +27,9 @@ func (h *Hub) Open(ctx context.Context, c *connect.Connection) (connect.Link, er
 	r, err := h.of(c.At)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", connect.ErrCannotSend, err)
+	}
+	if c.Kind == system.Runner {
+		return &r.callee, nil
 	}
 	f := &far{h: h, r: r, c: c, opening: wire.Opening{
 		Document: jsonfmt.Encode(c.Settings.Without("at").Without("secret-from")), Secrets: c.SignIn.Secrets,
@@ -123,11 +126,7 @@ func (f *far) try(ctx context.Context, r connect.Request, ask bool) (connect.Rec
 	if err != nil {
 		return connect.Receipt{}, err
 	}
-	receipt := connect.Receipt{Outcome: out.Outcome, After: out.After, Code: out.Code, Words: out.Words, Headers: out.Headers}
-	if out.Answer != nil {
-		receipt.Answer = bytes.NewReader(out.Answer)
-	}
-	return receipt, nil
+	return receiptOf(&out), nil
 }
 
 // List implements connect.Lister.

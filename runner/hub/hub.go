@@ -23,6 +23,7 @@ import (
 	"readyferry/connect"
 	"readyferry/core/outbound"
 	"readyferry/core/run"
+	"readyferry/engine/bundle"
 	"readyferry/runner/line"
 	"readyferry/runner/wire"
 )
@@ -45,6 +46,8 @@ type Config struct {
 	Wants func(runner, connection string) bool
 	// Renewed keeps a secret that a system gave at a runner in place of an earlier one.
 	Renewed func(runner, connection, secret string)
+	// Flows gives what a runner needs for the flows that are called there; nil: none are.
+	Flows func(runner string) (*bundle.Across, error)
 	// List gives the addresses outside that an owner permits; nil: none.
 	List func() outbound.List
 	Log  *slog.Logger
@@ -75,6 +78,7 @@ type runner struct {
 	line     uint64 // the one that is up
 	cutUntil time.Time
 	opened   map[string]string // version by connection
+	callee   callee            // takes the calls of flows that run there
 	receives map[string]*receiving
 }
 
@@ -185,6 +189,7 @@ func (h *Hub) of(name string) (*runner, error) {
 		return nil, err
 	}
 	r := &runner{name: name, conn: conn, back: make(chan struct{}), opened: map[string]string{}, receives: map[string]*receiving{}}
+	r.callee.h, r.callee.r = h, r
 	for what, hears := range map[string]nats.MsgHandler{
 		wire.Hello:    func(m *nats.Msg) { h.greeted(r, m) },
 		wire.Renewed:  func(m *nats.Msg) { h.renewed(r, m) },
@@ -233,6 +238,7 @@ func (h *Hub) greeted(r *runner, m *nats.Msg) {
 	h.Log.Info("a runner is there", "runner", r.name, "version", g.Version)
 	go func() {
 		h.tell(r, keep)
+		r.callee.follow()
 		for _, do := range told {
 			do(r.name)
 		}
@@ -273,8 +279,12 @@ func (h *Hub) strays() {
 		keep wire.Keeping
 	}
 	var all []one
+	var there []*runner
 	h.mu.Lock()
 	for _, r := range h.runners {
+		if r.is {
+			there = append(there, r)
+		}
 		if h.Wants == nil || !r.is {
 			continue
 		}
@@ -286,6 +296,9 @@ func (h *Hub) strays() {
 	h.mu.Unlock()
 	for _, o := range all {
 		h.tell(o.r, o.keep)
+	}
+	for _, r := range there {
+		r.callee.follow()
 	}
 }
 
@@ -357,6 +370,7 @@ type Runner struct {
 	Version string
 	Began   time.Time        // it was started
 	Open    []string         // connections
+	Flows   []string         // that run there
 	Waiting map[string]int64 // messages that it keeps, by flow
 }
 
@@ -367,7 +381,7 @@ func (h *Hub) Runners() []Runner {
 	out := make([]Runner, 0, len(h.runners))
 	for name, r := range h.runners {
 		out = append(out, Runner{name, r.is, r.since, r.greeting.Version, r.greeting.Since, r.greeting.Open,
-			r.greeting.Waiting})
+			r.greeting.Flows, r.greeting.Waiting})
 	}
 	slices.SortFunc(out, func(a, b Runner) int { return strings.Compare(a.Name, b.Name) })
 	return out

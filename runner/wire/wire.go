@@ -34,6 +34,8 @@ const (
 	Settle   = "settle"   // Settling → nothing
 	Stop     = "stop"     // Receiving → nothing
 	Keep     = "keep"     // Keeping → nothing
+	Host     = "host"     // Hosting → nothing
+	Call     = "call"     // Calling → Tried
 )
 
 // What a runner tells unasked.
@@ -181,6 +183,25 @@ type Settling struct {
 	To   uint64 `json:"to"`
 }
 
+// Hosting gives a runner the flows that run there, in place of those that it had.
+type Hosting struct {
+	Version string              `json:"version"`
+	Files   map[string][]byte   `json:"files"`   // a bundle
+	Secrets map[string][]string `json:"secrets"` // of its connections, by name
+	List    outbound.List       `json:"list"`    // what an owner permits beyond its own hosts
+}
+
+// Calling hands a message to a flow that runs at the runner, and waits until it has ended.
+type Calling struct {
+	Version     string           `json:"version"` // of what is hosted
+	ID          string           `json:"id"`
+	Flow        string           `json:"flow"`
+	Within      time.Duration    `json:"within"`
+	TraceParent string           `json:"traceParent,omitempty"`
+	Headers     []message.Header `json:"headers"`
+	Body        []byte           `json:"body"`
+}
+
 // Keeping lists what is to stay open and to be received; the rest is let go.
 type Keeping struct {
 	Connections []string `json:"connections"`
@@ -192,6 +213,8 @@ type Greeting struct {
 	Version string           `json:"version"`
 	Since   time.Time        `json:"since"`   // it was started
 	Open    []string         `json:"open"`    // connections
+	Flows   []string         `json:"flows"`   // that run there
+	Hosted  string           `json:"hosted"`  // the version of these
 	Waiting map[string]int64 `json:"waiting"` // messages that are kept, by flow
 }
 

@@ -3766,7 +3766,9 @@ export interface components {
             began: string | null;
             /** @description that name it */
             connections: string[];
-            /** @description deliveries that wait for these */
+            /** @description that are called there */
+            flows: string[];
+            /** @description deliveries and calls that wait for these */
             waiting: number;
             /** @description messages that it has received and keeps, by flow */
             kept: {

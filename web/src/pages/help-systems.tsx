@@ -136,6 +136,13 @@ export function Beyond() {
         when the line is up. A delivery that went through before the line broke is not sent again. Its key ends at once
         where it is withdrawn, and it sees nothing but what its own connections need.
       </p>
+      <p className="mb-2">
+        A subflow step that says <code className="data">at: depot</code> has its flow run there, with its transaction,
+        its tables and all that it reads: what is asked of a system beside the runner does not leave, only the answer
+        does. The connections of that flow say <code className="data">at: depot</code>, too. A call waits for the end,
+        five minutes if nothing else is said; what fails there is a dead letter here, and goes on there when it is sent
+        again.
+      </p>
       <p>
         A message that is handed over may have 30 MB. A sender that waits for the flow's answer has none while the line
         is cut. <code className="data">docs/growing.md</code> has the rest.

@@ -20,7 +20,8 @@ export function runnerSays(r: Runner, now: number) {
 export function Away({ target }: { target: string }) {
   const now = useNow();
   const at = useConnections().data?.find((c) => c.name === target)?.document as { at?: string } | undefined;
-  const runner = useRunners().data?.find((r) => r.name === at?.at);
+  const called = target.startsWith("runner:") ? target.slice("runner:".length) : at?.at;
+  const runner = useRunners().data?.find((r) => r.name === called);
   if (!runner || runner.there) return null;
   return ` waits for the runner ${runner.name}, which is ${runnerSays(runner, now)}`;
 }
@@ -48,8 +49,8 @@ export function Runners() {
         <thead>
           <tr>
             <th className="w-[14%]">Runner</th>
-            <th className="w-[32%]">How it is</th>
-            <th>Connections by it</th>
+            <th className="w-[29%]">How it is</th>
+            <th>Connections by it, flows at it</th>
             <th className="w-[100px] !text-right">Waits for it</th>
             <th className="w-[90px] !text-right">It keeps</th>
             <th className="w-[22%]">Version, started</th>
@@ -69,7 +70,7 @@ export function Runners() {
                   )}
                 </span>
               </td>
-              <td className="truncate">
+              <td>
                 {r.connections.map((c, i) => (
                   <span key={c}>
                     {i > 0 && ", "}
@@ -78,7 +79,18 @@ export function Runners() {
                     </Link>
                   </span>
                 ))}
-                {r.connections.length === 0 && <span className="text-quiet">none says at: {r.name}</span>}
+                {r.flows.map((f, i) => (
+                  <span key={f}>
+                    {(i > 0 || r.connections.length > 0) && ", "}
+                    {i === 0 && "runs "}
+                    <Link className="underline" to={`/flows/${encodeURIComponent(f)}`}>
+                      {f}
+                    </Link>
+                  </span>
+                ))}
+                {r.connections.length + r.flows.length === 0 && (
+                  <span className="text-quiet">none says at: {r.name}</span>
+                )}
               </td>
               <td className="text-right">{number(r.waiting)}</td>
               <td className="text-right" title="messages that it has received, until they are stored here">

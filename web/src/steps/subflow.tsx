@@ -1,8 +1,9 @@
-import { Setting } from "../ui/parts";
+import { Setting, Text } from "../ui/parts";
 import { Chip, Expression, errorAt, type FormProps, Pairs, SpanSetting, type StepView, withSetting } from "./kit";
 
 function Form(p: FormProps) {
   const wait = p.step.wait === true;
+  const at = String(p.step.at ?? "");
   return (
     <div className="p-3">
       <Expression
@@ -12,6 +13,22 @@ function Form(p: FormProps) {
         setting="flow"
         hint="its name, or text with ${…} that comes to one, such as ${vars.route.flow}"
       />
+      <Setting inline label="At the runner" error={errorAt(p, "at")}>
+        <Text
+          mono
+          label="At the runner"
+          placeholder="here"
+          value={at}
+          onChange={(v) => p.change(withSetting(p.step, "at", v || undefined), "at")}
+          invalid={!!errorAt(p, "at")}
+        />
+      </Setting>
+      {at && (
+        <p className="mb-2 text-quiet">
+          It runs wholly there, with its own transaction. What this step hands over and its answer cross the line,
+          nothing else; what fails there fails this step.
+        </p>
+      )}
       <Setting label="Its answer" error={errorAt(p, "wait")}>
         <label className="flex items-center gap-1.5">
           <input
@@ -19,13 +36,13 @@ function Form(p: FormProps) {
             checked={wait}
             onChange={(e) => {
               const next = withSetting(p.step, "wait", e.target.checked ? true : undefined);
-              p.change(e.target.checked ? next : withSetting(next, "within", undefined), "");
+              p.change(e.target.checked || at ? next : withSetting(next, "within", undefined), "");
             }}
           />
           is waited for, and stands under replies
         </label>
       </Setting>
-      {wait && <SpanSetting {...p} setting="within" label="Waited for" />}
+      {(wait || at) && <SpanSetting {...p} setting="within" label="Waited for" />}
       <Pairs {...p} label="Headers" setting="headers" template nameHint="x-header" />
     </div>
   );
@@ -36,6 +53,14 @@ export const subflow: StepView = {
   sentence: (s, usual) => (
     <>
       flow <Chip>{String(s.flow ?? "")}</Chip>
+      {s.at ? (
+        <>
+          {" "}
+          at the runner <Chip>{String(s.at)}</Chip>
+        </>
+      ) : (
+        ""
+      )}
       {s.wait ? ` and wait for its answer, ${s.within ?? usual("within")} at most` : ""}
     </>
   ),
