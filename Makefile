@@ -9,7 +9,7 @@ export GOFLAGS := $(GOFLAGS) -tags=$(TAGS)
 RELEASE := -trimpath -ldflags "-s -w"
 export PLAYWRIGHT_SKIP_BROWSER_DOWNLOAD := 1
 
-.PHONY: help demo build picture test test-go vet test-plain test-race test-web test-e2e test-servers browser types release outdated reproducible bench crash chromium FORCE
+.PHONY: help demo build picture test test-go vet test-plain test-race test-mirror test-web test-e2e test-servers browser types release outdated reproducible bench crash chromium FORCE
 
 help: ## this list
 	@grep -hE '^[a-z0-9-]+:.*## ' $(MAKEFILE_LIST) | awk -F':.*## ' '{printf "  make %-10s %s\n", $$1, $$2}'
@@ -52,9 +52,9 @@ E2E := bin/readyferry bin/readyferry-testsystem e2e/node_modules/.package-lock.j
 # As much runs side by side as there are processors, the longest first; what each
 # part says comes when it has ended.
 test: $(E2E) ## install what tests need and run them all
-	$(MAKE) --no-print-directory -j$$(nproc) -Otarget browser test-race test-plain vet test-web
+	$(MAKE) --no-print-directory -j$$(nproc) -Otarget browser test-race test-plain test-mirror vet test-web
 
-test-go: vet test-plain test-race ## the tests of Go alone
+test-go: vet test-plain test-race test-mirror ## the tests of Go alone
 
 vet: web/dist/app/index.html
 	test -z "$$(gofmt -l $$(git ls-files '*.go'))"
@@ -67,6 +67,10 @@ test-plain: web/dist/app/index.html
 # What many do at once is looked at by the race detector.
 test-race: web/dist/app/index.html
 	go test -race -timeout 45m ./engine/... ./store/...
+
+# Every journal of the engine's tests goes into a log, and a file that follows it must hold the same.
+test-mirror: web/dist/app/index.html
+	READYFERRY_MIRROR=1 go test ./engine
 
 test-web: web/node_modules/.package-lock.json types
 	git diff --exit-code --stat -- web/src/api/schema.d.ts

@@ -47,7 +47,7 @@ func packages(t *testing.T) []pkg {
 }
 
 // Each layer may import those below it, and itself.
-var layers = []string{"core", "worker", "store", "connect", "standin", "engine", "tracing", "runner", "web", "demo", "api", "cmd"}
+var layers = []string{"core", "worker", "store", "connect", "standin", "engine", "tracing", "runner", "fleet", "web", "demo", "api", "cmd"}
 
 var mayImport = map[string][]string{
 	"core":    {},
@@ -58,10 +58,11 @@ var mayImport = map[string][]string{
 	"engine":  {"store", "connect", "standin", "core"},
 	"tracing": {"store", "core"},
 	"runner":  {"engine", "store", "connect", "core"},
+	"fleet":   {"store", "core"},
 	"web":     {},
 	"demo":    {"engine", "standin", "core"},
-	"api":     {"runner", "engine", "standin", "connect", "core"}, // never the store: it reads through engine/watch
-	"cmd":     {"worker", "runner", "api", "engine", "tracing", "store", "connect", "standin", "demo", "web", "core"},
+	"api":     {"fleet", "runner", "engine", "standin", "connect", "core"}, // never the store: it reads through engine/watch
+	"cmd":     {"fleet", "worker", "runner", "api", "engine", "tracing", "store", "connect", "standin", "demo", "web", "core"},
 	"bench":   {"runner", "api", "engine", "store", "connect", "standin", "core"},
 	"docs":    {},
 }

@@ -22,6 +22,7 @@ import (
 // breakVersion leaves the versions of a flow as no program can read them.
 func breakVersion(t *testing.T, dir, flow string) {
 	t.Helper()
+	tampered(dir)
 	db, err := sql.Open("sqlite3", filepath.Join(dir, store.File))
 	if err != nil {
 		t.Fatal(err)

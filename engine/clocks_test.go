@@ -45,7 +45,7 @@ const ticking = "readyferry: flow/1\nname: tick\nintake: {kind: schedule, every:
 // startAt is start with a clock that tests move.
 func startAt(t *testing.T, dir string, out connect.Opener, now func() time.Time) *world {
 	t.Helper()
-	s, err := store.OpenUnsynced(dir)
+	s, err := openStore(dir)
 	if err != nil {
 		t.Fatal(err)
 	}

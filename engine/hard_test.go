@@ -18,7 +18,7 @@ import (
 // startWith starts with settings that a test changes.
 func startWith(t *testing.T, dir string, out *target, change func(c *Config)) *world {
 	t.Helper()
-	s, err := store.OpenUnsynced(dir)
+	s, err := openStore(dir)
 	if err != nil {
 		t.Fatal(err)
 	}

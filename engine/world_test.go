@@ -206,6 +206,9 @@ func (w *world) verified() {
 		return
 	}
 	defer s.Close()
+	if err := same(w.dir); err != nil {
+		w.t.Errorf("a copy differs: %v", err)
+	}
 	findings, err := verify.Run(context.Background(), s, func(string) {})
 	if err != nil || len(findings) > 0 {
 		w.t.Errorf("verify: %+v %v", findings, err)

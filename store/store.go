@@ -49,14 +49,18 @@ type Store struct {
 	sums    *sums       // that it counts
 	observe func([]Happened)
 	numbers
-	log     int64        // how long the log may become, in bytes, as the writer's connection knows
-	mostLog atomic.Int64 // as the room on the disk has it
-	seal    *sealer
-	audit   []byte // the key of the audit, once it is read; the writer alone has it
-	jobs    chan job
-	closed  chan struct{}
-	done    sync.WaitGroup
-	once    sync.Once
+	logs     Log // that keeps what commits change; nil: the file alone does
+	rec      *recorder
+	position Position     // of the file; the writer has it
+	lost     error        // why the log takes nothing any more; the writer has it
+	log      int64        // how long the log may become, in bytes, as the writer's connection knows
+	mostLog  atomic.Int64 // as the room on the disk has it
+	seal     *sealer
+	audit    []byte // the key of the audit, once it is read; the writer alone has it
+	jobs     chan job
+	closed   chan struct{}
+	done     sync.WaitGroup
+	once     sync.Once
 }
 
 // View reads the file: what is committed, or inside of a write what that write
@@ -70,19 +74,27 @@ type View struct {
 }
 
 // Open opens the store in a folder and creates both when absent.
-func Open(dir string) (*Store, error) { return openAs(dir, durable) }
+func Open(dir string) (*Store, error) { return openAs(dir, durable, nil) }
+
+// ErrOfAFleet tells that several machines have a journal, so that one alone may not change it.
+var ErrOfAFleet = errors.New("the journal is of a fleet: start it with --fleet, or take it out with readyferry fleet release")
+
+// OpenLogged opens the store of a folder as Open does, with a log that keeps what commits change: a
+// commit is behind the log, and the log at most one record ahead of the file. The folder's journal is
+// of that log, as a Copy was.
+func OpenLogged(dir string, l Log) (*Store, error) { return openAs(dir, logged, l) }
 
 // OpenUnsynced opens a store as Open does, but leaves it to the system when a commit comes to the
 // disk: what was committed outlives the process, and not a machine that loses its power. It is for
 // what can be made again, as what tests and the builders of made-up data write.
-func OpenUnsynced(dir string) (*Store, error) { return openAs(dir, unsynced) }
+func OpenUnsynced(dir string) (*Store, error) { return openAs(dir, unsynced, nil) }
 
-func openAs(dir, written string) (*Store, error) {
+func openAs(dir, written string, l Log) (*Store, error) {
 	held, err := lock(dir)
 	if err != nil {
 		return nil, err
 	}
-	s, err := openFiles(dir, written)
+	s, err := openFiles(dir, written, l)
 	if err != nil {
 		_ = held.Close()
 		return nil, err
@@ -196,7 +208,66 @@ func connect(file, params string, conns int) (*gorm.DB, error) {
 	return db, nil
 }
 
-func openFiles(dir, written string) (*Store, error) {
+// writing opens the writer's connection. What opening changes by it is the first record of a log.
+func (s *Store) writing(file, params string, l Log) (*gorm.DB, error) {
+	if l == nil {
+		db, err := connect(file, params, 1)
+		if err != nil {
+			return nil, err
+		}
+		var n int
+		if db.Raw("SELECT count(*) FROM sqlite_master WHERE name = 'log_position'").Scan(&n).Error == nil && n > 0 {
+			pool, err := db.DB()
+			if err == nil {
+				err = pool.Close()
+			}
+			return nil, errors.Join(err, fmt.Errorf("%w: %s", ErrOfAFleet, filepath.Dir(file)))
+		}
+		return db, nil
+	}
+	s.logs, s.rec = l, &recorder{}
+	pool := sql.OpenDB(&recording{"file:" + escaped(file) + "?_busy_timeout=10000&" + params, s.rec})
+	pool.SetMaxOpenConns(1)
+	pool.SetMaxIdleConns(1)
+	conn, err := pool.Conn(context.Background())
+	if err == nil {
+		s.position, err = positionOf(context.Background(), conn)
+		err = errors.Join(err, conn.Close())
+	}
+	if err == nil && s.position.Log == "" {
+		err = fmt.Errorf("%s is of no log", file)
+	}
+	if err != nil {
+		return nil, errors.Join(err, pool.Close())
+	}
+	s.rec.begin()
+	return gorm.Open(sqlite.Dialector{Conn: pool}, settings())
+}
+
+// append hands the log what was executed since the record was begun, and notes where that stands.
+func (s *Store) append() error {
+	if s.rec == nil {
+		return nil
+	}
+	record, err := s.rec.end()
+	if err != nil || len(record) == 0 {
+		return err
+	}
+	at, err := s.logs.Append(s.position.At, record)
+	if err != nil {
+		return err
+	}
+	if err := s.ready.exec(positionUpdate, []any{at}); err != nil {
+		return err
+	}
+	s.position.At = at
+	return nil
+}
+
+// Logged gives which log the store writes, and up to where. It is for whoever asks between commits.
+func (s *Store) Logged() Position { return s.position }
+
+func openFiles(dir, written string, l Log) (*Store, error) {
 	file := filepath.Join(dir, dbFile)
 	seal, given, err := openKey(dir, file)
 	if err != nil {
@@ -212,7 +283,7 @@ func openFiles(dir, written string) (*Store, error) {
 	if err := begin(file); err != nil {
 		return nil, err
 	}
-	db, err := connect(file, written+"_txlock=immediate&_auto_vacuum=incremental", 1)
+	db, err := s.writing(file, written+"_txlock=immediate&_auto_vacuum=incremental", l)
 	if err != nil {
 		return nil, err
 	}
@@ -223,14 +294,19 @@ func openFiles(dir, written string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("making the index of words: %w", err)
 	}
-	if err := shrinkable(db, file); err != nil {
-		return nil, fmt.Errorf("making %s one that can be shortened: %w", file, err)
+	if l == nil { // else each copy would number its rows otherwise
+		if err := shrinkable(db, file); err != nil {
+			return nil, fmt.Errorf("making %s one that can be shortened: %w", file, err)
+		}
 	}
 	if err := errors.Join(s.hold(db), s.settleKey(), s.checkKey(given)); err != nil {
 		return nil, fmt.Errorf("opening %s: %w", file, err)
 	}
 	if err := s.sealPasswords(); err != nil {
 		return nil, fmt.Errorf("sealing what is kept of passwords in %s: %w", file, err)
+	}
+	if err := s.append(); err != nil {
+		return nil, fmt.Errorf("logging what opening %s has changed: %w", file, err)
 	}
 	read, err := connect(file, written+"_query_only=true", 4)
 	if err != nil {

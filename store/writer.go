@@ -170,15 +170,37 @@ func (s *Store) gather(b *batch, until time.Time) bool {
 	return len(b.jobs) > had
 }
 
+// logged hands the log what a commit is about to change. Where the log does not take it the store
+// takes no further writes: nobody knows whether it has.
+func (s *Store) logged() error {
+	if s.rec == nil {
+		return nil
+	}
+	err := s.append()
+	if err != nil {
+		s.lost = err
+	}
+	return err
+}
+
 // transact runs work between BEGIN and COMMIT.
 func (s *Store) transact(work func() error) error {
 	if err := s.limitLog(); err != nil {
 		return err
 	}
+	if s.lost != nil {
+		return s.lost
+	}
 	if err := s.ready.exec("BEGIN IMMEDIATE", nil); err != nil {
 		return err
 	}
+	if s.rec != nil {
+		s.rec.begin()
+	}
 	err := work()
+	if err == nil {
+		err = s.logged()
+	}
 	if err == nil {
 		err = s.ready.exec("COMMIT", nil)
 	}

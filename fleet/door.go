@@ -1,0 +1,262 @@
+package fleet
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"strconv"
+	"time"
+
+	"readyferry/store"
+)
+
+// Door is how members call each other, and how whoever calls a member comes to the one that leads.
+type Door struct {
+	n      *Node
+	server *http.Server
+	way    http.RoundTripper
+}
+
+// The paths of the door that are its own; what stands at others is the leader's.
+const (
+	copyPath   = "/fleet/copy"
+	statusPath = "/fleet/status"
+	drainPath  = "/fleet/drain"
+)
+
+// forwardedBy names the member that hands a call over, so that none goes round in a circle.
+const forwardedBy = "Readyferry-Member"
+
+// OpenDoor listens for the other members.
+func (n *Node) OpenDoor() (*Door, error) {
+	d := &Door{n: n, way: n.transport()}
+	l, err := net.Listen("tcp", n.File.Self().Door)
+	if err != nil {
+		return nil, fmt.Errorf("the door of %s: %w", n.File.This, err)
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET "+copyPath, n.sendCopy)
+	mux.HandleFunc("GET "+statusPath, func(w http.ResponseWriter, _ *http.Request) { answer(w, n.Status()) })
+	mux.HandleFunc("POST "+drainPath, func(w http.ResponseWriter, r *http.Request) {
+		if err := n.Drain(r.Context(), r.FormValue("member"), r.FormValue("drained") != "false"); err != nil {
+			refuse(w, http.StatusConflict, "The member was not told", err.Error())
+			return
+		}
+		answer(w, struct{}{})
+	})
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		h := n.own()
+		if h == nil {
+			refuse(w, http.StatusServiceUnavailable, "This member does not lead", "another one does by now")
+			return
+		}
+		r.Header.Del(forwardedBy)
+		h.ServeHTTP(w, r)
+	})
+	d.server = &http.Server{Handler: mux, TLSConfig: n.id.config(), ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(n.Log.Handler(), slog.LevelDebug)}
+	go func() {
+		if err := d.server.ServeTLS(l, "", ""); !errors.Is(err, http.ErrServerClosed) {
+			n.Log.Error("the door of the fleet", "error", err)
+		}
+	}()
+	return d, nil
+}
+
+// Close ends it.
+func (d *Door) Close() error { return d.server.Close() }
+
+func (n *Node) transport() *http.Transport {
+	return &http.Transport{TLSClientConfig: n.id.config(), MaxIdleConnsPerHost: 512, IdleConnTimeout: time.Minute,
+		TLSHandshakeTimeout: 5 * time.Second, DialContext: (&net.Dialer{Timeout: 3 * time.Second}).DialContext,
+		TLSNextProto: map[string]func(string, *tls.Conn) http.RoundTripper{}}
+}
+
+// own gives what answers calls while this member leads; nil while it does not.
+func (n *Node) own() http.Handler {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.handler
+}
+
+// waitForLeader is how long a call waits where nobody leads: another member takes over meanwhile.
+const waitForLeader = 12 * time.Second
+
+// stuck is how long the log may take nothing until calls are refused at once.
+const stuck = 4 * time.Second
+
+// ServeHTTP answers a call at a member: itself where it leads, else the one that does.
+func (d *Door) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	n := d.n
+	deadline := time.Now().Add(waitForLeader)
+	for {
+		n.mu.Lock()
+		own, changed, pending := n.handler, n.changed, n.pending
+		n.mu.Unlock()
+		if own != nil {
+			if !pending.IsZero() && time.Since(pending) > stuck {
+				refuse(w, http.StatusServiceUnavailable, "Nothing can be kept now", n.why())
+				return
+			}
+			own.ServeHTTP(w, r)
+			return
+		}
+		if l := n.leader(); l != nil && l.Name != n.File.This {
+			d.hand(w, r, l.Name)
+			return
+		}
+		wait := time.Until(deadline)
+		if wait <= 0 {
+			refuse(w, http.StatusServiceUnavailable, "No member leads now", n.why())
+			return
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-n.ctx.Done():
+			refuse(w, http.StatusServiceUnavailable, "The member stops", "ask another one")
+			return
+		case <-changed:
+		case <-time.After(min(wait, lookEvery)):
+		}
+	}
+}
+
+// why says why nobody can be asked.
+func (n *Node) why() string {
+	n.mu.Lock()
+	there := len(n.there())
+	n.mu.Unlock()
+	if m := n.File.majority(); there < m {
+		return fmt.Sprintf("%s sees %d of %d members and needs %d: it is cut off from the majority of the fleet; nothing was stored, "+
+			"send it again later", n.File.This, there, len(n.File.Members), m)
+	}
+	return "the members choose which of them leads; nothing was stored, send it again later"
+}
+
+// hand hands a call over to a member.
+func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string) {
+	if r.Header.Get(forwardedBy) != "" {
+		refuse(w, http.StatusServiceUnavailable, "No member leads now", "the one that was asked does not any more")
+		return
+	}
+	if c := http.NewResponseController(w); c != nil { // streams of events and lines stay open
+		_ = c.SetReadDeadline(time.Time{})
+		_ = c.SetWriteDeadline(time.Time{})
+	}
+	at := &url.URL{Scheme: "https", Host: d.n.File.Member(to).Door}
+	p := &httputil.ReverseProxy{
+		Transport: d.way, FlushInterval: -1,
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.SetURL(at)
+			r.Out.Host = r.In.Host
+			r.SetXForwarded()
+			r.Out.Header.Set(forwardedBy, d.n.File.This)
+		},
+		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
+			if r.Context().Err() != nil {
+				return
+			}
+			d.n.Log.Info("a call could not be handed over", "to", to, "error", err)
+			refuse(w, http.StatusServiceUnavailable, "The member that leads was lost",
+				"nobody knows whether it has stored it; send it again later")
+		},
+		ErrorLog: slog.NewLogLogger(d.n.Log.Handler(), slog.LevelDebug),
+	}
+	p.ServeHTTP(w, r)
+}
+
+// refuse answers with a problem document (RFC 9457) and Retry-After (RFC 9110, 10.2.3).
+func refuse(w http.ResponseWriter, status int, title, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.Header().Set("Retry-After", "2")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(map[string]any{"type": "about:blank", "title": title, "status": status, "detail": detail})
+}
+
+func answer(w http.ResponseWriter, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(v)
+}
+
+// sendCopy gives another member the journal as this one has it.
+func (n *Node) sendCopy(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "application/octet-stream")
+	w.Header().Set("Trailer", "Complete")
+	if _, err := store.WriteCopy(r.Context(), n.Dir, w); err != nil {
+		n.Log.Error("giving another member a copy", "error", err)
+		panic(http.ErrAbortHandler) // who takes it must not think that it is whole
+	}
+	w.Header().Set("Complete", "yes")
+}
+
+// fetch takes a copy of the journal from another member in place of the own one.
+func (n *Node) fetch() error {
+	n.mu.Lock()
+	var from string
+	var most int64 = -1
+	for _, h := range n.there() {
+		if h.Name != n.File.This && h.Log != "" && h.At > most && (h.State == StateFollows || h.State == StateLeads) {
+			from, most = h.Name, h.At
+		}
+	}
+	n.mu.Unlock()
+	if from == "" {
+		return errors.New("the log does not go back to where this copy stands, and no member is there that gives another")
+	}
+	n.set(StateCopies, "")
+	n.Log.Info("taking a copy of the journal", "from", from)
+	client := &http.Client{Transport: n.transport()}
+	req, err := http.NewRequestWithContext(n.ctx, http.MethodGet, "https://"+n.File.Member(from).Door+copyPath, nil)
+	if err != nil {
+		return err
+	}
+	res, err := client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return fmt.Errorf("%s gives no copy: %s", from, res.Status)
+	}
+	if err := store.Discard(n.Dir); err != nil {
+		return err
+	}
+	whole := &wholeBody{res: res}
+	return store.TakeCopy(n.Dir, whole)
+}
+
+// wholeBody is the body of an answer that is whole only where its end says so.
+type wholeBody struct{ res *http.Response }
+
+// Read implements io.Reader.
+func (b *wholeBody) Read(p []byte) (int, error) {
+	n, err := b.res.Body.Read(p)
+	if errors.Is(err, io.EOF) && b.res.Trailer.Get("Complete") != "yes" {
+		err = io.ErrUnexpectedEOF
+	}
+	return n, err
+}
+
+// Drain tells a member that it is not to lead, so that it can be stopped without anybody waiting; or
+// that it may again.
+func (n *Node) Drain(ctx context.Context, member string, drained bool) error {
+	if n.File.Member(member) == nil {
+		return fmt.Errorf("%q is no member", member)
+	}
+	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
+	_, err := n.link.conn.RequestWithContext(ctx, "fleet.drain."+member, []byte(strconv.FormatBool(drained)))
+	if err != nil {
+		return fmt.Errorf("%s is not there: %w", member, err)
+	}
+	return nil
+}

@@ -1,0 +1,94 @@
+package fleet
+
+import (
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"github.com/nats-io/nats-server/v2/server"
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// MostRecord is the largest part of a record that the log takes at once, in bytes; a larger record is
+// kept in parts.
+const MostRecord = 4 << 20
+
+// ping is how often a member's engine sees whether another is there; after two without a word it is
+// taken for gone.
+const ping = time.Second
+
+// link is a member's engine and the connection to it.
+type link struct {
+	engine *server.Server
+	conn   *nats.Conn
+	js     jetstream.JetStream
+}
+
+// startEngine starts a member's engine: with the others it keeps the log.
+func startEngine(f *File, id *identity, dir string, log *slog.Logger) (*link, error) {
+	if _, _, err := id.now(); err != nil {
+		return nil, err
+	}
+	host, port, err := net.SplitHostPort(f.Self().Engine)
+	if err != nil {
+		return nil, err
+	}
+	secret := rand.Text()
+	o := &server.Options{
+		// Its port for clients is for this process alone: it has a secret that nobody else knows.
+		Host: "127.0.0.1", Port: server.RANDOM_PORT, Authorization: secret,
+		ServerName: f.This, NoSigs: true, NoLog: true, MaxPayload: MostRecord + 1<<20, MaxPending: 256 << 20,
+		PingInterval: 10 * ping, MaxPingsOut: 2, WriteDeadline: 10 * time.Second,
+		JetStream: true, StoreDir: filepath.Join(dir, "fleet"), SyncAlways: true, JetStreamMaxMemory: 64 << 20, JetStreamMaxStore: 1 << 40,
+		Cluster: server.ClusterOpts{Name: f.Name, Host: host, TLSConfig: id.config(), TLSTimeout: 10, PoolSize: -1, NoAdvertise: true,
+			PingInterval: ping, MaxPingsOut: 2},
+	}
+	if o.Cluster.Port, err = strconv.Atoi(port); err != nil {
+		return nil, err
+	}
+	for _, m := range f.Members {
+		if m.Name != f.This {
+			o.Routes = append(o.Routes, &url.URL{Scheme: "tls", Host: m.Engine})
+		}
+	}
+	if len(o.Routes) == 0 { // one alone has nobody to keep the log with
+		o.Cluster = server.ClusterOpts{}
+	}
+	l := &link{}
+	if l.engine, err = server.NewServer(o); err != nil {
+		return nil, fmt.Errorf("the engine of the fleet: %w", err)
+	}
+	go l.engine.Start()
+	if !l.engine.ReadyForConnections(30 * time.Second) {
+		l.close()
+		return nil, fmt.Errorf("the engine of the fleet does not start at %s", f.Self().Engine)
+	}
+	l.conn, err = nats.Connect("", nats.InProcessServer(l.engine), nats.Token(secret), nats.MaxReconnects(-1), nats.ReconnectWait(100*time.Millisecond))
+	if err == nil {
+		l.js, err = jetstream.New(l.conn)
+	}
+	if err != nil {
+		l.close()
+		return nil, err
+	}
+	log.Info("the engine of the fleet is at work", "member", f.This, "at", f.Self().Engine)
+	return l, nil
+}
+
+func (l *link) close() {
+	if l.conn != nil {
+		l.conn.Close()
+	}
+	l.engine.Shutdown()
+	l.engine.WaitForShutdown()
+}
+
+// errNoLog tells that the log cannot be asked now: too few members are there, or they choose who leads it.
+var errNoLog = errors.New("the log cannot be reached: a majority of the members must see each other")

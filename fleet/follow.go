@@ -1,0 +1,257 @@
+package fleet
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+
+	"readyferry/store"
+)
+
+func jsPurgeTo(n uint64) jetstream.StreamPurgeOpt { return jetstream.WithPurgeSequence(n) }
+
+// follower keeps a copy at the end of the log.
+type follower struct {
+	*Node
+	c      *store.Copy
+	j      *journal
+	began  time.Time
+	none   time.Time // since when nobody leads; zero: somebody does
+	parts  []byte    // of a record in parts
+	at     int64     // the place from which this member leads
+	behind bool      // the log does not have what the copy needs next
+	made   bool      // the stream is there
+}
+
+// run follows until this member is to lead (takes), the copy cannot follow (behind), or the member ends.
+func (f *follower) run() (takes bool, err error) {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		more, err := f.some()
+		switch {
+		case errors.Is(err, errNoLog):
+		case err != nil || f.behind:
+			return false, err
+		case more:
+			continue
+		}
+		if takes, err := f.maybeTakes(); takes || err != nil {
+			return takes, err
+		}
+		select {
+		case <-f.ctx.Done():
+			return false, nil
+		case <-f.woken:
+		case <-tick.C:
+		}
+	}
+}
+
+// some applies what the log has behind the copy; more tells that there may be more.
+func (f *follower) some() (more bool, err error) {
+	all, gap, err := f.j.read(f.ctx, f.c.At)
+	if err != nil {
+		return false, err
+	}
+	if gap {
+		f.behind = true
+		return false, nil
+	}
+	for i := range all {
+		if err := f.apply(&all[i]); err != nil || f.behind {
+			return false, err
+		}
+	}
+	if err := f.c.Commit(f.ctx); err != nil {
+		return false, err
+	}
+	f.place(f.c.Position)
+	return len(all) > 0, nil
+}
+
+// apply does what an entry says. What a member that has lost its lead has left half, another one's
+// takes ends.
+func (f *follower) apply(e *entry) error {
+	switch kind := e.head.Get(headKind); kind {
+	case kindTakes:
+		f.parts = nil
+		var t takes
+		if err := json.Unmarshal(e.data, &t); err != nil {
+			return fmt.Errorf("the log at %d: %w", e.at, err)
+		}
+		switch {
+		case f.c.Log == t.Log:
+		case f.c.Log == "" && f.c.At == 0 && t.Empty:
+			if err := f.c.Of(f.ctx, t.Log); err != nil {
+				return fmt.Errorf("%w: %w", errElsewhere, err)
+			}
+		case f.c.Log == "" && f.c.At == 0:
+			f.behind = true // it begins with a file that was adopted
+			return nil
+		default:
+			return errElsewhere
+		}
+		return f.c.Skip(f.ctx, e.at)
+	case kindCommit:
+		if part := e.head.Get(headPart); part != "" {
+			return f.part(e, part)
+		}
+		return f.c.Apply(f.ctx, e.at, e.data)
+	default:
+		return fmt.Errorf("the log at %d is of a kind that this release does not know: %q", e.at, kind)
+	}
+}
+
+// part gathers a record in parts: the last one has the record done.
+func (f *follower) part(e *entry, part string) error {
+	number, of, _ := strings.Cut(part, "/")
+	n, err := strconv.Atoi(number)
+	if err != nil {
+		return fmt.Errorf("the log at %d is part %q", e.at, part)
+	}
+	if n == 1 {
+		f.parts = nil
+	}
+	f.parts = append(f.parts, e.data...)
+	if number != of {
+		return f.c.Skip(f.ctx, e.at)
+	}
+	record := f.parts
+	f.parts = nil
+	return f.c.Apply(f.ctx, e.at, record)
+}
+
+// patience is how long a member waits for one that leads; each waits a little longer than the one that
+// is further in the log, or before it in the file, so that two seldom try at once.
+const patience = 500 * time.Millisecond
+
+// maybeTakes has this member take over where nobody leads.
+func (f *follower) maybeTakes() (bool, error) {
+	if f.leader() != nil {
+		f.none = time.Time{}
+		return false, nil
+	}
+	if f.none.IsZero() {
+		f.none = time.Now()
+	}
+	rank, may := f.rank()
+	if !may || time.Since(f.none) < patience*time.Duration(1+rank) {
+		return false, nil
+	}
+	err := f.takeOver()
+	switch {
+	case errors.Is(err, errNoLog), errors.Is(err, ErrFenced), errors.Is(err, ErrCutOff):
+		f.none = time.Now()
+		return false, nil
+	case err != nil || f.at == 0:
+		return false, err
+	}
+	return true, nil
+}
+
+// rank says how many others that are there come before this member, and whether it may lead at all: it
+// sees a majority, is not drained while others are not, and knows of nobody that must begin.
+func (f *follower) rank() (rank int, may bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	there := f.there()
+	if len(there) < f.File.majority() {
+		return 0, false
+	}
+	for _, h := range there {
+		if h.Name == f.File.This {
+			continue
+		}
+		if h.Log != "" && f.c.Log == "" || h.State == StateTakes {
+			return 0, false // it has a journal, and this member has none; or it is about to
+		}
+		if f.drained && !h.Drained {
+			return 0, false
+		}
+		if h.At > f.c.At || h.At == f.c.At && f.order(h.Name) < f.order(f.File.This) {
+			rank++
+		}
+	}
+	if f.c.Log == "" && len(there) < len(f.File.Members) && time.Since(f.began) < beginAfter {
+		return 0, false // one that is not there yet may have the journal
+	}
+	return rank, true
+}
+
+// beginAfter is how long a fleet that has no journal waits for all of its members.
+const beginAfter = 15 * time.Second
+
+func (f *follower) order(name string) int {
+	return slices.IndexFunc(f.File.Members, func(m Member) bool { return m.Name == name })
+}
+
+// takeOver writes into the log that this member leads, and brings the copy there.
+func (f *follower) takeOver() error {
+	f.set(StateTakes, "")
+	taken := false
+	defer func() {
+		if !taken {
+			f.set(StateFollows, "")
+		}
+	}()
+	ctx, stop := context.WithTimeout(f.ctx, giveUp)
+	defer stop()
+	if !f.made {
+		if err := f.j.make(ctx); err != nil {
+			return fmt.Errorf("%w: %w", errNoLog, err)
+		}
+		f.made = true
+	}
+	_, last, err := f.j.end(ctx)
+	if err != nil {
+		return err
+	}
+	for f.c.At < last {
+		more, err := f.some()
+		if err != nil || f.behind {
+			return err
+		}
+		if !more {
+			select {
+			case <-ctx.Done():
+				return errNoLog
+			case <-time.After(between):
+			}
+		}
+	}
+	t := takes{Member: f.File.This, Log: f.c.Log}
+	if t.Log == "" {
+		if last > 0 {
+			return errElsewhere
+		}
+		t.Log, t.Empty = newLogID(), true
+	}
+	b, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	at, err := f.j.appendAll(ctx, last, kindTakes, b)
+	if err != nil {
+		return err
+	}
+	if t.Empty {
+		if err := f.c.Of(ctx, t.Log); err != nil {
+			return err
+		}
+	}
+	f.parts = nil
+	if err := errors.Join(f.c.Skip(ctx, at), f.c.Commit(ctx)); err != nil {
+		return err
+	}
+	f.place(f.c.Position)
+	f.at, taken = at, true
+	return nil
+}

@@ -1,0 +1,254 @@
+package fleet
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+	"strconv"
+	"time"
+)
+
+// journal is the log as a member sees it.
+type journal struct {
+	*link
+	replicas int
+	ctx      context.Context // of the lead: what waits for the log is given up with it
+	wake     func(at int64)  // tells the others that there is more
+	gone     func(error)     // hears why it takes nothing from this member any more
+	acked    func()          // hears that a majority has kept something
+	waits    func()          // hears that it is asked to
+}
+
+// The stream of the log and its subjects.
+const (
+	streamName  = "journal"
+	subject     = "journal.record"
+	wakeSubject = "fleet.wake"
+	beatSubject = "fleet.beat"
+)
+
+// The headers of what is in the log.
+const (
+	headKind = "Kind" // takes or commit
+	headID   = "Id"   // of a try to append
+	headPart = "Part" // "2/3" of a record in parts
+)
+
+const (
+	kindTakes  = "takes"
+	kindCommit = "commit"
+)
+
+// takes is what a member writes into the log that leads from there on.
+type takes struct {
+	Member string `json:"member"`
+	Log    string `json:"log"`   // the id of the log; the first one gives it
+	Empty  bool   `json:"empty"` // of the first: the log begins with an empty file, not with one that was adopted
+}
+
+// entry is what stands in the log at a place.
+type entry struct {
+	at   int64
+	head nats.Header
+	data []byte
+}
+
+// make makes the stream, where it is not there.
+func (j *journal) make(ctx context.Context) error {
+	_, err := j.js.CreateStream(ctx, jetstream.StreamConfig{Name: streamName, Subjects: []string{"journal.>"}, Replicas: j.replicas,
+		Storage: jetstream.FileStorage, AllowDirect: true, Duplicates: 2 * time.Minute, MaxMsgSize: MostRecord + 1<<20})
+	if errors.Is(err, jetstream.ErrStreamNameAlreadyInUse) {
+		err = nil
+	}
+	return err
+}
+
+// ErrFenced tells that another member leads.
+var ErrFenced = errors.New("another member leads now")
+
+// ErrCutOff tells that a majority of the members is not reached, so that nothing can be kept.
+var ErrCutOff = errors.New("this member is cut off from the majority of the fleet")
+
+// How long a try to append may take, and all of them: the members may have to choose first who leads the
+// stream, which takes them up to ten seconds.
+const (
+	tryFor  = 2 * time.Second
+	giveUp  = 25 * time.Second
+	between = 50 * time.Millisecond
+)
+
+// Append implements store.Log.
+func (j *journal) Append(behind int64, record []byte) (int64, error) {
+	at, err := j.appendAll(j.ctx, behind, kindCommit, record)
+	if err != nil && j.gone != nil {
+		j.gone(err)
+	}
+	return at, err
+}
+
+func (j *journal) appendAll(ctx context.Context, behind int64, kind string, record []byte) (at int64, err error) {
+	of := (len(record) + MostRecord - 1) / MostRecord
+	for i := range max(of, 1) {
+		m := &nats.Msg{Subject: subject, Data: record[i*MostRecord : min(len(record), (i+1)*MostRecord)],
+			Header: nats.Header{headKind: {kind}, headID: {rand.Text()}}}
+		if of > 1 {
+			m.Header.Set(headPart, fmt.Sprintf("%d/%d", i+1, of))
+		}
+		if behind, err = j.append(ctx, behind, m); err != nil {
+			return 0, err
+		}
+	}
+	if j.wake != nil {
+		j.wake(behind)
+	}
+	return behind, nil
+}
+
+// append keeps one message behind a place. What came of a try of which nothing is heard is looked up in
+// the log: it is there, something else is there, or it is tried again.
+func (j *journal) append(ctx context.Context, behind int64, m *nats.Msg) (int64, error) {
+	ctx, stop := context.WithTimeout(ctx, giveUp)
+	defer stop()
+	id := m.Header.Get(headID)
+	if j.waits != nil {
+		j.waits()
+	}
+	var last error
+	for doubt := false; ; doubt = true {
+		one, end := context.WithTimeout(ctx, tryFor)
+		ack, err := j.js.PublishMsg(one, m, jetstream.WithExpectLastSequence(uint64(behind)), jetstream.WithRetryAttempts(0))
+		end()
+		if err == nil && ack.Sequence == uint64(behind)+1 {
+			if j.acked != nil {
+				j.acked()
+			}
+			return behind + 1, nil
+		}
+		if err == nil {
+			return 0, fmt.Errorf("%w: the log is at %d, and not at %d", ErrFenced, ack.Sequence, behind+1)
+		}
+		last = err
+		if isWrongLast(err) || doubt {
+			there, err := j.entryAt(ctx, behind+1)
+			switch {
+			case err == nil && there.head.Get(headID) == id:
+				return behind + 1, nil
+			case err == nil:
+				return 0, ErrFenced
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return 0, fmt.Errorf("%w: %w", ErrCutOff, last)
+		case <-time.After(between):
+		}
+	}
+}
+
+// isWrongLast tells of the answer that the log's last message is another than was thought.
+func isWrongLast(err error) bool {
+	var api *jetstream.APIError
+	return errors.As(err, &api) && (api.ErrorCode == jetstream.JSErrCodeStreamWrongLastSequence || api.ErrorCode == 10164)
+}
+
+// entryAt reads what stands at a place, from whoever leads the stream.
+func (j *journal) entryAt(ctx context.Context, at int64) (*entry, error) {
+	one, stop := context.WithTimeout(ctx, tryFor)
+	defer stop()
+	b, err := json.Marshal(map[string]int64{"seq": at})
+	if err != nil {
+		return nil, err
+	}
+	res, err := j.conn.RequestWithContext(one, "$JS.API.STREAM.MSG.GET."+streamName, b)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", errNoLog, err)
+	}
+	var out struct {
+		Message *struct {
+			Seq  int64  `json:"seq"`
+			Hdrs []byte `json:"hdrs"`
+			Data []byte `json:"data"`
+		} `json:"message"`
+		Error *struct {
+			Description string `json:"description"`
+		} `json:"error"`
+	}
+	if err := json.Unmarshal(res.Data, &out); err != nil {
+		return nil, err
+	}
+	if out.Message == nil {
+		return nil, fmt.Errorf("nothing stands at %d: %s", at, out.Error.Description)
+	}
+	head, err := nats.DecodeHeadersMsg(out.Message.Hdrs)
+	return &entry{out.Message.Seq, head, out.Message.Data}, err
+}
+
+// end gives the numbers of the first and the last in the log, as whoever leads the stream has them.
+func (j *journal) end(ctx context.Context) (first, last int64, err error) {
+	one, stop := context.WithTimeout(ctx, tryFor)
+	defer stop()
+	s, err := j.js.Stream(one, streamName)
+	if err != nil {
+		return 0, 0, fmt.Errorf("%w: %w", errNoLog, err)
+	}
+	state := s.CachedInfo().State
+	return int64(state.FirstSeq), int64(state.LastSeq), nil
+}
+
+// readAtOnce is how many entries are asked for at once, and their bytes.
+const (
+	readAtOnce = 500
+	readBytes  = 8 << 20
+)
+
+// read gives what stands behind a place, as some member has it that may be behind: nothing may mean that
+// there is nothing, or that it is not there yet. gap tells that what follows is not kept any more.
+func (j *journal) read(ctx context.Context, behind int64) (out []entry, gap bool, err error) {
+	ctx, stop := context.WithTimeout(ctx, tryFor)
+	defer stop()
+	inbox := j.conn.NewInbox()
+	sub, err := j.conn.SubscribeSync(inbox)
+	if err != nil {
+		return nil, false, err
+	}
+	defer func() { _ = sub.Unsubscribe() }()
+	ask := fmt.Sprintf(`{"seq":%d,"batch":%d,"max_bytes":%d}`, behind+1, readAtOnce, readBytes)
+	if err := j.conn.PublishRequest("$JS.API.DIRECT.GET."+streamName, inbox, []byte(ask)); err != nil {
+		return nil, false, err
+	}
+	for {
+		m, err := sub.NextMsgWithContext(ctx)
+		switch {
+		case err != nil && len(out) > 0:
+			return out, false, nil
+		case err != nil:
+			return nil, false, fmt.Errorf("%w: %w", errNoLog, err)
+		}
+		if status := m.Header.Get("Status"); status != "" {
+			return out, false, statusOf(status, m.Header.Get("Description"))
+		}
+		at, err := strconv.ParseInt(m.Header.Get("Nats-Sequence"), 10, 64)
+		if err != nil {
+			return nil, false, fmt.Errorf("the log answers without a number: %w", err)
+		}
+		if at != behind+int64(len(out))+1 {
+			return out, len(out) == 0, nil
+		}
+		out = append(out, entry{at, m.Header, m.Data})
+	}
+}
+
+// statusOf says what the end of an answer means.
+func statusOf(status, words string) error {
+	switch status {
+	case "204", "404": // the end, or nothing there
+		return nil
+	case "503":
+		return errNoLog
+	}
+	return fmt.Errorf("the log answers %s %s", status, words)
+}

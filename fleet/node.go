@@ -1,0 +1,434 @@
+package fleet
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/nats-io/nats.go"
+
+	"readyferry/store"
+)
+
+// Format numbers what members write into the log and say to each other. Members of two neighbouring
+// formats work together: what is written is what the oldest of them knows.
+const Format = 1
+
+// How often a member says how it is, how often it looks how the others are, and after how long without
+// a word it counts as gone. One that leads and is not heard by a majority steps down before the others
+// may take over... it could write nothing in any case, but its deliveries would go on.
+const (
+	beatEach  = 400 * time.Millisecond
+	lookEvery = 200 * time.Millisecond
+	silentFor = 3 * time.Second
+	stepDown  = 10 * time.Second
+)
+
+// Config is what a member needs.
+type Config struct {
+	File    *File
+	Dir     string // its data folder
+	Version string // of the program
+	// Lead begins the work over a journal that this member leads from now on, and gives what answers
+	// calls and what ends the work. The journal is open until stop has returned.
+	Lead func(st *store.Store) (handler http.Handler, stop func(), err error)
+	Log  *slog.Logger
+}
+
+// Node is a member at work. It is safe for concurrent use.
+type Node struct {
+	Config
+	id    *identity
+	link  *link
+	began time.Time
+	ctx   context.Context
+	end   context.CancelFunc
+	done  sync.WaitGroup
+	woken chan struct{} // there may be more in the log
+
+	mu      sync.Mutex
+	beats   map[string]*heard // of the others, and the own
+	state   string
+	trouble string // why it cannot do its part; "" for nothing
+	copied  store.Position
+	handler http.Handler // of the engine, while it leads
+	epoch   int64        // the place in the log from which it leads
+	drained bool
+	acked   time.Time // a majority kept something for it
+	pending time.Time // since when it waits for that; zero: it does not
+	lost    error     // why the log takes nothing from it any more
+	changed chan struct{}
+}
+
+// The states of a member.
+const (
+	StateStarts  = "starts"
+	StateFollows = "follows"
+	StateTakes   = "takes over"
+	StateLeads   = "leads"
+	StateCopies  = "takes a copy"
+)
+
+// beat is what a member says of itself again and again.
+type beat struct {
+	Name    string    `json:"name"`
+	Format  int       `json:"format"`
+	Version string    `json:"version"`
+	Began   time.Time `json:"began"`
+	State   string    `json:"state"`
+	Trouble string    `json:"trouble,omitempty"`
+	Log     string    `json:"log"`
+	At      int64     `json:"at"`
+	Epoch   int64     `json:"epoch,omitempty"` // from which it leads
+	Drained bool      `json:"drained,omitempty"`
+}
+
+// heard is a beat, and when it came.
+type heard struct {
+	beat
+	when time.Time
+}
+
+// Start starts a member. It does not wait for the others.
+func Start(ctx context.Context, c Config) (*Node, error) {
+	key, err := c.File.SealKey()
+	if err == nil {
+		err = store.GiveKey(c.Dir, key)
+	}
+	if err != nil {
+		return nil, err
+	}
+	n := &Node{Config: c, id: &identity{f: c.File}, began: time.Now().UTC(), beats: map[string]*heard{}, state: StateStarts,
+		woken: make(chan struct{}, 1), changed: make(chan struct{})}
+	if n.link, err = startEngine(c.File, n.id, c.Dir, c.Log); err != nil {
+		return nil, err
+	}
+	n.ctx, n.end = context.WithCancel(context.WithoutCancel(ctx))
+	if err := n.listen(); err != nil {
+		n.link.close()
+		return nil, err
+	}
+	n.done.Go(n.tell)
+	n.done.Go(n.run)
+	return n, nil
+}
+
+// Close ends the member: where it leads the work ends first, and the others are told.
+func (n *Node) Close() {
+	n.end()
+	n.done.Wait()
+	n.link.close()
+}
+
+// listen hears the other members.
+func (n *Node) listen() error {
+	for what, hears := range map[string]nats.MsgHandler{
+		beatSubject: n.hears,
+		wakeSubject: func(*nats.Msg) { n.nudge() },
+		"fleet.drain." + n.File.This: func(m *nats.Msg) {
+			n.setDrained(string(m.Data) == "true")
+			_ = m.Respond([]byte("{}"))
+		},
+	} {
+		if _, err := n.link.conn.Subscribe(what, hears); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (n *Node) nudge() {
+	select {
+	case n.woken <- struct{}{}:
+	default:
+	}
+}
+
+func (n *Node) hears(m *nats.Msg) {
+	var b beat
+	if json.Unmarshal(m.Data, &b) != nil || n.File.Member(b.Name) == nil {
+		return
+	}
+	n.mu.Lock()
+	was := n.beats[b.Name]
+	n.beats[b.Name] = &heard{b, time.Now()}
+	if was == nil || was.State != b.State {
+		n.change()
+	}
+	if n.state == StateLeads && b.State == StateLeads && b.Epoch > n.epoch && n.lost == nil {
+		n.lost = ErrFenced
+	}
+	n.mu.Unlock()
+}
+
+// change wakes who waits for another state of things. The lock is held.
+func (n *Node) change() {
+	close(n.changed)
+	n.changed = make(chan struct{})
+}
+
+// tell says how this member is, until it ends.
+func (n *Node) tell() {
+	tick := time.NewTicker(beatEach)
+	defer tick.Stop()
+	for {
+		n.say()
+		select {
+		case <-n.ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (n *Node) say() {
+	n.mu.Lock()
+	b := beat{Name: n.File.This, Format: Format, Version: n.Version, Began: n.began, State: n.state, Trouble: n.trouble, Log: n.copied.Log,
+		At: n.copied.At, Epoch: n.epoch, Drained: n.drained}
+	n.mu.Unlock()
+	if text, err := json.Marshal(b); err == nil {
+		_ = n.link.conn.Publish(beatSubject, text)
+	}
+}
+
+func (n *Node) set(state, trouble string) {
+	n.mu.Lock()
+	if n.state != state || n.trouble != trouble {
+		n.state, n.trouble = state, trouble
+		n.change()
+	}
+	n.mu.Unlock()
+	n.say()
+}
+
+func (n *Node) setDrained(is bool) {
+	n.mu.Lock()
+	n.drained = is
+	n.mu.Unlock()
+	n.nudge()
+}
+
+// there lists the members that are heard, this one among them. The lock is held.
+func (n *Node) there() (out []*heard) {
+	for _, h := range n.beats {
+		if time.Since(h.when) < silentFor {
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
+// leader gives the member that leads, as far as this one hears; nil for none.
+func (n *Node) leader() *heard {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	var out *heard
+	for _, h := range n.there() {
+		if h.State == StateLeads && (out == nil || h.Epoch > out.Epoch) {
+			out = h
+		}
+	}
+	return out
+}
+
+// run is the life of a member: it follows, and leads when nobody else does.
+func (n *Node) run() {
+	for n.ctx.Err() == nil {
+		err := n.follow()
+		if err == nil {
+			continue
+		}
+		if n.ctx.Err() == nil {
+			n.Log.Error("following the log", "error", err)
+			n.set(StateFollows, err.Error())
+		}
+		if errors.Is(err, store.ErrNotTheSame) {
+			if err := store.Discard(n.Dir); err != nil {
+				n.Log.Error("removing a copy that is not the same", "error", err)
+			}
+		}
+		select {
+		case <-n.ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// errElsewhere tells that the folder has a journal of another fleet.
+var errElsewhere = errors.New("the journal in the data folder is of another fleet, or of none: adopt it, or name another folder")
+
+// follow opens the copy and keeps it at the end of the log, until this member is to lead; then it
+// leads, until it cannot any more.
+func (n *Node) follow() error {
+	c, err := store.OpenCopy(n.ctx, n.Dir)
+	if err != nil {
+		return err
+	}
+	f := &follower{Node: n, c: c, j: &journal{link: n.link, replicas: n.File.Replicas}, began: time.Now()}
+	n.place(c.Position)
+	n.set(StateFollows, "")
+	takes, err := f.run()
+	if err = errors.Join(err, c.Close()); err != nil || n.ctx.Err() != nil {
+		return err
+	}
+	if f.behind {
+		return n.fetch()
+	}
+	if takes {
+		return n.lead(f.at)
+	}
+	return nil
+}
+
+func (n *Node) place(p store.Position) {
+	n.mu.Lock()
+	n.copied = p
+	n.mu.Unlock()
+}
+
+// lead opens the journal and works over it.
+func (n *Node) lead(epoch int64) error {
+	gone := make(chan error, 1)
+	ctx, end := context.WithCancel(context.WithoutCancel(n.ctx)) // where it stops, what is under way is kept yet
+	defer end()
+	j := &journal{link: n.link, replicas: n.File.Replicas, ctx: ctx}
+	j.gone = func(err error) {
+		n.mu.Lock()
+		if n.lost == nil {
+			n.lost = err
+		}
+		n.mu.Unlock()
+		select {
+		case gone <- err:
+		default:
+		}
+	}
+	j.wake = func(at int64) {
+		n.mu.Lock()
+		n.copied.At = at
+		n.mu.Unlock()
+		_ = n.link.conn.Publish(wakeSubject, nil)
+	}
+	j.acked = func() {
+		n.mu.Lock()
+		n.acked, n.pending = time.Now(), time.Time{}
+		n.mu.Unlock()
+	}
+	j.waits = func() {
+		n.mu.Lock()
+		if n.pending.IsZero() {
+			n.pending = time.Now()
+		}
+		n.mu.Unlock()
+	}
+	n.mu.Lock()
+	n.lost, n.epoch, n.acked, n.pending = nil, epoch, time.Now(), time.Time{}
+	n.mu.Unlock()
+	st, err := store.OpenLogged(n.Dir, j)
+	if err != nil {
+		return fmt.Errorf("opening the journal to lead: %w", err)
+	}
+	handler, stop, err := n.Lead(st)
+	if err != nil {
+		return errors.Join(fmt.Errorf("beginning to lead: %w", err), st.Close())
+	}
+	n.mu.Lock()
+	n.handler = handler
+	n.mu.Unlock()
+	n.set(StateLeads, "")
+	n.Log.Info("this member leads", "member", n.File.This, "from", epoch)
+	why := n.untilGone(gone)
+	n.mu.Lock()
+	n.handler, n.epoch = nil, 0
+	n.mu.Unlock()
+	n.set(StateFollows, "")
+	n.Log.Warn("this member does not lead any more", "member", n.File.This, "why", why)
+	if errors.Is(why, ErrFenced) || errors.Is(why, ErrCutOff) {
+		end() // nothing is taken from it any more
+	}
+	stop()
+	return st.Close()
+}
+
+// untilGone waits until this member cannot lead any more, or is not to.
+func (n *Node) untilGone(gone <-chan error) error {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	alone, trimmed := time.Time{}, time.Now()
+	for {
+		select {
+		case <-n.ctx.Done():
+			return errors.New("it stops")
+		case err := <-gone:
+			return err
+		case <-tick.C:
+		}
+		n.mu.Lock()
+		lost, drained, there := n.lost, n.drained, len(n.there())
+		n.mu.Unlock()
+		switch {
+		case lost != nil:
+			return lost
+		case drained && there > 1:
+			return errors.New("it is drained")
+		case there >= n.File.majority():
+			alone = time.Time{}
+		case alone.IsZero():
+			alone = time.Now()
+		case time.Since(alone) > stepDown:
+			return ErrCutOff
+		}
+		if time.Since(trimmed) > trimEach {
+			trimmed = time.Now()
+			n.trim()
+		}
+	}
+}
+
+// trimEach is how often what every member has is let go out of the log; keepBehind entries stay, and no
+// more than keepBytes, for whoever comes back.
+const (
+	trimEach   = 20 * time.Second
+	keepBehind = 5_000
+	keepBytes  = 2 << 30
+)
+
+// trim lets go of what every member has: one that has nothing takes a copy.
+func (n *Node) trim() {
+	n.mu.Lock()
+	lowest := n.copied.At
+	for i := range n.File.Members {
+		h := n.beats[n.File.Members[i].Name]
+		if h == nil {
+			lowest = 0
+			break
+		}
+		lowest = min(lowest, h.At)
+	}
+	n.mu.Unlock()
+	ctx, stop := context.WithTimeout(n.ctx, 5*time.Second)
+	defer stop()
+	s, err := n.link.js.Stream(ctx, streamName)
+	if err != nil {
+		return
+	}
+	state := s.CachedInfo().State
+	to := lowest - keepBehind
+	if state.Bytes > keepBytes {
+		to = max(to, int64(state.FirstSeq)+int64(state.LastSeq-state.FirstSeq)/2)
+	}
+	if to <= int64(state.FirstSeq) {
+		return
+	}
+	if err := s.Purge(ctx, jsPurgeTo(uint64(to))); err != nil && n.ctx.Err() == nil {
+		n.Log.Warn("letting go of what all members have", "error", err)
+	}
+}
+
+func newLogID() string { return rand.Text() }

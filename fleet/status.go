@@ -1,0 +1,110 @@
+package fleet
+
+import (
+	"context"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// Status is how a fleet is, as one of its members sees it.
+type Status struct {
+	Name     string         `json:"name"`
+	This     string         `json:"this"` // the member that says it
+	Leader   string         `json:"leader"`
+	Replicas int            `json:"replicas"`
+	Majority int            `json:"majority"`
+	Members  []MemberStatus `json:"members"`
+	Log      *LogStatus     `json:"log"` // null where it cannot be asked
+}
+
+// MemberStatus is how a member is.
+type MemberStatus struct {
+	Member
+	There   bool       `json:"there"`
+	Seen    *time.Time `json:"seen"` // the last word of it; null: none since this one started
+	Version string     `json:"version"`
+	Began   *time.Time `json:"began"`
+	State   string     `json:"state"`
+	Trouble string     `json:"trouble"`
+	At      int64      `json:"at"`
+	Behind  int64      `json:"behind"` // records of the log that its copy does not have yet
+	Drained bool       `json:"drained"`
+	Keeps   bool       `json:"keeps"`   // it keeps a replica of the log
+	Current bool       `json:"current"` // which is up to date
+}
+
+// LogStatus is how the log is.
+type LogStatus struct {
+	First    int64  `json:"first"`
+	Last     int64  `json:"last"`
+	Bytes    int64  `json:"bytes"`
+	Leader   string `json:"leader"` // the member whose replica decides
+	Replicas int    `json:"replicas"`
+	Current  int    `json:"current"` // that are up to date
+}
+
+// Status tells it.
+func (n *Node) Status() Status {
+	out := Status{Name: n.File.Name, This: n.File.This, Replicas: n.File.Replicas, Majority: n.File.majority()}
+	if l := n.leader(); l != nil {
+		out.Leader = l.Name
+	}
+	ctx, stop := context.WithTimeout(n.ctx, tryFor)
+	defer stop()
+	var info *jetstream.StreamInfo
+	if s, err := n.link.js.Stream(ctx, streamName); err == nil {
+		info = s.CachedInfo()
+		out.Log = logStatus(info)
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	highest := n.copied.At
+	for _, h := range n.beats {
+		highest = max(highest, h.At)
+	}
+	if out.Log != nil {
+		highest = max(highest, out.Log.Last)
+	}
+	for i := range n.File.Members {
+		m := MemberStatus{Member: n.File.Members[i]}
+		if h := n.beats[m.Name]; h != nil {
+			seen, began := h.when.UTC(), h.Began
+			m.Seen, m.Began, m.There = &seen, &began, time.Since(h.when) < silentFor
+			m.Version, m.State, m.Trouble, m.Drained = h.Version, h.State, h.Trouble, h.Drained
+			m.At, m.Behind = h.At, max(0, highest-h.At)
+		}
+		m.Keeps, m.Current = keeps(info, m.Name)
+		out.Members = append(out.Members, m)
+	}
+	return out
+}
+
+func logStatus(info *jetstream.StreamInfo) *LogStatus {
+	l := &LogStatus{First: int64(info.State.FirstSeq), Last: int64(info.State.LastSeq), Bytes: int64(info.State.Bytes),
+		Replicas: info.Config.Replicas, Current: 1}
+	if c := info.Cluster; c != nil {
+		l.Leader = c.Leader
+		for _, r := range c.Replicas {
+			if r.Current && !r.Offline {
+				l.Current++
+			}
+		}
+	}
+	return l
+}
+
+func keeps(info *jetstream.StreamInfo, member string) (is, current bool) {
+	if info == nil || info.Cluster == nil {
+		return info != nil, info != nil
+	}
+	if info.Cluster.Leader == member {
+		return true, true
+	}
+	for _, r := range info.Cluster.Replicas {
+		if r.Name == member {
+			return true, r.Current && !r.Offline
+		}
+	}
+	return false, false
+}
