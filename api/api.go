@@ -39,6 +39,7 @@ type Server struct {
 	visiting   *demoVisitors  // nil: this is no demo
 	kept       Kept           // nil: everything is changed here
 	runners    *hub.Hub       // nil: there are none
+	fleet      Fleet          // nil: it is one alone
 	parameters parameters
 	visitors   visitors
 	refusals   refusals
@@ -59,6 +60,8 @@ type Config struct {
 	Demo []access.Who
 	// Kept is what is changed in a folder alone; nil: nothing is.
 	Kept Kept
+	// Fleet is the fleet that this is the leading member of; nil: it is one alone.
+	Fleet Fleet
 	// Runners are those beyond firewalls; nil: there are none.
 	Runners *hub.Hub
 	Door    Door
@@ -92,6 +95,7 @@ func newServer(c Config) *Server {
 		openID:   c.OpenID,
 		kept:     c.Kept,
 		runners:  c.Runners,
+		fleet:    c.Fleet,
 	}
 	if c.People != nil {
 		s.passkeys = people.NewPasskeys(c.People)

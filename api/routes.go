@@ -15,6 +15,8 @@ func (s *Server) routes() []route {
 		{"GET", "/healthz", s.health, health},
 		{"GET", line.Path, s.runnerLine, byKey},
 		{"GET", v1 + "/runners", s.listRunners, anyThing(access.See)},
+		{"GET", v1 + "/fleet", s.fleetStatus, all(access.See)},
+		{"POST", v1 + "/fleet/drain", s.drainMember, all(access.Own)},
 		{"GET", "/metrics", s.metrics(), measures},
 		{"GET", "/api/openapi.json", s.openAPI, open},
 		{"GET", v1 + "/events", s.events, anyThing(access.See)},

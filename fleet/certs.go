@@ -102,6 +102,25 @@ func Rotate(dir string, members []string, finish bool, now time.Time) error {
 	return nil
 }
 
+// Adopt gives the members of the folder that Init made the key to secrets of an instance whose journal
+// they are to have. Where that key is given from outside of the folder, each of them is to be given it.
+func Adopt(dir, data string) error {
+	members, err := filepath.Glob(filepath.Join(dir, "*", fleetFile))
+	if err != nil || len(members) == 0 {
+		return errors.Join(err, fmt.Errorf("there is no fleet in %s", dir))
+	}
+	key, err := os.ReadFile(filepath.Join(data, sealFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, m := range members {
+		if err = errors.Join(err, put(filepath.Dir(m), sealFile, key)); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
 // put writes a file that its owner alone reads, whole or not at all.
 func put(dir, name string, b []byte) error {
 	file := filepath.Join(dir, name)

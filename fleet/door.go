@@ -13,6 +13,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"strconv"
+	"syscall"
 	"time"
 
 	"readyferry/store"
@@ -28,12 +29,13 @@ type Door struct {
 // The paths of the door that are its own; what stands at others is the leader's.
 const (
 	copyPath   = "/fleet/copy"
-	statusPath = "/fleet/status"
-	drainPath  = "/fleet/drain"
+	StatusPath = "/fleet/status"
+	DrainPath  = "/fleet/drain"
 )
 
-// forwardedBy names the member that hands a call over, so that none goes round in a circle.
-const forwardedBy = "Readyferry-Member"
+// ForwardedBy is the header that names the member which hands a call over, so that none goes round in a
+// circle. Where somebody else than a member says it, it has to be taken away before.
+const ForwardedBy = "Readyferry-Member"
 
 // OpenDoor listens for the other members.
 func (n *Node) OpenDoor() (*Door, error) {
@@ -44,8 +46,8 @@ func (n *Node) OpenDoor() (*Door, error) {
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET "+copyPath, n.sendCopy)
-	mux.HandleFunc("GET "+statusPath, func(w http.ResponseWriter, _ *http.Request) { answer(w, n.Status()) })
-	mux.HandleFunc("POST "+drainPath, func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("GET "+StatusPath, func(w http.ResponseWriter, _ *http.Request) { answer(w, n.Status()) })
+	mux.HandleFunc("POST "+DrainPath, func(w http.ResponseWriter, r *http.Request) {
 		if err := n.Drain(r.Context(), r.FormValue("member"), r.FormValue("drained") != "false"); err != nil {
 			refuse(w, http.StatusConflict, "The member was not told", err.Error())
 			return
@@ -58,7 +60,6 @@ func (n *Node) OpenDoor() (*Door, error) {
 			refuse(w, http.StatusServiceUnavailable, "This member does not lead", "another one does by now")
 			return
 		}
-		r.Header.Del(forwardedBy)
 		h.ServeHTTP(w, r)
 	})
 	d.server = &http.Server{Handler: mux, TLSConfig: n.id.config(), ReadHeaderTimeout: 10 * time.Second,
@@ -73,6 +74,12 @@ func (n *Node) OpenDoor() (*Door, error) {
 
 // Close ends it.
 func (d *Door) Close() error { return d.server.Close() }
+
+// Client gives a client that calls the doors of members as the one whose file it is.
+func Client(f *File) *http.Client {
+	n := &Node{id: &identity{f: f}}
+	return &http.Client{Transport: n.transport(), Timeout: time.Minute}
+}
 
 func (n *Node) transport() *http.Transport {
 	return &http.Transport{TLSClientConfig: n.id.config(), MaxIdleConnsPerHost: 512, IdleConnTimeout: time.Minute,
@@ -95,8 +102,11 @@ const stuck = 4 * time.Second
 
 // ServeHTTP answers a call at a member: itself where it leads, else the one that does.
 func (d *Door) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	d.serve(w, r, time.Now().Add(waitForLeader))
+}
+
+func (d *Door) serve(w http.ResponseWriter, r *http.Request, deadline time.Time) {
 	n := d.n
-	deadline := time.Now().Add(waitForLeader)
 	for {
 		n.mu.Lock()
 		own, changed, pending := n.handler, n.changed, n.pending
@@ -110,7 +120,7 @@ func (d *Door) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		if l := n.leader(); l != nil && l.Name != n.File.This {
-			d.hand(w, r, l.Name)
+			d.hand(w, r, l.Name, deadline)
 			return
 		}
 		wait := time.Until(deadline)
@@ -142,9 +152,21 @@ func (n *Node) why() string {
 	return "the members choose which of them leads; nothing was stored, send it again later"
 }
 
-// hand hands a call over to a member.
-func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string) {
-	if r.Header.Get(forwardedBy) != "" {
+// unclosed is a body that stays open where a call could not be handed over: it is not read then.
+type unclosed struct{ io.Reader }
+
+// Close implements io.Closer.
+func (unclosed) Close() error { return nil }
+
+// unreached tells that a member was not connected to, so that it has heard nothing of a call.
+func unreached(err error) bool {
+	var op *net.OpError
+	return errors.As(err, &op) && op.Op == "dial"
+}
+
+// hand hands a call over to a member. Where that is not reached the call waits for another one to lead.
+func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string, deadline time.Time) {
+	if r.Header.Get(ForwardedBy) != "" {
 		refuse(w, http.StatusServiceUnavailable, "No member leads now", "the one that was asked does not any more")
 		return
 	}
@@ -159,10 +181,19 @@ func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string) {
 			r.SetURL(at)
 			r.Out.Host = r.In.Host
 			r.SetXForwarded()
-			r.Out.Header.Set(forwardedBy, d.n.File.This)
+			r.Out.Header.Set(ForwardedBy, d.n.File.This)
 		},
-		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
+		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
 			if r.Context().Err() != nil {
+				return
+			}
+			if unreached(err) && time.Now().Before(deadline) {
+				d.n.missed(to, err)
+				select {
+				case <-r.Context().Done():
+				case <-time.After(lookEvery):
+				}
+				d.serve(w, r, deadline)
 				return
 			}
 			d.n.Log.Info("a call could not be handed over", "to", to, "error", err)
@@ -171,7 +202,23 @@ func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string) {
 		},
 		ErrorLog: slog.NewLogLogger(d.n.Log.Handler(), slog.LevelDebug),
 	}
+	if r.Body != nil && r.Body != http.NoBody {
+		r.Body = unclosed{r.Body}
+	}
 	p.ServeHTTP(w, r)
+}
+
+// missed notes that a member's door is closed: who listens nowhere is gone.
+func (n *Node) missed(member string, err error) {
+	if !errors.Is(err, syscall.ECONNREFUSED) {
+		return
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if h := n.beats[member]; h != nil {
+		h.when = time.Time{}
+		n.change()
+	}
 }
 
 // refuse answers with a problem document (RFC 9457) and Retry-After (RFC 9110, 10.2.3).

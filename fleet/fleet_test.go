@@ -265,8 +265,7 @@ func TestStrangersAtTheDoor(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	stranger := &Node{Config: Config{File: f}, id: &identity{f: f}}
-	for _, client := range []*http.Client{{}, {Transport: stranger.transport()}} {
+	for _, client := range []*http.Client{{}, Client(f)} {
 		res, err := client.Get("https://" + w.file.Members[0].Door + copyPath)
 		if err == nil {
 			res.Body.Close()
@@ -277,8 +276,7 @@ func TestStrangersAtTheDoor(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	known := &Node{Config: Config{File: own}, id: &identity{f: own}}
-	res, err := (&http.Client{Transport: known.transport()}).Get("https://" + w.file.Members[0].Door + statusPath)
+	res, err := Client(own).Get("https://" + w.file.Members[0].Door + StatusPath)
 	if err != nil {
 		t.Fatal(err)
 	}

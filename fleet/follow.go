@@ -147,6 +147,7 @@ func (f *follower) maybeTakes() (bool, error) {
 		return false, nil
 	}
 	err := f.takeOver()
+	f.Log.Debug("taking over", "member", f.File.This, "at", f.at, "error", err)
 	switch {
 	case errors.Is(err, errNoLog), errors.Is(err, ErrFenced), errors.Is(err, ErrCutOff):
 		f.none = time.Now()
@@ -204,7 +205,7 @@ func (f *follower) takeOver() error {
 	}()
 	ctx, stop := context.WithTimeout(f.ctx, giveUp)
 	defer stop()
-	if !f.made {
+	if !f.made && f.c.At == 0 { // else there was a log, and another one does not go on with it
 		if err := f.j.make(ctx); err != nil {
 			return fmt.Errorf("%w: %w", errNoLog, err)
 		}
@@ -213,6 +214,10 @@ func (f *follower) takeOver() error {
 	_, last, err := f.j.end(ctx)
 	if err != nil {
 		return err
+	}
+	if f.c.At > last {
+		return fmt.Errorf("the copy has record %d, and the log ends at %d: a majority has lost its disks; take one journal out with "+
+			"readyferry fleet release, and begin another fleet with it", f.c.At, last)
 	}
 	for f.c.At < last {
 		more, err := f.some()

@@ -74,9 +74,9 @@ var ErrFenced = errors.New("another member leads now")
 var ErrCutOff = errors.New("this member is cut off from the majority of the fleet")
 
 // How long a try to append may take, and all of them: the members may have to choose first who leads the
-// stream, which takes them up to ten seconds.
+// stream.
 const (
-	tryFor  = 2 * time.Second
+	tryFor  = time.Second
 	giveUp  = 25 * time.Second
 	between = 50 * time.Millisecond
 )

@@ -194,6 +194,13 @@ func (c *Copy) Close() error {
 // GiveKey gives the folder of a copy the key to secrets that all machines of a fleet have, where it has
 // none: the journal that comes there is sealed with it.
 func GiveKey(dir string, key []byte) error {
+	if os.Getenv(PassphraseVariable) != "" || os.Getenv(PassphraseFileVariable) != "" {
+		return errors.New("a passphrase makes another key in each folder: give the members of a fleet the key itself, by " + KeyVariable +
+			" or " + KeyFileVariable)
+	}
+	if KeyIsGiven() {
+		return nil
+	}
 	if len(key) != 32 {
 		return errors.New("the key to secrets has 32 bytes")
 	}

@@ -204,17 +204,20 @@ func (d *door) names() []string {
 	return names
 }
 
-// serve answers at every listener; what is given is why one of them ended.
-func (e *entrance) serve(c api.Config) <-chan error {
-	failed := make(chan error, len(e.listeners))
+// handlersOf makes what answers at each listener.
+func handlersOf(c api.Config) map[string]http.Handler {
 	application, messages := api.Split(c)
-	handlers := map[string]http.Handler{forAll: api.New(c), forPeople: application, forMessages: messages}
 	own := c
 	own.Door = api.Door{Loopback: true, Itself: true}
-	handlers[forItself] = api.New(own)
+	return map[string]http.Handler{forAll: api.New(c), forPeople: application, forMessages: messages, forItself: api.New(own)}
+}
+
+// serve answers at every listener; what is given is why one of them ended.
+func (e *entrance) serve(handlers map[string]http.Handler, log *slog.Logger) <-chan error {
+	failed := make(chan error, len(e.listeners))
 	for part, l := range e.listeners {
 		server := &http.Server{Handler: handlers[part], ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-			MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+			MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 		e.servers = append(e.servers, server)
 		go func() { failed <- server.Serve(l) }()
 	}

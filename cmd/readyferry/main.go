@@ -42,7 +42,7 @@ func main() {
 	}
 	root.AddCommand(
 		serveCommand(),
-		runnerCommand(),
+		runnerCommand(), fleetCommand(),
 		demoCommand(),
 		checkCommand(),
 		rehearseCommand(),

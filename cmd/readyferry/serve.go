@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"syscall"
 	"time"
 
@@ -66,7 +67,8 @@ type serving struct {
 	branch bool
 	idle   time.Duration
 	most   time.Duration
-	audit  int // days that its lines are kept; 0 for ever
+	fleet  string // file that says which members there are; "": it is one alone
+	audit  int    // days that its lines are kept; 0 for ever
 	door
 	openid
 	telling
@@ -76,6 +78,7 @@ type serving struct {
 
 func (s *serving) flags(f *pflag.FlagSet, data string) {
 	f.StringSliceVar(&s.files, "files", nil, filesAre)
+	f.StringVar(&s.fleet, "fleet", "", "file that says which members a fleet has, and which one this is (readyferry fleet init)")
 	f.StringVar(&s.data, "data", data, "folder for everything that is kept; made when absent")
 	f.DurationVar(&s.idle, "session-idle", people.UsualIdle, "how long a person stays signed in without doing anything")
 	f.DurationVar(&s.most, "session-longest", people.UsualLongest, "how long a person stays signed in at most")
@@ -131,21 +134,23 @@ func demoCommand() *cobra.Command {
 	return c
 }
 
+// readied is what is done once the application answers at an address of this machine.
+type readied func(ctx context.Context, address string, loadDemo func() error) error
+
 // serve runs the application until it is told to stop. ready is called when it
 // listens.
-func (s *serving) serve(
-	ctx context.Context,
-	ready func(ctx context.Context, address string, loadDemo func() error) error,
-) error {
+func (s *serving) serve(ctx context.Context, ready readied) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	engine.TuneMemory()
-	data, files := s.data, s.files
 	log, err := s.logger(os.Stderr)
 	if err != nil {
 		return err
 	}
-	st, err := store.Open(data)
+	if s.fleet != "" {
+		return s.serveInFleet(ctx, ready, log)
+	}
+	st, err := store.Open(s.data)
 	if err != nil {
 		return err
 	}
@@ -154,121 +159,21 @@ func (s *serving) serve(
 			log.Error("closing the store", "error", err)
 		}
 	}()
-	in, err := s.door.begin(data, log)
+	in, err := s.enter(log)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	if (s.open || s.demo) && (!in.Loopback || in.Public != nil) {
-		return errors.New("without sign-in it listens on this machine only: take --listen 127.0.0.1:8420, or let people sign in " +
-			"(demo --with-sign-in)")
-	}
-	var e *engine.Engine
-	standIns := standin.NewSet(time.Now, func() {
-		if e != nil { // not while they are defined
-			e.Watch.Events.Publish(journal.EventStandIns)
-		}
-	})
-	standIns.Folders = filepath.Join(standInDatabases(data), "files")
-	defer func() { _ = standIns.Close() }()
-	all, err := systems.All(
-		systems.Surroundings{
-			StandIns:  in.inside + "/stand-ins",
-			Databases: standInDatabases(data),
-			Own:       filepath.Join(data, store.File),
-			StandIn:   standIns.Dial,
-			Files:     files,
-			Folders:   standIns.Folders,
-		},
-	)
+	a, err := s.build(ctx, st, in, nil, log)
 	if err != nil {
 		return err
 	}
-	scripts, err := worker.New("")
-	if err != nil {
+	defer a.close()
+	failed := in.serve(handlersOf(a.Config), log)
+	if err := a.ready(ctx, ready); err != nil {
 		return err
 	}
-	defer func() { _ = scripts.Close() }()
-	reader, err := plan.NewReaderWith(scripts, all.Kinds()...)
-	if err != nil {
-		return err
-	}
-	if err := s.configured.put(reader, all); err != nil {
-		return err
-	}
-	atBranch := rand.Text() // the key of the demo's runner, for as long as this runs
-	runners := hub.New(hub.Config{
-		Here: all, Log: log,
-		Permits: func(runner, key string) error {
-			if s.branch && runner == demo.Runner && subtle.ConstantTimeCompare([]byte(key), []byte(atBranch)) == 1 {
-				return nil
-			}
-			_, err := e.Catalog.Permits(ctx, key, access.MayRun, access.Runner+":"+runner, time.Now())
-			return err
-		},
-		List:  func() outbound.List { return e.Catalog.Outbound() },
-		Flows: func(runner string) (*bundle.Across, error) { return e.Bundle.Across(runner) },
-		Wants: func(runner, connection string) bool {
-			c := e.Catalog.Connection(connection)
-			return c != nil && c.At == runner
-		},
-		Renewed: func(runner, connection, secret string) { renewedAt(e, runner, connection, secret) },
-	})
-	defer runners.Close()
-	e, err = engine.New(engine.Config{Store: st, Reader: reader, Systems: all, Log: log, Alarms: alarmsEach,
-		Outside: &connect.Outside{}, Runners: runners})
-	if err != nil {
-		return err
-	}
-	stopTraces, err := s.trace(ctx, e, st, log)
-	if err != nil {
-		return err
-	}
-	defer stopTraces()
-	if err := e.Design.LoadStandIns(standIns); err != nil {
-		return err
-	}
-	if err := s.follow(ctx, e, log); err != nil {
-		return err
-	}
-	if err := s.kept.follow(ctx, e, log); err != nil {
-		return err
-	}
-	if err := e.Start(); err != nil {
-		return err
-	}
-	defer e.Stop()
-	if s.audit > 0 {
-		go s.keepAudit(ctx, e, log)
-	}
-	loadDemo := func() error { return demo.Load(ctx, e, standIns, standInDatabases(data)) }
-	c := api.Config{Engine: e, StandIns: standIns, Web: web.Files(), LoadDemo: loadDemo, Door: in.Door, Log: log, Runners: runners}
-	if s.kept.dir != "" {
-		c.Kept = &s.kept
-	}
-	if s.demo {
-		c.Demo = demo.People()
-	}
-	if !s.open {
-		c.People = people.New(people.Config{Store: st, Log: log, Now: e.Journal.Now, Idle: s.idle, Longest: s.most})
-	}
-	if c.OpenID, err = s.openid.read(); err != nil {
-		return err
-	}
-	failed := in.serve(c)
-	if ready != nil {
-		if err := ready(ctx, in.inside, loadDemo); err != nil {
-			return err
-		}
-	}
-	if s.branch {
-		stop, err := branch(ctx, in.inside, atBranch, data, all, reader, log)
-		if err != nil {
-			return err
-		}
-		defer stop()
-	}
-	if err := s.welcome(ctx, c.People, in.address); err != nil {
+	if err := s.welcome(ctx, a.People, in.address); err != nil {
 		return err
 	}
 	fmt.Printf("Ready Ferry is at %s\n", in.address)
@@ -277,8 +182,160 @@ func (s *serving) serve(
 		return err
 	case <-ctx.Done():
 	}
-	e.Close() // who waits is told, and then nobody is cut off
+	a.Engine.Close() // who waits is told, and then nobody is cut off
 	return in.shutdown(3 * time.Second)
+}
+
+// enter opens the door.
+func (s *serving) enter(log *slog.Logger) (*entrance, error) {
+	in, err := s.door.begin(s.data, log)
+	if err != nil {
+		return nil, err
+	}
+	if (s.open || s.demo) && (!in.Loopback || in.Public != nil) {
+		return nil, errors.Join(errors.New("without sign-in it listens on this machine only: take --listen 127.0.0.1:8420, or let "+
+			"people sign in (demo --with-sign-in)"), in.Close())
+	}
+	return in, nil
+}
+
+// application is what works over an open journal, with what its interface needs.
+type application struct {
+	api.Config
+	s        *serving
+	in       *entrance
+	all      *connect.Registry
+	reader   *plan.Reader
+	atBranch string // the key of the demo's runner, for as long as this runs
+	ends     []func()
+}
+
+// close ends it, the last thing that began first.
+func (a *application) close() {
+	for _, end := range slices.Backward(a.ends) {
+		end()
+	}
+}
+
+func (a *application) atEnd(do func()) { a.ends = append(a.ends, do) }
+
+// build begins the work over a journal. ctx ends with it.
+func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl api.Fleet, log *slog.Logger) (_ *application, err error) {
+	a := &application{s: s, in: in, atBranch: rand.Text()}
+	defer func() {
+		if err != nil {
+			a.close()
+		}
+	}()
+	var e *engine.Engine
+	standIns := standin.NewSet(time.Now, func() {
+		if e != nil { // not while they are defined
+			e.Watch.Events.Publish(journal.EventStandIns)
+		}
+	})
+	standIns.Folders = filepath.Join(standInDatabases(s.data), "files")
+	a.atEnd(func() { _ = standIns.Close() })
+	if err := a.documents(standIns); err != nil {
+		return nil, err
+	}
+	runners := s.runners(ctx, &e, a, log)
+	a.atEnd(runners.Close)
+	e, err = engine.New(engine.Config{Store: st, Reader: a.reader, Systems: a.all, Log: log, Alarms: alarmsEach,
+		Outside: &connect.Outside{}, Runners: runners})
+	if err != nil {
+		return nil, err
+	}
+	stopTraces, err := s.trace(ctx, e, st, log)
+	if err != nil {
+		return nil, err
+	}
+	a.atEnd(stopTraces)
+	if err := errors.Join(e.Design.LoadStandIns(standIns), s.follow(ctx, e, log), s.kept.follow(ctx, e, log)); err != nil {
+		return nil, err
+	}
+	if err := e.Start(); err != nil {
+		return nil, err
+	}
+	a.atEnd(e.Stop)
+	if s.audit > 0 {
+		go s.keepAudit(ctx, e, log)
+	}
+	a.Config = api.Config{Engine: e, StandIns: standIns, Web: web.Files(), Door: in.Door, Log: log, Runners: runners, Fleet: fl,
+		LoadDemo: func() error { return demo.Load(ctx, e, standIns, standInDatabases(s.data)) }}
+	if s.kept.dir != "" {
+		a.Kept = &s.kept
+	}
+	if s.demo {
+		a.Demo = demo.People()
+	}
+	if !s.open {
+		a.People = people.New(people.Config{Store: st, Log: log, Now: e.Journal.Now, Idle: s.idle, Longest: s.most})
+	}
+	a.OpenID, err = s.openid.read()
+	return a, err
+}
+
+// documents makes what reads documents of flows and connections.
+func (a *application) documents(standIns *standin.Set) (err error) {
+	s := a.s
+	a.all, err = systems.All(systems.Surroundings{
+		StandIns:  a.in.inside + "/stand-ins",
+		Databases: standInDatabases(s.data),
+		Own:       filepath.Join(s.data, store.File),
+		StandIn:   standIns.Dial,
+		Files:     s.files,
+		Folders:   standIns.Folders,
+	})
+	if err != nil {
+		return err
+	}
+	scripts, err := worker.New("")
+	if err != nil {
+		return err
+	}
+	a.atEnd(func() { _ = scripts.Close() })
+	if a.reader, err = plan.NewReaderWith(scripts, a.all.Kinds()...); err != nil {
+		return err
+	}
+	return s.configured.put(a.reader, a.all)
+}
+
+// runners makes the application's side of its runners.
+func (s *serving) runners(ctx context.Context, e **engine.Engine, a *application, log *slog.Logger) *hub.Hub {
+	return hub.New(hub.Config{
+		Here: a.all, Log: log,
+		Permits: func(runner, key string) error {
+			if s.branch && runner == demo.Runner && subtle.ConstantTimeCompare([]byte(key), []byte(a.atBranch)) == 1 {
+				return nil
+			}
+			_, err := (*e).Catalog.Permits(ctx, key, access.MayRun, access.Runner+":"+runner, time.Now())
+			return err
+		},
+		List:  func() outbound.List { return (*e).Catalog.Outbound() },
+		Flows: func(runner string) (*bundle.Across, error) { return (*e).Bundle.Across(runner) },
+		Wants: func(runner, connection string) bool {
+			c := (*e).Catalog.Connection(connection)
+			return c != nil && c.At == runner
+		},
+		Renewed: func(runner, connection, secret string) { renewedAt(*e, runner, connection, secret) },
+	})
+}
+
+// ready does what is to be done once the application answers.
+func (a *application) ready(ctx context.Context, ready readied) error {
+	if ready != nil {
+		if err := ready(ctx, a.in.inside, a.LoadDemo); err != nil {
+			return err
+		}
+	}
+	if !a.s.branch {
+		return nil
+	}
+	stop, err := branch(ctx, a.in.inside, a.atBranch, a.s.data, a.all, a.reader, a.Log)
+	if err == nil {
+		a.atEnd(stop)
+	}
+	return err
 }
 
 // renewedAt keeps a secret that the system of a connection gave at a runner, if it is reached there.

@@ -1547,6 +1547,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fleet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The members of the fleet, who leads, how far each one's copy is, and the log that they keep; 404 where it is one instance alone */
+        get: operations["getFleet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet/drain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Has a member of the fleet lead no more, so that it can be stopped without anybody waiting; or lets it again */
+        post: operations["drainMember"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/room": {
         parameters: {
             query?: never;
@@ -3751,6 +3785,62 @@ export interface components {
              * @description when password, passkeys or issuer were last changed, if that was since the sign-in before
              */
             changed: string | null;
+        };
+        FleetNow: {
+            name: string;
+            /** @description the member that answers */
+            this: string;
+            /** @description the member whose engine works */
+            leader: string;
+            /** @description machines that are to keep the log */
+            replicas: number;
+            /** @description members that must see each other */
+            majority: number;
+            members: components["schemas"]["FleetMember"][];
+            log: components["schemas"]["FleetLog"] | null;
+        };
+        FleetMember: {
+            name: string;
+            /** @description host:port between the members' engines */
+            engine: string;
+            /** @description host:port at which members hand calls over */
+            door: string;
+            /** @description at which people and callers reach it */
+            address: string;
+            there: boolean;
+            /**
+             * Format: date-time
+             * @description the last word of it; null where there was none
+             */
+            seen: string | null;
+            /** @description the commit that it was built of */
+            version: string;
+            /** Format: date-time */
+            began: string | null;
+            /** @description starts, follows, takes over, leads, takes a copy */
+            state: string;
+            /** @description why it cannot do its part; empty for nothing */
+            trouble: string;
+            /** @description record of the log up to which its copy goes */
+            at: number;
+            /** @description records that its copy does not have yet */
+            behind: number;
+            /** @description it is not to lead */
+            drained: boolean;
+            /** @description it keeps a replica of the log */
+            keeps: boolean;
+            /** @description which is up to date */
+            current: boolean;
+        };
+        FleetLog: {
+            first: number;
+            last: number;
+            bytes: number;
+            /** @description member whose replica decides what is kept */
+            leader: string;
+            replicas: number;
+            /** @description replicas that are up to date */
+            current: number;
         };
         Runner: {
             name: string;
@@ -9471,6 +9561,62 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFleet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description fleet */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetNow"];
+                };
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    drainMember: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    member: string;
+                    drained: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description it is told */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            413: components["responses"]["TooLarge"];
             default: components["responses"]["Problem"];
         };
     };

@@ -1,0 +1,204 @@
+package main
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"readyferry/fleet"
+	"readyferry/store"
+)
+
+func fleetCommand() *cobra.Command {
+	c := &cobra.Command{Use: "fleet", Short: "Let several instances be one application"}
+	c.AddCommand(fleetInit(), fleetRotate(), fleetStatus(), fleetDrain(), fleetAdopt(), fleetRelease())
+	return c
+}
+
+func fleetInit() *cobra.Command {
+	var out string
+	f := fleet.File{Form: "fleet/1", Replicas: 3}
+	var members []string
+	c := &cobra.Command{
+		Use: "init", Short: "Make the folder of a fleet: a folder for each member with its file, its certificate and the keys",
+		Long: "Give each member as NAME=HOST:PORT,HOST:PORT,ADDRESS: where the engines of the members speak with each other, where\n" +
+			"members hand calls over, and the address at which people and callers reach it. Each member is given its own folder\n" +
+			"alone; the key of the authority, in the folder itself, is needed for rotate and nothing else.",
+		Example: "  readyferry fleet init --name larkfield --out larkfield \\\n" +
+			"    --member a=10.0.0.1:8431,10.0.0.1:8432,https://a.ferry.example.org \\\n" +
+			"    --member b=10.0.0.2:8431,10.0.0.2:8432,https://b.ferry.example.org \\\n" +
+			"    --member c=10.0.0.3:8431,10.0.0.3:8432,https://c.ferry.example.org",
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			for _, text := range members {
+				name, rest, _ := strings.Cut(text, "=")
+				parts := strings.Split(rest, ",")
+				if len(parts) != 3 {
+					return fmt.Errorf("--member is written as name=host:port,host:port,https://address, not %q", text)
+				}
+				f.Members = append(f.Members, fleet.Member{Name: name, Engine: parts[0], Door: parts[1], Address: parts[2]})
+			}
+			if err := fleet.Init(out, &f, time.Now()); err != nil {
+				return err
+			}
+			fmt.Printf("The fleet %s is in %s. Give each member its folder, and start it there:\n", f.Name, out)
+			for _, m := range f.Members {
+				fmt.Printf("  readyferry serve --fleet %s\n", filepath.Join(out, m.Name, "fleet.yaml"))
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&out, "out", "fleet", "folder that is made")
+	c.Flags().StringVar(&f.Name, "name", "ferry", "what the fleet is called: small letters, digits, hyphens")
+	c.Flags().IntVar(&f.Replicas, "replicas", 3, "machines that keep the log: 1, 3 or 5")
+	c.Flags().StringArrayVar(&members, "member", nil, "a member; as often as there are some")
+	return c
+}
+
+func fleetRotate() *cobra.Command {
+	var dir string
+	var finish bool
+	c := &cobra.Command{
+		Use: "rotate", Short: "Make the certificates of a fleet anew",
+		Long: "Members trust the old authority and the new one behind it: give each member its folder, one after the other; they read\n" +
+			"their files anew by themselves. When all have them, --finish has the old authority trusted no more: give the folders once more.",
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			found, err := filepath.Glob(filepath.Join(dir, "*", "fleet.yaml"))
+			if err != nil || len(found) == 0 {
+				return errors.Join(err, fmt.Errorf("there is no fleet in %s", dir))
+			}
+			var members []string
+			for _, file := range found {
+				members = append(members, filepath.Base(filepath.Dir(file)))
+			}
+			return fleet.Rotate(dir, members, finish, time.Now())
+		},
+	}
+	c.Flags().StringVar(&dir, "out", "fleet", "folder that init made")
+	c.Flags().BoolVar(&finish, "finish", false, "the old authority is trusted no more")
+	return c
+}
+
+// asked asks a member through its door, as another member does.
+func asked(ctx context.Context, file, method, path string, form url.Values) ([]byte, error) {
+	f, err := fleet.Read(file)
+	if err != nil {
+		return nil, err
+	}
+	req, err := http.NewRequestWithContext(ctx, method, "https://"+f.Self().Door+path+"?"+form.Encode(), nil)
+	if err != nil {
+		return nil, err
+	}
+	res, err := fleet.Client(f).Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("the member %s does not answer: %w", f.This, err)
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	if err == nil && res.StatusCode != http.StatusOK {
+		err = fmt.Errorf("%s: %s", res.Status, b)
+	}
+	return b, err
+}
+
+func fleetStatus() *cobra.Command {
+	var file string
+	c := &cobra.Command{
+		Use: "status", Short: "Say how the members of a fleet are", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			b, err := asked(c.Context(), file, http.MethodGet, fleet.StatusPath, nil)
+			if err != nil {
+				return err
+			}
+			var s fleet.Status
+			if err := json.Unmarshal(b, &s); err != nil {
+				return err
+			}
+			w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
+			fmt.Fprintln(w, "member\tstate\tbehind\tlog\tversion\taddress\t")
+			for _, m := range s.Members {
+				state := m.State
+				switch {
+				case !m.There:
+					state = "away"
+				case m.Drained:
+					state += ", drained"
+				}
+				keeps := map[bool]string{true: "current", false: "behind"}[m.Current]
+				if !m.Keeps {
+					keeps = "keeps none"
+				}
+				fmt.Fprintf(w, "%s\t%s\t%d\t%s\t%s\t%s\t%s\n", m.Name, state, m.Behind, keeps, m.Version, m.Address, m.Trouble)
+			}
+			if err := w.Flush(); err != nil {
+				return err
+			}
+			if s.Leader == "" {
+				return errors.New("no member leads")
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&file, "fleet", "", "the file of the member that is asked")
+	return c
+}
+
+func fleetDrain() *cobra.Command {
+	var file, member string
+	var undo bool
+	c := &cobra.Command{
+		Use: "drain", Short: "Have a member lead no more, so that it can be stopped without anybody waiting", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			_, err := asked(c.Context(), file, http.MethodPost, fleet.DrainPath, url.Values{"member": {member}, "drained": {fmt.Sprint(!undo)}})
+			return err
+		},
+	}
+	c.Flags().StringVar(&file, "fleet", "", "the file of the member that is asked")
+	c.Flags().StringVar(&member, "member", "", "the member that is to lead no more")
+	c.Flags().BoolVar(&undo, "undo", false, "it may again")
+	return c
+}
+
+func fleetAdopt() *cobra.Command {
+	var data, dir string
+	c := &cobra.Command{
+		Use: "adopt", Short: "Make the journal of one instance the one that a fleet begins with",
+		Long: "The instance must be stopped. Start the members then, this folder with one of them and empty ones with the others; they\n" +
+			"take a copy. What was open goes on.",
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if err := fleet.Adopt(dir, data); err != nil {
+				return err
+			}
+			return store.Adopt(c.Context(), data, rand.Text())
+		},
+	}
+	c.Flags().StringVar(&data, "data", "data", "folder of the instance")
+	c.Flags().StringVar(&dir, "out", "fleet", "folder that init made: its members are given the instance's key to secrets")
+	return c
+}
+
+func fleetRelease() *cobra.Command {
+	var data string
+	c := &cobra.Command{
+		Use: "release", Short: "Make the journal of a member one of its own again",
+		Long: "Stop all members first, the one whose copy is furthest last (readyferry fleet status). Its folder is that of one instance then.",
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return store.Release(c.Context(), data) },
+	}
+	c.Flags().StringVar(&data, "data", "data", "folder of the member")
+	return c
+}

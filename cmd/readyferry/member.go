@@ -1,0 +1,119 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"time"
+
+	"readyferry/fleet"
+	"readyferry/store"
+)
+
+// partHeader says at which listener of a member a call came; members say it to each other, and what a
+// caller says of it is thrown away.
+const partHeader = "Readyferry-Part"
+
+// serveInFleet runs the application as a member of a fleet: it answers whatever it is called for, by
+// itself while it leads, else by the member that does.
+func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Logger) error {
+	f, err := fleet.Read(s.fleet)
+	if err != nil {
+		return err
+	}
+	if s.kept.dir != "" {
+		return errors.New("--flows and --fleet: the folder would have to be at every member; publish into the fleet instead")
+	}
+	in, err := s.enter(log)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	for _, m := range f.Members {
+		if u, err := url.Parse(m.Address); err == nil {
+			in.Hosts = append(in.Hosts, u.Hostname())
+		}
+	}
+	var node *fleet.Node
+	started := make(chan struct{})
+	node, err = fleet.Start(ctx, fleet.Config{File: f, Dir: s.data, Version: versionText(), Log: log,
+		Lead: func(st *store.Store) (http.Handler, func(), error) {
+			<-started
+			return s.lead(ctx, st, in, node, ready, log)
+		}})
+	close(started)
+	if err != nil {
+		return err
+	}
+	defer node.Close()
+	door, err := node.OpenDoor()
+	if err != nil {
+		return err
+	}
+	defer door.Close()
+	handlers := map[string]http.Handler{}
+	for part := range in.listeners {
+		handlers[part] = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			r.Header.Set(partHeader, part)
+			r.Header.Del(fleet.ForwardedBy)
+			door.ServeHTTP(w, r)
+		})
+	}
+	failed := in.serve(handlers, log)
+	fmt.Printf("Ready Ferry is at %s, as the member %s of the fleet %s\n", in.address, f.This, f.Name)
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	return in.shutdown(3 * time.Second)
+}
+
+// everywhere are all addresses: what comes through the door of a fleet comes from a member.
+var everywhere = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")}
+
+// lead works over the journal while this member leads.
+func (s *serving) lead(ctx context.Context, st *store.Store, in *entrance, node *fleet.Node, ready readied, log *slog.Logger) (
+	http.Handler, func(), error) {
+	ctx, end := context.WithCancel(context.WithoutCancel(ctx))
+	a, err := s.build(ctx, st, in, node, log)
+	if err != nil {
+		end()
+		return nil, nil, err
+	}
+	own := handlersOf(a.Config)
+	through := a.Config
+	through.Door.Proxies = everywhere
+	far := handlersOf(through)
+	begun := make(chan struct{})
+	go func() { // it is answered only when it is known that this member leads
+		defer close(begun)
+		if err := errors.Join(a.ready(ctx, ready), s.welcome(ctx, a.People, in.address)); err != nil && ctx.Err() == nil {
+			log.Error("what is done when the application answers", "error", err)
+		}
+	}()
+	stop := func() {
+		a.Engine.Close()
+		end()
+		<-begun
+		a.close()
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		part := r.Header.Get(partHeader)
+		all := own
+		if r.Header.Get(fleet.ForwardedBy) != "" {
+			all = far
+		}
+		r.Header.Del(partHeader)
+		r.Header.Del(fleet.ForwardedBy)
+		h := all[part]
+		if h == nil {
+			h = all[forAll]
+		}
+		h.ServeHTTP(w, r)
+	}), stop, nil
+}
