@@ -9,6 +9,7 @@ package engine
 import (
 	"context"
 	"log/slog"
+	"sync"
 	"time"
 
 	"readyferry/connect"
@@ -77,6 +78,7 @@ type Engine struct {
 	life  *journal.Life
 	links *connect.Links
 	marks *store.Marks
+	ended sync.Once
 }
 
 // Hold keeps deliveries to a target waiting.
@@ -182,12 +184,20 @@ func (e *Engine) Closing() <-chan struct{} { return e.life.Closing() }
 // stops.
 const Grace = 5 * time.Second
 
+// Abandon ends all work at once, where the journal takes nothing any more: what is under way is found
+// there by whoever opens it next.
+func (e *Engine) Abandon() { e.stop(0) }
+
 // Stop ends all work. Tries under way have Grace to come to their end; what is behind that is
 // cut off, noted as tries whose end is not known, and tried again under the same key after
 // the next start.
-func (e *Engine) Stop() {
+func (e *Engine) Stop() { e.stop(Grace) }
+
+func (e *Engine) stop(grace time.Duration) { e.ended.Do(func() { e.end(grace) }) }
+
+func (e *Engine) end(grace time.Duration) {
 	e.life.Close()
-	e.Lane.Finish(Grace)
+	e.Lane.Finish(grace)
 	e.life.End()
 	e.Watch.Close()
 	if err := e.links.Close(); err != nil {

@@ -110,6 +110,7 @@ func (d *Door) serve(w http.ResponseWriter, r *http.Request, deadline time.Time)
 	for {
 		n.mu.Lock()
 		own, changed, pending := n.handler, n.changed, n.pending
+		cut := n.whole && len(n.there()) < n.File.majority()
 		n.mu.Unlock()
 		if own != nil {
 			if !pending.IsZero() && time.Since(pending) > stuck {
@@ -124,7 +125,7 @@ func (d *Door) serve(w http.ResponseWriter, r *http.Request, deadline time.Time)
 			return
 		}
 		wait := time.Until(deadline)
-		if wait <= 0 {
+		if wait <= 0 || cut { // no waiting helps who is cut off
 			refuse(w, http.StatusServiceUnavailable, "No member leads now", n.why())
 			return
 		}
@@ -174,6 +175,9 @@ func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string, deadline 
 		_ = c.SetReadDeadline(time.Time{})
 		_ = c.SetWriteDeadline(time.Time{})
 	}
+	ctx, stop := context.WithCancel(r.Context())
+	defer stop()
+	defer context.AfterFunc(d.n.spanOf(to), stop)()
 	at := &url.URL{Scheme: "https", Host: d.n.File.Member(to).Door}
 	p := &httputil.ReverseProxy{
 		Transport: d.way, FlushInterval: -1,
@@ -205,7 +209,7 @@ func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string, deadline 
 	if r.Body != nil && r.Body != http.NoBody {
 		r.Body = unclosed{r.Body}
 	}
-	p.ServeHTTP(w, r)
+	p.ServeHTTP(w, r.WithContext(ctx))
 }
 
 // missed notes that a member's door is closed: who listens nowhere is gone.

@@ -89,7 +89,7 @@ func (w *trial) start(name string) {
 		log = slog.New(slog.NewTextHandler(os.Stderr, nil)).With("member", name)
 	}
 	n, err := Start(context.Background(), Config{File: f, Dir: w.data(name), Version: "1", Log: log,
-		Lead: func(st *store.Store) (http.Handler, func(), error) {
+		Lead: func(st *store.Store) (http.Handler, func(bool), error) {
 			return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 				if r.Method == http.MethodGet {
 					all, err := st.Calendars()
@@ -108,7 +108,7 @@ func (w *trial) start(name string) {
 				if err != nil {
 					http.Error(rw, err.Error(), 503)
 				}
-			}), func() {}, nil
+			}), func(bool) {}, nil
 		}})
 	if err != nil {
 		w.t.Fatal(err)

@@ -23,6 +23,7 @@ type follower struct {
 	c      *store.Copy
 	j      *journal
 	began  time.Time
+	sees   time.Time // since when it sees a majority; zero: it does not
 	none   time.Time // since when nobody leads; zero: somebody does
 	parts  []byte    // of a record in parts
 	at     int64     // the place from which this member leads
@@ -165,7 +166,14 @@ func (f *follower) rank() (rank int, may bool) {
 	defer f.mu.Unlock()
 	there := f.there()
 	if len(there) < f.File.majority() {
+		f.sees = time.Time{}
 		return 0, false
+	}
+	if f.sees.IsZero() {
+		f.sees = time.Now()
+	}
+	if time.Since(f.sees) < settled {
+		return 0, false // it was cut off just now, and the one that leads may be heard any moment
 	}
 	for _, h := range there {
 		if h.Name == f.File.This {
@@ -186,6 +194,9 @@ func (f *follower) rank() (rank int, may bool) {
 	}
 	return rank, true
 }
+
+// settled is how long a majority must have been seen.
+const settled = 4 * beatEach
 
 // beginAfter is how long a fleet that has no journal waits for all of its members.
 const beginAfter = 15 * time.Second

@@ -36,8 +36,9 @@ type Config struct {
 	Dir     string // its data folder
 	Version string // of the program
 	// Lead begins the work over a journal that this member leads from now on, and gives what answers
-	// calls and what ends the work. The journal is open until stop has returned.
-	Lead func(st *store.Store) (handler http.Handler, stop func(), err error)
+	// calls and what ends the work; lost tells that the journal takes nothing any more. It is open until
+	// stop has returned.
+	Lead func(st *store.Store) (handler http.Handler, stop func(lost bool), err error)
 	Log  *slog.Logger
 }
 
@@ -60,10 +61,18 @@ type Node struct {
 	handler http.Handler // of the engine, while it leads
 	epoch   int64        // the place in the log from which it leads
 	drained bool
+	whole   bool // it has seen a majority
 	acked   time.Time // a majority kept something for it
 	pending time.Time // since when it waits for that; zero: it does not
 	lost    error     // why the log takes nothing from it any more
 	changed chan struct{}
+	spans   map[string]*span // in which a member is heard; what it was handed is given up with it
+}
+
+// span is a time in which a member is heard.
+type span struct {
+	ctx context.Context
+	end context.CancelFunc
 }
 
 // The states of a member.
@@ -105,7 +114,7 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 		return nil, err
 	}
 	n := &Node{Config: c, id: &identity{f: c.File}, began: time.Now().UTC(), beats: map[string]*heard{}, state: StateStarts,
-		woken: make(chan struct{}, 1), changed: make(chan struct{})}
+		woken: make(chan struct{}, 1), changed: make(chan struct{}), spans: map[string]*span{}}
 	if n.link, err = startEngine(c.File, n.id, c.Dir, c.Log); err != nil {
 		return nil, err
 	}
@@ -161,6 +170,7 @@ func (n *Node) hears(m *nats.Msg) {
 	if was == nil || was.State != b.State {
 		n.change()
 	}
+	n.whole = n.whole || len(n.there()) >= n.File.majority()
 	if n.state == StateLeads && b.State == StateLeads && b.Epoch > n.epoch && n.lost == nil {
 		n.lost = ErrFenced
 	}
@@ -179,10 +189,38 @@ func (n *Node) tell() {
 	defer tick.Stop()
 	for {
 		n.say()
+		n.endSpans()
 		select {
 		case <-n.ctx.Done():
 			return
 		case <-tick.C:
+		}
+	}
+}
+
+// spanOf gives the time in which a member is heard.
+func (n *Node) spanOf(member string) context.Context {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	s := n.spans[member]
+	if s == nil {
+		s = &span{}
+		s.ctx, s.end = context.WithCancel(n.ctx)
+		n.spans[member] = s
+	}
+	return s.ctx
+}
+
+// endSpans gives up what was handed to members that are not heard any more: where the network between
+// is gone nothing else says so for a long time.
+func (n *Node) endSpans() {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for name, s := range n.spans {
+		if h := n.beats[name]; h == nil || time.Since(h.when) > silentFor {
+			s.end()
+			delete(n.spans, name)
+			n.change()
 		}
 	}
 }
@@ -349,10 +387,11 @@ func (n *Node) lead(epoch int64) error {
 	n.mu.Unlock()
 	n.set(StateFollows, "")
 	n.Log.Warn("this member does not lead any more", "member", n.File.This, "why", why)
-	if errors.Is(why, ErrFenced) || errors.Is(why, ErrCutOff) {
+	lost := errors.Is(why, ErrFenced) || errors.Is(why, ErrCutOff)
+	if lost {
 		end() // nothing is taken from it any more
 	}
-	stop()
+	stop(lost)
 	return st.Close()
 }
 

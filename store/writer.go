@@ -178,6 +178,7 @@ func (s *Store) logged() error {
 	}
 	err := s.append()
 	if err != nil {
+		err = fmt.Errorf("%w: %w", ErrClosed, err)
 		s.lost = err
 	}
 	return err

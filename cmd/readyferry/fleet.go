@@ -116,11 +116,16 @@ func asked(ctx context.Context, file, method, path string, form url.Values) ([]b
 
 func fleetStatus() *cobra.Command {
 	var file string
+	var asJSON bool
 	c := &cobra.Command{
 		Use: "status", Short: "Say how the members of a fleet are", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := asked(c.Context(), file, http.MethodGet, fleet.StatusPath, nil)
 			if err != nil {
+				return err
+			}
+			if asJSON {
+				_, err := os.Stdout.Write(b)
 				return err
 			}
 			var s fleet.Status
@@ -153,6 +158,7 @@ func fleetStatus() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&file, "fleet", "", "the file of the member that is asked")
+	c.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	return c
 }
 

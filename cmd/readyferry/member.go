@@ -41,7 +41,7 @@ func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Log
 	var node *fleet.Node
 	started := make(chan struct{})
 	node, err = fleet.Start(ctx, fleet.Config{File: f, Dir: s.data, Version: versionText(), Log: log,
-		Lead: func(st *store.Store) (http.Handler, func(), error) {
+		Lead: func(st *store.Store) (http.Handler, func(bool), error) {
 			<-started
 			return s.lead(ctx, st, in, node, ready, log)
 		}})
@@ -78,7 +78,7 @@ var everywhere = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustPa
 
 // lead works over the journal while this member leads.
 func (s *serving) lead(ctx context.Context, st *store.Store, in *entrance, node *fleet.Node, ready readied, log *slog.Logger) (
-	http.Handler, func(), error) {
+	http.Handler, func(bool), error) {
 	ctx, end := context.WithCancel(context.WithoutCancel(ctx))
 	a, err := s.build(ctx, st, in, node, log)
 	if err != nil {
@@ -96,10 +96,13 @@ func (s *serving) lead(ctx context.Context, st *store.Store, in *entrance, node 
 			log.Error("what is done when the application answers", "error", err)
 		}
 	}()
-	stop := func() {
+	stop := func(lost bool) {
 		a.Engine.Close()
 		end()
 		<-begun
+		if lost {
+			a.Engine.Abandon()
+		}
 		a.close()
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
