@@ -20,8 +20,9 @@ func Across(runner string) *Connection {
 	return &Connection{
 		Name: name, Title: "flows at " + runner, Kind: system.Runner, At: runner, SignIn: SignIn{Kind: SignInNone},
 		TimeLimit: step.MostWithinAt + time.Minute, InFlight: 256, Probe: 30 * time.Second,
-		Retry: &retry.Plan{First: time.Second, Growth: retry.Exponential, Factor: 2, Cap: time.Minute, Spread: retry.SpreadEqual,
-			Tries: 30, Within: 24 * time.Hour},
+		Retry: &retry.Plan{First: time.Second, Growth: retry.Exponential, Factor: 2, Cap: time.Minute,
+			Spread: retry.SpreadEqual,
+			Tries:  30, Within: 24 * time.Hour},
 		Settings: message.NewMap(message.Member{Name: "name", Value: message.NewString(name)}),
 	}
 }

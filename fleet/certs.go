@@ -61,7 +61,8 @@ func Init(dir string, f *File, now time.Time) error {
 		mine.Form, mine.This = fileForm, m.Name
 		text, err := yaml.Marshal(&mine)
 		if err == nil {
-			err = errors.Join(put(own, fleetFile, text), put(own, sealFile, seal), put(own, caFile, ca.pem), ca.issue(own, m.Name, now))
+			err = errors.Join(put(own, fleetFile, text), put(own, sealFile, seal), put(own, caFile, ca.pem), ca.issue(own,
+				m.Name, now))
 		}
 		if err != nil {
 			return err
@@ -146,8 +147,9 @@ func newAuthority(name string, now time.Time) (*authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "members of " + name}, NotBefore: now.Add(-time.Hour),
-		NotAfter: now.Add(2 * certFor), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign, MaxPathLenZero: true}
+	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "members of " + name},
+		NotBefore: now.Add(-time.Hour),
+		NotAfter:  now.Add(2 * certFor), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign, MaxPathLenZero: true}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
 	if err != nil {
 		return nil, err
@@ -187,7 +189,8 @@ func (a *authority) issue(dir, member string, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(put(dir, keyFile, text), put(dir, certFile, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})))
+	return errors.Join(put(dir, keyFile, text), put(dir, certFile, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE",
+		Bytes: der})))
 }
 
 // identity is a member's certificate, and whom it trusts; both are read anew when they change, so that
@@ -241,7 +244,8 @@ func (i *identity) verify(s tls.ConnectionState) error {
 		return errors.New("who calls shows no certificate")
 	}
 	cert := s.PeerCertificates[0]
-	if _, err := cert.Verify(x509.VerifyOptions{Roots: pool, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err != nil {
+	if _, err := cert.Verify(x509.VerifyOptions{Roots: pool,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err != nil {
 		return err
 	}
 	if i.f.Member(cert.Subject.CommonName) == nil {

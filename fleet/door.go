@@ -63,7 +63,8 @@ func (n *Node) OpenDoor() (*Door, error) {
 		h.ServeHTTP(w, r)
 	})
 	d.server = &http.Server{Handler: mux, TLSConfig: n.id.config(), ReadHeaderTimeout: 10 * time.Second,
-		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(n.Log.Handler(), slog.LevelDebug)}
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(n.Log.Handler(),
+			slog.LevelDebug)}
 	go func() {
 		if err := d.server.ServeTLS(l, "", ""); !errors.Is(err, http.ErrServerClosed) {
 			n.Log.Error("the door of the fleet", "error", err)
@@ -230,7 +231,8 @@ func refuse(w http.ResponseWriter, status int, title, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.Header().Set("Retry-After", "2")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(map[string]any{"type": "about:blank", "title": title, "status": status, "detail": detail})
+	_ = json.NewEncoder(w).Encode(map[string]any{"type": "about:blank", "title": title, "status": status,
+		"detail": detail})
 }
 
 func answer(w http.ResponseWriter, v any) {

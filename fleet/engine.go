@@ -46,8 +46,10 @@ func startEngine(f *File, id *identity, dir string, log *slog.Logger) (*link, er
 		Host: "127.0.0.1", Port: server.RANDOM_PORT, Authorization: secret,
 		ServerName: f.This, NoSigs: true, NoLog: true, MaxPayload: MostRecord + 1<<20, MaxPending: 256 << 20,
 		PingInterval: 10 * ping, MaxPingsOut: 2, WriteDeadline: 10 * time.Second,
-		JetStream: true, StoreDir: filepath.Join(dir, "fleet"), SyncAlways: true, JetStreamMaxMemory: 64 << 20, JetStreamMaxStore: 1 << 40,
-		Cluster: server.ClusterOpts{Name: f.Name, Host: host, TLSConfig: id.config(), TLSTimeout: 10, PoolSize: -1, NoAdvertise: true,
+		JetStream: true, StoreDir: filepath.Join(dir,
+			"fleet"), SyncAlways: true, JetStreamMaxMemory: 64 << 20, JetStreamMaxStore: 1 << 40,
+		Cluster: server.ClusterOpts{Name: f.Name, Host: host, TLSConfig: id.config(), TLSTimeout: 10, PoolSize: -1,
+			NoAdvertise:  true,
 			PingInterval: ping, MaxPingsOut: 2},
 	}
 	if o.Cluster.Port, err = strconv.Atoi(port); err != nil {
@@ -70,7 +72,8 @@ func startEngine(f *File, id *identity, dir string, log *slog.Logger) (*link, er
 		l.close()
 		return nil, fmt.Errorf("the engine of the fleet does not start at %s", f.Self().Engine)
 	}
-	l.conn, err = nats.Connect("", nats.InProcessServer(l.engine), nats.Token(secret), nats.MaxReconnects(-1), nats.ReconnectWait(100*time.Millisecond))
+	l.conn, err = nats.Connect("", nats.InProcessServer(l.engine), nats.Token(secret), nats.MaxReconnects(-1),
+		nats.ReconnectWait(100*time.Millisecond))
 	if err == nil {
 		l.js, err = jetstream.New(l.conn)
 	}

@@ -91,7 +91,8 @@ func (f *File) Check() error {
 	case f.Replicas != 1 && f.Replicas != 3 && f.Replicas != 5:
 		return fmt.Errorf("replicas: 1, 3 or 5, not %d", f.Replicas)
 	case f.Replicas > len(f.Members):
-		return fmt.Errorf("replicas: %d machines are to keep the log, and there are %d members", f.Replicas, len(f.Members))
+		return fmt.Errorf("replicas: %d machines are to keep the log, and there are %d members", f.Replicas,
+			len(f.Members))
 	}
 	seen := map[string]bool{}
 	for i := range f.Members {

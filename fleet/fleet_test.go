@@ -156,7 +156,11 @@ func (w *trial) call(member, method, path, body string) (int, string) {
 // puts keeps something by a member, which may have to wait for a leader.
 func (w *trial) puts(member, name, body string) {
 	w.t.Helper()
-	eventually(w.t, member+" takes "+name, func() bool { status, _ := w.call(member, "POST", "/"+name, body); return status == 200 })
+	eventually(w.t, member+" takes "+name, func() bool {
+		status, _ := w.call(member, "POST", "/"+name,
+			body)
+		return status == 200
+	})
 }
 
 func (w *trial) leader() string {
@@ -289,7 +293,8 @@ func TestStrangersAtTheDoor(t *testing.T) {
 // Certificates are made anew while members speak with each other by the old ones and the new.
 func TestCertificatesAreRotated(t *testing.T) {
 	dir := t.TempDir()
-	f := &File{Form: fileForm, Name: "trial", Replicas: 1, Members: []Member{{"a", "h:1", "h:2", "http://a"}, {"b", "h:3", "h:4", "http://b"}}}
+	f := &File{Form: fileForm, Name: "trial", Replicas: 1, Members: []Member{{"a", "h:1", "h:2", "http://a"}, {"b",
+		"h:3", "h:4", "http://b"}}}
 	if err := Init(dir, f, time.Now()); err != nil {
 		t.Fatal(err)
 	}

@@ -59,8 +59,9 @@ type entry struct {
 
 // make makes the stream, where it is not there.
 func (j *journal) make(ctx context.Context) error {
-	_, err := j.js.CreateStream(ctx, jetstream.StreamConfig{Name: streamName, Subjects: []string{"journal.>"}, Replicas: j.replicas,
-		Storage: jetstream.FileStorage, AllowDirect: true, Duplicates: 2 * time.Minute, MaxMsgSize: MostRecord + 1<<20})
+	_, err := j.js.CreateStream(ctx, jetstream.StreamConfig{Name: streamName, Subjects: []string{"journal.>"},
+		Replicas: j.replicas,
+		Storage:  jetstream.FileStorage, AllowDirect: true, Duplicates: 2 * time.Minute, MaxMsgSize: MostRecord + 1<<20})
 	if errors.Is(err, jetstream.ErrStreamNameAlreadyInUse) {
 		err = nil
 	}
@@ -120,7 +121,8 @@ func (j *journal) append(ctx context.Context, behind int64, m *nats.Msg) (int64,
 	var last error
 	for doubt := false; ; doubt = true {
 		one, end := context.WithTimeout(ctx, tryFor)
-		ack, err := j.js.PublishMsg(one, m, jetstream.WithExpectLastSequence(uint64(behind)), jetstream.WithRetryAttempts(0))
+		ack, err := j.js.PublishMsg(one, m, jetstream.WithExpectLastSequence(uint64(behind)),
+			jetstream.WithRetryAttempts(0))
 		end()
 		if err == nil && ack.Sequence == uint64(behind)+1 {
 			if j.acked != nil {
@@ -152,7 +154,8 @@ func (j *journal) append(ctx context.Context, behind int64, m *nats.Msg) (int64,
 // isWrongLast tells of the answer that the log's last message is another than was thought.
 func isWrongLast(err error) bool {
 	var api *jetstream.APIError
-	return errors.As(err, &api) && (api.ErrorCode == jetstream.JSErrCodeStreamWrongLastSequence || api.ErrorCode == 10164)
+	return errors.As(err, &api) && (api.ErrorCode == jetstream.JSErrCodeStreamWrongLastSequence ||
+		api.ErrorCode == 10164)
 }
 
 // entryAt reads what stands at a place, from whoever leads the stream.

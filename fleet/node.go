@@ -61,7 +61,7 @@ type Node struct {
 	handler http.Handler // of the engine, while it leads
 	epoch   int64        // the place in the log from which it leads
 	drained bool
-	whole   bool // it has seen a majority
+	whole   bool      // it has seen a majority
 	acked   time.Time // a majority kept something for it
 	pending time.Time // since when it waits for that; zero: it does not
 	lost    error     // why the log takes nothing from it any more
@@ -113,7 +113,8 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	if err != nil {
 		return nil, err
 	}
-	n := &Node{Config: c, id: &identity{f: c.File}, began: time.Now().UTC(), beats: map[string]*heard{}, state: StateStarts,
+	n := &Node{Config: c, id: &identity{f: c.File}, began: time.Now().UTC(), beats: map[string]*heard{},
+		state: StateStarts,
 		woken: make(chan struct{}, 1), changed: make(chan struct{}), spans: map[string]*span{}}
 	if n.link, err = startEngine(c.File, n.id, c.Dir, c.Log); err != nil {
 		return nil, err
@@ -227,7 +228,8 @@ func (n *Node) endSpans() {
 
 func (n *Node) say() {
 	n.mu.Lock()
-	b := beat{Name: n.File.This, Format: Format, Version: n.Version, Began: n.began, State: n.state, Trouble: n.trouble, Log: n.copied.Log,
+	b := beat{Name: n.File.This, Format: Format, Version: n.Version, Began: n.began, State: n.state,
+		Trouble: n.trouble, Log: n.copied.Log,
 		At: n.copied.At, Epoch: n.epoch, Drained: n.drained}
 	n.mu.Unlock()
 	if text, err := json.Marshal(b); err == nil {

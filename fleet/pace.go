@@ -23,4 +23,7 @@ var maxElectionTimeout time.Duration
 //go:linkname hbInterval github.com/nats-io/nats-server/v2/server.hbInterval
 var hbInterval time.Duration
 
-func init() { minElectionTimeout, maxElectionTimeout, hbInterval = 1500*time.Millisecond, 3*time.Second, 300*time.Millisecond }
+func init() {
+	minElectionTimeout, maxElectionTimeout, hbInterval = 1500*time.Millisecond, 3*time.Second,
+		300*time.Millisecond
+}

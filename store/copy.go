@@ -121,7 +121,8 @@ func (c *Copy) Of(ctx context.Context, log string) error {
 }
 
 func nameLog(ctx context.Context, conn *sql.Conn, p Position) error {
-	_, err := conn.ExecContext(ctx, "INSERT OR REPLACE INTO log_position (only, log, at) VALUES (0, ?, ?)", p.Log, p.At)
+	_, err := conn.ExecContext(ctx, "INSERT OR REPLACE INTO log_position (only, log, at) VALUES (0, ?, ?)", p.Log,
+		p.At)
 	return err
 }
 

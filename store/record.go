@@ -170,7 +170,8 @@ type recordedConn struct {
 }
 
 // ExecContext implements driver.ExecerContext.
-func (c *recordedConn) ExecContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Result, error) {
+func (c *recordedConn) ExecContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Result,
+	error) {
 	res, err := c.SQLiteConn.ExecContext(ctx, query, args)
 	if c.rec.on && err == nil && changes(query) {
 		c.rec.exec(query, args, rowsOf(query, res))
@@ -179,7 +180,8 @@ func (c *recordedConn) ExecContext(ctx context.Context, query string, args []dri
 }
 
 // QueryContext implements driver.QueryerContext.
-func (c *recordedConn) QueryContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Rows, error) {
+func (c *recordedConn) QueryContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Rows,
+	error) {
 	if c.rec.on && changes(query) {
 		c.rec.exec(query, args, unknownRows)
 	}
@@ -302,7 +304,8 @@ func replay(ctx context.Context, conn *sql.Conn, stmts map[string]*sql.Stmt, rec
 }
 
 // again executes a statement as it was executed.
-func again(ctx context.Context, conn *sql.Conn, stmts map[string]*sql.Stmt, query string, args []any, rows int64) error {
+func again(ctx context.Context, conn *sql.Conn, stmts map[string]*sql.Stmt, query string, args []any,
+	rows int64) error {
 	stmt := stmts[query]
 	if stmt == nil {
 		var err error

@@ -176,7 +176,8 @@ func OpenToRead(dir string) (*Store, error) {
 		}
 		return nil, errors.Join(err, held.Close())
 	}
-	s := &Store{Dir: dir, held: held, View: View{db: db, definitions: &definitions{all: map[string]*table.Definition{}}},
+	s := &Store{Dir: dir, held: held, View: View{db: db,
+		definitions: &definitions{all: map[string]*table.Definition{}}},
 		closed: make(chan struct{})}
 	return s, nil
 }

@@ -101,7 +101,8 @@ func TestAFlowRunsAtARunner(t *testing.T) {
 		var n int
 		for range 4800 {
 			var rows []json.RawMessage
-			if err := json.Unmarshal(s.must("GET", "/api/v1/transactions?flow=loans&limit=200&state="+state, ""), &rows); err != nil {
+			if err := json.Unmarshal(s.must("GET", "/api/v1/transactions?flow=loans&limit=200&state="+state, ""),
+				&rows); err != nil {
 				t.Fatal(err)
 			}
 			if n = len(rows); n == want {
@@ -121,14 +122,17 @@ func TestAFlowRunsAtARunner(t *testing.T) {
 	s.must("POST", "/in/loans", `{"card":"late"}`)
 	ended("dead%20letter", 1)
 	var letters []struct{ ID, Reason string }
-	if err := json.Unmarshal(s.must("GET", "/api/v1/dead-letters?limit=10", ""), &letters); err != nil || len(letters) != 1 ||
-		!strings.Contains(letters[0].Reason, "the flow may-borrow failed there") || !strings.Contains(letters[0].Reason, "410") {
+	if err := json.Unmarshal(s.must("GET", "/api/v1/dead-letters?limit=10", ""), &letters); err != nil ||
+		len(letters) != 1 ||
+		!strings.Contains(letters[0].Reason, "the flow may-borrow failed there") || !strings.Contains(letters[0].Reason,
+		"410") {
 		t.Fatalf("%+v %v", letters, err)
 	}
 	register.mu.Lock()
 	register.ill = false
 	register.mu.Unlock()
-	s.must("POST", "/api/v1/dead-letters/resend", fmt.Sprintf(`{"ids":[%q],"why":"the register is well"}`, letters[0].ID))
+	s.must("POST", "/api/v1/dead-letters/resend", fmt.Sprintf(`{"ids":[%q],"why":"the register is well"}`,
+		letters[0].ID))
 	ended("delivered", all+1)
 	s.kill()
 	r.kill()

@@ -50,7 +50,8 @@ func (d *door) flags(f *pflag.FlagSet) {
 			"scheme is taken; as often as there are some")
 	f.StringSliceVar(&d.unsigned, "open", []string{"healthz"},
 		"which of healthz and metrics answer without sign-in; none: neither")
-	f.IntVar(&d.perAddress, "connections-per-address", listen.Usual, "connections that one address may have open at once")
+	f.IntVar(&d.perAddress, "connections-per-address", listen.Usual,
+		"connections that one address may have open at once")
 }
 
 // entrance is the door while it is open.
@@ -209,7 +210,8 @@ func handlersOf(c api.Config) map[string]http.Handler {
 	application, messages := api.Split(c)
 	own := c
 	own.Door = api.Door{Loopback: true, Itself: true}
-	return map[string]http.Handler{forAll: api.New(c), forPeople: application, forMessages: messages, forItself: api.New(own)}
+	return map[string]http.Handler{forAll: api.New(c), forPeople: application, forMessages: messages,
+		forItself: api.New(own)}
 }
 
 // serve answers at every listener; what is given is why one of them ended.

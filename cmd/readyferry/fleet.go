@@ -168,7 +168,8 @@ func fleetDrain() *cobra.Command {
 	c := &cobra.Command{
 		Use: "drain", Short: "Have a member lead no more, so that it can be stopped without anybody waiting", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			_, err := asked(c.Context(), file, http.MethodPost, fleet.DrainPath, url.Values{"member": {member}, "drained": {fmt.Sprint(!undo)}})
+			_, err := asked(c.Context(), file, http.MethodPost, fleet.DrainPath, url.Values{"member": {member},
+				"drained": {fmt.Sprint(!undo)}})
 			return err
 		},
 	}
@@ -193,7 +194,8 @@ func fleetAdopt() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&data, "data", "data", "folder of the instance")
-	c.Flags().StringVar(&dir, "out", "fleet", "folder that init made: its members are given the instance's key to secrets")
+	c.Flags().StringVar(&dir, "out", "fleet",
+		"folder that init made: its members are given the instance's key to secrets")
 	return c
 }
 

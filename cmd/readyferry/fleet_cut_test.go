@@ -78,7 +78,8 @@ func startApart(t *testing.T, names ...string) *apart {
 		ip(t, true, "netns", "add", space)
 		t.Cleanup(func() { ip(t, false, "netns", "del", space) })
 		for _, l := range []struct{ here, there, address string }{
-			{mark + "m" + name, "members", fmt.Sprintf("10.77.0.%d/24", i+1)}, {mark + "t" + name, "target", fmt.Sprintf("10.78.%d.2/30", i)},
+			{mark + "m" + name, "members", fmt.Sprintf("10.77.0.%d/24", i+1)}, {mark + "t" + name, "target",
+				fmt.Sprintf("10.78.%d.2/30", i)},
 		} {
 			ip(t, true, "link", "add", l.here, "type", "veth", "peer", "name", l.there, "netns", space)
 			t.Cleanup(func() { ip(t, false, "link", "del", l.here) })
@@ -91,7 +92,8 @@ func startApart(t *testing.T, names ...string) *apart {
 		ip(t, true, "-n", space, "route", "add", targetHost, "via", fmt.Sprintf("10.78.%d.1", i))
 		ip(t, true, "-n", space, "link", "set", "lo", "up")
 		w.bases[name] = "http://127.0.0.1:8420"
-		args = append(args, "--member", fmt.Sprintf("%[1]s=10.77.0.%[2]d:7001,10.77.0.%[2]d:7002,%[3]s", name, i+1, w.bases[name]))
+		args = append(args, "--member", fmt.Sprintf("%[1]s=10.77.0.%[2]d:7001,10.77.0.%[2]d:7002,%[3]s", name, i+1,
+			w.bases[name]))
 	}
 	if out, err := exec.Command(w.file, args...).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
@@ -186,7 +188,8 @@ func TestAMemberThatIsCutOffTakesNothing(t *testing.T) {
 			}
 			time.Sleep(50 * time.Millisecond)
 		}
-		t.Logf("%s, cut off while it %s: the others go on after %s", name, map[bool]string{true: "leads", false: "follows"}[name == s.Leader],
+		t.Logf("%s, cut off while it %s: the others go on after %s", name, map[bool]string{true: "leads",
+			false: "follows"}[name == s.Leader],
 			time.Since(began).Round(time.Millisecond))
 		// Who is cut off refuses, and has taken nothing since.
 		refused := false

@@ -43,8 +43,9 @@ type landed struct {
 
 func startFleet(t *testing.T, names ...string) *aFleet {
 	t.Helper()
-	w := &aFleet{t: t, file: program(t), dir: filepath.Join(t.TempDir(), "fleet"), names: names, bases: map[string]string{},
-		cmds: map[string]*exec.Cmd{}, client: http.Client{Timeout: time.Minute}}
+	w := &aFleet{t: t, file: program(t), dir: filepath.Join(t.TempDir(), "fleet"), names: names,
+		bases: map[string]string{},
+		cmds:  map[string]*exec.Cmd{}, client: http.Client{Timeout: time.Minute}}
 	args := []string{"fleet", "init", "--name", "trial", "--out", w.dir}
 	for _, name := range names {
 		w.bases[name] = "http://" + freeAddress(t)

@@ -77,7 +77,8 @@ func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Log
 var everywhere = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")}
 
 // lead works over the journal while this member leads.
-func (s *serving) lead(ctx context.Context, st *store.Store, in *entrance, node *fleet.Node, ready readied, log *slog.Logger) (
+func (s *serving) lead(ctx context.Context, st *store.Store, in *entrance, node *fleet.Node, ready readied,
+	log *slog.Logger) (
 	http.Handler, func(bool), error) {
 	ctx, end := context.WithCancel(context.WithoutCancel(ctx))
 	a, err := s.build(ctx, st, in, node, log)

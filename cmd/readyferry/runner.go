@@ -50,7 +50,8 @@ func runnerCommand() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&r.join, "join", "", "address of the application, such as https://ferry.example.org")
 	f.StringVar(&r.name, "name", "", "what connections call this runner: small letters, digits, hyphens")
-	f.StringVar(&r.keyFile, "key-file", "", "file with a key that has the right run on runner:NAME; or give it in "+runnerKey)
+	f.StringVar(&r.keyFile, "key-file", "",
+		"file with a key that has the right run on runner:NAME; or give it in "+runnerKey)
 	f.StringVar(&r.key, "key", "", "the key itself, for trials: others on this machine can see it")
 	f.StringVar(&r.ca, "ca", "", "file with the certificates (PEM) that the application's may be signed by, and no others;\n"+
 		"without it the machine's own authorities")
@@ -81,7 +82,8 @@ func (r *running) joining() (j line.Joining, err error) {
 	}
 	j.Name, j.Dir = r.name, r.data
 	if j.Address, err = url.Parse(r.join); err != nil || j.Address.Host == "" {
-		return j, fmt.Errorf("--join is the address of the application, such as https://ferry.example.org, not %q", r.join)
+		return j, fmt.Errorf("--join is the address of the application, such as https://ferry.example.org, not %q",
+			r.join)
 	}
 	if j.Key, err = r.secret(); err != nil {
 		return j, err
@@ -160,7 +162,8 @@ func branch(ctx context.Context, at, key, data string, all *connect.Registry, re
 		return nil, err
 	}
 	a, err := agent.Start(ctx, agent.Config{
-		Joining: line.Joining{Address: address, Name: demo.Runner, Key: key, Dir: dir, Log: log.With("runner", demo.Runner)},
+		Joining: line.Joining{Address: address, Name: demo.Runner, Key: key, Dir: dir, Log: log.With("runner",
+			demo.Runner)},
 		Systems: all, Reader: reader, Version: versionText()})
 	if err != nil {
 		return nil, err

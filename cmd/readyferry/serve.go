@@ -80,7 +80,8 @@ func (s *serving) flags(f *pflag.FlagSet, data string) {
 	f.StringSliceVar(&s.files, "files", nil, filesAre)
 	f.StringVar(&s.fleet, "fleet", "", "file that says which members a fleet has, and which one this is (readyferry fleet init)")
 	f.StringVar(&s.data, "data", data, "folder for everything that is kept; made when absent")
-	f.DurationVar(&s.idle, "session-idle", people.UsualIdle, "how long a person stays signed in without doing anything")
+	f.DurationVar(&s.idle, "session-idle", people.UsualIdle,
+		"how long a person stays signed in without doing anything")
 	f.DurationVar(&s.most, "session-longest", people.UsualLongest, "how long a person stays signed in at most")
 	f.IntVar(&s.audit, "keep-audit", int(audit.UsualKeep/(24*time.Hour)),
 		"days that lines of the audit are kept; 0 for ever")
@@ -220,7 +221,8 @@ func (a *application) close() {
 func (a *application) atEnd(do func()) { a.ends = append(a.ends, do) }
 
 // build begins the work over a journal. ctx ends with it.
-func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl api.Fleet, log *slog.Logger) (_ *application, err error) {
+func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl api.Fleet,
+	log *slog.Logger) (_ *application, err error) {
 	a := &application{s: s, in: in, atBranch: rand.Text()}
 	defer func() {
 		if err != nil {
@@ -250,7 +252,8 @@ func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl a
 		return nil, err
 	}
 	a.atEnd(stopTraces)
-	if err := errors.Join(e.Design.LoadStandIns(standIns), s.follow(ctx, e, log), s.kept.follow(ctx, e, log)); err != nil {
+	if err := errors.Join(e.Design.LoadStandIns(standIns), s.follow(ctx, e, log), s.kept.follow(ctx, e,
+		log)); err != nil {
 		return nil, err
 	}
 	if err := e.Start(); err != nil {
@@ -260,7 +263,8 @@ func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl a
 	if s.audit > 0 {
 		go s.keepAudit(ctx, e, log)
 	}
-	a.Config = api.Config{Engine: e, StandIns: standIns, Web: web.Files(), Door: in.Door, Log: log, Runners: runners, Fleet: fl,
+	a.Config = api.Config{Engine: e, StandIns: standIns, Web: web.Files(), Door: in.Door, Log: log, Runners: runners,
+		Fleet:    fl,
 		LoadDemo: func() error { return demo.Load(ctx, e, standIns, standInDatabases(s.data)) }}
 	if s.kept.dir != "" {
 		a.Kept = &s.kept
@@ -363,7 +367,8 @@ func (s *serving) welcome(ctx context.Context, p *people.People, address string)
 	}
 	secret, err := p.First(ctx)
 	if err == nil && secret != "" {
-		fmt.Printf("Nobody can sign in yet. The first owner comes in by this link, once: %s/welcome#%s\n", address, secret)
+		fmt.Printf("Nobody can sign in yet. The first owner comes in by this link, once: %s/welcome#%s\n", address,
+			secret)
 	}
 	return err
 }

@@ -92,7 +92,8 @@ func compileSubflow(c *Compiler, s *flow.Step) Runner {
 func (r *subflow) across(c *Compiler, s *flow.Step, name string) {
 	r.within = 5 * time.Minute
 	if strings.Contains(name, "${") {
-		c.Find(s.Pointer+"/flow", flow.Error, "wrong-value", "a flow at a runner is named as it is: the runner is given that one and no other",
+		c.Find(s.Pointer+"/flow", flow.Error, "wrong-value",
+			"a flow at a runner is named as it is: the runner is given that one and no other",
 			"write its name, or a route with a step for each")
 	}
 }
@@ -155,6 +156,7 @@ func (r *subflow) crosses(c *Call, name string, req *want.Request) (Result, erro
 		return Result{}, err
 	}
 	req.Ask = true
-	return Result{State: c.State, Outcome: "not yet", Want: &want.Send{System: system.Runner, Connection: system.AtRunner(r.at), Ask: true,
+	return Result{State: c.State, Outcome: "not yet", Want: &want.Send{System: system.Runner,
+		Connection: system.AtRunner(r.at), Ask: true,
 		Request: req}}, nil
 }

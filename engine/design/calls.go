@@ -11,7 +11,8 @@ import (
 )
 
 // calls finds a flow that is not there, or that leads back to this one.
-func (g *Designs) calls(name string, u step.Use, add func(level flow.Level, code, stepID, ptr, msg, repair string)) {
+func (g *Designs) calls(name string, u step.Use, add func(level flow.Level, code, stepID, ptr, msg,
+	repair string)) {
 	if u.Name == name {
 		add(
 			flow.Error,
@@ -67,7 +68,8 @@ func (g *Designs) calls(name string, u step.Use, add func(level flow.Level, code
 func (g *Designs) callsAcross(u step.Use, f *catalog.Flow,
 	add func(level flow.Level, code, stepID, ptr, msg, repair string)) {
 	wrong := func(reason, repair string) {
-		add(flow.Error, "not-there", u.Step, u.Pointer, fmt.Sprintf("the flow %s cannot run at %s: %s", u.Name, u.Runner, reason), repair)
+		add(flow.Error, "not-there", u.Step, u.Pointer, fmt.Sprintf("the flow %s cannot run at %s: %s", u.Name, u.Runner,
+			reason), repair)
 	}
 	if f.Live == nil {
 		return
@@ -97,18 +99,21 @@ func (g *Designs) callsAcross(u step.Use, f *catalog.Flow,
 func (g *Designs) hadAcross(runner string, need step.Use, wrong func(reason, repair string)) {
 	switch need.Kind {
 	case step.UseFlow:
-		wrong(fmt.Sprintf("it calls %s at %s itself", need.Name, need.Runner), "let it call that flow without at, or call it from here")
+		wrong(fmt.Sprintf("it calls %s at %s itself", need.Name, need.Runner),
+			"let it call that flow without at, or call it from here")
 	case step.UseConnection:
 		if c := g.Catalog.Connection(need.Name); c == nil || c.At != runner {
 			wrong(fmt.Sprintf("its connection %s is not at that runner", need.Name), "write at: "+runner+
 				" in the connection, or call the system from here")
 		}
 	case step.UseQueue, step.UseTopic, step.UseReplies:
-		wrong(fmt.Sprintf("it uses the %s %s, which is here", strings.Replace(need.Kind, step.UseReplies, "queue", 1), need.Name),
+		wrong(fmt.Sprintf("it uses the %s %s, which is here", strings.Replace(need.Kind, step.UseReplies, "queue", 1),
+			need.Name),
 			"let it answer, and put the answer there from here")
 	case step.UseTable:
 		if need.Pairs {
-			wrong(fmt.Sprintf("it writes into the table %s, which is here", need.Name), "let it answer, and write the pair here")
+			wrong(fmt.Sprintf("it writes into the table %s, which is here", need.Name),
+				"let it answer, and write the pair here")
 		}
 	}
 }

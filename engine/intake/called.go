@@ -38,14 +38,16 @@ func (k *Intakes) CallFromAfar(ctx context.Context, c Called) (*want.Effect, err
 	f := k.Catalog.Flow(c.Flow)
 	switch {
 	case f == nil || f.Live == nil:
-		return nil, &run.RefusedError{Status: 404, Title: "The flow is not here", Detail: "there is no flow named " + c.Flow}
+		return nil, &run.RefusedError{Status: 404, Title: "The flow is not here", Detail: "there is no flow named " +
+			c.Flow}
 	case f.Paused:
 		return nil, &run.RefusedError{Status: 503, Title: "The flow is paused", Detail: c.Flow + " takes no messages now"}
 	}
 	t := &taking{
 		Intakes: k, id: store.NewID(), source: c.From, called: c.ID,
-		in:       &Intake{Flow: f.Name, version: f.Version, plan: f.Live, trial: f.Trial},
-		envelope: run.Envelope{ReceivedAt: k.Now(), Headers: c.Headers, Params: []message.Header{}, Query: []message.Header{}, Body: c.Body},
+		in: &Intake{Flow: f.Name, version: f.Version, plan: f.Live, trial: f.Trial},
+		envelope: run.Envelope{ReceivedAt: k.Now(), Headers: c.Headers, Params: []message.Header{},
+			Query: []message.Header{}, Body: c.Body},
 	}
 	t.envelope.ID = t.id.String()
 	leave, err := k.Enter(ctx, c.Body)

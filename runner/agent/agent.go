@@ -76,7 +76,8 @@ func Start(ctx context.Context, c Config) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Agent{Config: c, leaf: leaf, began: time.Now().UTC(), open: map[string]*opened{}, receives: map[string]*receiver{}}
+	a := &Agent{Config: c, leaf: leaf, began: time.Now().UTC(), open: map[string]*opened{},
+		receives: map[string]*receiver{}}
 	a.ctx, a.end = context.WithCancel(context.WithoutCancel(ctx))
 	if a.store, err = openKept(ctx, leaf.Stream); err == nil {
 		err = a.remember()
@@ -418,7 +419,8 @@ func (a *Agent) keep(_ context.Context, in *wire.Keeping) (nothing, error) {
 // greet says again and again that the runner is there, and how it is.
 func (a *Agent) greet() {
 	for {
-		g := wire.Greeting{Version: a.Version, Since: a.began, Open: []string{}, Flows: []string{}, Waiting: map[string]int64{}}
+		g := wire.Greeting{Version: a.Version, Since: a.began, Open: []string{}, Flows: []string{},
+			Waiting: map[string]int64{}}
 		if h := a.hostNow(); h != nil {
 			h.mu.Lock()
 			g.Flows, g.Hosted = append(g.Flows, h.flows...), h.version

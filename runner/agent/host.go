@@ -58,7 +58,8 @@ func (a *Agent) beginHost() (*host, error) {
 		out = *a.Outside
 	}
 	out.List = func() outbound.List { h.mu.Lock(); defer h.mu.Unlock(); return h.list }
-	h.engine, err = engine.New(engine.Config{Store: st, Reader: reader, Systems: a.Systems, Opener: &opener{a, h}, Log: a.Log, Outside: &out})
+	h.engine, err = engine.New(engine.Config{Store: st, Reader: reader, Systems: a.Systems, Opener: &opener{a, h},
+		Log: a.Log, Outside: &out})
 	if err == nil {
 		err = h.engine.Start()
 	}
@@ -121,7 +122,8 @@ func (a *Agent) hosted(ctx context.Context, in *wire.Hosting) error {
 	h.secrets, h.list = in.Secrets, in.List
 	h.mu.Unlock()
 	files := bundle.Files(in.Files)
-	if _, err := h.engine.Bundle.Import(ctx, files, bundle.Options{By: "the application", Note: "as it is live there"}); err != nil {
+	if _, err := h.engine.Bundle.Import(ctx, files, bundle.Options{By: "the application",
+		Note: "as it is live there"}); err != nil {
 		return fmt.Errorf("%w: this runner cannot take the flows: %w", connect.ErrCannotSend, err)
 	}
 	if !sameSecrets(before, in.Secrets) {
@@ -179,7 +181,8 @@ func (a *Agent) call(ctx context.Context, h *host, in *wire.Calling) (*wire.Trie
 	}
 	ctx, stop := context.WithTimeout(ctx, in.Within)
 	defer stop()
-	effect, err := h.engine.Intake.CallFromAfar(ctx, intake.Called{ID: in.ID, Flow: in.Flow, Headers: in.Headers, Body: in.Body,
+	effect, err := h.engine.Intake.CallFromAfar(ctx, intake.Called{ID: in.ID, Flow: in.Flow, Headers: in.Headers,
+		Body: in.Body,
 		From: "a call of the application"})
 	out, err := a.cameTo(ctx, in, effect, err)
 	if err == nil && out.Outcome == retry.Delivered {
@@ -194,18 +197,22 @@ func (a *Agent) cameTo(ctx context.Context, in *wire.Calling, effect *want.Effec
 	var refused *run.RefusedError
 	switch {
 	case err == nil:
-		return &wire.Tried{Outcome: retry.Delivered, Code: strconv.Itoa(effect.Status), Headers: effect.Headers, Answer: effect.Body}, nil
+		return &wire.Tried{Outcome: retry.Delivered, Code: strconv.Itoa(effect.Status), Headers: effect.Headers,
+			Answer: effect.Body}, nil
 	case errors.As(err, &failed):
-		return &wire.Tried{Outcome: retry.Never, Words: fmt.Sprintf("the flow %s failed there as %s: %s", in.Flow, failed.Tx, failed.Reason)},
+		return &wire.Tried{Outcome: retry.Never, Words: fmt.Sprintf("the flow %s failed there as %s: %s", in.Flow,
+				failed.Tx, failed.Reason)},
 			nil
 	case errors.As(err, &refused):
-		out := &wire.Tried{Outcome: retry.Never, Code: strconv.Itoa(refused.Status), Words: refused.Title + ": " + refused.Detail}
+		out := &wire.Tried{Outcome: retry.Never, Code: strconv.Itoa(refused.Status), Words: refused.Title + ": " +
+			refused.Detail}
 		if refused.Status == 429 || refused.Status == 503 {
 			out.Outcome, out.After = retry.Again, refused.RetryAfter
 		}
 		return out, nil
 	case ctx.Err() != nil && a.ctx.Err() == nil:
-		return &wire.Tried{Outcome: retry.Never, Words: fmt.Sprintf("the flow %s did not end within %s", in.Flow, in.Within)}, nil
+		return &wire.Tried{Outcome: retry.Never, Words: fmt.Sprintf("the flow %s did not end within %s", in.Flow,
+			in.Within)}, nil
 	}
 	return nil, err
 }

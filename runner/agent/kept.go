@@ -89,10 +89,13 @@ func openKept(ctx context.Context, js jetstream.JetStream) (*kept, error) {
 		return s, nil
 	}
 	var errs [3]error
-	k.came, errs[0] = stream(jetstream.StreamConfig{Name: cameStream, Subjects: []string{line.Own + "came.>"}, Discard: jetstream.DiscardNew})
-	k.done, errs[1] = stream(jetstream.StreamConfig{Name: doneStream, Subjects: []string{line.Own + "done.>"}, MaxMsgsPerSubject: 1,
-		MaxAge: doneFor})
-	k.asIs, errs[2] = stream(jetstream.StreamConfig{Name: asIsStream, Subjects: []string{asIsSubject}, MaxMsgsPerSubject: 1})
+	k.came, errs[0] = stream(jetstream.StreamConfig{Name: cameStream, Subjects: []string{line.Own + "came.>"},
+		Discard: jetstream.DiscardNew})
+	k.done, errs[1] = stream(jetstream.StreamConfig{Name: doneStream, Subjects: []string{line.Own + "done.>"},
+		MaxMsgsPerSubject: 1,
+		MaxAge:            doneFor})
+	k.asIs, errs[2] = stream(jetstream.StreamConfig{Name: asIsStream, Subjects: []string{asIsSubject},
+		MaxMsgsPerSubject: 1})
 	if err := errors.Join(errs[:]...); err != nil {
 		return nil, err
 	}
@@ -103,7 +106,8 @@ func openKept(ctx context.Context, js jetstream.JetStream) (*kept, error) {
 // put keeps what came together for a flow as one message of the stream, so that all of it is on the
 // disk with its mark, or nothing is. mark is where the source stood before. More than heldTogether is
 // kept in parts, each up to a place at which the source says where it stands.
-func (k *kept) put(ctx context.Context, flow string, mark []byte, list []connect.Arrival) (behind []byte, err error) {
+func (k *kept) put(ctx context.Context, flow string, mark []byte, list []connect.Arrival) (behind []byte,
+	err error) {
 	size, first := 0, 0
 	for i := range list {
 		size += len(list[i].Body)

@@ -184,7 +184,8 @@ func (r *receiver) answered(ctx context.Context, arrival connect.Arrival, stored
 	}
 	m, err := r.a.leaf.Conn.RequestWithContext(ctx, line.Told+wire.Answered, b)
 	if err != nil {
-		return connect.Answer{}, fmt.Errorf("the application, which makes the answer, is not reached: %s", wire.TextOf(err))
+		return connect.Answer{}, fmt.Errorf("the application, which makes the answer, is not reached: %s",
+			wire.TextOf(err))
 	}
 	var out wire.Awaited
 	if err := json.Unmarshal(m.Data, &out); err != nil {

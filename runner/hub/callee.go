@@ -84,7 +84,8 @@ const hostWithin = time.Minute
 // Check implements connect.Link.
 func (f *callee) Check(context.Context) (connect.Report, error) {
 	_, away := f.h.Away(f.r.name)
-	return connect.Report{OK: !away, Detail: map[bool]string{true: "the runner is away", false: "the runner is there"}[away]}, nil
+	return connect.Report{OK: !away, Detail: map[bool]string{true: "the runner is away",
+		false: "the runner is there"}[away]}, nil
 }
 
 // Close implements io.Closer.
@@ -104,8 +105,9 @@ func (f *callee) Ask(ctx context.Context, r connect.Request) (connect.Receipt, e
 	ctx, stop := context.WithTimeout(ctx, across.Within+overhead)
 	defer stop()
 	var out wire.Tried
-	calling := wire.Calling{Version: have.Version, ID: r.ID, Flow: across.Flow, Within: across.Within, TraceParent: r.TraceParent,
-		Headers: r.Headers, Body: r.Body}
+	calling := wire.Calling{Version: have.Version, ID: r.ID, Flow: across.Flow, Within: across.Within,
+		TraceParent: r.TraceParent,
+		Headers:     r.Headers, Body: r.Body}
 	err = f.h.ask(ctx, f.r, wire.Call, calling, &out)
 	if errors.Is(err, errUnopened) {
 		if err = f.h.ask(ctx, f.r, wire.Host, have, nil); err == nil {
@@ -122,7 +124,8 @@ func (f *callee) Ask(ctx context.Context, r connect.Request) (connect.Receipt, e
 }
 
 func receiptOf(out *wire.Tried) connect.Receipt {
-	receipt := connect.Receipt{Outcome: out.Outcome, After: out.After, Code: out.Code, Words: out.Words, Headers: out.Headers}
+	receipt := connect.Receipt{Outcome: out.Outcome, After: out.After, Code: out.Code, Words: out.Words,
+		Headers: out.Headers}
 	if out.Answer != nil {
 		receipt.Answer = bytes.NewReader(out.Answer)
 	}

@@ -118,8 +118,9 @@ func (f *far) try(ctx context.Context, r connect.Request, ask bool) (connect.Rec
 	ctx, stop := f.within(ctx)
 	defer stop()
 	var out wire.Tried
-	err = f.ask(ctx, wire.Try, wire.Trying{Of: f.opening.Of, ID: r.ID, TraceParent: r.TraceParent, Rules: rules, Request: &r.Request,
-		Body: r.Body, Ask: ask}, &out)
+	err = f.ask(ctx, wire.Try, wire.Trying{Of: f.opening.Of, ID: r.ID, TraceParent: r.TraceParent, Rules: rules,
+		Request: &r.Request,
+		Body:    r.Body, Ask: ask}, &out)
 	if errors.Is(err, line.ErrAway) {
 		return connect.Receipt{Outcome: retry.Again, Words: "the runner " + f.r.name + " is away"}, nil
 	}
@@ -163,7 +164,8 @@ func (f *far) Query(s *connect.Selection) (sql string, params []string, err erro
 func (f *far) Inspect(ctx context.Context, u connect.Use) (out connect.Step) {
 	ctx, stop := f.within(ctx)
 	defer stop()
-	if err := f.ask(ctx, wire.Inspect, wire.Asking{Of: f.opening.Of, Settings: jsonfmt.Encode(u.Settings), Flow: u.Flow,
+	if err := f.ask(ctx, wire.Inspect, wire.Asking{Of: f.opening.Of, Settings: jsonfmt.Encode(u.Settings),
+		Flow:   u.Flow,
 		Intake: u.Intake}, &out); err != nil {
 		return connect.Step{Detail: "whether what " + u.Flow + " names is there: " + err.Error()}
 	}

@@ -132,7 +132,8 @@ func (h *Hub) Begin(w http.ResponseWriter, r *http.Request, name, key string) er
 		return err
 	}
 	if h.isCut(name) {
-		return &run.RefusedError{Status: http.StatusServiceUnavailable, Title: "The line is cut", Detail: "somebody has cut it for a while",
+		return &run.RefusedError{Status: http.StatusServiceUnavailable, Title: "The line is cut",
+			Detail:     "somebody has cut it for a while",
 			RetryAfter: time.Second}
 	}
 	if slices.ContainsFunc(l.Up(), func(l line.Lined) bool { return l.Runner == name }) {
@@ -188,7 +189,8 @@ func (h *Hub) of(name string) (*runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &runner{name: name, conn: conn, back: make(chan struct{}), opened: map[string]string{}, receives: map[string]*receiving{}}
+	r := &runner{name: name, conn: conn, back: make(chan struct{}), opened: map[string]string{},
+		receives: map[string]*receiving{}}
 	r.callee.h, r.callee.r = h, r
 	for what, hears := range map[string]nats.MsgHandler{
 		wire.Hello:    func(m *nats.Msg) { h.greeted(r, m) },
@@ -423,7 +425,8 @@ func (h *Hub) ask(ctx context.Context, r *runner, what string, in, out any) erro
 	case errors.Is(err, nats.ErrNoResponders):
 		return fmt.Errorf("%w: %s", line.ErrAway, r.name)
 	case errors.Is(err, nats.ErrMaxPayload):
-		return fmt.Errorf("%w: it is larger than the %d bytes that a runner is handed at once", connect.ErrCannotSend, line.MostBytes)
+		return fmt.Errorf("%w: it is larger than the %d bytes that a runner is handed at once", connect.ErrCannotSend,
+			line.MostBytes)
 	case err != nil:
 		return fmt.Errorf("the line to %s: %w", r.name, err)
 	}

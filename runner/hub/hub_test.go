@@ -95,7 +95,8 @@ func (w *world) begin() {
 
 func (w *world) runner(dir string) *agent.Agent {
 	w.t.Helper()
-	a, err := agent.Start(context.Background(), agent.Config{Joining: line.Joining{Address: w.at, Name: "depot", Key: "k", Dir: dir,
+	a, err := agent.Start(context.Background(), agent.Config{Joining: line.Joining{Address: w.at, Name: "depot",
+		Key: "k", Dir: dir,
 		Log: silent}, Systems: w.systems, Version: "1"})
 	if err != nil {
 		w.t.Fatal(err)
@@ -105,7 +106,8 @@ func (w *world) runner(dir string) *agent.Agent {
 
 func (w *world) open(at string) connect.Link {
 	w.t.Helper()
-	d, bad := w.systems.Read([]byte("readyferry: connection/1\nname: loft\nkind: pigeon\naddress: loft://memory\n" + at))
+	d, bad := w.systems.Read([]byte("readyferry: connection/1\nname: loft\nkind: pigeon\naddress: loft://memory\n" +
+		at))
 	if d == nil {
 		w.t.Fatal(bad)
 	}
@@ -125,8 +127,9 @@ func (w *world) there(is bool) {
 }
 
 func request(id string, settings string) connect.Request {
-	return connect.Request{ID: id, Rules: retry.Default(), Request: want.Request{Settings: []byte(settings), Format: "text",
-		Body: []byte("grain " + id)}}
+	return connect.Request{ID: id, Rules: retry.Default(), Request: want.Request{Settings: []byte(settings),
+		Format: "text",
+		Body:   []byte("grain " + id)}}
 }
 
 // A try at a connection beyond the firewall is a try like any other; one that went through is not
@@ -154,7 +157,8 @@ func TestTriesAtARunner(t *testing.T) {
 		t.Fatal(err)
 	}
 	landed := func() (n int) {
-		if _, err := beside.(connect.Sender).Send(t.Context(), request("end", `{"perch":"north","weight":1}`)); err != nil {
+		if _, err := beside.(connect.Sender).Send(t.Context(), request("end",
+			`{"perch":"north","weight":1}`)); err != nil {
 			t.Fatal(err)
 		}
 		in, err := jsonfmt.Decode([]byte(`{"perch":"north"}`))
@@ -173,7 +177,8 @@ func TestTriesAtARunner(t *testing.T) {
 		return n
 	}
 	for _, id := range []string{"1", "2", "1"} {
-		if receipt, err = far.Send(t.Context(), request(id, `{"perch":"north","weight":1}`)); err != nil || receipt.Outcome != retry.Delivered {
+		if receipt, err = far.Send(t.Context(), request(id, `{"perch":"north","weight":1}`)); err != nil ||
+			receipt.Outcome != retry.Delivered {
 			t.Fatalf("%s: %+v %v", id, receipt, err)
 		}
 	}
@@ -187,7 +192,8 @@ func TestTriesAtARunner(t *testing.T) {
 	w.there(false)
 	a = w.runner(dir)
 	w.there(true)
-	if receipt, err = far.Send(t.Context(), request("2", `{"perch":"north","weight":1}`)); err != nil || receipt.Outcome != retry.Delivered {
+	if receipt, err = far.Send(t.Context(), request("2", `{"perch":"north","weight":1}`)); err != nil ||
+		receipt.Outcome != retry.Delivered {
 		t.Fatalf("%+v %v", receipt, err)
 	}
 	if n := landed(); n != 2 {
@@ -213,7 +219,8 @@ func TestTriesAtARunner(t *testing.T) {
 	w.none = true
 	w.mu.Unlock()
 	w.there(false)
-	if receipt, err = far.Send(t.Context(), request("5", `{"perch":"north","weight":1}`)); err != nil || receipt.Outcome != retry.Again {
+	if receipt, err = far.Send(t.Context(), request("5", `{"perch":"north","weight":1}`)); err != nil ||
+		receipt.Outcome != retry.Again {
 		t.Errorf("without its key: %+v %v", receipt, err)
 	}
 }
@@ -278,7 +285,8 @@ func TestReceivingAtARunner(t *testing.T) {
 		t.Helper()
 		for range n {
 			sent++
-			if _, err := beside.(connect.Sender).Send(t.Context(), request(fmt.Sprint(sent), `{"perch":"north","weight":1}`)); err != nil {
+			if _, err := beside.(connect.Sender).Send(t.Context(), request(fmt.Sprint(sent),
+				`{"perch":"north","weight":1}`)); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -339,7 +347,8 @@ func TestARunnerWithoutItsLine(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	ended, inside := make(chan error, 1), &store{}
 	go func() {
-		ended <- link.(connect.Receiver).Receive(connect.WithTelling(ctx, connect.Telling{Flow: "f"}), in.Root, nil, inside.take)
+		ended <- link.(connect.Receiver).Receive(connect.WithTelling(ctx, connect.Telling{Flow: "f"}), in.Root, nil,
+			inside.take)
 	}()
 	beside, err := w.systems.Open(t.Context(), d.Connection)
 	if err != nil {
@@ -375,7 +384,8 @@ func TestARunnerWithoutItsLine(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	other, err := agent.Start(context.Background(), agent.Config{Joining: line.Joining{Address: w.at, Name: "depot", Key: "another", Dir: dir,
+	other, err := agent.Start(context.Background(), agent.Config{Joining: line.Joining{Address: w.at, Name: "depot",
+		Key: "another", Dir: dir,
 		Log: silent}, Systems: w.systems})
 	if err != nil {
 		t.Fatal(err)

@@ -104,7 +104,8 @@ func (f *far) wait(ctx context.Context) {
 func (f *far) receive(ctx context.Context, flow string, in connect.Settings, m *mark,
 	take func(context.Context, []connect.Arrival) ([]connect.Taken, error)) error {
 	begin := func() error {
-		return f.ask(ctx, wire.Receive, wire.Receiving{Of: f.opening.Of, Flow: flow, Settings: jsonfmt.Encode(in), Mark: m.Inner}, nil)
+		return f.ask(ctx, wire.Receive, wire.Receiving{Of: f.opening.Of, Flow: flow, Settings: jsonfmt.Encode(in),
+			Mark: m.Inner}, nil)
 	}
 	if err := begin(); err != nil {
 		return err

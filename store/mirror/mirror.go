@@ -128,7 +128,8 @@ func Differ(a, b string) error {
 		case !slices.Equal(rows, other):
 			for i := range max(len(rows), len(other)) {
 				if i >= len(rows) || i >= len(other) || rows[i] != other[i] {
-					return fmt.Errorf("%s has %d rows and %d; row %d is\n%s\nand\n%s", name, len(rows), len(other), i, at(rows, i), at(other, i))
+					return fmt.Errorf("%s has %d rows and %d; row %d is\n%s\nand\n%s", name, len(rows), len(other), i, at(rows, i),
+						at(other, i))
 				}
 			}
 		}
