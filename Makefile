@@ -9,7 +9,7 @@ export GOFLAGS := $(GOFLAGS) -tags=$(TAGS)
 RELEASE := -trimpath -ldflags "-s -w"
 export PLAYWRIGHT_SKIP_BROWSER_DOWNLOAD := 1
 
-.PHONY: help demo build picture test test-go vet test-plain test-race test-mirror test-web test-e2e test-servers browser types release outdated reproducible bench crash chromium FORCE
+.PHONY: help demo build picture test test-go vet test-plain test-race test-mirror test-web test-e2e test-servers browser types release outdated reproducible bench crash fleet crash-fleet chromium FORCE
 
 help: ## this list
 	@grep -hE '^[a-z0-9-]+:.*## ' $(MAKEFILE_LIST) | awk -F':.*## ' '{printf "  make %-10s %s\n", $$1, $$2}'
@@ -40,6 +40,13 @@ e2e/node_modules/.package-lock.json: e2e/package-lock.json
 
 types: web/openapi/node_modules/.package-lock.json ## make the browser's types from api/openapi.yaml
 	cd web/openapi && npm run --silent types
+
+fleet: bin/readyferry ## run a fleet of three on this machine with the demo
+	./bin/readyferry fleet demo --fresh
+
+crash-fleet: web/dist/app/index.html ## kill members of a fleet, and cut them off, 50 times under load
+	READYFERRY_CRASH_ROUNDS=$(if $(filter 200,$(ROUNDS)),50,$(ROUNDS)) go test -count=1 -timeout 3h -v \
+		-run 'WhenAMemberIsKilled|ThatIsCutOff' ./cmd/readyferry
 
 ROUNDS ?= 200
 

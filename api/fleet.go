@@ -11,6 +11,7 @@ import (
 
 // Fleet is several instances that are one application.
 type Fleet interface {
+	Name() string
 	Status() fleet.Status
 	// Drain tells a member that it is not to lead, or that it may again.
 	Drain(ctx context.Context, member string, drained bool) error

@@ -108,10 +108,14 @@ func (s *Server) whoAmI(c *gin.Context) error {
 		Demo   []*whoView `json:"demo"`   // as whom a visitor of the demo may look at it
 		Folder string     `json:"folder"` // that flows are kept in step with; "" for none
 		OpenID string     `json:"openId"` // what the issuer is called; "" for none
+		Fleet  string     `json:"fleet"`  // that this is the leading member of; "" for none
 	}
 	out := view{Needs: "nothing", Demo: []*whoView{}}
 	if s.kept != nil {
 		out.Folder = s.kept.Folder()
+	}
+	if s.fleet != nil {
+		out.Fleet = s.fleet.Name()
 	}
 	w, err := s.whoIs(c)
 	switch {

@@ -166,7 +166,8 @@ func unreached(err error) bool {
 	return errors.As(err, &op) && op.Op == "dial"
 }
 
-// hand hands a call over to a member. Where that is not reached the call waits for another one to lead.
+// hand hands a call over to a member. What it says of who has called (X-Forwarded-…) was taken away
+// where nobody is to be believed it. Where the member is not reached the call waits for another one to lead.
 func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string, deadline time.Time) {
 	if r.Header.Get(ForwardedBy) != "" {
 		refuse(w, http.StatusServiceUnavailable, "No member leads now", "the one that was asked does not any more")
@@ -185,7 +186,11 @@ func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string, deadline 
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(at)
 			r.Out.Host = r.In.Host
+			r.Out.Header["X-Forwarded-For"] = r.In.Header["X-Forwarded-For"]
 			r.SetXForwarded()
+			if said := r.In.Header.Get("X-Forwarded-Proto"); said != "" {
+				r.Out.Header.Set("X-Forwarded-Proto", said)
+			}
 			r.Out.Header.Set(ForwardedBy, d.n.File.This)
 		},
 		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {

@@ -44,6 +44,9 @@ type LogStatus struct {
 	Current  int    `json:"current"` // that are up to date
 }
 
+// Name gives what the fleet is called.
+func (n *Node) Name() string { return n.File.Name }
+
 // Status tells it.
 func (n *Node) Status() Status {
 	out := Status{Name: n.File.Name, This: n.File.This, Replicas: n.File.Replicas, Majority: n.File.majority()}

@@ -23,7 +23,8 @@ import (
 
 func fleetCommand() *cobra.Command {
 	c := &cobra.Command{Use: "fleet", Short: "Let several instances be one application"}
-	c.AddCommand(fleetInit(), fleetRotate(), fleetStatus(), fleetDrain(), fleetAdopt(), fleetRelease())
+	c.AddCommand(fleetInit(), fleetRotate(), fleetStatus(), fleetDrain(), fleetAdopt(), fleetRelease(),
+		fleetDemo())
 	return c
 }
 

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"time"
 
 	"readyferry/fleet"
@@ -60,6 +61,11 @@ func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Log
 		handlers[part] = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			r.Header.Set(partHeader, part)
 			r.Header.Del(fleet.ForwardedBy)
+			if !believed(r, in.Proxies) {
+				for _, name := range []string{"X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host", "Forwarded"} {
+					r.Header.Del(name)
+				}
+			}
 			door.ServeHTTP(w, r)
 		})
 	}
@@ -71,6 +77,12 @@ func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Log
 	case <-ctx.Done():
 	}
 	return in.shutdown(3 * time.Second)
+}
+
+// believed tells whether who calls is a proxy whose word about the caller counts.
+func believed(r *http.Request, proxies []netip.Prefix) bool {
+	at, err := netip.ParseAddrPort(r.RemoteAddr)
+	return err == nil && slices.ContainsFunc(proxies, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) })
 }
 
 // everywhere are all addresses: what comes through the door of a fleet comes from a member.
@@ -88,7 +100,7 @@ func (s *serving) lead(ctx context.Context, st *store.Store, in *entrance, node 
 	}
 	own := handlersOf(a.Config)
 	through := a.Config
-	through.Door.Proxies = everywhere
+	through.Door.Proxies, through.Door.Secure = everywhere, false
 	far := handlersOf(through)
 	begun := make(chan struct{})
 	go func() { // it is answered only when it is known that this member leads
@@ -111,6 +123,7 @@ func (s *serving) lead(ctx context.Context, st *store.Store, in *entrance, node 
 		all := own
 		if r.Header.Get(fleet.ForwardedBy) != "" {
 			all = far
+			r.TLS = nil // the way between members says nothing of that to the caller
 		}
 		r.Header.Del(partHeader)
 		r.Header.Del(fleet.ForwardedBy)

@@ -35,6 +35,7 @@ const MePage = lazy(() => import("./pages/me"));
 const PeoplePage = lazy(() => import("./pages/people"));
 const KeysPage = lazy(() => import("./pages/keys"));
 const AuditPage = lazy(() => import("./pages/audit"));
+const FleetPage = lazy(() => import("./pages/fleet"));
 const SettingsPage = lazy(() => import("./pages/settings"));
 
 const pages = [
@@ -170,6 +171,7 @@ function Inside() {
             <Route path="/people" element={<PeoplePage />} />
             <Route path="/keys" element={<KeysPage />} />
             <Route path="/audit" element={<AuditPage />} />
+            <Route path="/fleet" element={<FleetPage />} />
             <Route path="/settings" element={<SettingsPage />} />
             <Route path="/sign-in" element={<Navigate to="/flows" replace />} />
             <Route path="/help" element={<HelpPage />} />

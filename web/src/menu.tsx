@@ -8,6 +8,7 @@ const places: [string, string, Right | null][] = [
   ["/people", "People", "own"],
   ["/keys", "Keys", "own"],
   ["/audit", "Audit", "own"],
+  ["/fleet", "Fleet", "see"],
   ["/settings", "Settings", "own"],
 ];
 
@@ -31,6 +32,7 @@ export function Menu() {
     window.location.assign("/flows");
   };
   const demo = session.data?.demo ?? [];
+  const fleet = session.data?.fleet ?? "";
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger className="ml-3 max-w-44 truncate rounded-[3px] px-1.5 py-0.5 font-bold hover:text-white">
@@ -39,7 +41,7 @@ export function Menu() {
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="end" className="z-50 min-w-52 border border-line bg-sheet py-1">
           {places
-            .filter(([, , right]) => right === null || who.everywhere.includes(right))
+            .filter(([to, , right]) => (right === null || who.everywhere.includes(right)) && (to !== "/fleet" || fleet))
             .map(([to, title]) => (
               <DropdownMenu.Item key={to} asChild className={item}>
                 <Link to={to}>{title}</Link>

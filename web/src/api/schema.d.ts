@@ -3875,6 +3875,8 @@ export interface components {
             folder: string;
             /** @description what the OpenID issuer is called; empty for none */
             openId: string;
+            /** @description the fleet that it is of; empty for one instance alone */
+            fleet: string;
         };
         Session: {
             id: string;
