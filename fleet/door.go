@@ -13,6 +13,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"strconv"
+	"sync"
 	"syscall"
 	"time"
 
@@ -24,7 +25,22 @@ type Door struct {
 	n      *Node
 	server *http.Server
 	way    http.RoundTripper
+	buffers
 }
+
+// buffers are those that answers are handed through.
+type buffers struct{ pool sync.Pool }
+
+// Get implements httputil.BufferPool.
+func (b *buffers) Get() []byte {
+	if p, is := b.pool.Get().(*[]byte); is {
+		return *p
+	}
+	return make([]byte, 32<<10)
+}
+
+// Put implements httputil.BufferPool.
+func (b *buffers) Put(p []byte) { b.pool.Put(&p) }
 
 // The paths of the door that are its own; what stands at others is the leader's.
 const (
@@ -182,7 +198,7 @@ func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string, deadline 
 	defer context.AfterFunc(d.n.spanOf(to), stop)()
 	at := &url.URL{Scheme: "https", Host: d.n.File.Member(to).Door}
 	p := &httputil.ReverseProxy{
-		Transport: d.way, FlushInterval: -1,
+		Transport: d.way, BufferPool: &d.buffers,
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(at)
 			r.Out.Host = r.In.Host

@@ -22,6 +22,7 @@ type follower struct {
 	*Node
 	c      *store.Copy
 	j      *journal
+	r      *reader
 	began  time.Time
 	sees   time.Time // since when it sees a majority; zero: it does not
 	none   time.Time // since when nobody leads; zero: somebody does
@@ -56,18 +57,20 @@ func (f *follower) run() (takes bool, err error) {
 	}
 }
 
-// some applies what the log has behind the copy; more tells that there may be more.
+// some applies what the log has behind the copy, in one transaction of its file; more tells that there is
+// more at once. A copy is brought on a few times a second: the more records are applied at a time, the
+// less each costs.
 func (f *follower) some() (more bool, err error) {
-	all, gap, err := f.j.read(f.ctx, f.c.At)
+	p, err := f.r.read(f.ctx, f.c.At)
 	if err != nil {
 		return false, err
 	}
-	if gap {
+	if p.gap {
 		f.behind = true
 		return false, nil
 	}
-	for i := range all {
-		if err := f.apply(&all[i]); err != nil || f.behind {
+	for i := range p.entries {
+		if err := f.apply(&p.entries[i]); err != nil || f.behind {
 			return false, err
 		}
 	}
@@ -75,7 +78,7 @@ func (f *follower) some() (more bool, err error) {
 		return false, err
 	}
 	f.place(f.c.Position)
-	return len(all) > 0, nil
+	return p.more, nil
 }
 
 // apply does what an entry says. What a member that has lost its lead has left half, another one's
@@ -235,7 +238,7 @@ func (f *follower) takeOver() error {
 		if err != nil || f.behind {
 			return err
 		}
-		if !more {
+		if !more && f.c.At < last {
 			select {
 			case <-ctx.Done():
 				return errNoLog

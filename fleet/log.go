@@ -17,7 +17,7 @@ type journal struct {
 	*link
 	replicas int
 	ctx      context.Context // of the lead: what waits for the log is given up with it
-	wake     func(at int64)  // tells the others that there is more
+	place    func(at int64)  // hears how far the log is
 	gone     func(error)     // hears why it takes nothing from this member any more
 	acked    func()          // hears that a majority has kept something
 	waits    func()          // hears that it is asked to
@@ -27,7 +27,6 @@ type journal struct {
 const (
 	streamName  = "journal"
 	subject     = "journal.record"
-	wakeSubject = "fleet.wake"
 	beatSubject = "fleet.beat"
 )
 
@@ -103,8 +102,8 @@ func (j *journal) appendAll(ctx context.Context, behind int64, kind string, reco
 			return 0, err
 		}
 	}
-	if j.wake != nil {
-		j.wake(behind)
+	if j.place != nil {
+		j.place(behind)
 	}
 	return behind, nil
 }
@@ -208,40 +207,69 @@ const (
 	readBytes  = 8 << 20
 )
 
+// reader reads the log for one member. It has one place for answers, which are told apart by a number.
+type reader struct {
+	*link
+	sub     *nats.Subscription
+	answers chan *nats.Msg
+	inbox   string
+	asked   int
+}
+
+func (l *link) reader() (*reader, error) {
+	r := &reader{link: l, answers: make(chan *nats.Msg, 2*readAtOnce), inbox: nats.NewInbox()}
+	var err error
+	r.sub, err = l.conn.ChanSubscribe(r.inbox+".*", r.answers)
+	return r, err
+}
+
+func (r *reader) close() { _ = r.sub.Unsubscribe() }
+
+// page is what a member was given of the log.
+type page struct {
+	entries []entry
+	more    bool // there is more at once
+	gap     bool // what is asked for is not kept any more
+}
+
 // read gives what stands behind a place, as some member has it that may be behind: nothing may mean that
-// there is nothing, or that it is not there yet. gap tells that what follows is not kept any more.
-func (j *journal) read(ctx context.Context, behind int64) (out []entry, gap bool, err error) {
+// there is nothing, or that it is not there yet.
+func (r *reader) read(ctx context.Context, behind int64) (out page, err error) {
 	ctx, stop := context.WithTimeout(ctx, tryFor)
 	defer stop()
-	inbox := j.conn.NewInbox()
-	sub, err := j.conn.SubscribeSync(inbox)
-	if err != nil {
-		return nil, false, err
-	}
-	defer func() { _ = sub.Unsubscribe() }()
+	r.asked++
+	inbox := fmt.Sprintf("%s.%d", r.inbox, r.asked)
 	ask := fmt.Sprintf(`{"seq":%d,"batch":%d,"max_bytes":%d}`, behind+1, readAtOnce, readBytes)
-	if err := j.conn.PublishRequest("$JS.API.DIRECT.GET."+streamName, inbox, []byte(ask)); err != nil {
-		return nil, false, err
+	if err := r.conn.PublishRequest("$JS.API.DIRECT.GET."+streamName, inbox, []byte(ask)); err != nil {
+		return out, err
 	}
 	for {
-		m, err := sub.NextMsgWithContext(ctx)
-		switch {
-		case err != nil && len(out) > 0:
-			return out, false, nil
-		case err != nil:
-			return nil, false, fmt.Errorf("%w: %w", errNoLog, err)
+		var m *nats.Msg
+		select {
+		case m = <-r.answers:
+		case <-ctx.Done():
+			if len(out.entries) > 0 {
+				return out, nil
+			}
+			return out, fmt.Errorf("%w: %w", errNoLog, ctx.Err())
+		}
+		if m.Subject != inbox {
+			continue // of what was asked before, and not waited for
 		}
 		if status := m.Header.Get("Status"); status != "" {
-			return out, false, statusOf(status, m.Header.Get("Description"))
+			pending, _ := strconv.Atoi(m.Header.Get("Nats-Num-Pending"))
+			out.more = pending > 0 && len(out.entries) > 0
+			return out, statusOf(status, m.Header.Get("Description"))
 		}
 		at, err := strconv.ParseInt(m.Header.Get("Nats-Sequence"), 10, 64)
 		if err != nil {
-			return nil, false, fmt.Errorf("the log answers without a number: %w", err)
+			return out, fmt.Errorf("the log answers without a number: %w", err)
 		}
-		if at != behind+int64(len(out))+1 {
-			return out, len(out) == 0, nil
+		if at != behind+int64(len(out.entries))+1 {
+			out.gap = len(out.entries) == 0
+			return out, nil
 		}
-		out = append(out, entry{at, m.Header, m.Data})
+		out.entries = append(out.entries, entry{at, m.Header, m.Data})
 	}
 }
 

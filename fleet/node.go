@@ -51,7 +51,7 @@ type Node struct {
 	ctx   context.Context
 	end   context.CancelFunc
 	done  sync.WaitGroup
-	woken chan struct{} // there may be more in the log
+	woken chan struct{} // something is to be looked at at once
 
 	mu      sync.Mutex
 	beats   map[string]*heard // of the others, and the own
@@ -140,7 +140,6 @@ func (n *Node) Close() {
 func (n *Node) listen() error {
 	for what, hears := range map[string]nats.MsgHandler{
 		beatSubject: n.hears,
-		wakeSubject: func(*nats.Msg) { n.nudge() },
 		"fleet.drain." + n.File.This: func(m *nats.Msg) {
 			n.setDrained(string(m.Data) == "true")
 			_ = m.Respond([]byte("{}"))
@@ -310,9 +309,14 @@ func (n *Node) follow() error {
 	if err != nil {
 		return err
 	}
-	f := &follower{Node: n, c: c, j: &journal{link: n.link, replicas: n.File.Replicas}, began: time.Now()}
 	n.place(c.Position)
 	n.set(StateFollows, "")
+	r, err := n.link.reader()
+	if err != nil {
+		return errors.Join(err, c.Close())
+	}
+	defer r.close()
+	f := &follower{Node: n, c: c, r: r, j: &journal{link: n.link, replicas: n.File.Replicas}, began: time.Now()}
 	takes, err := f.run()
 	if err = errors.Join(err, c.Close()); err != nil || n.ctx.Err() != nil {
 		return err
@@ -349,11 +353,10 @@ func (n *Node) lead(epoch int64) error {
 		default:
 		}
 	}
-	j.wake = func(at int64) {
+	j.place = func(at int64) {
 		n.mu.Lock()
 		n.copied.At = at
 		n.mu.Unlock()
-		_ = n.link.conn.Publish(wakeSubject, nil)
 	}
 	j.acked = func() {
 		n.mu.Lock()
