@@ -41,26 +41,31 @@ type trial struct {
 	bases []string
 }
 
-// leaderOnly has calls go to the member that leads.
-func (t *trial) leaderOnly() error {
+// status is how a fleet is, as far as this looks at it.
+type status struct {
+	Leader  string
+	Members []struct{ Name, Address string }
+	Log     *struct{ Last, Bytes int64 }
+}
+
+func (t *trial) status() (s status, err error) {
 	res, err := http.Get(t.bases[0] + "/api/v1/fleet")
 	if err != nil {
-		return err
+		return s, err
 	}
 	defer res.Body.Close()
-	var s struct {
-		Leader  string
-		Members []struct{ Name, Address string }
-	}
-	if err := json.NewDecoder(res.Body).Decode(&s); err != nil {
-		return err
-	}
+	return s, json.NewDecoder(res.Body).Decode(&s)
+}
+
+// leaderOnly has calls go to the member that leads.
+func (t *trial) leaderOnly() error {
+	s, err := t.status()
 	for _, m := range s.Members {
 		if m.Name == s.Leader {
 			t.bases = []string{m.Address}
 		}
 	}
-	return nil
+	return err
 }
 
 func (t *trial) stop() {
@@ -123,6 +128,11 @@ func run(span time.Duration, callers int, deliver bool) error {
 		used := cpu(t) - before
 		each[name] = used.Seconds() * 1000 / float64(n)
 		fmt.Printf("%-24s %12.0f %14.3f %16d\n", name, float64(n)/span.Seconds(), each[name], landed.Load())
+		if name != "one" {
+			if s, err := t.status(); err == nil && s.Log != nil {
+				fmt.Printf("%-24s %d records for all of it, %d bytes\n", "", s.Log.Last, s.Log.Bytes)
+			}
+		}
 		t.stop()
 	}
 	for _, name := range []string{"three", "three, by its leader"} {
