@@ -11,7 +11,8 @@ import (
 
 // mirrors are the logs of the journals that tests write, by folder. With READYFERRY_MIRROR=1 every
 // journal of every test here goes into a log, and a file that follows it must hold the same behind the
-// test: the histories of all of them say whether a commit may be repeated elsewhere.
+// test: the histories of all of them say whether a commit may be repeated elsewhere. A test that starts
+// the engine anew does so over a file that was made from the log, as a member does that takes over.
 var mirrors struct {
 	mu     sync.Mutex
 	all    map[string]*mirror.Log
@@ -31,9 +32,16 @@ func openStore(dir string) (*store.Store, error) {
 		}
 		mirrors.all[dir] = l
 	}
+	unlike := mirrors.unlike[dir]
 	mirrors.mu.Unlock()
 	if l == nil { // or a test has put the journal there
 		return store.OpenUnsynced(dir)
+	}
+	if err == nil && !unlike {
+		// A start over a journal is a takeover: what was written is known from the log alone.
+		if err := store.Discard(dir); err != nil {
+			return nil, err
+		}
 	}
 	return mirror.Open(dir, l)
 }

@@ -146,11 +146,20 @@ func (f *follower) maybeTakes() (bool, error) {
 	if f.none.IsZero() {
 		f.none = time.Now()
 	}
-	rank, may := f.rank()
+	form, err := f.c.Schema(f.ctx)
+	if err != nil {
+		return false, err
+	}
+	if form > store.Schema() {
+		f.set(StateFollows, fmt.Sprintf("it follows and cannot lead: the journal has the form %q of a later release than this one",
+			form))
+		return false, nil
+	}
+	rank, may := f.rank(form)
 	if !may || time.Since(f.none) < patience*time.Duration(1+rank) {
 		return false, nil
 	}
-	err := f.takeOver()
+	err = f.takeOver()
 	f.Log.Debug("taking over", "member", f.File.This, "at", f.at, "error", err)
 	switch {
 	case errors.Is(err, errNoLog), errors.Is(err, ErrFenced), errors.Is(err, ErrCutOff):
@@ -164,7 +173,10 @@ func (f *follower) maybeTakes() (bool, error) {
 
 // rank says how many others that are there come before this member, and whether it may lead at all: it
 // sees a majority, is not drained while others are not, and knows of nobody that must begin.
-func (f *follower) rank() (rank int, may bool) {
+//
+// While the journal has an earlier form than this release writes, members whose release writes that form
+// come before it: what is written is what the oldest member knows, until none of them is there.
+func (f *follower) rank(form string) (rank int, may bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	there := f.there()
@@ -186,6 +198,9 @@ func (f *follower) rank() (rank int, may bool) {
 			return 0, false // it has a journal, and this member has none; or it is about to
 		}
 		if f.drained && !h.Drained {
+			return 0, false
+		}
+		if form != "" && form < store.Schema() && h.Schema < store.Schema() && h.Schema >= form && !h.Drained {
 			return 0, false
 		}
 		if h.At > f.c.At || h.At == f.c.At && f.order(h.Name) < f.order(f.File.This) {

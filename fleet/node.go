@@ -88,6 +88,7 @@ const (
 type beat struct {
 	Name    string    `json:"name"`
 	Format  int       `json:"format"`
+	Schema  string    `json:"schema"` // of the journal, that its release writes
 	Version string    `json:"version"`
 	Began   time.Time `json:"began"`
 	State   string    `json:"state"`
@@ -227,7 +228,7 @@ func (n *Node) endSpans() {
 
 func (n *Node) say() {
 	n.mu.Lock()
-	b := beat{Name: n.File.This, Format: Format, Version: n.Version, Began: n.began, State: n.state,
+	b := beat{Name: n.File.This, Format: Format, Schema: store.Schema(), Version: n.Version, Began: n.began, State: n.state,
 		Trouble: n.trouble, Log: n.copied.Log,
 		At: n.copied.At, Epoch: n.epoch, Drained: n.drained}
 	n.mu.Unlock()

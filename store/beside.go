@@ -26,7 +26,11 @@ func OpenBeside(dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := isPresent(db); err != nil {
+	err = isPresent(db)
+	if is, bad := isLogged(db); err == nil && (is || bad != nil) {
+		err = errors.Join(bad, errors.New("the journal is of a fleet, which nobody writes beside it: ask a member, by its pages or its API"))
+	}
+	if err != nil {
 		if pool, bad := db.DB(); bad == nil {
 			err = errors.Join(err, pool.Close())
 		}

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 
 	"github.com/mattn/go-sqlite3"
+	"gorm.io/gorm"
 )
 
 // positionUpdate notes up to where a file has the log. It is in the same commit as what the log says,
@@ -102,6 +103,25 @@ func positionOf(ctx context.Context, conn *sql.Conn) (p Position, err error) {
 		err = nil
 	}
 	return p, err
+}
+
+// isLogged tells whether a file is of a log.
+func isLogged(db *gorm.DB) (bool, error) {
+	var n int
+	err := db.Raw("SELECT count(*) FROM sqlite_master WHERE name = 'log_position'").Scan(&n).Error
+	return n > 0, err
+}
+
+// Schema names the form of the journal that this release writes; later ones sort behind earlier ones.
+func Schema() string { return lastMigration }
+
+// Schema names the form that the copy has; "" while it is empty.
+func (c *Copy) Schema(ctx context.Context) (form string, err error) {
+	var n int
+	if err = c.conn.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_master WHERE name = 'migrations'").Scan(&n); err == nil && n > 0 {
+		err = c.conn.QueryRowContext(ctx, "SELECT COALESCE(MAX(id), '') FROM migrations").Scan(&form)
+	}
+	return form, err
 }
 
 // Of makes the copy one of a log, from its beginning. It must be empty.

@@ -216,8 +216,7 @@ func (s *Store) writing(file, params string, l Log) (*gorm.DB, error) {
 		if err != nil {
 			return nil, err
 		}
-		var n int
-		if db.Raw("SELECT count(*) FROM sqlite_master WHERE name = 'log_position'").Scan(&n).Error == nil && n > 0 {
+		if is, bad := isLogged(db); bad == nil && is {
 			pool, err := db.DB()
 			if err == nil {
 				err = pool.Close()

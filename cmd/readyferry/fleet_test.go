@@ -21,17 +21,18 @@ import (
 
 // aFleet are members in processes of their own, with a target that all of them reach.
 type aFleet struct {
-	t       *testing.T
-	file    string
-	dir     string
-	names   []string
-	bases   map[string]string
-	mu      sync.Mutex
-	cmds    map[string]*exec.Cmd
-	arrived []landed
-	client  http.Client
-	clients map[string]*http.Client // by member, where the way to them is not that of everybody
-	wrap    func(name string, cmd *exec.Cmd) *exec.Cmd
+	t        *testing.T
+	file     string
+	dir      string
+	names    []string
+	bases    map[string]string
+	mu       sync.Mutex
+	cmds     map[string]*exec.Cmd
+	arrived  []landed
+	client   http.Client
+	clients  map[string]*http.Client // by member, where the way to them is not that of everybody
+	programs map[string]string       // by member, where it is another than this release
+	wrap     func(name string, cmd *exec.Cmd) *exec.Cmd
 }
 
 // landed is a message at the target.
@@ -41,7 +42,8 @@ type landed struct {
 	key   string
 }
 
-func startFleet(t *testing.T, names ...string) *aFleet {
+// newFleet makes the folder of a fleet whose members are not started yet.
+func newFleet(t *testing.T, names ...string) *aFleet {
 	t.Helper()
 	w := &aFleet{t: t, file: program(t), dir: filepath.Join(t.TempDir(), "fleet"), names: names,
 		bases: map[string]string{},
@@ -59,6 +61,12 @@ func startFleet(t *testing.T, names ...string) *aFleet {
 			w.kill(name)
 		}
 	})
+	return w
+}
+
+func startFleet(t *testing.T, names ...string) *aFleet {
+	t.Helper()
+	w := newFleet(t, names...)
 	for _, name := range names {
 		w.start(name)
 	}
@@ -72,7 +80,11 @@ func (w *aFleet) config(name string) string {
 
 func (w *aFleet) start(name string) {
 	w.t.Helper()
-	cmd := exec.Command(w.file, "serve", "--without-sign-in", "--fleet", w.config(name), "--data", w.data(name),
+	program := w.file
+	if own := w.programs[name]; own != "" {
+		program = own
+	}
+	cmd := exec.Command(program, "serve", "--without-sign-in", "--fleet", w.config(name), "--data", w.data(name),
 		"--listen", strings.TrimPrefix(w.bases[name], "http://"))
 	if w.wrap != nil {
 		cmd = w.wrap(name, cmd)

@@ -1,0 +1,165 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+)
+
+// references lists what a flow has delivered, however often.
+func (w *aFleet) references(flow string) map[string]int {
+	w.t.Helper()
+	out := map[string]int{}
+	var rows []struct{ Reference string }
+	if err := json.Unmarshal(w.must("GET", "/api/v1/transactions?limit=200&state=delivered&flow="+flow, ""),
+		&rows); err != nil {
+		w.t.Fatal(err)
+	}
+	for _, r := range rows {
+		out[r.Reference]++
+	}
+	return out
+}
+
+// One instance with open work becomes a fleet, and the fleet one instance again: nothing is lost on the
+// way, and secrets are read by whoever has the journal.
+func TestAnInstanceBecomesAFleetAndOneAgain(t *testing.T) {
+	w := newFleet(t, "a", "b", "c")
+	data := filepath.Join(t.TempDir(), "one")
+	target := serveOn(t, w.target())
+	s := launch(t, w.file, data, freeAddress(t))
+	s.must("PUT", "/api/v1/connections/out", fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,
+		"sign-in":{"kind":"bearer","secret":"a-secret-of-the-instance"}}`, target))
+	s.must("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","format":"json",
+		"reference":"string(body.n)"},"steps":[{"id":"d","kind":"deliver","to":"out","path":"/"}]}`)
+	s.must("POST", "/api/v1/flows/f/publish", "")
+	s.must("POST", "/api/v1/targets/out/hold", `{"note":"it moves"}`)
+	for n := range 20 {
+		s.must("POST", "/in/f", fmt.Sprintf(`{"v":"x","n":%d}`, n))
+	}
+	s.kill()
+	cli := func(args ...string) {
+		t.Helper()
+		if out, err := exec.Command(w.file, args...).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %v %s", args, err, out)
+		}
+	}
+	cli("fleet", "adopt", "--data", data, "--out", w.dir)
+	if out, err := exec.Command(w.file, "serve", "--without-sign-in", "--data", data, "--listen",
+		freeAddress(t)).CombinedOutput(); err == nil ||
+		!strings.Contains(string(out), "the journal is of a fleet") {
+		t.Errorf("an instance starts over the journal of a fleet: %v %s", err, out)
+	}
+	if err := os.Rename(data, w.data("b")); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range w.names {
+		w.start(name)
+	}
+	w.must("POST", "/api/v1/targets/out/release", "{}")
+	for n := 20; n < 40; n++ {
+		w.must("POST", "/in/f", fmt.Sprintf(`{"v":"x","n":%d}`, n))
+	}
+	for range 2400 {
+		if len(w.references("f")) == 40 {
+			break
+		}
+	}
+	if got := len(w.references("f")); got != 40 {
+		t.Fatalf("%d of 40 are delivered", got)
+	}
+	w.alike()
+	cli("fleet", "release", "--data", w.data("c"))
+	s = launch(t, w.file, w.data("c"), freeAddress(t))
+	for n := 40; n < 45; n++ {
+		s.must("POST", "/in/f", fmt.Sprintf(`{"v":"x","n":%d}`, n))
+	}
+	for range 2400 {
+		if len(s.references("f")) == 45 {
+			break
+		}
+	}
+	for n, times := range s.references("f") {
+		if times != 1 {
+			t.Errorf("%s is inside %d times", n, times)
+		}
+	}
+	if got := len(s.references("f")); got != 45 {
+		t.Errorf("%d of 45 are delivered", got)
+	}
+}
+
+// before builds the release before this one, as its commit is noted; the test is skipped where the
+// history does not go back to it.
+func before(t *testing.T) string {
+	t.Helper()
+	commit, err := os.ReadFile("testdata/release-before.txt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	archive := filepath.Join(dir, "source.tar")
+	if out, err := exec.Command("git", "-C", "../..", "archive", "--output", archive,
+		strings.TrimSpace(string(commit))).CombinedOutput(); err != nil {
+		t.Skipf("the history does not go back to the release before this one: %v %s", err, out)
+	}
+	if out, err := exec.Command("tar", "-xf", archive, "-C", dir).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	if err := os.CopyFS(filepath.Join(dir, "web", "dist", "app"), os.DirFS("../../web/dist/app")); err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(dir, "before")
+	build := exec.Command("go", "build", "-o", file, "./cmd/readyferry")
+	build.Dir = dir
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	return file
+}
+
+// Members of the release before this one become members of this one, one after the other, under load:
+// both work together meanwhile, whoever leads, and back again.
+func TestMembersAreUpgradedOneByOne(t *testing.T) {
+	old := before(t)
+	w := newFleet(t, "a", "b", "c")
+	w.programs = map[string]string{"a": old, "b": old, "c": old}
+	for _, name := range w.names {
+		w.start(name)
+	}
+	w.design(serveOn(t, w.target()))
+	until := make(chan struct{})
+	accepted := map[string]int{}
+	var mu sync.Mutex
+	var lines sync.WaitGroup
+	for i := range 3 {
+		lines.Go(func() {
+			v := fmt.Sprintf("v%d", i)
+			n := w.line(v, until)
+			mu.Lock()
+			accepted[v] = n
+			mu.Unlock()
+		})
+	}
+	change := func(name, program string) {
+		w.whole(1000)
+		w.stop(name)
+		w.programs[name] = program
+		w.start(name)
+		w.must("GET", "/api/v1/room", "")
+	}
+	for _, name := range w.names {
+		change(name, w.file)
+	}
+	change("b", old) // and back
+	change("b", w.file)
+	close(until)
+	lines.Wait()
+	w.accounted(accepted)
+	w.alike()
+}
