@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"sync"
@@ -39,7 +40,7 @@ func openStore(dir string) (*store.Store, error) {
 	}
 	if err == nil && !unlike {
 		// A start over a journal is a takeover: what was written is known from the log alone.
-		if err := store.Discard(dir); err != nil {
+		if err := errors.Join(store.Discard(dir), os.RemoveAll(filepath.Join(dir, "loads"))); err != nil {
 			return nil, err
 		}
 	}

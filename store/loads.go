@@ -1,6 +1,11 @@
 package store
 
 import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"time"
@@ -103,4 +108,80 @@ func (s *Store) NewLoadFile(id ID) (*os.File, error) {
 		return nil, err
 	}
 	return os.OpenFile(s.LoadFile(id), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+}
+
+// loadPiece is how much of a file stands in one row, in bytes.
+const loadPiece = 1 << 20
+
+// KeepLoadFile puts the file of a load into the journal, where several machines have that: whichever of
+// them works on the load has it then. Of a journal that one has alone the file is enough.
+func (s *Store) KeepLoadFile(ctx context.Context, id ID) error {
+	if s.rec == nil {
+		return nil
+	}
+	f, err := os.Open(s.LoadFile(id))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	for i := 0; ; i++ {
+		piece := make([]byte, loadPiece)
+		n, err := io.ReadFull(f, piece)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
+			return err
+		}
+		if err := s.Write(ctx, func(tx *Tx) error {
+			return tx.prepared.exec("INSERT INTO load_pieces (load, i, data) VALUES (?, ?, ?)", []any{id[:], i, piece[:n]})
+		}); err != nil {
+			return err
+		}
+	}
+}
+
+// BringLoadFile makes the file of a load from what is in the journal, where another machine has begun it.
+func (s *Store) BringLoadFile(id ID) error {
+	if s.rec == nil {
+		return nil
+	}
+	if _, err := os.Stat(s.LoadFile(id)); !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(s.Dir, "loads"), 0o700); err != nil {
+		return err
+	}
+	part := s.LoadFile(id) + ".part"
+	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	for i := 0; err == nil; i++ {
+		var piece []byte
+		err = s.sql().Raw("SELECT data FROM load_pieces WHERE load = ? AND i = ?", id[:], i).Row().Scan(&piece)
+		if err == nil {
+			_, err = f.Write(piece)
+		}
+	}
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return errors.Join(err, os.Remove(part))
+	}
+	return os.Rename(part, s.LoadFile(id))
+}
+
+// DropLoadFile removes the file of a load that has ended.
+func (s *Store) DropLoadFile(ctx context.Context, id ID) error {
+	if err := os.Remove(s.LoadFile(id)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("the file of the load: %w", err)
+	}
+	if s.rec == nil {
+		return nil
+	}
+	return s.Write(ctx, func(tx *Tx) error {
+		return tx.prepared.exec("DELETE FROM load_pieces WHERE load = ?", []any{id[:]})
+	})
 }

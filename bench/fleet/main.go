@@ -28,7 +28,12 @@ func main() {
 	span := flag.Duration("for", 10*time.Second, "how long each is loaded")
 	callers := flag.Int("callers", 64, "callers at once")
 	deliver := flag.Bool("deliver", true, "deliver what is accepted")
+	simulates := flag.Bool("simulate", false, "play fleets of 3 to 24 members in virtual time, with costs as measured")
 	flag.Parse()
+	if *simulates {
+		printSimulated()
+		return
+	}
 	if err := run(*span, *callers, *deliver); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
@@ -181,7 +186,8 @@ func three(file, dir string) (*trial, error) {
 		return nil, fmt.Errorf("%w: %s", err, out)
 	}
 	for i, name := range []string{"a", "b", "c"} {
-		cmd, err := begin(file, "--fleet", filepath.Join(dir, name, "fleet.yaml"), "--data", filepath.Join(dir, name, "data"), "--listen",
+		cmd, err := begin(file, "--fleet", filepath.Join(dir, name, "fleet.yaml"), "--data", filepath.Join(dir, name,
+			"data"), "--listen",
 			strings.TrimPrefix(t.bases[i], "http://"))
 		if err != nil {
 			return nil, err

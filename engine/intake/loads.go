@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -103,6 +102,9 @@ func (k *Intakes) AddLoad(ctx context.Context, n NewLoad) (*store.Load, error) {
 		if size > MaxLoadFile {
 			return nil, errors.Join(wrong("the file has more than %d bytes", MaxLoadFile), k.dropLoadFile(l.ID))
 		}
+		if err := k.Store.KeepLoadFile(ctx, l.ID); err != nil {
+			return nil, errors.Join(fmt.Errorf("keeping the file: %w", err), k.dropLoadFile(l.ID))
+		}
 	default:
 		return nil, wrong("a load reads csv, jsonl or a query, not %q", n.Format)
 	}
@@ -144,7 +146,8 @@ func (k *Intakes) SetLoad(ctx context.Context, id store.ID, do string) error {
 		"stop": {store.LoadCounting, store.LoadReady, store.LoadScheduled, store.LoadRunning, store.LoadPaused,
 			store.LoadFailed},
 	}[do]
-	to := map[string]store.LoadState{"start": store.LoadRunning, "pause": store.LoadPaused, "resume": store.LoadRunning,
+	to := map[string]store.LoadState{"start": store.LoadRunning, "pause": store.LoadPaused,
+		"resume": store.LoadRunning,
 		"stop": store.LoadStopped}[do]
 	err := k.Store.Write(ctx, func(tx *store.Tx) error {
 		l, err := tx.Load(id)
@@ -177,10 +180,7 @@ func (k *Intakes) SetLoad(ctx context.Context, id store.ID, do string) error {
 
 // dropLoadFile removes the file of a load that has ended.
 func (k *Intakes) dropLoadFile(id store.ID) error {
-	if err := os.Remove(k.Store.LoadFile(id)); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("the file of the load: %w", err)
-	}
-	return nil
+	return k.Store.DropLoadFile(context.WithoutCancel(k.Life.Taking()), id)
 }
 
 // goOnLoading works on a load, if nobody does.
@@ -417,7 +417,8 @@ func (k *Intakes) takeRecords(
 	return taken, nil
 }
 
-func (k *Intakes) takeRecord(s *journal.Session, f *catalog.Flow, l *store.Load, filter *expr.Program, r record) error {
+func (k *Intakes) takeRecord(s *journal.Session, f *catalog.Flow, l *store.Load, filter *expr.Program,
+	r record) error {
 	l.Read, l.Offset, l.Last = l.Read+1, r.offset, r.last
 	ok, err := passes(filter, r.body)
 	if err != nil {

@@ -42,6 +42,9 @@ func (k *Intakes) recordsOf(l *store.Load) (records, error) {
 	if l.Format == "csv" {
 		by.By = cut.CSV
 	}
+	if err := k.Store.BringLoadFile(l.ID); err != nil {
+		return nil, fmt.Errorf("the file of the load: %w", err)
+	}
 	r, err := cut.Open(func(offset int64) (io.ReadCloser, error) {
 		f, err := os.Open(k.Store.LoadFile(l.ID))
 		if err != nil {
@@ -174,7 +177,8 @@ func (r *rowRecords) read() error {
 		where = " WHERE " + key + compare + ":after"
 		q.Params = []want.QueryParameter{{Name: "after", Value: r.at.After}}
 	}
-	q.SQL = fmt.Sprintf("SELECT %s FROM (%s) AS loaded%s ORDER BY %s", columns, r.l.SQL, where, key) + sql.Limit(driver, most)
+	q.SQL = fmt.Sprintf("SELECT %s FROM (%s) AS loaded%s ORDER BY %s", columns, r.l.SQL, where,
+		key) + sql.Limit(driver, most)
 	rows, err := r.k.query(conn, q)
 	if err != nil {
 		return err

@@ -150,3 +150,31 @@ export function Beyond() {
     </section>
   );
 }
+
+/** Several instances that are one application. */
+export function Fleet() {
+  return (
+    <section id="fleet">
+      <h2 className="mb-1 text-[17px]">Several instances that are one</h2>
+      <p className="mb-2">
+        A fleet of three or five goes on when a machine and its disk are gone.{" "}
+        <code className="data">readyferry fleet init</code> makes a folder for each member,{" "}
+        <code className="data">serve --fleet FILE</code> starts it. One member leads: its engine works. The others have
+        a copy of its journal and answer by it, so any of them can be called. What a caller was told is accepted is on
+        the disks of a majority; when the one that leads is gone another one does within seconds, and callers wait or
+        are told to come again.
+      </p>
+      <p className="mb-2">
+        <a className="underline" href="/fleet">
+          Fleet
+        </a>{" "}
+        in the menu shows the members, how far each copy is, the log that they keep, and the runners. Drain one before
+        you stop it: another one leads first. A member that sees no majority takes nothing, and says why.
+      </p>
+      <p>
+        It makes an application safer, not faster. <code className="data">docs/growing.md</code> says what it costs, how
+        an instance becomes a fleet, and how it becomes one again.
+      </p>
+    </section>
+  );
+}

@@ -8,7 +8,7 @@ import { HelpMapping } from "./help-mapping";
 import { HelpSafety } from "./help-safety";
 import { HelpSearch } from "./help-search";
 import { HelpSheet } from "./help-sheet";
-import { Beyond, Outside, Systems } from "./help-systems";
+import { Beyond, Fleet, Outside, Systems } from "./help-systems";
 import { TryIt } from "./help-try";
 import { HelpWatching } from "./help-watching";
 import { beginTour } from "./tour";
@@ -95,6 +95,7 @@ export default function HelpPage() {
           <Outside />
           <Systems />
           <Beyond />
+          <Fleet />
           <section id="queues">
             <h2 className="mb-1 text-[17px]">Queues and topics</h2>
             <p className="mb-1">
