@@ -94,7 +94,7 @@ func (w *trial) start(name string) {
 				if r.Method == http.MethodGet {
 					all, err := st.Calendars()
 					if err != nil {
-						http.Error(rw, err.Error(), 500)
+						http.Error(rw, err.Error(), http.StatusInternalServerError)
 					}
 					for _, c := range all {
 						_, _ = fmt.Fprintln(rw, c.Name, len(c.Text))
@@ -106,7 +106,7 @@ func (w *trial) start(name string) {
 					return tx.SaveCalendar(&store.Calendar{Name: r.URL.Path[1:], Text: string(b)})
 				})
 				if err != nil {
-					http.Error(rw, err.Error(), 503)
+					http.Error(rw, err.Error(), http.StatusServiceUnavailable)
 				}
 			}), func(bool) {}, nil
 		}})
@@ -251,7 +251,7 @@ func TestAMinorityTakesNothing(t *testing.T) {
 	w.stop("c")
 	eventually(t, "it refuses", func() bool {
 		status, said := w.call("a", "POST", "/late", "x")
-		return status == 503 && strings.Contains(said, "cut off from the majority")
+		return status == http.StatusServiceUnavailable && strings.Contains(said, "cut off from the majority")
 	})
 	w.start("b")
 	w.puts("a", "second", "2")

@@ -148,7 +148,7 @@ func (k *Intakes) SetLoad(ctx context.Context, id store.ID, do string) error {
 	}[do]
 	to := map[string]store.LoadState{"start": store.LoadRunning, "pause": store.LoadPaused,
 		"resume": store.LoadRunning,
-		"stop": store.LoadStopped}[do]
+		"stop":   store.LoadStopped}[do]
 	err := k.Store.Write(ctx, func(tx *store.Tx) error {
 		l, err := tx.Load(id)
 		if err != nil {
