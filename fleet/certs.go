@@ -12,6 +12,8 @@ import (
 	"fmt"
 	"io/fs"
 	"math/big"
+	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"sync"
@@ -27,6 +29,13 @@ const certFor = 3 * 365 * 24 * time.Hour
 const (
 	authorityCert = "authority.pem"
 	authorityKey  = "authority-key.pem"
+	runnersFile   = "for-runners.pem" // whom runners trust, by --ca
+)
+
+// The certificate by which people and runners know a member, where its address is one of https.
+const (
+	publicCert = "public.pem"
+	publicKey  = "public-key.pem"
 )
 
 // Init makes the folder of a fleet: an authority of its own, and for each member a folder with its
@@ -61,46 +70,51 @@ func Init(dir string, f *File, now time.Time) error {
 		mine.Form, mine.This = fileForm, m.Name
 		text, err := yaml.Marshal(&mine)
 		if err == nil {
-			err = errors.Join(put(own, fleetFile, text), put(own, sealFile, seal), put(own, caFile, ca.pem), ca.issue(own,
-				m.Name, now))
+			err = errors.Join(put(own, fleetFile, text), put(own, sealFile, seal), put(own, caFile, ca.pem),
+				ca.issueAll(own, &m, now))
 		}
 		if err != nil {
 			return err
 		}
 	}
-	return nil
+	return put(dir, runnersFile, ca.pem)
 }
 
-// Rotate makes a new authority and new certificates in the folder that Init made. Members trust both
-// authorities until finish is true, so that they may be given the new ones in turn.
-func Rotate(dir string, members []string, finish bool, now time.Time) error {
+// Rotate makes a new authority and new certificates in the folder that Init made. Members and runners
+// trust both authorities until finish is true, so that they may be given the new ones in turn.
+func Rotate(dir string, finish bool, now time.Time) error {
 	old, err := os.ReadFile(filepath.Join(dir, authorityCert))
 	if err != nil {
 		return fmt.Errorf("there is no fleet in %s: %w", dir, err)
 	}
-	if finish {
-		for _, m := range members {
-			if err := put(filepath.Join(dir, m), caFile, old); err != nil {
-				return err
-			}
+	files, err := filepath.Glob(filepath.Join(dir, "*", fleetFile))
+	if err != nil || len(files) == 0 {
+		return errors.Join(err, fmt.Errorf("there are no members in %s", dir))
+	}
+	trusted := old
+	var ca *authority
+	if !finish {
+		if ca, err = newAuthority(filepath.Base(dir), now); err == nil {
+			err = ca.write(dir)
 		}
-		return nil
+		if err != nil {
+			return err
+		}
+		trusted = append(append([]byte{}, ca.pem...), old...)
 	}
-	ca, err := newAuthority("fleet", now)
-	if err == nil {
-		err = ca.write(dir)
-	}
-	if err != nil {
-		return err
-	}
-	both := append(append([]byte{}, ca.pem...), old...)
-	for _, m := range members {
-		own := filepath.Join(dir, m)
-		if err := errors.Join(put(own, caFile, both), ca.issue(own, m, now)); err != nil {
+	for _, file := range files {
+		f, err := Read(file)
+		if err == nil {
+			err = put(f.dir, caFile, trusted)
+		}
+		if err == nil && ca != nil {
+			err = ca.issueAll(f.dir, f.Self(), now)
+		}
+		if err != nil {
 			return err
 		}
 	}
-	return nil
+	return put(dir, runnersFile, trusted)
 }
 
 // Adopt gives the members of the folder that Init made the key to secrets of an instance whose journal
@@ -172,15 +186,33 @@ func keyPEM(key *ecdsa.PrivateKey) ([]byte, error) {
 	return pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: der}), err
 }
 
-// issue makes the certificate of a member; it names the member, whatever address that has.
-func (a *authority) issue(dir, member string, now time.Time) error {
+// issueAll makes the certificates of a member: the one by which the others know it, whatever address it
+// has, and the one by which people and runners do.
+func (a *authority) issueAll(dir string, m *Member, now time.Time) error {
+	if err := a.issue(dir, certFile, keyFile, &x509.Certificate{Subject: pkix.Name{CommonName: m.Name}, DNSNames: []string{m.Name},
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}}, now); err != nil {
+		return err
+	}
+	u, err := url.Parse(m.Address)
+	if err != nil || u.Scheme != "https" {
+		return err
+	}
+	t := &x509.Certificate{Subject: pkix.Name{CommonName: u.Hostname()}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	if ip := net.ParseIP(u.Hostname()); ip != nil {
+		t.IPAddresses = []net.IP{ip}
+	} else {
+		t.DNSNames = []string{u.Hostname()}
+	}
+	return a.issue(dir, publicCert, publicKey, t, now)
+}
+
+// issue makes a certificate and its key.
+func (a *authority) issue(dir, certName, keyName string, t *x509.Certificate, now time.Time) error {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return err
 	}
-	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: member}, DNSNames: []string{member},
-		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(certFor), KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}}
+	t.SerialNumber, t.NotBefore, t.NotAfter, t.KeyUsage = serial(), now.Add(-time.Hour), now.Add(certFor), x509.KeyUsageDigitalSignature
 	der, err := x509.CreateCertificate(rand.Reader, t, a.cert, &key.PublicKey, a.key)
 	if err != nil {
 		return err
@@ -189,8 +221,16 @@ func (a *authority) issue(dir, member string, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(put(dir, keyFile, text), put(dir, certFile, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE",
-		Bytes: der})))
+	return errors.Join(put(dir, keyName, text), put(dir, certName, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})))
+}
+
+// Public gives the files of the certificate by which people and runners know this member; "" where its
+// address is not one of https.
+func (f *File) Public() (cert, key string) {
+	if _, err := os.Stat(f.beside(publicCert)); err != nil {
+		return "", ""
+	}
+	return f.beside(publicCert), f.beside(publicKey)
 }
 
 // identity is a member's certificate, and whom it trusts; both are read anew when they change, so that

@@ -3,6 +3,7 @@ package fleet
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -324,7 +325,7 @@ func TestCertificatesAreRotated(t *testing.T) {
 	if err := speak(old, member("b")); err != nil {
 		t.Fatal(err)
 	}
-	if err := Rotate(dir, []string{"a", "b"}, false, time.Now()); err != nil {
+	if err := Rotate(dir, false, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	fresh := member("b")
@@ -336,7 +337,7 @@ func TestCertificatesAreRotated(t *testing.T) {
 	}
 	before := old
 	before.cert, before.pool = nil, nil
-	if err := Rotate(dir, []string{"a", "b"}, true, time.Now()); err != nil {
+	if err := Rotate(dir, true, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	if err := speak(member("a"), member("b")); err != nil {
@@ -362,4 +363,52 @@ func serverSide(c net.Conn, id *identity) error {
 	}
 	_, err := t.Write([]byte("x"))
 	return err
+}
+
+// A member whose address is one of https has a certificate for it, which whoever trusts the fleet's
+// authority knows, and nobody else does.
+func TestTheAddressOfAMemberHasACertificate(t *testing.T) {
+	dir := t.TempDir()
+	f := &File{Form: fileForm, Name: "trial", Replicas: 1, Members: []Member{{"a", "h:1", "h:2", "https://127.0.0.1:8420"},
+		{"b", "h:3", "h:4", "https://b.ferry.test"}, {"c", "h:5", "h:6", "http://127.0.0.1:1"}}}
+	if err := Init(dir, f, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	for round := range 3 {
+		ca, err := os.ReadFile(filepath.Join(dir, runnersFile))
+		if err != nil {
+			t.Fatal(err)
+		}
+		pool := x509.NewCertPool()
+		pool.AppendCertsFromPEM(ca)
+		for name, host := range map[string]string{"a": "127.0.0.1", "b": "b.ferry.test", "c": ""} {
+			own, err := Read(filepath.Join(dir, name, fleetFile))
+			if err != nil {
+				t.Fatal(err)
+			}
+			cert, key := own.Public()
+			if host == "" {
+				if cert != "" {
+					t.Errorf("%s has a certificate for an address without TLS", name)
+				}
+				continue
+			}
+			pair, err := tls.LoadX509KeyPair(cert, key)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, asked := range []string{host, "other.test"} {
+				_, err := pair.Leaf.Verify(x509.VerifyOptions{Roots: pool, DNSName: asked})
+				if (err == nil) != (asked == host) {
+					t.Errorf("round %d: %s as %s: %v", round, name, asked, err)
+				}
+			}
+			if _, err := pair.Leaf.Verify(x509.VerifyOptions{Roots: x509.NewCertPool(), DNSName: host}); err == nil {
+				t.Errorf("%s is known without the authority", name)
+			}
+		}
+		if err := Rotate(dir, round == 1, time.Now()); err != nil {
+			t.Fatal(err)
+		}
+	}
 }

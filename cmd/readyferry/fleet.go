@@ -77,15 +77,7 @@ func fleetRotate() *cobra.Command {
 			"their files anew by themselves. When all have them, --finish has the old authority trusted no more: give the folders once more.",
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			found, err := filepath.Glob(filepath.Join(dir, "*", "fleet.yaml"))
-			if err != nil || len(found) == 0 {
-				return errors.Join(err, fmt.Errorf("there is no fleet in %s", dir))
-			}
-			var members []string
-			for _, file := range found {
-				members = append(members, filepath.Base(filepath.Dir(file)))
-			}
-			return fleet.Rotate(dir, members, finish, time.Now())
+			return fleet.Rotate(dir, finish, time.Now())
 		},
 	}
 	c.Flags().StringVar(&dir, "out", "fleet", "folder that init made")

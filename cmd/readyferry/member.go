@@ -29,6 +29,9 @@ func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Log
 	if s.kept.dir != "" {
 		return errors.New("--flows and --fleet: the folder would have to be at every member; publish into the fleet instead")
 	}
+	if cert, key := f.Public(); s.cert == "" && !s.selfMade {
+		s.cert, s.key = cert, key
+	}
 	in, err := s.enter(log)
 	if err != nil {
 		return err
