@@ -43,14 +43,17 @@ type landed struct {
 }
 
 // newFleet makes the folder of a fleet whose members are not started yet.
-func newFleet(t *testing.T, names ...string) *aFleet {
+func newFleet(t *testing.T, names ...string) *aFleet { return newFleetAt(t, "http://", names...) }
+
+// newFleetAt is newFleet with members at addresses of a scheme.
+func newFleetAt(t *testing.T, scheme string, names ...string) *aFleet {
 	t.Helper()
 	w := &aFleet{t: t, file: program(t), dir: filepath.Join(t.TempDir(), "fleet"), names: names,
 		bases: map[string]string{},
 		cmds:  map[string]*exec.Cmd{}, client: http.Client{Timeout: time.Minute}}
 	args := []string{"fleet", "init", "--name", "trial", "--out", w.dir}
 	for _, name := range names {
-		w.bases[name] = "http://" + freeAddress(t)
+		w.bases[name] = scheme + freeAddress(t)
 		args = append(args, "--member", fmt.Sprintf("%s=%s,%s,%s", name, freeAddress(t), freeAddress(t), w.bases[name]))
 	}
 	if out, err := exec.Command(w.file, args...).CombinedOutput(); err != nil {
@@ -85,7 +88,7 @@ func (w *aFleet) start(name string) {
 		program = own
 	}
 	cmd := exec.Command(program, "serve", "--without-sign-in", "--fleet", w.config(name), "--data", w.data(name),
-		"--listen", strings.TrimPrefix(w.bases[name], "http://"))
+		"--listen", w.bases[name][strings.Index(w.bases[name], "//")+2:])
 	if w.wrap != nil {
 		cmd = w.wrap(name, cmd)
 	}

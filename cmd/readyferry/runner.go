@@ -48,7 +48,8 @@ func runnerCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error { return r.run(c.Context()) },
 	}
 	f := c.Flags()
-	f.StringVar(&r.join, "join", "", "address of the application, such as https://ferry.example.org")
+	f.StringVar(&r.join, "join", "", "address of the application, such as https://ferry.example.org; several of the\n"+
+		"members of a fleet, with commas between, so that it is one of them as long as one is there")
 	f.StringVar(&r.name, "name", "", "what connections call this runner: small letters, digits, hyphens")
 	f.StringVar(&r.keyFile, "key-file", "",
 		"file with a key that has the right run on runner:NAME; or give it in "+runnerKey)
@@ -81,16 +82,23 @@ func (r *running) joining() (j line.Joining, err error) {
 		return j, fmt.Errorf("--name: %w", err)
 	}
 	j.Name, j.Dir = r.name, r.data
-	if j.Address, err = url.Parse(r.join); err != nil || j.Address.Host == "" {
-		return j, fmt.Errorf("--join is the address of the application, such as https://ferry.example.org, not %q",
-			r.join)
-	}
 	if j.Key, err = r.secret(); err != nil {
 		return j, err
 	}
-	host := j.Address.Hostname()
-	if j.Address.Scheme == "http" && host != "localhost" && host != "127.0.0.1" && host != "::1" {
-		return j, errors.New("--join begins with https://: without TLS others could read the key; http:// is for this machine alone")
+	for i, text := range strings.Split(r.join, ",") {
+		at, err := url.Parse(strings.TrimSpace(text))
+		if err != nil || at.Host == "" {
+			return j, fmt.Errorf("--join is the address of the application, such as https://ferry.example.org, not %q", text)
+		}
+		host := at.Hostname()
+		if at.Scheme == "http" && host != "localhost" && host != "127.0.0.1" && host != "::1" {
+			return j, errors.New("--join begins with https://: without TLS others could read the key; http:// is for this machine alone")
+		}
+		if i == 0 {
+			j.Address = at
+		} else {
+			j.Others = append(j.Others, at)
+		}
 	}
 	if r.ca == "" {
 		return j, nil

@@ -22,13 +22,16 @@ import (
 
 // Joining is how a runner reaches the application.
 type Joining struct {
-	Address *url.URL // by which people reach the application
+	Address *url.URL   // by which people reach the application
+	Others  []*url.URL // further ones of it, as the members of a fleet have: the next is tried where one fails
 	Name    string
 	Key     string
 	TLS     *tls.Config // nil: the machine's own authorities
 	Dir     string      // what the runner keeps
 	Log     *slog.Logger
 }
+
+func (j *Joining) all() []*url.URL { return append([]*url.URL{j.Address}, j.Others...) }
 
 // Leaf is a runner's side of its line: an engine that keeps what comes while the line is cut.
 type Leaf struct {
@@ -37,6 +40,7 @@ type Leaf struct {
 	engine *server.Server
 	way    *http.Server
 	last   atomic.Value // string: why the line cannot be had
+	turn   atomic.Int64 // which address is tried
 }
 
 // Join starts the runner's side. It does not wait for the line: that comes and goes by itself.
@@ -44,8 +48,10 @@ func Join(ctx context.Context, j Joining) (*Leaf, error) {
 	if err := CheckName(j.Name); err != nil {
 		return nil, err
 	}
-	if j.Address.Scheme != "https" && j.Address.Scheme != "http" {
-		return nil, fmt.Errorf("%s is no address of an application: it begins with https://", j.Address)
+	for _, at := range j.all() {
+		if at.Scheme != "https" && at.Scheme != "http" {
+			return nil, fmt.Errorf("%s is no address of an application: it begins with https://", at)
+		}
 	}
 	l := &Leaf{}
 	near, err := l.outward(j)
@@ -87,12 +93,15 @@ func (l *Leaf) outward(j Joining) (near string, err error) {
 		ResponseHeaderTimeout: 20 * time.Second, ForceAttemptHTTP2: false, DisableKeepAlives: true,
 		// An empty map keeps it at HTTP/1.1, which alone can be upgraded.
 		TLSNextProto: map[string]func(string, *tls.Conn) http.RoundTripper{}}
+	all := j.all()
+	now := func() *url.URL { return all[int(l.turn.Load())%len(all)] }
 	way := &httputil.ReverseProxy{
 		Transport: t,
 		Rewrite: func(r *httputil.ProxyRequest) {
-			r.SetURL(j.Address)
-			r.Out.URL.Path = strings.TrimRight(j.Address.Path, "/") + Path
-			r.Out.Host = j.Address.Host
+			at := now()
+			r.SetURL(at)
+			r.Out.URL.Path = strings.TrimRight(at.Path, "/") + Path
+			r.Out.Host = at.Host
 			r.Out.SetBasicAuth(j.Name, j.Key)
 		},
 		ModifyResponse: func(r *http.Response) error {
@@ -101,12 +110,13 @@ func (l *Leaf) outward(j Joining) (near string, err error) {
 				return nil
 			}
 			said, _ := io.ReadAll(io.LimitReader(r.Body, 500))
-			return fmt.Errorf("%s answers %s: %s", j.Address.Host, r.Status, said)
+			return fmt.Errorf("%s answers %s: %s", r.Request.URL.Host, r.Status, said)
 		},
 		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
 			if l.last.Swap(err.Error()) != err.Error() { // it is tried each second
-				j.Log.Warn("the line cannot be had", "application", j.Address.Host, "error", err)
+				j.Log.Warn("the line cannot be had", "application", now().Host, "error", err)
 			}
+			l.turn.Add(1)
 			w.WriteHeader(http.StatusBadGateway)
 		},
 		ErrorLog: slog.NewLogLogger(j.Log.Handler(), slog.LevelDebug),
