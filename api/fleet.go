@@ -13,6 +13,7 @@ import (
 type Fleet interface {
 	Name() string
 	Status() fleet.Status
+	Missing() int // members that are away
 	// Drain tells a member that it is not to lead, or that it may again.
 	Drain(ctx context.Context, member string, drained bool) error
 }

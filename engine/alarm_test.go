@@ -450,3 +450,27 @@ func TestRulesThatCannotBeAreRefused(t *testing.T) {
 		}
 	}
 }
+
+// A member of the fleet that is away is told of, and it is over when it is back.
+func TestAMemberThatIsAwayIsAnAlarm(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		away := 0
+		w := startWith(t, t.TempDir(), &target{}, func(c *Config) { c.Missing = func() int { return away } })
+		w.rule("member-away", core.Rule{Watch: "members", Urgent: true})
+		w.look(time.Minute)
+		if got := w.ringing(); got != "" {
+			t.Errorf("all are there: %s", got)
+		}
+		away = 1
+		w.look(2 * time.Minute)
+		if got := w.ringing(); got != "member-away/" {
+			t.Errorf("one is away: %q", got)
+		}
+		away = 0
+		w.look(2 * time.Minute)
+		if got := w.ringing(); got != "" {
+			t.Errorf("it is back: %s", got)
+		}
+		w.close()
+	})
+}

@@ -47,6 +47,8 @@ type Config struct {
 	// Alarms is how often the rules of alarms are looked at; 0: only when Alarms.Look is called.
 	Alarms time.Duration
 	Log    *slog.Logger // nil: the default one
+	// Missing counts members of the fleet that are away; nil: there is no fleet.
+	Missing func() int
 	// Outside is how outside systems are reached; nil: as the machine does, whatever they are.
 	Outside *connect.Outside
 }
@@ -134,7 +136,7 @@ func New(c Config) (*Engine, error) {
 	e.Watch.Meter.Pass(watch.Logging(c.Log))
 	e.Repair = repair.New(e.Watch, e.answers)
 	e.Alarm = alarm.New(alarm.Config{Watch: e.Watch, Intake: e.Intake, Lane: e.Lane, Perform: e.Perform, Links: e.links,
-		Every: c.Alarms})
+		Every: c.Alarms, Missing: c.Missing})
 	e.Bundle = bundle.New(e.Design)
 	e.Erase = erase.New(e.Watch)
 	e.Audit = audit.New(c.Store, e.Journal.Now)

@@ -47,6 +47,13 @@ type LogStatus struct {
 // Name gives what the fleet is called.
 func (n *Node) Name() string { return n.File.Name }
 
+// Missing counts the members that are away.
+func (n *Node) Missing() int {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return len(n.File.Members) - len(n.there())
+}
+
 // Status tells it.
 func (n *Node) Status() Status {
 	out := Status{Name: n.File.Name, This: n.File.This, Replicas: n.File.Replicas, Majority: n.File.majority()}

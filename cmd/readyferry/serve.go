@@ -242,7 +242,11 @@ func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl a
 	}
 	runners := s.runners(ctx, &e, a, log)
 	a.atEnd(runners.Close)
-	e, err = engine.New(engine.Config{Store: st, Reader: a.reader, Systems: a.all, Log: log, Alarms: alarmsEach,
+	var missing func() int
+	if fl != nil {
+		missing = fl.Missing
+	}
+	e, err = engine.New(engine.Config{Store: st, Reader: a.reader, Systems: a.all, Log: log, Alarms: alarmsEach, Missing: missing,
 		Outside: &connect.Outside{}, Runners: runners})
 	if err != nil {
 		return nil, err

@@ -136,6 +136,8 @@ var Kinds = []Kind{
 		Advice: "Make room, or keep what has ended for a shorter time."},
 	{Name: "refused", Title: "sign-ins and requests refused within ten minutes", Of: OfNothing, Unit: "refusals", Sampled: true, Limit: 20,
 		Advice: "The audit says who, from where and at what: a forgotten password, a program with an old key, or somebody who guesses."},
+	{Name: "members", Title: "members of the fleet that are away", Of: OfNothing, Unit: "members", Sampled: true,
+		Advice: "Fleet says which, and since when. The others go on as long as a majority of them is there: start it, or a new machine with its folder."},
 }
 
 // Find gives a kind by its name; nil for none.

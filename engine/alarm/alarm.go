@@ -34,6 +34,7 @@ type Alarms struct {
 	lane    *lane.Lanes
 	perform *perform.Performers
 	links   *connect.Links
+	missing func() int
 	every   time.Duration // between two looks; 0: nobody looks by himself
 
 	mu      sync.Mutex // held while one looks
@@ -73,6 +74,7 @@ type Config struct {
 	Lane    *lane.Lanes
 	Perform *perform.Performers
 	Links   *connect.Links
+	Missing func() int    // members of the fleet that are away; nil: there is no fleet
 	Every   time.Duration // between two looks; 0: nobody looks by himself
 }
 
@@ -80,7 +82,7 @@ type Config struct {
 func New(c Config) *Alarms {
 	a := &Alarms{
 		Journal: c.Watch.Journal, watch: c.Watch, intake: c.Intake, lane: c.Lane, perform: c.Perform, links: c.Links,
-		every: c.Every, rules: map[string]*Rule{}, states: map[about]core.State{}, rings: map[about]*store.Ring{},
+		every: c.Every, missing: c.Missing, rules: map[string]*Rule{}, states: map[about]core.State{}, rings: map[about]*store.Ring{},
 		samples: map[string]float64{}, heard: map[string]time.Time{}, wake: make(chan struct{}, 1),
 	}
 	a.Catalog.OnChange(func() { // others may have changed rules with what they are about

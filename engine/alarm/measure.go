@@ -40,6 +40,9 @@ func (a *Alarms) measure(now time.Time) (*measured, error) {
 	}
 	refused, err := a.Store.CountRefused(now.Add(-refusedWithin))
 	m.now[series("refused", "")] = float64(refused)
+	if a.missing != nil {
+		m.now[series("members", "")] = float64(a.missing())
+	}
 	return m, err
 }
 

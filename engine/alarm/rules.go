@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 
@@ -139,11 +140,11 @@ const seeded = "alarms seeded"
 func (a *Alarms) seed() error {
 	return a.Store.Write(a.context(), func(tx *store.Tx) error {
 		was, err := tx.Setting(seeded)
-		if err != nil || was == "with refusals" {
+		if err != nil || was == seededNow {
 			return err
 		}
 		for name, r := range firstRules {
-			if was != "" && r.Watch != "refused" && (was == "with secrets" || r.Watch != "secret") {
+			if max(1, seededBy(seededWith[r.Watch])) <= seededBy(was) {
 				continue // an earlier release gave it
 			}
 			document, err := json.Marshal(r)
@@ -155,8 +156,27 @@ func (a *Alarms) seed() error {
 				return err
 			}
 		}
-		return tx.SetSetting(seeded, "with refusals")
+		return tx.SetSetting(seeded, seededNow)
 	})
+}
+
+// What releases have noted behind giving their rules, in turn: the first ones, and with which kind more
+// came. seededNow is the last.
+var seedings = []string{"", "yes", "with secrets", "with refusals", seededNow}
+
+const seededNow = "with members"
+
+var seededWith = map[string]string{"secret": "with secrets", "refused": "with refusals", "members": seededNow}
+
+// seededBy gives the place of what a release has noted.
+func seededBy(noted string) int {
+	if i := slices.Index(seedings, noted); i >= 0 && noted != "" {
+		return i
+	}
+	if noted == "" {
+		return 0
+	}
+	return 1
 }
 
 var firstRules = map[string]core.Rule{
@@ -168,6 +188,7 @@ var firstRules = map[string]core.Rule{
 	"key-ends":         {Title: "A key ends soon", Watch: "key", Limit: 14},
 	"secret-ends":      {Title: "A secret of a connection ends soon", Watch: "secret", Limit: 14},
 	"many-refused":     {Title: "Many sign-ins or requests are refused", Watch: "refused", Limit: 20},
+	"member-away":      {Title: "A member of the fleet is away", Watch: "members", Urgent: true},
 	"disk-is-short":    {Title: "The disk gets full", Watch: "disk", Limit: 2000, Urgent: true},
 }
 
