@@ -95,6 +95,9 @@ func (s *Server) metrics() handler {
 		newConnectionMetrics(),
 		newFlowMetrics(),
 	})
+	if s.fleet != nil {
+		registry.MustRegister(newOfFleet(s.fleet))
+	}
 	serve := gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
 	return func(c *gin.Context) error {
 		serve(c)

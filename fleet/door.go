@@ -89,8 +89,15 @@ func (n *Node) OpenDoor() (*Door, error) {
 	return d, nil
 }
 
-// Close ends it.
-func (d *Door) Close() error { return d.server.Close() }
+// Close ends it; what is under way has a little time to come to its end.
+func (d *Door) Close() error {
+	ctx, stop := context.WithTimeout(context.Background(), 2*time.Second)
+	defer stop()
+	if d.server.Shutdown(ctx) != nil {
+		return d.server.Close()
+	}
+	return nil
+}
 
 // Client gives a client that calls the doors of members as the one whose file it is.
 func Client(f *File) *http.Client {

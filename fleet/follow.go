@@ -194,8 +194,8 @@ func (f *follower) rank(form string) (rank int, may bool) {
 		if h.Name == f.File.This {
 			continue
 		}
-		if h.Log != "" && f.c.Log == "" || h.State == StateTakes {
-			return 0, false // it has a journal, and this member has none; or it is about to
+		if h.Log != "" && f.c.Log == "" || h.State == StateTakes || h.State == StateHands {
+			return 0, false // it has a journal, and this member has none; or it is about to, or still leads
 		}
 		if f.drained && !h.Drained {
 			return 0, false

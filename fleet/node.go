@@ -81,6 +81,7 @@ const (
 	StateFollows = "follows"
 	StateTakes   = "takes over"
 	StateLeads   = "leads"
+	StateHands   = "hands over" // it ends its work, so that another one may lead
 	StateCopies  = "takes a copy"
 )
 
@@ -388,17 +389,21 @@ func (n *Node) lead(epoch int64) error {
 	n.set(StateLeads, "")
 	n.Log.Info("this member leads", "member", n.File.This, "from", epoch)
 	why := n.untilGone(gone)
+	n.Log.Warn("this member does not lead any more", "member", n.File.This, "why", why)
+	lost := errors.Is(why, ErrFenced) || errors.Is(why, ErrCutOff)
+	state := StateHands // what is under way comes to its end before another one leads
+	if lost {
+		state = StateFollows
+		end() // nothing is taken from it any more
+	}
 	n.mu.Lock()
 	n.handler, n.epoch = nil, 0
 	n.mu.Unlock()
-	n.set(StateFollows, "")
-	n.Log.Warn("this member does not lead any more", "member", n.File.This, "why", why)
-	lost := errors.Is(why, ErrFenced) || errors.Is(why, ErrCutOff)
-	if lost {
-		end() // nothing is taken from it any more
-	}
+	n.set(state, "")
 	stop(lost)
-	return st.Close()
+	err = st.Close()
+	n.set(StateFollows, "")
+	return err
 }
 
 // untilGone waits until this member cannot lead any more, or is not to.

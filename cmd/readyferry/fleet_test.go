@@ -357,5 +357,31 @@ func TestNothingIsLostWhenAMemberIsKilled(t *testing.T) {
 	lines.Wait()
 	accepted["round"] = rounds()
 	w.accounted(accepted)
+	w.whole(0)
+	w.tellsAll()
 	w.alike()
+}
+
+// tellsAll looks whether each member tells how all are, for people and for measures, and that nobody is
+// drained who is no member.
+func (w *aFleet) tellsAll() {
+	w.t.Helper()
+	for _, name := range w.names {
+		_, page, err := w.send(name, "GET", "/api/v1/fleet", "")
+		var s fleet.Status
+		if err != nil || json.Unmarshal(page, &s) != nil || len(s.Members) != len(w.names) || s.Leader == "" {
+			w.t.Errorf("%s: %s %v", name, page, err)
+		}
+		_, text, err := w.send(name, "GET", "/metrics", "")
+		for _, wanted := range []string{fmt.Sprintf("readyferry_fleet_member_leads{member=%q} 1", s.Leader),
+			"readyferry_fleet_log_replicas_current 3", `readyferry_fleet_member_there{member="a"} 1`} {
+			if err != nil || !strings.Contains(string(text), wanted) {
+				w.t.Errorf("%s measures no %s: %v", name, wanted, err)
+			}
+		}
+		if status, said, err := w.send(name, "POST", "/api/v1/fleet/drain", `{"member":"nobody","drained":true}`); err != nil ||
+			status != http.StatusBadRequest {
+			w.t.Errorf("a member that is none is drained: %d %s %v", status, said, err)
+		}
+	}
 }

@@ -53,12 +53,13 @@ func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Log
 	if err != nil {
 		return err
 	}
-	defer node.Close()
 	door, err := node.OpenDoor()
 	if err != nil {
+		node.Close()
 		return err
 	}
-	defer door.Close()
+	defer door.Close() // behind the work, which calls of other members wait for
+	defer node.Close()
 	handlers := map[string]http.Handler{}
 	for part := range in.listeners {
 		handlers[part] = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

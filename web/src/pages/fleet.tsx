@@ -19,7 +19,7 @@ function memberSays(m: Member, now: number): string {
 
 function markOf(m: Member): string {
   if (!m.there) return "dead letter";
-  return m.trouble || m.state === "takes over" || m.state === "takes a copy" ? "waiting" : "delivered";
+  return m.trouble || ["takes over", "hands over", "takes a copy"].includes(m.state) ? "waiting" : "delivered";
 }
 
 /** The members of a fleet, the log that they keep, and the runners. */
