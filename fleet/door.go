@@ -196,6 +196,18 @@ func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string, deadline 
 		refuse(w, http.StatusServiceUnavailable, "No member leads now", "the one that was asked does not any more")
 		return
 	}
+	if isShort(r) {
+		if d.handShort(w, r, to) {
+			return
+		}
+		// It is not there any more, or leads no more: another one will.
+		select {
+		case <-r.Context().Done():
+		case <-time.After(lookEvery):
+			d.serve(w, r, deadline)
+		}
+		return
+	}
 	if c := http.NewResponseController(w); c != nil { // streams of events and lines stay open
 		_ = c.SetReadDeadline(time.Time{})
 		_ = c.SetWriteDeadline(time.Time{})

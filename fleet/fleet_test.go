@@ -208,6 +208,14 @@ func TestAFleetKeepsWhatItHasTaken(t *testing.T) {
 	w.puts("a", "first", "1")
 	w.puts("b", "second", "22")
 	w.puts("c", "big", big)
+	for _, name := range []string{"a", "b", "c"} { // between the engines, and through the door
+		w.puts(name, "in/short-"+name, "s")
+		w.puts(name, "in/long-"+name, big[:100_000])
+		if status, said := w.call(name, "GET", "/in/", ""); status != http.StatusOK || !strings.Contains(said, "in/short-"+name+" 1\n") ||
+			!strings.Contains(said, "in/long-"+name+" 100000\n") {
+			t.Errorf("%s: %d %s", name, status, said)
+		}
+	}
 	gone := w.leader()
 	began := time.Now()
 	w.stop(gone)
@@ -225,10 +233,12 @@ func TestAFleetKeepsWhatItHasTaken(t *testing.T) {
 	status := ""
 	eventually(t, "the one that was gone answers", func() bool {
 		_, status = w.call(gone, "GET", "/", "")
-		return strings.Count(status, "\n") == 5
+		return strings.Count(status, "\n") == 11
 	})
-	if want := fmt.Sprintf("big %d\nfirst 1\nfourth 4\nsecond 2\nthird 3\n", len(big)); status != want {
-		t.Errorf("%s\nwant %s", status, want)
+	for _, want := range []string{fmt.Sprintf("big %d\n", len(big)), "first 1\n", "fourth 4\n", "second 2\n", "third 3\n"} {
+		if !strings.Contains(status, want) {
+			t.Errorf("%s\nlacks %s", status, want)
+		}
 	}
 	// One loses its disk.
 	w.stop(gone)

@@ -51,6 +51,7 @@ type Node struct {
 	ctx   context.Context
 	end   context.CancelFunc
 	done  sync.WaitGroup
+	short chan struct{} // short calls of other members that are under way
 	woken chan struct{} // something is to be looked at at once
 
 	mu      sync.Mutex
@@ -117,7 +118,8 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	}
 	n := &Node{Config: c, id: &identity{f: c.File}, began: time.Now().UTC(), beats: map[string]*heard{},
 		state: StateStarts,
-		woken: make(chan struct{}, 1), changed: make(chan struct{}), spans: map[string]*span{}}
+		woken: make(chan struct{}, 1), changed: make(chan struct{}), spans: map[string]*span{},
+		short: make(chan struct{}, mostShort)}
 	if n.link, err = startEngine(c.File, n.id, c.Dir, c.Log); err != nil {
 		return nil, err
 	}
@@ -141,7 +143,8 @@ func (n *Node) Close() {
 // listen hears the other members.
 func (n *Node) listen() error {
 	for what, hears := range map[string]nats.MsgHandler{
-		beatSubject: n.hears,
+		beatSubject:              n.hears,
+		callSubject(n.File.This): n.calls,
 		"fleet.drain." + n.File.This: func(m *nats.Msg) {
 			n.setDrained(string(m.Data) == "true")
 			_ = m.Respond([]byte("{}"))
