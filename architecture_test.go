@@ -47,7 +47,8 @@ func packages(t *testing.T) []pkg {
 }
 
 // Each layer may import those below it, and itself.
-var layers = []string{"core", "worker", "store", "connect", "standin", "engine", "tracing", "runner", "fleet", "web", "demo", "api", "cmd"}
+var layers = []string{"core", "worker", "store", "connect", "standin", "engine", "tracing", "runner", "fleet",
+	"web", "demo", "api", "cmd"}
 
 var mayImport = map[string][]string{
 	"core":    {},
@@ -61,10 +62,12 @@ var mayImport = map[string][]string{
 	"fleet":   {"store", "core"},
 	"web":     {},
 	"demo":    {"engine", "standin", "core"},
-	"api":     {"fleet", "runner", "engine", "standin", "connect", "core"}, // never the store: it reads through engine/watch
-	"cmd":     {"fleet", "worker", "runner", "api", "engine", "tracing", "store", "connect", "standin", "demo", "web", "core"},
-	"bench":   {"runner", "api", "engine", "store", "connect", "standin", "core"},
-	"docs":    {},
+	"api": {"fleet", "runner", "engine", "standin", "connect",
+		"core"}, // never the store: it reads through engine/watch
+	"cmd": {"fleet", "worker", "runner", "api", "engine", "tracing", "store", "connect", "standin", "demo", "web",
+		"core"},
+	"bench": {"runner", "api", "engine", "store", "connect", "standin", "core"},
+	"docs":  {},
 }
 
 // Within engine. Those of one rank do not know each other.

@@ -14,10 +14,11 @@ func newOfFleet(f Fleet) *ofFleet {
 		return prometheus.NewDesc("readyferry_fleet_"+name, help, labels, nil)
 	}
 	return &ofFleet{
-		fleet:   f,
-		there:   desc("member_there", "1 while the member is heard, else 0.", "member"),
-		leads:   desc("member_leads", "1 for the member whose engine works, else 0.", "member"),
-		behind:  desc("member_records_behind", "Records of the log that the copy of a member does not have yet.", "member"),
+		fleet: f,
+		there: desc("member_there", "1 while the member is heard, else 0.", "member"),
+		leads: desc("member_leads", "1 for the member whose engine works, else 0.", "member"),
+		behind: desc("member_records_behind", "Records of the log that the copy of a member does not have yet.",
+			"member"),
 		bytes:   desc("log_bytes", "The log of the journal."),
 		current: desc("log_replicas_current", "Replicas of the log that are up to date."),
 	}

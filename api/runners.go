@@ -78,7 +78,8 @@ func (s *Server) listRunners(c *gin.Context) error {
 	}
 	for i := range known {
 		r := &known[i]
-		if !who(c).Everywhere(access.See) && !slices.ContainsFunc(out, func(v *runnerView) bool { return v.Name == r.Name }) {
+		if !who(c).Everywhere(access.See) && !slices.ContainsFunc(out,
+			func(v *runnerView) bool { return v.Name == r.Name }) {
 			continue
 		}
 		v := at(r.Name)
@@ -110,7 +111,8 @@ func (s *Server) cutRunner(c *gin.Context) error {
 	if in.Seconds < 1 || in.Seconds > 600 {
 		return bad("seconds: 1 to 600")
 	}
-	known := s.runners != nil && slices.ContainsFunc(s.runners.Runners(), func(r hub.Runner) bool { return r.Name == in.Runner })
+	known := s.runners != nil && slices.ContainsFunc(s.runners.Runners(),
+		func(r hub.Runner) bool { return r.Name == in.Runner })
 	if !known {
 		return bad("there is no runner named %q", in.Runner)
 	}

@@ -76,8 +76,9 @@ func viewWho(w *access.Who) *whoView {
 	if w == nil {
 		return nil
 	}
-	v := &whoView{Name: w.Name, Title: w.Title, Kind: w.Kind, Grants: w.Grants, Keys: w.Rights, Rights: []access.Right{},
-		All: []access.Right{}, Areas: map[string][]string{}, Session: w.Session}
+	v := &whoView{Name: w.Name, Title: w.Title, Kind: w.Kind, Grants: w.Grants, Keys: w.Rights,
+		Rights: []access.Right{},
+		All:    []access.Right{}, Areas: map[string][]string{}, Session: w.Session}
 	if !w.Changed.IsZero() {
 		v.Changed = &w.Changed
 	}

@@ -88,7 +88,8 @@ func (s *Server) metrics() handler {
 		prometheus.NewDesc("readyferry_disk_free_bytes", "Free room where the data lies.", nil, nil),
 		prometheus.NewDesc("readyferry_journal_bytes", "The journal without its free pages, with what is written ahead.",
 			nil, nil),
-		prometheus.NewDesc("readyferry_room_short", "1 while nothing is taken in because disk or journal are short, else 0.",
+		prometheus.NewDesc("readyferry_room_short",
+			"1 while nothing is taken in because disk or journal are short, else 0.",
 			nil, nil),
 		prometheus.NewDesc("readyferry_held", "What is kept in memory of work under way.", []string{"what"}, nil),
 		prometheus.NewDesc("readyferry_held_limit", "The most that is kept of it.", []string{"what"}, nil),
@@ -225,7 +226,8 @@ func (m *collector) gathered(ch chan<- prometheus.Metric) {
 		ch <- prometheus.MustNewConstMetric(m.unheard, prometheus.CounterValue, float64(t.Unheard), t.Name)
 	}
 	for _, s := range subscriptions {
-		ch <- prometheus.MustNewConstMetric(m.lag, prometheus.GaugeValue, float64(next[s.Topic]-s.Position), s.Topic, s.Name)
+		ch <- prometheus.MustNewConstMetric(m.lag, prometheus.GaugeValue, float64(next[s.Topic]-s.Position), s.Topic,
+			s.Name)
 	}
 	open, err := m.s.engine.Watch.CountAllOpenGroups()
 	if err != nil {

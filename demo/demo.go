@@ -320,12 +320,14 @@ const Runner = "stowmere"
 // slip makes up what is to be fetched from a shelf at Stowmere.
 func slip(r *rand.Rand, n int) string {
 	return fmt.Sprintf(`{"slip": "SL-%d", "shelf": "LOC %d", "title": %q}`, n, 1+r.IntN(40),
-		pick(r, "The Tidal Mill at Stowmere", "Hedges of the Lower Valley", "A Ferryman's Almanac", "Salt Roads", "Bells over Marlow Quay"))
+		pick(r, "The Tidal Mill at Stowmere", "Hedges of the Lower Valley", "A Ferryman's Almanac", "Salt Roads",
+			"Bells over Marlow Quay"))
 }
 
 // lend makes up a request for a book of Stowmere's.
 func lend(r *rand.Rand, n int) string {
-	return fmt.Sprintf(`{"request": "SR-%d", "card": "ST%04d", "shelf": "LOC %d", "title": "Salt Roads"}`, n, r.IntN(500), 1+r.IntN(40))
+	return fmt.Sprintf(`{"request": "SR-%d", "card": "ST%04d", "shelf": "LOC %d", "title": "Salt Roads"}`, n,
+		r.IntN(500), 1+r.IntN(40))
 }
 
 // scan makes up an item that is handed back.

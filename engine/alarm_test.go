@@ -220,7 +220,8 @@ func TestAlarmsAreGroupedEscalatedAndAcknowledged(t *testing.T) {
 			t.Errorf("who is on duty was told %q; somebody has b in hand", got)
 		}
 		w.look(time.Hour)
-		if got := strings.Join(w.notices("/desk"), ", "); got != "rings/dead/a rings/dead/b, resolved/dead/b, resolved/dead/a" {
+		if got := strings.Join(w.notices("/desk"),
+			", "); got != "rings/dead/a rings/dead/b, resolved/dead/b, resolved/dead/a" {
 			t.Errorf("the desk was told %q", got)
 		}
 		if got := w.ringing(); got != "" {
@@ -316,7 +317,8 @@ func TestManyRefusalsRing(t *testing.T) {
 		refuse := func(n int) {
 			t.Helper()
 			for range n {
-				ctx, deed := w.Audit.Begin(t.Context(), &access.Who{Kind: access.Person, Name: "maud", From: "192.0.2.7"}, "sign in",
+				ctx, deed := w.Audit.Begin(t.Context(), &access.Who{Kind: access.Person, Name: "maud", From: "192.0.2.7"},
+					"sign in",
 					access.Thing{})
 				if err := w.Audit.End(ctx, deed, "refused: it is not right"); err != nil {
 					t.Fatal(err)

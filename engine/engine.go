@@ -135,7 +135,8 @@ func New(c Config) (*Engine, error) {
 	e.Watch = watch.New(e.Journal, e.links)
 	e.Watch.Meter.Pass(watch.Logging(c.Log))
 	e.Repair = repair.New(e.Watch, e.answers)
-	e.Alarm = alarm.New(alarm.Config{Watch: e.Watch, Intake: e.Intake, Lane: e.Lane, Perform: e.Perform, Links: e.links,
+	e.Alarm = alarm.New(alarm.Config{Watch: e.Watch, Intake: e.Intake, Lane: e.Lane, Perform: e.Perform,
+		Links: e.links,
 		Every: c.Alarms, Missing: c.Missing})
 	e.Bundle = bundle.New(e.Design)
 	e.Erase = erase.New(e.Watch)

@@ -149,7 +149,8 @@ func testAClockThatIsSet(t *testing.T) {
 		"item: body.n, close: {age: 15s}}, {id: d, kind: deliver, to: out, path: '/agg'}]\n")
 	w.publish("readyferry: flow/1\nname: tick\nintake: {kind: schedule, every: 1m, missed: once}\nsteps: []\n")
 	var ids []store.ID
-	for i, jump := range []time.Duration{0, 3 * time.Hour, -5 * time.Hour, 26 * time.Hour, -1 * time.Hour, 30 * time.Second} {
+	for i, jump := range []time.Duration{0, 3 * time.Hour, -5 * time.Hour, 26 * time.Hour, -1 * time.Hour,
+		30 * time.Second} {
 		set.Add(int64(jump))
 		for _, path := range []string{"/again", "/held", "/agg"} {
 			ids = append(ids, w.accepted(path, fmt.Sprintf(`{"n":%d,"k":"k"}`, i)))

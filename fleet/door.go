@@ -47,6 +47,7 @@ const (
 	copyPath   = "/fleet/copy"
 	StatusPath = "/fleet/status"
 	DrainPath  = "/fleet/drain"
+	RemovePath = "/fleet/remove"
 )
 
 // ForwardedBy is the header that names the member which hands a call over, so that none goes round in a
@@ -66,6 +67,13 @@ func (n *Node) OpenDoor() (*Door, error) {
 	mux.HandleFunc("POST "+DrainPath, func(w http.ResponseWriter, r *http.Request) {
 		if err := n.Drain(r.Context(), r.FormValue("member"), r.FormValue("drained") != "false"); err != nil {
 			refuse(w, http.StatusConflict, "The member was not told", err.Error())
+			return
+		}
+		answer(w, struct{}{})
+	})
+	mux.HandleFunc("POST "+RemovePath, func(w http.ResponseWriter, r *http.Request) {
+		if err := n.Remove(r.Context(), r.FormValue("member")); err != nil {
+			refuse(w, http.StatusConflict, "The member was not removed", err.Error())
 			return
 		}
 		answer(w, struct{}{})
@@ -337,6 +345,24 @@ func (b *wholeBody) Read(p []byte) (int, error) {
 		err = io.ErrUnexpectedEOF
 	}
 	return n, err
+}
+
+// Remove has the others forget a member that is gone and does not come back.
+func (n *Node) Remove(ctx context.Context, member string) error {
+	n.mu.Lock()
+	h := n.beats[member]
+	there := h != nil && time.Since(h.when) < silentFor
+	n.mu.Unlock()
+	switch {
+	case there:
+		return fmt.Errorf("%s is there: stop it first", member)
+	case time.Since(n.began) < 2*silentFor:
+		return fmt.Errorf("%s was started just now and may not have heard of %s yet: ask again in some seconds",
+			n.File.This, member)
+	}
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	return n.link.remove(ctx, member)
 }
 
 // Drain tells a member that it is not to lead, so that it can be stopped without anybody waiting; or

@@ -1,7 +1,10 @@
 package fleet
 
 import (
+	"context"
 	"crypto/rand"
+	"crypto/subtle"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -26,6 +29,7 @@ const ping = time.Second
 
 // link is a member's engine and the connection to it.
 type link struct {
+	secret string // by which this process itself comes in
 	engine *server.Server
 	conn   *nats.Conn
 	js     jetstream.JetStream
@@ -40,10 +44,10 @@ func startEngine(f *File, id *identity, dir string, log *slog.Logger) (*link, er
 	if err != nil {
 		return nil, err
 	}
-	secret := rand.Text()
+	l := &link{secret: rand.Text()}
 	o := &server.Options{
 		// Its port for clients is for this process alone: it has a secret that nobody else knows.
-		Host: "127.0.0.1", Port: server.RANDOM_PORT, Authorization: secret,
+		Host: "127.0.0.1", Port: server.RANDOM_PORT, CustomClientAuthentication: l,
 		ServerName: f.This, NoSigs: true, NoLog: true, MaxPayload: MostRecord + 1<<20, MaxPending: 256 << 20,
 		PingInterval: 10 * ping, MaxPingsOut: 2, WriteDeadline: 10 * time.Second,
 		JetStream: true, StoreDir: filepath.Join(dir,
@@ -63,7 +67,6 @@ func startEngine(f *File, id *identity, dir string, log *slog.Logger) (*link, er
 	if len(o.Routes) == 0 { // one alone has nobody to keep the log with
 		o.Cluster = server.ClusterOpts{}
 	}
-	l := &link{}
 	if l.engine, err = server.NewServer(o); err != nil {
 		return nil, fmt.Errorf("the engine of the fleet: %w", err)
 	}
@@ -72,8 +75,7 @@ func startEngine(f *File, id *identity, dir string, log *slog.Logger) (*link, er
 		l.close()
 		return nil, fmt.Errorf("the engine of the fleet does not start at %s", f.Self().Engine)
 	}
-	l.conn, err = nats.Connect("", nats.InProcessServer(l.engine), nats.Token(secret), nats.MaxReconnects(-1),
-		nats.ReconnectWait(100*time.Millisecond))
+	l.conn, err = l.connect(asMember)
 	if err == nil {
 		l.js, err = jetstream.New(l.conn)
 	}
@@ -83,6 +85,61 @@ func startEngine(f *File, id *identity, dir string, log *slog.Logger) (*link, er
 	}
 	log.Info("the engine of the fleet is at work", "member", f.This, "at", f.Self().Engine)
 	return l, nil
+}
+
+// As whom this process comes into its own engine: as a member, or as who keeps the engines.
+const (
+	asMember = "member"
+	asKeeper = "keeper"
+)
+
+func (l *link) connect(as string) (*nats.Conn, error) {
+	return nats.Connect("", nats.InProcessServer(l.engine), nats.UserInfo(as, l.secret), nats.MaxReconnects(-1),
+		nats.ReconnectWait(100*time.Millisecond))
+}
+
+// Check implements server.Authentication: nobody but this process comes in.
+func (l *link) Check(c server.ClientAuthentication) bool {
+	o := c.GetOpts()
+	if subtle.ConstantTimeCompare([]byte(o.Password), []byte(l.secret)) != 1 {
+		return false
+	}
+	account := l.engine.GlobalAccount()
+	if o.Username == asKeeper {
+		account = l.engine.SystemAccount()
+	}
+	c.RegisterUser(&server.User{Username: o.Username, Account: account})
+	return true
+}
+
+// remove has the engines forget a member that does not come back: it counts for no majority any more, and
+// another one keeps the replica that it had, where there is one.
+func (l *link) remove(ctx context.Context, member string) error {
+	conn, err := l.connect(asKeeper)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	b, err := json.Marshal(map[string]string{"peer": member})
+	if err != nil {
+		return err
+	}
+	m, err := conn.RequestWithContext(ctx, server.JSApiRemoveServer, b)
+	if err != nil {
+		return fmt.Errorf("%w: %w", errNoLog, err)
+	}
+	var said struct {
+		Error *struct {
+			Description string `json:"description"`
+		} `json:"error"`
+	}
+	if err := json.Unmarshal(m.Data, &said); err != nil {
+		return err
+	}
+	if said.Error != nil {
+		return errors.New(said.Error.Description)
+	}
+	return nil
 }
 
 func (l *link) close() {

@@ -211,7 +211,8 @@ func TestAFleetKeepsWhatItHasTaken(t *testing.T) {
 	for _, name := range []string{"a", "b", "c"} { // between the engines, and through the door
 		w.puts(name, "in/short-"+name, "s")
 		w.puts(name, "in/long-"+name, big[:100_000])
-		if status, said := w.call(name, "GET", "/in/", ""); status != http.StatusOK || !strings.Contains(said, "in/short-"+name+" 1\n") ||
+		if status, said := w.call(name, "GET", "/in/", ""); status != http.StatusOK || !strings.Contains(said,
+			"in/short-"+name+" 1\n") ||
 			!strings.Contains(said, "in/long-"+name+" 100000\n") {
 			t.Errorf("%s: %d %s", name, status, said)
 		}
@@ -235,7 +236,8 @@ func TestAFleetKeepsWhatItHasTaken(t *testing.T) {
 		_, status = w.call(gone, "GET", "/", "")
 		return strings.Count(status, "\n") == 11
 	})
-	for _, want := range []string{fmt.Sprintf("big %d\n", len(big)), "first 1\n", "fourth 4\n", "second 2\n", "third 3\n"} {
+	for _, want := range []string{fmt.Sprintf("big %d\n", len(big)), "first 1\n", "fourth 4\n", "second 2\n",
+		"third 3\n"} {
 		if !strings.Contains(status, want) {
 			t.Errorf("%s\nlacks %s", status, want)
 		}
@@ -379,7 +381,8 @@ func serverSide(c net.Conn, id *identity) error {
 // authority knows, and nobody else does.
 func TestTheAddressOfAMemberHasACertificate(t *testing.T) {
 	dir := t.TempDir()
-	f := &File{Form: fileForm, Name: "trial", Replicas: 1, Members: []Member{{"a", "h:1", "h:2", "https://127.0.0.1:8420"},
+	f := &File{Form: fileForm, Name: "trial", Replicas: 1, Members: []Member{{"a", "h:1", "h:2",
+		"https://127.0.0.1:8420"},
 		{"b", "h:3", "h:4", "https://b.ferry.test"}, {"c", "h:5", "h:6", "http://127.0.0.1:1"}}}
 	if err := Init(dir, f, time.Now()); err != nil {
 		t.Fatal(err)

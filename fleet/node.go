@@ -232,7 +232,8 @@ func (n *Node) endSpans() {
 
 func (n *Node) say() {
 	n.mu.Lock()
-	b := beat{Name: n.File.This, Format: Format, Schema: store.Schema(), Version: n.Version, Began: n.began, State: n.state,
+	b := beat{Name: n.File.This, Format: Format, Schema: store.Schema(), Version: n.Version, Began: n.began,
+		State:   n.state,
 		Trouble: n.trouble, Log: n.copied.Log,
 		At: n.copied.At, Epoch: n.epoch, Drained: n.drained}
 	n.mu.Unlock()

@@ -77,7 +77,8 @@ func asBytes(r *http.Request, body []byte, by string) []byte {
 	}
 	h.Set(ForwardedBy, by)
 	h.Set("Content-Length", strconv.Itoa(len(body)))
-	_ = h.WriteSubset(&b, map[string]bool{"Connection": true, "Keep-Alive": true, "Transfer-Encoding": true, "Te": true})
+	_ = h.WriteSubset(&b, map[string]bool{"Connection": true, "Keep-Alive": true, "Transfer-Encoding": true,
+		"Te": true})
 	b.WriteString("\r\n")
 	b.Write(body)
 	return b.Bytes()
@@ -155,7 +156,8 @@ func (n *Node) calls(m *nats.Msg) {
 	case n.short <- struct{}{}:
 	default:
 		k := &kept{head: http.Header{}}
-		refuse(k, http.StatusServiceUnavailable, "Too many calls are under way", "nothing was stored; send it again later")
+		refuse(k, http.StatusServiceUnavailable, "Too many calls are under way",
+			"nothing was stored; send it again later")
 		_ = m.Respond(k.asBytes())
 		return
 	}
@@ -171,7 +173,8 @@ func (n *Node) answerShort(b []byte) (k *kept) {
 		if p := recover(); p != nil { // as the server of HTTP does
 			n.Log.Error("answering a call of another member", "panic", p)
 			k = &kept{head: http.Header{}}
-			refuse(k, http.StatusServiceUnavailable, "The call failed", "nobody knows whether it was stored; send it again later")
+			refuse(k, http.StatusServiceUnavailable, "The call failed",
+				"nobody knows whether it was stored; send it again later")
 		}
 	}()
 	r, err := http.ReadRequest(bufio.NewReader(bytes.NewReader(b)))
@@ -182,7 +185,8 @@ func (n *Node) answerShort(b []byte) (k *kept) {
 	h := n.own()
 	if h == nil {
 		k.head.Set(notLeading, "yes")
-		refuse(k, http.StatusServiceUnavailable, "This member does not lead", "another one does by now; nothing was stored")
+		refuse(k, http.StatusServiceUnavailable, "This member does not lead",
+			"another one does by now; nothing was stored")
 		return k
 	}
 	ctx, stop := context.WithTimeout(n.ctx, longestShort)

@@ -144,10 +144,12 @@ func TestABranchBehindAFirewall(t *testing.T) {
 		{"id":"only","kind":"filter","keep":"replies.ask.body.may"},{"id":"print","kind":"deliver","to":"shelf","path":"/slips"}]}`)
 	w.must("POST", "/api/v1/flows/loans/publish", "")
 	var made struct{ Key string }
-	if err := json.Unmarshal(w.must("PUT", "/api/v1/keys/shelf", `{"rights":[{"may":["run"],"on":["runner:shelf"]}]}`), &made); err != nil {
+	if err := json.Unmarshal(w.must("PUT", "/api/v1/keys/shelf", `{"rights":[{"may":["run"],"on":["runner:shelf"]}]}`),
+		&made); err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command("ip", "netns", "exec", network.space, w.file, "runner", "--join", strings.Join(joins, ","), "--name", "shelf",
+	cmd := exec.Command("ip", "netns", "exec", network.space, w.file, "runner", "--join", strings.Join(joins, ","),
+		"--name", "shelf",
 		"--ca", filepath.Join(w.dir, "for-runners.pem"), "--data", filepath.Join(t.TempDir(), "runner"))
 	cmd.Env, cmd.Stderr = append(os.Environ(), runnerKey+"="+made.Key), os.Stderr
 	if err := cmd.Start(); err != nil {

@@ -23,7 +23,8 @@ import (
 
 func fleetCommand() *cobra.Command {
 	c := &cobra.Command{Use: "fleet", Short: "Let several instances be one application"}
-	c.AddCommand(fleetInit(), fleetRotate(), fleetStatus(), fleetDrain(), fleetAdopt(), fleetRelease(),
+	c.AddCommand(fleetInit(), fleetRotate(), fleetStatus(), fleetDrain(), fleetAdopt(), fleetRelease(), fleetAdd(),
+		fleetRemove(),
 		fleetDemo())
 	return c
 }
@@ -44,12 +45,11 @@ func fleetInit() *cobra.Command {
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			for _, text := range members {
-				name, rest, _ := strings.Cut(text, "=")
-				parts := strings.Split(rest, ",")
-				if len(parts) != 3 {
-					return fmt.Errorf("--member is written as name=host:port,host:port,https://address, not %q", text)
+				m, err := memberOf(text)
+				if err != nil {
+					return err
 				}
-				f.Members = append(f.Members, fleet.Member{Name: name, Engine: parts[0], Door: parts[1], Address: parts[2]})
+				f.Members = append(f.Members, m)
 			}
 			if err := fleet.Init(out, &f, time.Now()); err != nil {
 				return err
@@ -65,6 +65,66 @@ func fleetInit() *cobra.Command {
 	c.Flags().StringVar(&f.Name, "name", "ferry", "what the fleet is called: small letters, digits, hyphens")
 	c.Flags().IntVar(&f.Replicas, "replicas", 3, "machines that keep the log: 1, 3 or 5")
 	c.Flags().StringArrayVar(&members, "member", nil, "a member; as often as there are some")
+	return c
+}
+
+// memberOf reads a member as it is written on the command line.
+func memberOf(text string) (fleet.Member, error) {
+	name, rest, _ := strings.Cut(text, "=")
+	parts := strings.Split(rest, ",")
+	if len(parts) != 3 {
+		return fleet.Member{}, fmt.Errorf("--member is written as name=host:port,host:port,https://address, not %q", text)
+	}
+	return fleet.Member{Name: name, Engine: parts[0], Door: parts[1], Address: parts[2]}, nil
+}
+
+func fleetAdd() *cobra.Command {
+	var out, text string
+	c := &cobra.Command{
+		Use: "add", Short: "Make the folder of a further member, and name it in the files of the others",
+		Long: "Give each member its folder anew and start it anew, one after the other; then start the new one. It takes a copy.",
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			m, err := memberOf(text)
+			if err != nil {
+				return err
+			}
+			return fleet.Add(out, m, time.Now())
+		},
+	}
+	c.Flags().StringVar(&out, "out", "fleet", "folder that init made")
+	c.Flags().StringVar(&text, "member", "", "the new member, as for init")
+	return c
+}
+
+func fleetRemove() *cobra.Command {
+	var out, file, member string
+	c := &cobra.Command{
+		Use: "remove", Short: "Take a member that is stopped and does not come back out of a fleet",
+		Long: "The others forget it at once: it counts for no majority any more, and another one keeps the replica of the log that it\n" +
+			"had, where there is one. Give each of them its folder anew then, and start it anew, one after the other.",
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			f, err := fleet.Read(file)
+			if err != nil {
+				return err
+			}
+			if len(f.Members)-1 < f.Replicas {
+				return fmt.Errorf("the log is to be kept by %d machines, and %d would be left: add another member first",
+					f.Replicas,
+					len(f.Members)-1)
+			}
+			if _, err := asked(c.Context(), file, http.MethodPost, fleet.RemovePath,
+				url.Values{"member": {member}}); err != nil {
+				return err
+			}
+			return fleet.Drop(out, member)
+		},
+	}
+	c.Flags().StringVar(&out, "out", "fleet", "folder that init made")
+	c.Flags().StringVar(&file, "fleet", "",
+		"the file of the member that is asked, another one than that which is removed")
+	c.Flags().StringVar(&member, "member", "", "the member that is removed")
 	return c
 }
 

@@ -6,9 +6,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 )
 
 // references lists what a flow has delivered, however often.
@@ -160,6 +162,89 @@ func TestMembersAreUpgradedOneByOne(t *testing.T) {
 	}
 	close(until)
 	lines.Wait()
+	w.accounted(accepted)
+	w.alike()
+}
+
+// A fleet of three is given a fourth member, loses one of the first with its disk and forgets it: the
+// fourth keeps its replica of the log, and the fleet bears the loss of another one.
+func TestAMemberIsAddedAndAnotherRemoved(t *testing.T) {
+	w := startFleet(t, "a", "b", "c")
+	w.design(serveOn(t, w.target()))
+	until := make(chan struct{})
+	accepted := map[string]int{}
+	var lines sync.WaitGroup
+	lines.Go(func() { accepted["v"] = w.line("v", until) })
+	cli := func(args ...string) ([]byte, error) {
+		return exec.Command(w.file, append([]string{"fleet"}, args...)...).CombinedOutput()
+	}
+	must := func(args ...string) {
+		t.Helper()
+		if out, err := cli(args...); err != nil {
+			t.Fatalf("%v: %v %s", args, err, out)
+		}
+	}
+	w.whole(1000)
+	w.mu.Lock()
+	w.bases["d"] = "http://" + freeAddress(t)
+	w.mu.Unlock()
+	must("add", "--out", w.dir, "--member", fmt.Sprintf("d=%s,%s,%s", freeAddress(t), freeAddress(t), w.bases["d"]))
+	again := func(names ...string) {
+		for _, name := range names {
+			w.stop(name)
+			w.start(name)
+			w.must("GET", "/api/v1/room", "")
+		}
+	}
+	again("a", "b", "c")
+	t.Cleanup(func() { w.kill("d") })
+	w.start("d")
+	w.names = []string{"d", "a", "b", "c"}
+	w.whole(1000)
+	// One that keeps a replica is lost.
+	s, err := w.status("d")
+	if err != nil {
+		t.Fatal(err)
+	}
+	lost := ""
+	for _, m := range s.Members {
+		if m.Keeps && m.Name != "d" {
+			lost = m.Name
+		}
+	}
+	if out, err := cli("remove", "--out", w.dir, "--fleet", w.config("d"), "--member", lost); err == nil {
+		t.Errorf("%q is removed, which is there: %s %+v", lost, out, s)
+	}
+	w.kill(lost)
+	if err := os.RemoveAll(w.data(lost)); err != nil {
+		t.Fatal(err)
+	}
+	w.names = slices.DeleteFunc(w.names, func(name string) bool { return name == lost })
+	var said []byte
+	for range 600 { // until it is missed
+		if said, err = cli("remove", "--out", w.dir, "--fleet", w.config("d"), "--member", lost); err == nil {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	if err != nil {
+		t.Fatalf("%v: %s", err, said)
+	}
+	if out, err := cli("remove", "--out", w.dir, "--fleet", w.config("d"), "--member", w.names[1]); err == nil ||
+		!strings.Contains(string(out), "add another member first") {
+		t.Errorf("the log is left with too few: %v %s", err, out)
+	}
+	again(w.names...)
+	w.whole(1000)
+	if s, err = w.status("d"); err != nil || s.Log.Current != 3 || len(s.Members) != 3 {
+		t.Errorf("%+v %+v %v", s, s.Log, err)
+	}
+	w.kill(w.names[1]) // and bears the loss of one
+	w.must("POST", "/in/f", `{"v":"late","n":0}`)
+	w.start(w.names[1])
+	close(until)
+	lines.Wait()
+	accepted["late"] = 1
 	w.accounted(accepted)
 	w.alike()
 }

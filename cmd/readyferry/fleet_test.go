@@ -379,7 +379,8 @@ func (w *aFleet) tellsAll() {
 				w.t.Errorf("%s measures no %s: %v", name, wanted, err)
 			}
 		}
-		if status, said, err := w.send(name, "POST", "/api/v1/fleet/drain", `{"member":"nobody","drained":true}`); err != nil ||
+		if status, said, err := w.send(name, "POST", "/api/v1/fleet/drain",
+			`{"member":"nobody","drained":true}`); err != nil ||
 			status != http.StatusBadRequest {
 			w.t.Errorf("a member that is none is drained: %d %s %v", status, said, err)
 		}

@@ -86,7 +86,8 @@ func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Log
 // believed tells whether who calls is a proxy whose word about the caller counts.
 func believed(r *http.Request, proxies []netip.Prefix) bool {
 	at, err := netip.ParseAddrPort(r.RemoteAddr)
-	return err == nil && slices.ContainsFunc(proxies, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) })
+	return err == nil && slices.ContainsFunc(proxies,
+		func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) })
 }
 
 // everywhere are all addresses: what comes through the door of a fleet comes from a member.

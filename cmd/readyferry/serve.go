@@ -246,7 +246,8 @@ func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl a
 	if fl != nil {
 		missing = fl.Missing
 	}
-	e, err = engine.New(engine.Config{Store: st, Reader: a.reader, Systems: a.all, Log: log, Alarms: alarmsEach, Missing: missing,
+	e, err = engine.New(engine.Config{Store: st, Reader: a.reader, Systems: a.all, Log: log, Alarms: alarmsEach,
+		Missing: missing,
 		Outside: &connect.Outside{}, Runners: runners})
 	if err != nil {
 		return nil, err

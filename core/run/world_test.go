@@ -196,10 +196,12 @@ func TestStepsThatNeedTheWorld(t *testing.T) {
 				`because line 1: it threw TypeError: Cannot read property 'y' of undefined`},
 		{"ask over HTTP", `[{id: a, kind: ask, of: desk, path: '/m/${body.m}'}, {id: m, kind: map, fields: [{to: /n, ` +
 			`from: replies.a.body.name}]}]`, `{"m": 7}`,
-			map[string]want.Effect{"a": answered(200, `{"name": "maud"}`)}, `delivered; a: 200; m: 1 of 1 set; {"n":"maud"}`},
-		{"ask that is refused", `[{id: a, kind: ask, of: desk, path: /m}]`, `{}`, map[string]want.Effect{"a": answered(404,
-			``)}, `dead letter; a: desk answered 404, and ` +
-			`no other try would help; {}; because desk answered 404, and no other try would help`},
+			map[string]want.Effect{"a": answered(200,
+				`{"name": "maud"}`)}, `delivered; a: 200; m: 1 of 1 set; {"n":"maud"}`},
+		{"ask that is refused", `[{id: a, kind: ask, of: desk, path: /m}]`, `{}`,
+			map[string]want.Effect{"a": answered(404,
+				``)}, `dead letter; a: desk answered 404, and ` +
+				`no other try would help; {}; because desk answered 404, and no other try would help`},
 		{"ask for which 404 is an answer", `[{id: a, kind: ask, of: desk, path: /m, retry: {delivered: [404]}}, {id: ` +
 			`n, kind: note, text: '${replies.a.status}'}]`, `{}`, map[string]want.Effect{"a": answered(404, ``)},
 			`delivered; a: 404; n: 404; {}`},
@@ -212,7 +214,8 @@ func TestStepsThatNeedTheWorld(t *testing.T) {
 		{"ask by SQL, none", `[{id: a, kind: ask, of: db, sql: 'SELECT 1', rows: first}, {id: n, kind: note, text: ` +
 			`'${replies.a.body == null}'}]`, `{}`, map[string]want.Effect{"a": answered(200, `[]`)},
 			`delivered; a: 0 rows; n: true; {}`},
-		{"ask by a queue", `[{id: a, kind: ask, of: {queue: q}}, {id: n, kind: note, text: '${replies.a.body.ok}'}]`, `{}`,
+		{"ask by a queue", `[{id: a, kind: ask, of: {queue: q}}, {id: n, kind: note, text: '${replies.a.body.ok}'}]`,
+			`{}`,
 			map[string]want.Effect{"a": answered(0, `{"ok": true}`)}, `delivered; a: replied; n: true; {}`},
 		{"subflow", `[{id: s, kind: subflow, flow: other}]`, `{}`, nil, `delivered; s: handed on; {}`},
 		{"subflow with its answer", `[{id: s, kind: subflow, flow: other, wait: true}, {id: n, kind: note, text: ` +

@@ -1,6 +1,7 @@
 // Package bundle moves what people have made from one instance to another: flows with
 // their files and samples, connections without secrets, tables with their rows, rules
-// of alarms with their calendars, and people with their roles, as a folder of open files that is nice to keep in git.
+// of alarms with their calendars, and people with their roles, as a folder of open files that is nice to keep
+// in git.
 //
 //	flows/NAME/flow.yaml         the draft
 //	flows/NAME/files/…           its files

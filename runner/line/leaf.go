@@ -89,7 +89,8 @@ func Join(ctx context.Context, j Joining) (*Leaf, error) {
 // outward opens the way out, for this machine alone: what the engine says to it goes on to the
 // application, with the key. Proxies, certificates and HTTP are the standard library's so.
 func (l *Leaf) outward(j Joining) (near string, err error) {
-	t := &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: j.TLS, TLSHandshakeTimeout: 20 * time.Second,
+	t := &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: j.TLS,
+		TLSHandshakeTimeout:   20 * time.Second,
 		ResponseHeaderTimeout: 20 * time.Second, ForceAttemptHTTP2: false, DisableKeepAlives: true,
 		// An empty map keeps it at HTTP/1.1, which alone can be upgraded.
 		TLSNextProto: map[string]func(string, *tls.Conn) http.RoundTripper{}}
