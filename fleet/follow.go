@@ -240,26 +240,9 @@ func (f *follower) takeOver() error {
 		}
 		f.made = true
 	}
-	_, last, err := f.j.end(ctx)
-	if err != nil {
+	last, err := f.toTheEnd(ctx)
+	if err != nil || f.behind {
 		return err
-	}
-	if f.c.At > last {
-		return fmt.Errorf("the copy has record %d, and the log ends at %d: a majority has lost its disks; take one journal out with "+
-			"readyferry fleet release, and begin another fleet with it", f.c.At, last)
-	}
-	for f.c.At < last {
-		more, err := f.some()
-		if err != nil || f.behind {
-			return err
-		}
-		if !more && f.c.At < last {
-			select {
-			case <-ctx.Done():
-				return errNoLog
-			case <-time.After(between):
-			}
-		}
 	}
 	t := takes{Member: f.File.This, Log: f.c.Log}
 	if t.Log == "" {
@@ -288,4 +271,29 @@ func (f *follower) takeOver() error {
 	f.place(f.c.Position)
 	f.at, taken = at, true
 	return nil
+}
+
+// toTheEnd brings the copy to the end of the log, as whoever decides there has it, and gives that.
+func (f *follower) toTheEnd(ctx context.Context) (last int64, err error) {
+	if _, last, err = f.j.end(ctx); err != nil {
+		return 0, err
+	}
+	if f.c.At > last {
+		return 0, fmt.Errorf("the copy has record %d, and the log ends at %d: a majority has lost its disks; take one journal out with "+
+			"readyferry fleet release, and begin another fleet with it", f.c.At, last)
+	}
+	for f.c.At < last {
+		more, err := f.some()
+		if err != nil || f.behind {
+			return last, err
+		}
+		if !more && f.c.At < last {
+			select {
+			case <-ctx.Done():
+				return last, errNoLog
+			case <-time.After(between):
+			}
+		}
+	}
+	return last, nil
 }

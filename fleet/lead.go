@@ -1,0 +1,153 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"readyferry/store"
+)
+
+// lead opens the journal and works over it.
+func (n *Node) lead(epoch int64) error {
+	gone := make(chan error, 1)
+	ctx, end := context.WithCancel(context.WithoutCancel(n.ctx)) // where it stops, what is under way is kept yet
+	defer end()
+	j := &journal{link: n.link, replicas: n.File.Replicas, ctx: ctx}
+	j.gone = func(err error) {
+		n.mu.Lock()
+		if n.lost == nil {
+			n.lost = err
+		}
+		n.mu.Unlock()
+		select {
+		case gone <- err:
+		default:
+		}
+	}
+	j.place = func(at int64) {
+		n.mu.Lock()
+		n.copied.At = at
+		n.mu.Unlock()
+	}
+	j.acked = func() {
+		n.mu.Lock()
+		n.acked, n.pending = time.Now(), time.Time{}
+		n.mu.Unlock()
+	}
+	j.waits = func() {
+		n.mu.Lock()
+		if n.pending.IsZero() {
+			n.pending = time.Now()
+		}
+		n.mu.Unlock()
+	}
+	n.mu.Lock()
+	n.lost, n.epoch, n.acked, n.pending = nil, epoch, time.Now(), time.Time{}
+	n.mu.Unlock()
+	st, err := store.OpenLogged(n.Dir, j)
+	if err != nil {
+		return fmt.Errorf("opening the journal to lead: %w", err)
+	}
+	handler, stop, err := n.Lead(st)
+	if err != nil {
+		return errors.Join(fmt.Errorf("beginning to lead: %w", err), st.Close())
+	}
+	n.mu.Lock()
+	n.handler = handler
+	n.mu.Unlock()
+	n.set(StateLeads, "")
+	n.Log.Info("this member leads", "member", n.File.This, "from", epoch)
+	why := n.untilGone(gone)
+	n.Log.Warn("this member does not lead any more", "member", n.File.This, "why", why)
+	lost := errors.Is(why, ErrFenced) || errors.Is(why, ErrCutOff)
+	state := StateHands // what is under way comes to its end before another one leads
+	if lost {
+		state = StateFollows
+		end() // nothing is taken from it any more
+	}
+	n.mu.Lock()
+	n.handler, n.epoch = nil, 0
+	n.mu.Unlock()
+	n.set(state, "")
+	stop(lost)
+	err = st.Close()
+	n.set(StateFollows, "")
+	return err
+}
+
+// untilGone waits until this member cannot lead any more, or is not to.
+func (n *Node) untilGone(gone <-chan error) error {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	alone, trimmed := time.Time{}, time.Now()
+	for {
+		select {
+		case <-n.ctx.Done():
+			return errors.New("it stops")
+		case err := <-gone:
+			return err
+		case <-tick.C:
+		}
+		n.mu.Lock()
+		lost, drained, there := n.lost, n.drained, len(n.there())
+		n.mu.Unlock()
+		switch {
+		case lost != nil:
+			return lost
+		case drained && there > 1:
+			return errors.New("it is drained")
+		case there >= n.File.majority():
+			alone = time.Time{}
+		case alone.IsZero():
+			alone = time.Now()
+		case time.Since(alone) > stepDown:
+			return ErrCutOff
+		}
+		if time.Since(trimmed) > trimEach {
+			trimmed = time.Now()
+			n.trim()
+		}
+	}
+}
+
+// trimEach is how often what every member has is let go out of the log; keepBehind entries stay, and no
+// more than keepBytes, for whoever comes back.
+const (
+	trimEach   = 20 * time.Second
+	keepBehind = 5_000
+	keepBytes  = 2 << 30
+)
+
+// trim lets go of what every member has: one that has nothing takes a copy.
+func (n *Node) trim() {
+	n.mu.Lock()
+	lowest := n.copied.At
+	for i := range n.File.Members {
+		h := n.beats[n.File.Members[i].Name]
+		if h == nil {
+			lowest = 0
+			break
+		}
+		lowest = min(lowest, h.At)
+	}
+	n.mu.Unlock()
+	ctx, stop := context.WithTimeout(n.ctx, 5*time.Second)
+	defer stop()
+	s, err := n.link.js.Stream(ctx, streamName)
+	if err != nil {
+		return
+	}
+	state := s.CachedInfo().State
+	to := lowest - keepBehind
+	if state.Bytes > keepBytes {
+		to = max(to, int64(state.FirstSeq)+int64(state.LastSeq-state.FirstSeq)/2)
+	}
+	if to <= int64(state.FirstSeq) {
+		return
+	}
+	if err := s.Purge(ctx, jsPurgeTo(uint64(to))); err != nil && n.ctx.Err() == nil {
+		n.Log.Warn("letting go of what all members have", "error", err)
+	}
+}
