@@ -69,7 +69,7 @@ vet: web/dist/app/index.html
 	go tool staticcheck ./...
 
 test-plain: web/dist/app/index.html
-	go test $$(go list ./... | grep -v -e '/engine' -e '/store')
+	go test -timeout 45m $$(go list ./... | grep -v -e '/engine' -e '/store')
 
 # What many do at once is looked at by the race detector.
 test-race: web/dist/app/index.html
@@ -77,7 +77,7 @@ test-race: web/dist/app/index.html
 
 # Every journal of the engine's tests goes into a log, and a file that follows it must hold the same.
 test-mirror: web/dist/app/index.html
-	READYFERRY_MIRROR=1 go test ./engine
+	READYFERRY_MIRROR=1 go test -timeout 45m ./engine
 
 test-web: web/node_modules/.package-lock.json types
 	git diff --exit-code --stat -- web/src/api/schema.d.ts
