@@ -1,6 +1,9 @@
 import { Setting, Text } from "../ui/parts";
 import { Chip, Expression, errorAt, type FormProps, Pairs, SpanSetting, type StepView, withSetting } from "./kit";
 
+/** How long a flow at a runner is waited for where nothing is said. */
+const usualAt = "5m";
+
 function Form(p: FormProps) {
   const wait = p.step.wait === true;
   const at = String(p.step.at ?? "");
@@ -42,7 +45,14 @@ function Form(p: FormProps) {
           is waited for, and stands under replies
         </label>
       </Setting>
-      {(wait || at) && <SpanSetting {...p} setting="within" label="Waited for" />}
+      {(wait || at) && (
+        <SpanSetting
+          {...p}
+          usual={(name) => (at && name === "within" ? usualAt : p.usual(name))}
+          setting="within"
+          label="Waited for"
+        />
+      )}
       <Pairs {...p} label="Headers" setting="headers" template nameHint="x-header" />
     </div>
   );
@@ -61,7 +71,7 @@ export const subflow: StepView = {
       ) : (
         ""
       )}
-      {s.wait ? ` and wait for its answer, ${s.within ?? usual("within")} at most` : ""}
+      {s.wait ? ` and wait for its answer, ${s.within ?? (s.at ? usualAt : usual("within"))} at most` : ""}
     </>
   ),
   Form,
