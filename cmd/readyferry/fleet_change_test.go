@@ -135,19 +135,7 @@ func TestMembersAreUpgradedOneByOne(t *testing.T) {
 		w.start(name)
 	}
 	w.design(serveOn(t, w.target()))
-	until := make(chan struct{})
-	accepted := map[string]int{}
-	var mu sync.Mutex
-	var lines sync.WaitGroup
-	for i := range 3 {
-		lines.Go(func() {
-			v := fmt.Sprintf("v%d", i)
-			n := w.line(v, until)
-			mu.Lock()
-			accepted[v] = n
-			mu.Unlock()
-		})
-	}
+	stopped := w.sources(3)
 	change := func(name, program string) {
 		w.whole(1000)
 		w.stop(name)
@@ -160,9 +148,7 @@ func TestMembersAreUpgradedOneByOne(t *testing.T) {
 	for _, name := range w.names {
 		change(name, w.file)
 	}
-	close(until)
-	lines.Wait()
-	w.accounted(accepted)
+	w.accounted(stopped())
 	w.alike()
 }
 

@@ -9,7 +9,6 @@ import (
 	"os/exec"
 	"runtime"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -141,19 +140,7 @@ func TestAMemberThatIsCutOffTakesNothing(t *testing.T) {
 	t.Cleanup(func() { _ = target.Close() })
 	go func() { _ = target.Serve(l) }()
 	w.design("http://" + l.Addr().String())
-	until := make(chan struct{})
-	accepted := map[string]int{}
-	var mu sync.Mutex
-	var lines sync.WaitGroup
-	for i := range 4 {
-		lines.Go(func() {
-			v := fmt.Sprintf("v%d", i)
-			n := w.line(v, until)
-			mu.Lock()
-			accepted[v] = n
-			mu.Unlock()
-		})
-	}
+	stopped := w.sources(4)
 	taken := 0
 	for round := range rounds() {
 		w.whole(1000)
@@ -207,8 +194,7 @@ func TestAMemberThatIsCutOffTakesNothing(t *testing.T) {
 		}
 		w.cut(name, false)
 	}
-	close(until)
-	lines.Wait()
+	accepted := stopped()
 	accepted["round"] = rounds()
 	w.accounted(accepted)
 	w.alike()

@@ -212,6 +212,27 @@ func (w *aFleet) line(value string, until <-chan struct{}) (accepted int) {
 	}
 }
 
+// sources begins so many sources; stopped ends them, and tells how many messages of each were accepted.
+func (w *aFleet) sources(n int) (stopped func() map[string]int) {
+	until, accepted := make(chan struct{}), map[string]int{}
+	var mu sync.Mutex
+	var lines sync.WaitGroup
+	for i := range n {
+		lines.Go(func() {
+			v := fmt.Sprintf("v%d", i)
+			taken := w.line(v, until)
+			mu.Lock()
+			accepted[v] = taken
+			mu.Unlock()
+		})
+	}
+	return func() map[string]int {
+		close(until)
+		lines.Wait()
+		return accepted
+	}
+}
+
 // accounted wants each accepted message at the target under one key, in its order, and inside once.
 func (w *aFleet) accounted(accepted map[string]int) {
 	w.t.Helper()
@@ -319,19 +340,7 @@ func (w *aFleet) alike() {
 func TestNothingIsLostWhenAMemberIsKilled(t *testing.T) {
 	w := startFleet(t, "a", "b", "c")
 	w.design(serveOn(t, w.target()))
-	until := make(chan struct{})
-	accepted := map[string]int{}
-	var mu sync.Mutex
-	var lines sync.WaitGroup
-	for i := range 6 {
-		lines.Go(func() {
-			v := fmt.Sprintf("v%d", i)
-			n := w.line(v, until)
-			mu.Lock()
-			accepted[v] = n
-			mu.Unlock()
-		})
-	}
+	stopped := w.sources(6)
 	var longest time.Duration
 	for round := range rounds() {
 		w.whole(1000)
@@ -353,8 +362,7 @@ func TestNothingIsLostWhenAMemberIsKilled(t *testing.T) {
 		w.start(name)
 	}
 	t.Logf("the longest pause was %s", longest)
-	close(until)
-	lines.Wait()
+	accepted := stopped()
 	accepted["round"] = rounds()
 	w.accounted(accepted)
 	w.whole(0)
