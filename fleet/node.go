@@ -15,10 +15,6 @@ import (
 	"readyferry/store"
 )
 
-// Format numbers what members write into the log and say to each other. Members of two neighbouring
-// formats work together: what is written is what the oldest of them knows.
-const Format = 1
-
 // How often a member says how it is, how often it looks how the others are, and after how long without
 // a word it counts as gone. One that leads and is not heard by a majority steps down before the others
 // may take over... it could write nothing in any case, but its deliveries would go on.
@@ -88,7 +84,6 @@ const (
 // beat is what a member says of itself again and again.
 type beat struct {
 	Name    string    `json:"name"`
-	Format  int       `json:"format"`
 	Schema  string    `json:"schema"` // of the journal, that its release writes
 	Version string    `json:"version"`
 	Began   time.Time `json:"began"`
@@ -231,7 +226,7 @@ func (n *Node) endSpans() {
 
 func (n *Node) say() {
 	n.mu.Lock()
-	b := beat{Name: n.File.This, Format: Format, Schema: store.Schema(), Version: n.Version, Began: n.began,
+	b := beat{Name: n.File.This, Schema: store.Schema(), Version: n.Version, Began: n.began,
 		State:   n.state,
 		Trouble: n.trouble, Log: n.copied.Log,
 		At: n.copied.At, Epoch: n.epoch, Drained: n.drained}

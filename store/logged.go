@@ -73,6 +73,3 @@ func (s *Store) append() error {
 	s.position.At = at
 	return nil
 }
-
-// Logged gives which log the store writes, and up to where. It is for whoever asks between commits.
-func (s *Store) Logged() Position { return s.position }

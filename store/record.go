@@ -20,7 +20,7 @@ import (
 // statements with the values that were bound to them, in their order. Two files that were the same
 // before a record are the same behind it, since a statement that changes something says the same of
 // the same file: none asks for the time, for chance or for a number of the connection
-// (TestStatementsSayTheSame looks at each). How many rows each one changed stands with it, so that a
+// (the tests of the engine run over mirrored journals, READYFERRY_MIRROR=1, and compare). How many rows each one changed stands with it, so that a
 // file that is not the same is noticed at once and made anew.
 
 // Log keeps what commits change.
