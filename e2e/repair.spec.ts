@@ -135,3 +135,29 @@ test("what is written into a letter stays, says what changes, and a discard is t
   await expect(page.getByText(/of 3 letters of slips/)).toBeVisible();
   target.server.close();
 });
+
+test("whoever has gone on to another page is not taken back by what the page before still writes", async ({ page, goto, app }) => {
+  const target = await counting();
+  await die(page.request, app, target.address, 3);
+  let give = () => {};
+  const given = new Promise<void>((is) => {
+    give = is;
+  });
+  // The next page comes late, and the letters stand there until then.
+  await page.route(/\/queues[^/]*\.js$/, async (route) => {
+    await given;
+    await route.continue();
+  });
+  await goto("/dead-letters");
+  await page.getByRole("grid").focus();
+  await page.keyboard.press("ArrowRight");
+  await page.getByRole("link", { name: "Queues" }).click();
+  await expect(page).toHaveURL(/\/queues$/);
+  // The letter's place is written into the address 300 ms after the arrow: this timer of the same page ends later.
+  await page.evaluate(() => new Promise((is) => setTimeout(is, 500)));
+  await expect(page).toHaveURL(/\/queues$/);
+  give();
+  await expect(page.getByRole("grid")).toHaveCount(0);
+  await expect(page).toHaveURL(/\/queues$/);
+  target.server.close();
+});

@@ -1,10 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { toast } from "sonner";
 import { call, get, type Schemas } from "../api/client";
 import { queryClient, useAlarms } from "../api/queries";
 import { useKnown } from "../api/session";
+import { useAddress } from "../ui/address";
 import { Dialog, Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
 import { age, span, Time, useNow } from "../ui/time";
 import { amount } from "./alarm-lines";
@@ -38,7 +39,7 @@ const tabs = [
 
 /** What is wrong now and what to do; and the rules, calendars and notices behind it. */
 export function AlarmsPage() {
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const show = search.get("show") ?? "";
   const alarms = useAlarms();
   const open = alarms.data?.length ?? 0;

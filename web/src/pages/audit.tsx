@@ -1,8 +1,8 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
 import { toast } from "sonner";
 import { call, get, type Schemas } from "../api/client";
+import { useAddress } from "../ui/address";
 import { useEndless } from "../ui/endless";
 import { Dialog, Empty, PageHead, says, Text, Trouble } from "../ui/parts";
 import { useRested } from "../ui/settled";
@@ -13,7 +13,7 @@ const atOnce = 200;
 
 /** Who did what, when and from where; a line is opened to see how it was and what was asked for. */
 export default function AuditPage() {
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const text = search.get("text") ?? "";
   const rested = useRested(text, 250);
   const [open, setOpen] = useState<Line | null>(null);

@@ -1,16 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { get, type Schemas, type Transaction } from "../api/client";
 import { useInspection, useTransaction, useVersion } from "../api/queries";
 import { type FlowDocument, rowKey, rowsOf } from "../model/model";
 import { IntakeSentence } from "../sheet/intake";
 import { type Focus, Sheet } from "../sheet/sheet";
+import { useAddress } from "../ui/address";
 import { PageHead, Trouble } from "../ui/parts";
 
 /** Two transactions of a flow side by side, with the first place where they part and the value that did it. */
 export default function BesidePage() {
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const a = search.get("a") ?? "";
   const one = useTransaction(a);
   const like = useQuery({

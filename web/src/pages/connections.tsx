@@ -1,11 +1,12 @@
 import { useEffect, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { toast } from "sonner";
 import type { Connection } from "../api/client";
 import { useConnections, useRunners } from "../api/queries";
 import { useMay } from "../api/session";
 import { type System, useSystems } from "../systems";
 import { begin, type Value } from "../systems/schema";
+import { useAddress } from "../ui/address";
 import { Mark } from "../ui/marks";
 import { Empty, PageHead, Text, Trouble } from "../ui/parts";
 import { age, number, useNow } from "../ui/time";
@@ -15,7 +16,7 @@ import { Runners, runnerSays } from "./runners";
 export default function ConnectionsPage() {
   const connections = useConnections();
   const systems = useSystems();
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const [filter, setFilter] = useState("");
   const may = useMay();
   const open = search.get("open") ?? "";

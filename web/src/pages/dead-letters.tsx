@@ -1,7 +1,8 @@
 import { useEffect, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import type { Cause } from "../api/client";
 import { useCauses, useFlows } from "../api/queries";
+import { useAddress } from "../ui/address";
 import { Empty, PageHead, Trouble } from "../ui/parts";
 import { age, span, Time, useNow } from "../ui/time";
 import type { Choice } from "./letters";
@@ -18,7 +19,7 @@ const classTone: Record<string, string> = {
 const across = ["flow", "class", "reason", "reference", "assignee"] as const;
 
 export function DeadLettersPage() {
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const causes = useCauses();
   const now = useNow(5000);
   const chosen = Object.fromEntries(across.flatMap((k) => (search.get(k) ? [[k, search.get(k) as string]] : [])));

@@ -1,9 +1,10 @@
 import { useState } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, type Flow, type MinuteCount } from "../api/client";
 import { queryClient, useCauses, useConnections, useFlows, useRefusedCallers, useTroubles } from "../api/queries";
 import { useMay } from "../api/session";
+import { useAddress } from "../ui/address";
 import { Mark } from "../ui/marks";
 import { Dialog, Empty, PageHead, says, Text, Trouble } from "../ui/parts";
 import { age, number, Time, useNow } from "../ui/time";
@@ -110,7 +111,7 @@ export function FlowsPage() {
   const go = useNavigate();
   const now = useNow(5000);
   const [filter, setFilter] = useState("");
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const start = search.get("start") === "flow";
   const setStart = (on: boolean) => setSearch(on ? { start: "flow" } : {}, { replace: true });
   const loadDemo = async () => {

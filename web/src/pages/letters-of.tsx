@@ -1,12 +1,13 @@
 import { useInfiniteQuery, useQueries } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useMemo, useRef, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, enc, get, type Letter, type Rehearsal, type Resent } from "../api/client";
 import { queryClient, useVersion } from "../api/queries";
 import { type FlowDocument, rowKey, rowsOf } from "../model/model";
 import { IntakeSentence } from "../sheet/intake";
 import { type Focus, Sheet } from "../sheet/sheet";
+import { useAddress } from "../ui/address";
 import { Dialog, PageHead, Setting, says, Text } from "../ui/parts";
 import { Time } from "../ui/time";
 import { type Choice, takeBack, who } from "./letters";
@@ -21,7 +22,7 @@ const query = (c: Choice) =>
 
 /** Letters as columns, each of them reachable, and what a person does about one or all of them. */
 export function LettersOf(p: { choice: Choice; about?: ReactNode; count?: number | undefined }) {
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const go = useNavigate();
   const letters = useInfiniteQuery({
     queryKey: ["dead-letters", "of", query(p.choice)],

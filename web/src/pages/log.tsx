@@ -1,9 +1,10 @@
 import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { enc, get, type Schemas } from "../api/client";
 import { listen } from "../api/live";
 import { useFlows } from "../api/queries";
+import { useAddress } from "../ui/address";
 import { firstOf, useEndless } from "../ui/endless";
 import { Mark } from "../ui/marks";
 import { Empty, PageHead, Select, Text, Trouble } from "../ui/parts";
@@ -23,7 +24,7 @@ const atOnce = 100;
 
 /** What happened in all flows, line by line, the newest first; held as soon as somebody reads it. */
 export function LogPage() {
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const flow = search.get("flow") ?? "";
   const [what, setWhat] = useState(search.get("what") ?? ""); // at once; the address follows
   const [words, setWords] = useState(search.get("words") ?? "");

@@ -1,8 +1,9 @@
 import { useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, enc, type Queue } from "../api/client";
 import { queryClient, useFlows, useGroups, useQueues, useTopics } from "../api/queries";
+import { useAddress } from "../ui/address";
 import { Dialog, Empty, PageHead, Setting, says, Text, Trouble } from "../ui/parts";
 import { number, span, Time, useNow } from "../ui/time";
 import { GroupTable, InsideGroup } from "./groups";
@@ -12,7 +13,7 @@ import { InsideTopic, TopicTable } from "./topics";
 export default function QueuesPage() {
   const queues = useQueues();
   const flows = useFlows();
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const open = search.get("open") ?? "";
   const topic = search.get("topic") ?? "";
   const group = search.get("group") ?? "";

@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { toast } from "sonner";
 import { call } from "../api/client";
 import { queryClient, useStandIn, useStandIns } from "../api/queries";
+import { useAddress } from "../ui/address";
 import { Empty, PageHead, says, Trouble } from "../ui/parts";
 import { number, useNow } from "../ui/time";
 import { doing, OneStandIn } from "./stand-in";
@@ -10,7 +10,7 @@ import { StandInForm } from "./stand-in-form";
 
 export default function StandInsPage() {
   const all = useStandIns();
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const open = search.get("open") ?? all.data?.[0]?.name ?? "";
   const one = useStandIn(open);
   const [making, setMaking] = useState(false);

@@ -1,7 +1,8 @@
 import { useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { useNavigate } from "react-router";
 import { useTables } from "../api/queries";
 import { useMay } from "../api/session";
+import { useAddress } from "../ui/address";
 import { Empty, PageHead, Trouble } from "../ui/parts";
 import { number, Time } from "../ui/time";
 import { NewTable } from "./new-table";
@@ -11,7 +12,7 @@ import { keysOf, UsedBy } from "./table-parts";
 export default function TablesPage() {
   const may = useMay();
   const tables = useTables();
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const [making, setMaking] = useState(false);
   const open = search.get("open") ?? "";
   const chosen = tables.data?.find((t) => t.name === open);

@@ -1,8 +1,9 @@
 import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { type KeyboardEvent, useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { call, enc, get, type State, type Transaction } from "../api/client";
 import { useFlows } from "../api/queries";
+import { useAddress } from "../ui/address";
 import { firstOf, useEndless } from "../ui/endless";
 import { StateWord } from "../ui/marks";
 import { Empty, PageHead, Select, Trouble } from "../ui/parts";
@@ -17,7 +18,7 @@ const page = 100;
 const columns = "110px 130px minmax(140px,1fr) minmax(200px,2.2fr) 60px 110px 100px 80px";
 
 export function TransactionsPage() {
-  const [search, setSearch] = useSearchParams();
+  const [search, setSearch] = useAddress();
   const flow = search.get("flow") ?? "";
   const state = search.get("state") ?? "";
   const reference = search.get("reference") ?? "";
