@@ -46,7 +46,7 @@ func (n *Node) lead(epoch int64) error {
 	n.mu.Lock()
 	n.lost, n.epoch, n.acked, n.pending = nil, epoch, time.Now(), time.Time{}
 	n.mu.Unlock()
-	st, err := store.OpenLogged(n.Dir, j)
+	st, err := store.OpenLogged(n.Dir, j, 0)
 	if err != nil {
 		return fmt.Errorf("opening the journal to lead: %w", err)
 	}

@@ -194,6 +194,8 @@ func (v View) Totals() ([]Count, error) {
 
 func readCounts(q *gorm.DB) ([]Count, error) {
 	var rows []count
+	// Of several partitions each has a row of its own.
+	q = q.Select("minute", "flow", "state", "SUM(n) AS n").Group("minute, flow, state")
 	if err := q.Order("minute").Find(&rows).Error; err != nil {
 		return nil, err
 	}

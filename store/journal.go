@@ -90,6 +90,15 @@ func idAt(t time.Time) ID {
 	return id
 }
 
+// time gives the moment of an id of version 7, in milliseconds.
+func (id ID) time() time.Time {
+	var ms int64
+	for _, b := range id[:6] {
+		ms = ms<<8 | int64(b)
+	}
+	return time.UnixMilli(ms)
+}
+
 // Message gives the message of a transaction that counts now.
 func (v View) Message(id ID) (Message, error) {
 	m, err := v.MessageHead(id)

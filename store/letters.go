@@ -128,7 +128,7 @@ func (v View) Causes(limit int) ([]Cause, error) {
 	return out, v.sql().
 		Raw(`SELECT l.cause, l.cause_text, l.flow, l.step, l.kind, l.path, l.class, l.phase, l.version, l.tx, t.n,
 		l.id AS since
-		FROM (SELECT key, n FROM tallies WHERE kind = 'letters' AND n > 0 ORDER BY n DESC LIMIT ?) t
+		FROM (SELECT key, SUM(n) AS n FROM tallies WHERE kind = 'letters' AND n > 0 GROUP BY key ORDER BY 2 DESC LIMIT ?) t
 		JOIN letters l ON l.id = (SELECT id FROM letters WHERE state = 0 AND cause = t.key ORDER BY id LIMIT 1)
 		ORDER BY t.n DESC, l.id`, limit).
 		Scan(&out).

@@ -120,9 +120,21 @@ func (v View) flowsWithTransactions() ([]string, error) {
 // flowsIn names the flows of rows that a condition chooses, going from one to the next in an
 // index by flow: it costs what the flows are, however many rows they have. Table and
 // condition are the program's own; the condition has at most one parameter, named value.
-func (v View) flowsIn(table, where string, value ...any) ([]string, error) {
+func (v View) flowsIn(table, where string, value ...any) (out []string, err error) {
+	if len(v.files) > 1 { // the first of a union would be looked for in all rows
+		one := v
+		one.files = nil
+		for _, file := range v.files {
+			some, err := one.flowsIn(file+"."+table, where, value...)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, some...)
+		}
+		slices.Sort(out)
+		return slices.Compact(out), nil
+	}
 	next := "SELECT MIN(flow) FROM " + table + " WHERE " + where
-	var out []string
 	return out, v.sql().Raw("WITH RECURSIVE flows(next) AS ("+next+" UNION ALL SELECT ("+next+" AND flow > flows.next) FROM flows "+
 		"WHERE flows.next IS NOT NULL) SELECT next FROM flows WHERE next IS NOT NULL", value...).Scan(&out).Error
 }

@@ -1,11 +1,13 @@
 package store
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -184,27 +186,66 @@ const (
 
 // FindBy lists the transactions that a query finds, the newest first.
 func (v View) FindBy(f Found) ([]Transaction, error) {
-	q, err := v.finding(&f)
+	if len(v.files) > 1 {
+		return v.findTogether(f)
+	}
+	return v.findIn("", f, f.Limit)
+}
+
+// findIn finds in the file that a prefix of its tables names.
+func (v View) findIn(file string, f Found, limit int) ([]Transaction, error) {
+	q, err := v.finding(file, &f)
 	if err != nil {
 		return nil, err
 	}
 	var out []Transaction
 	return out, v.sql().
-		Raw("SELECT t.* "+q.sql+" ORDER BY w.rowid DESC LIMIT ?", append(q.args, f.Limit)...).
+		Raw("SELECT t.* "+q.sql+" ORDER BY w.rowid DESC LIMIT ?", append(q.args, limit)...).
 		Scan(&out).
 		Error
 }
 
+// outOfTurn is how many more than are asked for are read of each partition, since they stand in the order of
+// their numbers there, and messages that came at the same moment may have theirs in another one.
+const outOfTurn = 256
+
+// findTogether finds in all partitions. Each has an index of its own.
+func (v View) findTogether(f Found) (out []Transaction, err error) {
+	for _, file := range v.files {
+		some, err := v.findIn(file+".", f, f.Limit+outOfTurn)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, some...)
+	}
+	slices.SortFunc(out, func(a, b Transaction) int { return bytes.Compare(b.ID[:], a.ID[:]) })
+	return out[:min(len(out), f.Limit)], nil
+}
+
 // CountFound counts what a query finds, up to a limit that it tells.
 func (v View) CountFound(f Found) (n int64, more bool, err error) {
+	if len(v.files) <= 1 {
+		return v.countIn("", f)
+	}
+	for _, file := range v.files {
+		some, over, err := v.countIn(file+".", f)
+		if err != nil {
+			return 0, false, err
+		}
+		n, more = n+some, more || over
+	}
+	return n, more, nil
+}
+
+func (v View) countIn(file string, f Found) (n int64, more bool, err error) {
 	f.After = nil
-	q, err := v.finding(&f)
+	q, err := v.finding(file, &f)
 	if err != nil {
 		return 0, false, err
 	}
 	from, most := q.sql, int64(countedToRows)
 	if !q.rows {
-		from, most = "FROM search_words w "+q.where, countedTo
+		from, most = "FROM "+file+"search_words w "+q.where, countedTo
 	}
 	err = v.sql().
 		Raw("SELECT COUNT(*) FROM (SELECT 1 "+from+" LIMIT ?)", append(q.args, most+1)...).
@@ -252,8 +293,9 @@ func (f *Found) Plainly() {
 	f.Terms = rest
 }
 
-// finding writes the query: an expression for the index, and conditions for the rows.
-func (v View) finding(f *Found) (q finding, err error) {
+// finding writes the query: an expression for the index, and conditions for the rows. file stands before
+// the names of tables.
+func (v View) finding(file string, f *Found) (q finding, err error) {
 	if !v.words {
 		return q, ErrNoWords
 	}
@@ -311,7 +353,7 @@ func (v View) finding(f *Found) (q finding, err error) {
 	}
 	if !f.From.IsZero() {
 		where("t.id >= ?", idAt(f.From))
-		first, err := v.firstFrom(f.From)
+		first, err := v.firstFrom(file, f.From)
 		if err != nil {
 			return q, err
 		}
@@ -319,7 +361,7 @@ func (v View) finding(f *Found) (q finding, err error) {
 	}
 	if !f.To.IsZero() {
 		where("t.id < ?", idAt(f.To))
-		first, err := v.firstFrom(f.To)
+		first, err := v.firstFrom(file, f.To)
 		if err != nil {
 			return q, err
 		}
@@ -327,34 +369,46 @@ func (v View) finding(f *Found) (q finding, err error) {
 			where("w.rowid <= ?", first+2*unordered)
 		}
 	}
-	if f.After != nil {
+	switch {
+	case f.After == nil:
+	case file == "":
 		where("w.rowid < (SELECT message FROM transactions WHERE id = ?)", *f.After)
+	default: // it may be in another partition
+		where("t.id < ?", *f.After)
+		first, err := v.firstFrom(file, f.After.time())
+		if err != nil {
+			return q, err
+		}
+		if first < math.MaxInt64-2*unordered {
+			where("w.rowid <= ?", first+2*unordered)
+		}
 	}
 	for _, r := range refs {
 		ref := find.Folded(r.Value)
 		in := map[bool]string{false: "IN", true: "NOT IN"}[r.Not]
 		if len([]rune(ref)) >= 3 {
-			where("w.rowid "+in+" (SELECT rowid FROM search_refs WHERE search_refs MATCH ?)", quoteWord(ref))
+			where("w.rowid "+in+" (SELECT rowid FROM "+file+"search_refs WHERE search_refs MATCH ?)", quoteWord(ref))
 		} else {
 			where(map[bool]string{false: "", true: "NOT "}[r.Not]+"instr(replace(lower(t.reference), ' ', ''), ?) > 0", ref)
 		}
 	}
-	q.where = "WHERE search_words MATCH ?"
+	q.where = "WHERE w.search_words MATCH ?"
 	q.args = []any{m.String()}
 	for _, r := range rows {
 		q.where += " AND " + r
 	}
-	q.sql = "FROM search_words w JOIN messages m ON m.seq = w.rowid JOIN transactions t ON t.id = m.tx " + q.where
+	q.sql = "FROM " + file + "search_words w JOIN " + file + "messages m ON m.seq = w.rowid JOIN " + file +
+		"transactions t ON t.id = m.tx " + q.where
 	q.args = append(q.args, args...)
 	return q, nil
 }
 
 // firstFrom gives a number from which on all messages of a time stand: those that came at
 // the same moment need not have their numbers in order.
-func (v View) firstFrom(at time.Time) (int64, error) {
+func (v View) firstFrom(file string, at time.Time) (int64, error) {
 	var first []int64
 	err := v.sql().
-		Raw("SELECT message FROM transactions WHERE id >= ? ORDER BY id LIMIT 1", idAt(at)).
+		Raw("SELECT message FROM "+file+"transactions WHERE id >= ? ORDER BY id LIMIT 1", idAt(at)).
 		Scan(&first).
 		Error
 	if len(first) == 0 {

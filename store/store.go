@@ -38,8 +38,11 @@ var ErrNotFound = gorm.ErrRecordNotFound
 type Store struct {
 	Dir     string
 	View             // reads what is committed
+	all     atomic.Pointer[Together] // nil: there are no other partitions
 	held    *os.File // the lock on the folder
 	file    string
+	// partition is which of the partitions of a fleet's journal it is; 0 is the first, and one that is alone.
+	partition int
 	opened  os.FileInfo // of the database, as it was opened
 	write   *gorm.DB    // the writer's connection
 	ready   *prepared   // its statements
@@ -71,22 +74,23 @@ type View struct {
 	units       *units
 	tx          *Tx  // nil outside of a write
 	words       bool // transactions can be found by words
+	files       []string // of partitions that it reads together, as the connection names them
 }
 
 // Open opens the store in a folder and creates both when absent.
-func Open(dir string) (*Store, error) { return openAs(dir, durable, nil) }
+func Open(dir string) (*Store, error) { return openAs(dir, durable, nil, 0) }
 
 // OpenUnsynced opens a store as Open does, but leaves it to the system when a commit comes to the
 // disk: what was committed outlives the process, and not a machine that loses its power. It is for
 // what can be made again, as what tests and the builders of made-up data write.
-func OpenUnsynced(dir string) (*Store, error) { return openAs(dir, unsynced, nil) }
+func OpenUnsynced(dir string) (*Store, error) { return openAs(dir, unsynced, nil, 0) }
 
-func openAs(dir, written string, l Log) (*Store, error) {
+func openAs(dir, written string, l Log, partition int) (*Store, error) {
 	held, err := lock(dir)
 	if err != nil {
 		return nil, err
 	}
-	s, err := openFiles(dir, written, l)
+	s, err := openFiles(dir, written, l, partition)
 	if err != nil {
 		_ = held.Close()
 		return nil, err
@@ -201,7 +205,7 @@ func connect(file, params string, conns int) (*gorm.DB, error) {
 	return db, nil
 }
 
-func openFiles(dir, written string, l Log) (*Store, error) {
+func openFiles(dir, written string, l Log, partition int) (*Store, error) {
 	file := filepath.Join(dir, dbFile)
 	seal, given, err := openKey(dir, file)
 	if err != nil {
@@ -211,7 +215,7 @@ func openFiles(dir, written string, l Log) (*Store, error) {
 		return nil, err
 	}
 	schema.RegisterSerializer("micros", serializer{})
-	s := &Store{Dir: dir, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}),
+	s := &Store{Dir: dir, partition: partition, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}),
 		spare: newWork(), sums: newSums(false)}
 	known := &definitions{all: map[string]*table.Definition{}}
 	if err := begin(file); err != nil {
@@ -373,9 +377,11 @@ func (s *Store) hold(db *gorm.DB) error {
 	}
 	// A number of a message of a queue is seen from outside and never given twice; the others
 	// only say what came first of what is there.
+	first := firstOf(s.partition)
 	return errors.Join(
-		s.write.Raw("SELECT COALESCE(MAX(seq), 0) FROM messages").Scan(&s.numbers.messages).Error,
-		s.write.Raw("SELECT COALESCE(MAX(seq), 0) FROM deliveries").Scan(&s.deliveries).Error,
+		s.numberFrom(first),
+		s.write.Raw("SELECT COALESCE(MAX(seq), ?) FROM messages", first).Scan(&s.numbers.messages).Error,
+		s.write.Raw("SELECT COALESCE(MAX(seq), ?) FROM deliveries", first).Scan(&s.deliveries).Error,
 		s.write.Raw("SELECT COALESCE(MAX(seq), 0) FROM sqlite_sequence WHERE name = 'queue_items'").Scan(&s.items).Error,
 	)
 }

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"errors"
 	"strings"
 )
 
@@ -39,13 +38,8 @@ const addTally = "INSERT INTO tallies (kind, key, n) VALUES (?, ?, ?) " +
 // BytesOf gives the bytes of the messages of a flow that are kept, as they came in.
 func (v View) BytesOf(flow string) (int64, error) { return v.tallied(bytesTally, flow) }
 
-func (v View) tallied(kind, key string) (int64, error) {
-	var t tally
-	err := v.sql().Where("kind = ? AND key = ?", kind, key).Take(&t).Error
-	if errors.Is(err, ErrNotFound) {
-		err = nil
-	}
-	return t.N, err
+func (v View) tallied(kind, key string) (n int64, err error) {
+	return n, v.sql().Raw("SELECT COALESCE(SUM(n), 0) FROM tallies WHERE kind = ? AND key = ?", kind, key).Scan(&n).Error
 }
 
 // StagedItem is a message that a poll has brought and that is yet to begin: a large

@@ -77,7 +77,7 @@ func Open(dir string, l *Log) (*store.Store, error) {
 	if err = errors.Join(err, c.Close()); err != nil {
 		return nil, err
 	}
-	return store.OpenLogged(dir, l)
+	return store.OpenLogged(dir, l, 0)
 }
 
 func follow(ctx context.Context, c *store.Copy, l *Log) error {

@@ -1,0 +1,183 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"readyferry/core/find"
+	"readyferry/store/body"
+)
+
+// keepsNone is a log that keeps nothing.
+type keepsNone struct{ at int64 }
+
+func (c *keepsNone) Append(behind int64, _ []byte) (int64, error) { c.at = behind + 1; return c.at, nil }
+
+// partition opens the journal of a partition with some messages.
+func partition(t *testing.T, n, messages int) *Store {
+	t.Helper()
+	dir := t.TempDir()
+	if err := GiveKey(dir, make([]byte, 32)); err != nil {
+		t.Fatal(err)
+	}
+	c, err := OpenCopy(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Of(context.Background(), fmt.Sprint("log", n)); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s, err := OpenLogged(dir, &keepsNone{}, n)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = s.Close() })
+	at := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
+	for i := range messages {
+		id := IDAt(at.Add(time.Duration(2*i+n)*time.Second), uint64(n*1000+i))
+		err := s.Write(context.Background(), func(tx *Tx) error {
+			tr := &Transaction{ID: id, Flow: "slips", Version: 1, State: DeadLetter, Reference: fmt.Sprintf("SLIP %d of %d", i, n),
+				ReceivedAt: at, Reason: "no shelf"}
+			m := &Message{Tx: id, Body: body.OfMessage([]byte(fmt.Sprintf(`{"slip":%d,"of":%d}`, i, n)))}
+			if err := tx.AddTransaction(tr, m); err != nil {
+				return err
+			}
+			l := &Letter{ID: IDAt(at.Add(time.Duration(2*i+n)*time.Second), uint64(n*1000+500+i)), Tx: id, Flow: "slips", Cause: "c", Reason: "no shelf", At: at}
+			return tx.SaveLetter(l, at, "the flow slips", "died", "no shelf")
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		all, err := s.Unsearched(0, 1000)
+		if err != nil {
+			t.Fatal(err)
+		}
+		last := all[len(all)-1]
+		if err := s.Write(context.Background(), func(tx *Tx) error {
+			return tx.Index([]SearchDoc{{Seq: last.Message, Reference: find.Folded(last.Reference), Body: "no shelf",
+				Tags: []string{"flow slips", "first"}}}, last.Message, nil, nil)
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return s
+}
+
+// What several partitions have is listed, found and counted as if it were in one.
+func TestPartitionsAreReadTogether(t *testing.T) {
+	first, second, third := partition(t, 0, 5), partition(t, 1, 4), partition(t, 2, 0)
+	together, err := first.Together([]string{second.Dir, third.Dir})
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := first.All()
+	var pages []string
+	var after *ID
+	for {
+		list, err := all.Transactions(Filter{Limit: 2, After: after})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range list {
+			pages = append(pages, list[i].Reference)
+		}
+		if len(list) < 2 {
+			break
+		}
+		after = &list[1].ID
+	}
+	if got, want := strings.Join(pages, ", "), "SLIP 4 of 0, SLIP 3 of 1, SLIP 3 of 0, SLIP 2 of 1, SLIP 2 of 0, SLIP 1 of 1, SLIP 1 of 0, "+
+		"SLIP 0 of 1, SLIP 0 of 0"; got != want {
+		t.Errorf("pages:\n%s, not\n%s", got, want)
+	}
+	dead := DeadLetter
+	if list, err := all.Transactions(Filter{Flow: "slips", State: &dead, Limit: 100}); err != nil || len(list) != 9 {
+		t.Errorf("by flow and state: %d, %v", len(list), err)
+	}
+	found, err := all.FindBy(Found{Terms: []find.Term{{Value: "shelf"}}, Filter: Filter{Limit: 4}})
+	if err != nil || len(found) != 4 || found[3].Reference != "SLIP 2 of 1" {
+		t.Errorf("found by a word: %d, %v", len(found), err)
+	}
+	found, err = all.FindBy(Found{Terms: []find.Term{{Value: "shelf"}}, Filter: Filter{Limit: 100, After: &found[3].ID}})
+	if err != nil || len(found) != 5 || found[0].Reference != "SLIP 2 of 0" {
+		t.Errorf("and behind those: %d, %v", len(found), err)
+	}
+	if n, more, err := all.CountFound(Found{Terms: []find.Term{{Key: "reference", Value: "of 1"}}}); err != nil || n != 4 || more {
+		t.Errorf("found by a part of the reference: %d, %v", n, err)
+	}
+	if n, err := all.CountOpenLetters(); err != nil || n != 9 {
+		t.Errorf("open letters: %d, %v", n, err)
+	}
+	causes, err := all.Causes(10)
+	if err != nil || len(causes) != 1 || causes[0].N != 9 {
+		t.Errorf("causes: %+v, %v", causes, err)
+	}
+	letters, err := all.Letters(LetterFilter{Cause: "c", Limit: 3})
+	if err != nil || len(letters) != 3 {
+		t.Fatalf("letters: %d, %v", len(letters), err)
+	}
+	for i, of := range []string{"0", "1", "0"} { // the oldest first, in turn
+		tr, err := all.Transaction(letters[i].Tx)
+		m, bad := all.Message(letters[i].Tx)
+		if err != nil || bad != nil || !strings.HasSuffix(tr.Reference, "of "+of) || !strings.Contains(string(m.Body.Bytes()), `"of":`+of) {
+			t.Errorf("letter %d is of %q with %s; %v, %v", i, tr.Reference, m.Body.Bytes(), err, bad)
+		}
+		if h, err := all.History(letters[i].ID); err != nil || len(h) != 1 {
+			t.Errorf("its history: %v, %v", h, err)
+		}
+	}
+	if list, err := all.Totals(); err != nil || len(list) != 1 || list[0].N != 9 {
+		t.Errorf("totals: %+v, %v", list, err)
+	}
+	if list, err := first.Transactions(Filter{Limit: 100}); err != nil || len(list) != 5 {
+		t.Errorf("by itself the first has %d, %v", len(list), err)
+	}
+	// What another one gets is there at once, and one that has had nothing comes in with its first.
+	if err := together.Follow(); err != nil {
+		t.Fatal(err)
+	}
+	if err := together.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := first.All().Transactions(Filter{Limit: 100}); err != nil || len(list) != 5 {
+		t.Errorf("when they are closed the first has %d, %v", len(list), err)
+	}
+}
+
+// No list of several partitions reads them whole: each is merged from their indexes.
+func TestListsTogetherUseTheIndexes(t *testing.T) {
+	first, second := partition(t, 0, 1), partition(t, 1, 1)
+	if _, err := first.Together([]string{second.Dir}); err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []string{
+		"SELECT * FROM transactions WHERE parent IS NULL AND flow = 'a' AND state = 2 ORDER BY id DESC LIMIT 50",
+		"SELECT * FROM transactions WHERE parent IS NULL AND id >= x'01' ORDER BY id DESC LIMIT 50",
+		"SELECT * FROM transactions WHERE parent IS NULL AND reference = 'a' AND reference <> '' ORDER BY id DESC LIMIT 50",
+		"SELECT * FROM transactions WHERE id IN (x'01', x'02') ORDER BY id DESC",
+		"SELECT * FROM messages WHERE seq IN (SELECT message FROM transactions WHERE id IN (x'01') UNION ALL SELECT seq FROM messages " +
+			"WHERE tx IN (x'01') AND n > 0) ORDER BY n DESC LIMIT 1",
+		"SELECT * FROM letters WHERE state = 0 AND cause = 'c' ORDER BY id LIMIT 200",
+		"SELECT * FROM counts WHERE minute >= 5 AND minute < 9 AND n <> 0",
+		"SELECT * FROM tallies WHERE kind = 'letters' AND key = 'c'",
+		"SELECT * FROM deliveries WHERE id = x'01' AND tx = x'02'",
+	} {
+		var plan []struct{ Detail string }
+		if err := first.All().sql().Raw("EXPLAIN QUERY PLAN " + q).Scan(&plan).Error; err != nil {
+			t.Fatal(q, err)
+		}
+		var lines []string
+		for _, p := range plan {
+			lines = append(lines, p.Detail)
+		}
+		if text := strings.Join(lines, "\n"); strings.Contains(text, "SCAN") || strings.Contains(text, "MATERIALIZE") {
+			t.Errorf("%s reads all there is:\n%s", q, text)
+		}
+	}
+}
