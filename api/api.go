@@ -40,6 +40,7 @@ type Server struct {
 	kept       Kept           // nil: everything is changed here
 	runners    *hub.Hub       // nil: there are none
 	fleet      Fleet          // nil: it is one alone
+	handOver   func(partition int, w http.ResponseWriter, r *http.Request)
 	parameters parameters
 	visitors   visitors
 	refusals   refusals
@@ -62,6 +63,8 @@ type Config struct {
 	Kept Kept
 	// Fleet is the fleet that this is the leading member of; nil: it is one alone.
 	Fleet Fleet
+	// HandOver answers a call whose message belongs to another partition of the fleet; nil: there is one.
+	HandOver func(partition int, w http.ResponseWriter, r *http.Request)
 	// Runners are those beyond firewalls; nil: there are none.
 	Runners *hub.Hub
 	Door    Door
@@ -95,6 +98,7 @@ func newServer(c Config) *Server {
 		openID:   c.OpenID,
 		kept:     c.Kept,
 		runners:  c.Runners,
+		handOver: c.HandOver,
 		fleet:    c.Fleet,
 	}
 	if c.People != nil {

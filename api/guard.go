@@ -33,6 +33,8 @@ type Door struct {
 	Itself bool
 	// Secure tells that the listener speaks TLS itself.
 	Secure bool
+	// Members tells that members of the fleet alone call here.
+	Members bool
 }
 
 // The parts of the interface, which may listen at addresses of their own.

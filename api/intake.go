@@ -1,7 +1,9 @@
 package api
 
 import (
+	"bytes"
 	"compress/gzip"
+	"errors"
 	"io"
 	"net/http"
 	"slices"
@@ -14,12 +16,17 @@ import (
 	"readyferry/core/message"
 	"readyferry/core/step"
 	"readyferry/engine/intake"
+	"readyferry/fleet"
 )
 
 // intake serves the webhooks below /in.
 func (s *Server) intake(c *gin.Context) {
 	path := strings.TrimPrefix(c.Request.URL.EscapedPath(), "/in")
 	in, allowed := s.engine.Intake.Find(c.Request.Method, path)
+	if in == nil && s.handOver != nil && !s.engine.Journal.Partition.First() {
+		s.handOver(0, c.Writer, c.Request) // it may be a draft, or published just now
+		return
+	}
 	if in == nil {
 		if len(allowed) > 0 {
 			sort.Strings(allowed)
@@ -51,6 +58,7 @@ func (s *Server) intake(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
+	raw := content
 	signed, header := sign.Of(c.Request, content), c.Request.Header
 	if folded(c) { // what was signed is what was sent, and what is kept is what was meant
 		if content, err = unfold(c, content, int64(in.Limit)); err != nil {
@@ -68,13 +76,9 @@ func (s *Server) intake(c *gin.Context) {
 		c.Request.Context(),
 		in,
 		intake.Call{Method: c.Request.Method, Path: path, Header: header, Query: queryOf(c), Body: content,
-			From: s.from(c), Signed: signed},
+			From: s.from(c), Signed: signed, Trusted: s.door.Members && c.GetHeader(fleet.TrustedHeader) != ""},
 	)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	write(c, answer)
+	s.came(c, answer, err, bytes.NewReader(raw))
 }
 
 // intakeStream takes a body that goes to the disk while it comes.
@@ -83,23 +87,47 @@ func (s *Server) intakeStream(c *gin.Context, in *intake.Intake, path string) {
 	var content io.Reader = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
 	header := c.Request.Header
 	if folded(c) {
-		unfolded, err := gzip.NewReader(content)
-		if err != nil {
-			s.fail(c, notFolded(err))
-			return
-		}
-		content = &bounded{unfolded, limit, limit}
+		content = &foldedStream{of: content, limit: limit}
 		header = header.Clone()
 		header.Del("Content-Encoding")
 		header.Del("Content-Length")
 	}
 	answer, err := s.engine.Intake.Accept(c.Request.Context(), in, intake.Call{Method: c.Request.Method, Path: path,
 		Header: header, Query: queryOf(c), Stream: content, From: s.from(c)})
-	if err != nil {
+	s.came(c, answer, err, c.Request.Body) // of which nothing was read where it belongs elsewhere
+}
+
+// came tells a caller what became of a call, or hands it over with its body.
+func (s *Server) came(c *gin.Context, answer *step.Answer, err error, body io.Reader) {
+	var elsewhere *intake.ElsewhereError
+	switch {
+	case errors.As(err, &elsewhere) && s.handOver != nil:
+		c.Request.Body = io.NopCloser(body)
+		s.handOver(elsewhere.Partition, c.Writer, c.Request)
+	case err != nil:
 		s.fail(c, err)
-		return
+	default:
+		write(c, answer)
 	}
-	write(c, answer)
+}
+
+// foldedStream unfolds what comes from its first byte that is asked for.
+type foldedStream struct {
+	of    io.Reader
+	limit int64
+	to    io.Reader
+}
+
+// Read implements io.Reader.
+func (u *foldedStream) Read(p []byte) (int, error) {
+	if u.to == nil {
+		r, err := gzip.NewReader(u.of)
+		if err != nil {
+			return 0, notFolded(err)
+		}
+		u.to = &bounded{r, u.limit, u.limit}
+	}
+	return u.to.Read(p)
 }
 
 // from gives where a call is from: the caller's address, and its port where it is known.

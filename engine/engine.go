@@ -8,6 +8,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"sync"
 	"time"
@@ -51,6 +52,10 @@ type Config struct {
 	Missing func() int
 	// Outside is how outside systems are reached; nil: as the machine does, whatever they are.
 	Outside *connect.Outside
+	// Partition is the part of a fleet's messages that it works on; the zero value: all there are.
+	Partition journal.Partition
+	// Others are the engines of the other parts; nil: there are none, or this is one of them.
+	Others journal.Others
 }
 
 // Runners are programs that reach what only a closed network does.
@@ -118,6 +123,7 @@ func New(c Config) (*Engine, error) {
 	if err != nil {
 		return nil, err
 	}
+	known.Partitions = c.Partition.Of
 	e := &Engine{Catalog: known, life: journal.NewLife(), links: connect.NewLinks(c.Opener)}
 	marks, left, err := store.OpenMarks(c.Store.Dir)
 	if err != nil {
@@ -125,8 +131,9 @@ func New(c Config) (*Engine, error) {
 	}
 	e.marks = marks
 	e.Journal = journal.New(journal.Config{
-		Marks: marks, Left: left, Store: c.Store, Catalog: known, Log: c.Log, Life: e.life,
-		Now: func() time.Time { return c.Now().UTC().Truncate(time.Microsecond) },
+		Marks: marks, Left: left, Store: c.Store, Catalog: known, Log: c.Log, Life: e.life, Partition: c.Partition,
+		Others: c.Others,
+		Now:    func() time.Time { return c.Now().UTC().Truncate(time.Microsecond) },
 	})
 	e.Perform = perform.New(e.Journal)
 	e.Intake = intake.New(e.Journal, e.links)
@@ -159,6 +166,27 @@ func (e *Engine) answers(ctx context.Context, connection string) bool {
 
 // answersWithin is how long a connection may take to say that it is well.
 const answersWithin = 10 * time.Second
+
+// DoAsked does what the engine of the first partition asks for.
+func (e *Engine) DoAsked(ctx context.Context, a journal.Asked) (out journal.Done, err error) {
+	switch a.What {
+	case journal.AskTry:
+		err = e.Lane.TryNow(ctx, a.ID)
+	case journal.AskSkipWait:
+		out.N, err = e.Lane.SkipWait(ctx, a.Target)
+	case journal.AskGiveUp:
+		out.N, err = e.Lane.GiveUp(ctx, a.Target, a.By, a.Why)
+	default:
+		return e.Journal.DoAsked(ctx, a)
+	}
+	return out, err
+}
+
+// DesignChanged lets it go on with what was designed anew in another partition, and taken over
+// into its journal.
+func (e *Engine) DesignChanged() error {
+	return errors.Join(e.Catalog.Renewed(), e.Lane.HoldsChanged())
+}
 
 // Reopen closes the connections that are open; each is opened again when it is used next.
 func (e *Engine) Reopen() error { return e.links.Close() }

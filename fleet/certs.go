@@ -67,6 +67,9 @@ func Init(dir string, f *File, now time.Time) error {
 			return err
 		}
 		mine := *f
+		if mine.Partitions == 1 { // as releases say it that know of one alone
+			mine.Partitions = 0
+		}
 		mine.Form, mine.This = fileForm, m.Name
 		text, err := yaml.Marshal(&mine)
 		if err == nil {

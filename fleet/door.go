@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"encoding/json"
@@ -8,11 +9,13 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
 	"strconv"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -62,7 +65,13 @@ func (n *Node) OpenDoor() (*Door, error) {
 		return nil, fmt.Errorf("the door of %s: %w", n.File.This, err)
 	}
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET "+copyPath, n.sendCopy)
+	mux.HandleFunc("GET "+copyPath, func(w http.ResponseWriter, r *http.Request) {
+		if one := n.partOf(r.FormValue("partition")); one != nil {
+			one.sendCopy(w, r)
+			return
+		}
+		refuse(w, http.StatusNotFound, "There is no such partition", r.FormValue("partition"))
+	})
 	mux.HandleFunc("GET "+StatusPath, func(w http.ResponseWriter, _ *http.Request) { answer(w, n.Status()) })
 	mux.HandleFunc("POST "+DrainPath, func(w http.ResponseWriter, r *http.Request) {
 		if err := n.Drain(r.Context(), r.FormValue("member"), r.FormValue("drained") != "false"); err != nil {
@@ -79,12 +88,12 @@ func (n *Node) OpenDoor() (*Door, error) {
 		answer(w, struct{}{})
 	})
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
-		h := n.own()
-		if h == nil {
+		one := n.partOf(r.Header.Get(partitionHeader))
+		if one == nil || one.own() == nil {
 			refuse(w, http.StatusServiceUnavailable, "This member does not lead", "another one does by now")
 			return
 		}
-		h.ServeHTTP(w, r)
+		one.own().ServeHTTP(w, r)
 	})
 	d.server = &http.Server{Handler: mux, TLSConfig: n.id.config(), ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(n.Log.Handler(),
@@ -132,13 +141,86 @@ const waitForLeader = 12 * time.Second
 // stuck is how long the log may take nothing until calls are refused at once.
 const stuck = 4 * time.Second
 
-// ServeHTTP answers a call at a member: itself where it leads, else the one that does.
+// ServeHTTP answers a call at a member: itself where it leads, else the one that does. A message for a
+// webhook comes into a partition that this member leads, if it leads one; where it belongs to another, the
+// engine hands it over (HandTo).
 func (d *Door) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	d.serve(w, r, time.Now().Add(waitForLeader))
+	part := 0
+	if len(d.n.parts) > 1 && isMessage(r) {
+		part = d.n.entry()
+	}
+	d.serve(part, w, r, time.Now().Add(waitForLeader))
 }
 
-func (d *Door) serve(w http.ResponseWriter, r *http.Request, deadline time.Time) {
-	n := d.n
+// HandTo answers a call by the member that leads a partition.
+func (d *Door) HandTo(part int, w http.ResponseWriter, r *http.Request) {
+	hops, _ := strconv.Atoi(r.Header.Get(hopsHeader))
+	if hops >= mostHops {
+		refuse(w, http.StatusServiceUnavailable, "The members do not agree where the message belongs",
+			"its flow was published just now; nothing was stored, send it again later")
+		return
+	}
+	r.Header.Set(hopsHeader, strconv.Itoa(hops+1))
+	d.serve(part, w, r, time.Now().Add(waitForLeader))
+}
+
+// Ask posts something to a path of the member that leads a partition, and gives what that answers.
+func (d *Door) Ask(ctx context.Context, part int, path string, body []byte) (status int, said []byte, err error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, path, bytes.NewReader(body))
+	if err != nil {
+		return 0, nil, err
+	}
+	r.RemoteAddr = "127.0.0.1:0"
+	k := &kept{head: http.Header{}}
+	d.serve(part, k, r, time.Now().Add(waitForLeader))
+	return k.status, k.body.Bytes(), nil
+}
+
+// isMessage tells whether a call is for a webhook.
+func isMessage(r *http.Request) bool { return strings.HasPrefix(r.URL.Path, "/in/") }
+
+// The headers by which members tell each other which partition a call is for, and how often it was handed
+// over; what a caller says of them has to be taken away.
+const (
+	partitionHeader = "Readyferry-Partition"
+	hopsHeader      = "Readyferry-Hops"
+	mostHops        = 3
+)
+
+// TrustedHeader tells that a person sends a message from a flow's own page.
+const TrustedHeader = "Readyferry-Trusted"
+
+// Said are the headers that members alone say to each other.
+var Said = []string{ForwardedBy, partitionHeader, hopsHeader, TrustedHeader}
+
+// partOf gives the node of a partition by its number as a text; "" is the first. nil: there is none.
+func (n *Node) partOf(text string) *Node {
+	part := 0
+	if text != "" {
+		var err error
+		if part, err = strconv.Atoi(text); err != nil {
+			return nil
+		}
+	}
+	if part < 0 || part >= len(n.first.parts) {
+		return nil
+	}
+	return n.first.parts[part]
+}
+
+// entry chooses the partition that a message comes in by: one that this member leads, the first one last, since that
+// has most to do; else any.
+func (n *Node) entry() int {
+	for part := len(n.parts) - 1; part >= 0; part-- {
+		if n.parts[part].own() != nil {
+			return part
+		}
+	}
+	return rand.IntN(len(n.parts))
+}
+
+func (d *Door) serve(part int, w http.ResponseWriter, r *http.Request, deadline time.Time) {
+	n := d.n.parts[part]
 	for {
 		n.mu.Lock()
 		own, changed, pending := n.handler, n.changed, n.pending
@@ -153,7 +235,7 @@ func (d *Door) serve(w http.ResponseWriter, r *http.Request, deadline time.Time)
 			return
 		}
 		if l := n.leader(); l != nil && l.Name != n.File.This {
-			d.hand(w, r, l.Name, deadline)
+			d.hand(n, w, r, l.Name, deadline)
 			return
 		}
 		wait := time.Until(deadline)
@@ -199,20 +281,20 @@ func unreached(err error) bool {
 
 // hand hands a call over to a member. What it says of who has called (X-Forwarded-…) was taken away
 // where nobody is to be believed it. Where the member is not reached the call waits for another one to lead.
-func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string, deadline time.Time) {
+func (d *Door) hand(n *Node, w http.ResponseWriter, r *http.Request, to string, deadline time.Time) {
 	if r.Header.Get(ForwardedBy) != "" {
 		refuse(w, http.StatusServiceUnavailable, "No member leads now", "the one that was asked does not any more")
 		return
 	}
 	if isShort(r) {
-		if d.handShort(w, r, to) {
+		if d.handShort(n, w, r, to) {
 			return
 		}
 		// It is not there any more, or leads no more: another one will.
 		select {
 		case <-r.Context().Done():
 		case <-time.After(lookEvery):
-			d.serve(w, r, deadline)
+			d.serve(n.part, w, r, deadline)
 		}
 		return
 	}
@@ -222,7 +304,7 @@ func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string, deadline 
 	}
 	ctx, stop := context.WithCancel(r.Context())
 	defer stop()
-	defer context.AfterFunc(d.n.spanOf(to), stop)()
+	defer context.AfterFunc(n.spanOf(to), stop)()
 	at := &url.URL{Scheme: "https", Host: d.n.File.Member(to).Door}
 	p := &httputil.ReverseProxy{
 		Transport: d.way, BufferPool: &d.buffers,
@@ -235,18 +317,19 @@ func (d *Door) hand(w http.ResponseWriter, r *http.Request, to string, deadline 
 				r.Out.Header.Set("X-Forwarded-Proto", said)
 			}
 			r.Out.Header.Set(ForwardedBy, d.n.File.This)
+			r.Out.Header.Set(partitionHeader, strconv.Itoa(n.part))
 		},
 		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
 			if r.Context().Err() != nil {
 				return
 			}
 			if unreached(err) && time.Now().Before(deadline) {
-				d.n.missed(to, err)
+				n.missed(to, err)
 				select {
 				case <-r.Context().Done():
 				case <-time.After(lookEvery):
 				}
-				d.serve(w, r, deadline)
+				d.serve(n.part, w, r, deadline)
 				return
 			}
 			d.n.Log.Info("a call could not be handed over", "to", to, "error", err)
@@ -266,11 +349,13 @@ func (n *Node) missed(member string, err error) {
 	if !errors.Is(err, syscall.ECONNREFUSED) {
 		return
 	}
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	if h := n.beats[member]; h != nil {
-		h.when = time.Time{}
-		n.change()
+	for _, one := range n.first.parts {
+		one.mu.Lock()
+		if h := one.beats[member]; h != nil {
+			h.when = time.Time{}
+			one.change()
+		}
+		one.mu.Unlock()
 	}
 }
 
@@ -314,9 +399,9 @@ func (n *Node) fetch() error {
 		return errors.New("the log does not go back to where this copy stands, and no member is there that gives another")
 	}
 	n.set(StateCopies, "")
-	n.Log.Info("taking a copy of the journal", "from", from)
+	n.Log.Info("taking a copy of the journal", "partition", n.part, "from", from)
 	client := &http.Client{Transport: n.transport()}
-	req, err := http.NewRequestWithContext(n.ctx, http.MethodGet, "https://"+n.File.Member(from).Door+copyPath, nil)
+	req, err := http.NewRequestWithContext(n.ctx, http.MethodGet, "https://"+n.File.Member(from).Door+copyPath+"?partition="+strconv.Itoa(n.part), nil)
 	if err != nil {
 		return err
 	}

@@ -23,18 +23,24 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 
 	"github.com/goccy/go-yaml"
+
+	"readyferry/store"
 )
 
 // File says which members a fleet has. Each member has one of its own, in a folder with its certificate
 // and the keys of the fleet.
 type File struct {
-	Form     string   `yaml:"readyferry"` // fleet/1
-	Name     string   `yaml:"name"`
-	This     string   `yaml:"this"` // the member whose file it is
-	Replicas int      `yaml:"replicas"`
-	Members  []Member `yaml:"members"`
+	Form     string `yaml:"readyferry"` // fleet/1
+	Name     string `yaml:"name"`
+	This     string `yaml:"this"` // the member whose file it is
+	Replicas int    `yaml:"replicas"`
+	// Partitions is how many logs the messages are in, each led by a member of its own; 0 is 1. It stays as it is
+	// for as long as there is a journal.
+	Partitions int      `yaml:"partitions,omitempty"`
+	Members    []Member `yaml:"members"`
 
 	dir string
 }
@@ -90,6 +96,8 @@ func (f *File) Check() error {
 		return errors.New("members: a fleet has 1 to 25")
 	case f.Replicas != 1 && f.Replicas != 3 && f.Replicas != 5:
 		return fmt.Errorf("replicas: 1, 3 or 5, not %d", f.Replicas)
+	case f.Partitions < 0 || f.Partitions > store.MostPartitions:
+		return fmt.Errorf("partitions: 1 to %d, not %d", store.MostPartitions, f.Partitions)
 	case f.Replicas > len(f.Members):
 		return fmt.Errorf("replicas: %d machines are to keep the log, and there are %d members", f.Replicas,
 			len(f.Members))
@@ -112,6 +120,17 @@ func (f *File) Check() error {
 		seen[m.Name] = true
 	}
 	return nil
+}
+
+// Parts gives how many partitions there are.
+func (f *File) Parts() int { return max(1, f.Partitions) }
+
+// PartDir gives the folder of a partition in the data folder of a member.
+func PartDir(dir string, part int) string {
+	if part == 0 {
+		return dir
+	}
+	return filepath.Join(dir, "partitions", strconv.Itoa(part))
 }
 
 // Self gives the member whose file it is.

@@ -90,7 +90,7 @@ func (w *trial) start(name string) {
 		log = slog.New(slog.NewTextHandler(os.Stderr, nil)).With("member", name)
 	}
 	n, err := Start(context.Background(), Config{File: f, Dir: w.data(name), Version: "1", Log: log,
-		Lead: func(st *store.Store) (http.Handler, func(bool), error) {
+		Lead: func(_ int, st *store.Store) (http.Handler, func(bool), error) {
 			return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 				if r.Method == http.MethodGet {
 					all, err := st.Calendars()

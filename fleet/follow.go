@@ -106,7 +106,7 @@ func (f *follower) apply(e *entry) error {
 		return f.c.Skip(f.ctx, e.at)
 	case kindCommit:
 		if part := e.head.Get(headPart); part != "" {
-			return f.part(e, part)
+			return f.inParts(e, part)
 		}
 		return f.c.Apply(f.ctx, e.at, e.data)
 	default:
@@ -114,8 +114,8 @@ func (f *follower) apply(e *entry) error {
 	}
 }
 
-// part gathers a record in parts: the last one has the record done.
-func (f *follower) part(e *entry, part string) error {
+// inParts gathers a record in parts: the last one has the record done.
+func (f *follower) inParts(e *entry, part string) error {
 	number, of, _ := strings.Cut(part, "/")
 	n, err := strconv.Atoi(number)
 	if err != nil {
@@ -160,7 +160,7 @@ func (f *follower) maybeTakes() (bool, error) {
 		return false, nil
 	}
 	err = f.takeOver()
-	f.Log.Debug("taking over", "member", f.File.This, "at", f.at, "error", err)
+	f.Log.Debug("taking over", "member", f.File.This, "partition", f.part, "at", f.at, "error", err)
 	switch {
 	case errors.Is(err, errNoLog), errors.Is(err, ErrFenced), errors.Is(err, ErrCutOff):
 		f.none = time.Now()
@@ -177,6 +177,7 @@ func (f *follower) maybeTakes() (bool, error) {
 // While the journal has an earlier form than this release writes, members whose release writes that form
 // come before it: what is written is what the oldest member knows, until none of them is there.
 func (f *follower) rank(form string) (rank int, may bool) {
+	loads, drained := f.loads(), f.isDrained()
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	there := f.there()
@@ -197,13 +198,13 @@ func (f *follower) rank(form string) (rank int, may bool) {
 		if h.Log != "" && f.c.Log == "" || h.State == StateTakes || h.State == StateHands {
 			return 0, false // it has a journal, and this member has none; or it is about to, or still leads
 		}
-		if f.drained && !h.Drained {
+		if drained && !h.Drained {
 			return 0, false
 		}
 		if form != "" && form < store.Schema() && h.Schema < store.Schema() && h.Schema >= form && !h.Drained {
 			return 0, false
 		}
-		if h.At > f.c.At || h.At == f.c.At && f.order(h.Name) < f.order(f.File.This) {
+		if f.before(h, loads) {
 			rank++
 		}
 	}
@@ -213,14 +214,34 @@ func (f *follower) rank(form string) (rank int, may bool) {
 	return rank, true
 }
 
+// near is how many records a copy may be behind another one and count as just as far: they are brought there
+// in less time than a member waits for another.
+const near = 2000
+
+// before tells whether another member takes over before this one: it leads fewer partitions and is as far, or it is
+// further, or it stands before it in the file.
+func (f *follower) before(h *heard, loads map[string]int) bool {
+	ours, theirs := loads[f.File.This], loads[h.Name]
+	switch {
+	case len(f.first.parts) > 1 && ours != theirs && max(h.At, f.c.At)-min(h.At, f.c.At) < near:
+		return theirs < ours
+	case h.At != f.c.At && (len(f.first.parts) == 1 || max(h.At, f.c.At)-min(h.At, f.c.At) >= near):
+		return h.At > f.c.At
+	}
+	return f.order(h.Name) < f.order(f.File.This)
+}
+
 // settled is how long a majority must have been seen.
 const settled = 4 * beatEach
 
 // beginAfter is how long a fleet that has no journal waits for all of its members.
 const beginAfter = 15 * time.Second
 
+// order gives the place of a member in the file; each partition begins with another one.
 func (f *follower) order(name string) int {
-	return slices.IndexFunc(f.File.Members, func(m Member) bool { return m.Name == name })
+	n := len(f.File.Members)
+	at := slices.IndexFunc(f.File.Members, func(m Member) bool { return m.Name == name })
+	return (at - f.part%n + n) % n
 }
 
 // takeOver writes into the log that this member leads, and brings the copy there.

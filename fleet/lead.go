@@ -14,7 +14,7 @@ func (n *Node) lead(epoch int64) error {
 	gone := make(chan error, 1)
 	ctx, end := context.WithCancel(context.WithoutCancel(n.ctx)) // where it stops, what is under way is kept yet
 	defer end()
-	j := &journal{link: n.link, replicas: n.File.Replicas, ctx: ctx}
+	j := &journal{link: n.link, part: n.part, replicas: n.File.Replicas, ctx: ctx}
 	j.gone = func(err error) {
 		n.mu.Lock()
 		if n.lost == nil {
@@ -44,13 +44,13 @@ func (n *Node) lead(epoch int64) error {
 		n.mu.Unlock()
 	}
 	n.mu.Lock()
-	n.lost, n.epoch, n.acked, n.pending = nil, epoch, time.Now(), time.Time{}
+	n.lost, n.epoch, n.acked, n.pending, n.led = nil, epoch, time.Now(), time.Time{}, time.Now()
 	n.mu.Unlock()
-	st, err := store.OpenLogged(n.Dir, j, 0)
+	st, err := store.OpenLogged(n.Dir, j, n.part)
 	if err != nil {
 		return fmt.Errorf("opening the journal to lead: %w", err)
 	}
-	handler, stop, err := n.Lead(st)
+	handler, stop, err := n.Lead(n.part, st)
 	if err != nil {
 		return errors.Join(fmt.Errorf("beginning to lead: %w", err), st.Close())
 	}
@@ -58,9 +58,9 @@ func (n *Node) lead(epoch int64) error {
 	n.handler = handler
 	n.mu.Unlock()
 	n.set(StateLeads, "")
-	n.Log.Info("this member leads", "member", n.File.This, "from", epoch)
+	n.Log.Info("this member leads", "member", n.File.This, "partition", n.part, "from", epoch)
 	why := n.untilGone(gone)
-	n.Log.Warn("this member does not lead any more", "member", n.File.This, "why", why)
+	n.Log.Warn("this member does not lead any more", "member", n.File.This, "partition", n.part, "why", why)
 	lost := errors.Is(why, ErrFenced) || errors.Is(why, ErrCutOff)
 	state := StateHands // what is under way comes to its end before another one leads
 	if lost {
@@ -91,8 +91,9 @@ func (n *Node) untilGone(gone <-chan error) error {
 		case <-tick.C:
 		}
 		n.mu.Lock()
-		lost, drained, there := n.lost, n.drained, len(n.there())
+		lost, there := n.lost, len(n.there())
 		n.mu.Unlock()
+		drained := n.isDrained()
 		switch {
 		case lost != nil:
 			return lost
@@ -104,6 +105,9 @@ func (n *Node) untilGone(gone <-chan error) error {
 			alone = time.Now()
 		case time.Since(alone) > stepDown:
 			return ErrCutOff
+		}
+		if other := n.idler(); other != "" {
+			return fmt.Errorf("%s leads fewer partitions", other)
 		}
 		if time.Since(trimmed) > trimEach {
 			trimmed = time.Now()
@@ -135,7 +139,7 @@ func (n *Node) trim() {
 	n.mu.Unlock()
 	ctx, stop := context.WithTimeout(n.ctx, 5*time.Second)
 	defer stop()
-	s, err := n.link.js.Stream(ctx, streamName)
+	s, err := n.link.js.Stream(ctx, streamOf(n.part))
 	if err != nil {
 		return
 	}

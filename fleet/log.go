@@ -12,9 +12,10 @@ import (
 	"time"
 )
 
-// journal is the log as a member sees it.
+// journal is the log of a partition as a member sees it.
 type journal struct {
 	*link
+	part     int
 	replicas int
 	ctx      context.Context // of the lead: what waits for the log is given up with it
 	place    func(at int64)  // hears how far the log is
@@ -23,12 +24,21 @@ type journal struct {
 	waits    func()          // hears that it is asked to
 }
 
-// The stream of the log and its subjects.
-const (
-	streamName  = "journal"
-	subject     = "journal.record"
-	beatSubject = "fleet.beat"
-)
+// streamOf names the stream of a partition's log.
+func streamOf(part int) string {
+	if part == 0 {
+		return "journal"
+	}
+	return fmt.Sprintf("journal-%d", part)
+}
+
+// beatOf gives the subject at which members say how they are in a partition.
+func beatOf(part int) string {
+	if part == 0 {
+		return "fleet.beat"
+	}
+	return fmt.Sprintf("fleet.beat.%d", part)
+}
 
 // The headers of what is in the log.
 const (
@@ -58,7 +68,7 @@ type entry struct {
 
 // make makes the stream, where it is not there.
 func (j *journal) make(ctx context.Context) error {
-	_, err := j.js.CreateStream(ctx, jetstream.StreamConfig{Name: streamName, Subjects: []string{"journal.>"},
+	_, err := j.js.CreateStream(ctx, jetstream.StreamConfig{Name: streamOf(j.part), Subjects: []string{streamOf(j.part) + ".>"},
 		Replicas: j.replicas,
 		Storage:  jetstream.FileStorage, AllowDirect: true, Duplicates: 2 * time.Minute, MaxMsgSize: MostRecord + 1<<20})
 	if errors.Is(err, jetstream.ErrStreamNameAlreadyInUse) {
@@ -93,7 +103,7 @@ func (j *journal) Append(behind int64, record []byte) (int64, error) {
 func (j *journal) appendAll(ctx context.Context, behind int64, kind string, record []byte) (at int64, err error) {
 	of := (len(record) + MostRecord - 1) / MostRecord
 	for i := range max(of, 1) {
-		m := &nats.Msg{Subject: subject, Data: record[i*MostRecord : min(len(record), (i+1)*MostRecord)],
+		m := &nats.Msg{Subject: streamOf(j.part) + ".record", Data: record[i*MostRecord : min(len(record), (i+1)*MostRecord)],
 			Header: nats.Header{headKind: {kind}, headID: {rand.Text()}}}
 		if of > 1 {
 			m.Header.Set(headPart, fmt.Sprintf("%d/%d", i+1, of))
@@ -165,7 +175,7 @@ func (j *journal) entryAt(ctx context.Context, at int64) (*entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	res, err := j.conn.RequestWithContext(one, "$JS.API.STREAM.MSG.GET."+streamName, b)
+	res, err := j.conn.RequestWithContext(one, "$JS.API.STREAM.MSG.GET."+streamOf(j.part), b)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", errNoLog, err)
 	}
@@ -193,7 +203,7 @@ func (j *journal) entryAt(ctx context.Context, at int64) (*entry, error) {
 func (j *journal) end(ctx context.Context) (first, last int64, err error) {
 	one, stop := context.WithTimeout(ctx, tryFor)
 	defer stop()
-	s, err := j.js.Stream(one, streamName)
+	s, err := j.js.Stream(one, streamOf(j.part))
 	if err != nil {
 		return 0, 0, fmt.Errorf("%w: %w", errNoLog, err)
 	}
@@ -210,14 +220,15 @@ const (
 // reader reads the log for one member. It has one place for answers, which are told apart by a number.
 type reader struct {
 	*link
+	stream  string
 	sub     *nats.Subscription
 	answers chan *nats.Msg
 	inbox   string
 	asked   int
 }
 
-func (l *link) reader() (*reader, error) {
-	r := &reader{link: l, answers: make(chan *nats.Msg, 2*readAtOnce), inbox: nats.NewInbox()}
+func (l *link) reader(part int) (*reader, error) {
+	r := &reader{link: l, stream: streamOf(part), answers: make(chan *nats.Msg, 2*readAtOnce), inbox: nats.NewInbox()}
 	var err error
 	r.sub, err = l.conn.ChanSubscribe(r.inbox+".*", r.answers)
 	return r, err
@@ -240,7 +251,7 @@ func (r *reader) read(ctx context.Context, behind int64) (out page, err error) {
 	r.asked++
 	inbox := fmt.Sprintf("%s.%d", r.inbox, r.asked)
 	ask := fmt.Sprintf(`{"seq":%d,"batch":%d,"max_bytes":%d}`, behind+1, readAtOnce, readBytes)
-	if err := r.conn.PublishRequest("$JS.API.DIRECT.GET."+streamName, inbox, []byte(ask)); err != nil {
+	if err := r.conn.PublishRequest("$JS.API.DIRECT.GET."+r.stream, inbox, []byte(ask)); err != nil {
 		return out, err
 	}
 	for {

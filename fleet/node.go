@@ -7,6 +7,7 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"os"
 	"sync"
 	"time"
 
@@ -30,16 +31,19 @@ type Config struct {
 	File    *File
 	Dir     string // its data folder
 	Version string // of the program
-	// Lead begins the work over a journal that this member leads from now on, and gives what answers
-	// calls and what ends the work; lost tells that the journal takes nothing any more. It is open until
-	// stop has returned.
-	Lead func(st *store.Store) (handler http.Handler, stop func(lost bool), err error)
+	// Lead begins the work over the journal of a partition that this member leads from now on, and gives what
+	// answers calls and what ends the work; lost tells that the journal takes nothing any more. It is open
+	// until stop has returned.
+	Lead func(part int, st *store.Store) (handler http.Handler, stop func(lost bool), err error)
 	Log  *slog.Logger
 }
 
-// Node is a member at work. It is safe for concurrent use.
+// Node is a member at work on a partition: it follows its log, or leads it. It is safe for concurrent use.
 type Node struct {
 	Config
+	part  int     // which one
+	first *Node   // of this member, that has what all of them share
+	parts []*Node // of the first: those of all partitions, itself among them
 	id    *identity
 	link  *link
 	began time.Time
@@ -56,6 +60,7 @@ type Node struct {
 	copied  store.Position
 	handler http.Handler // of the engine, while it leads
 	epoch   int64        // the place in the log from which it leads
+	led     time.Time    // when it began to
 	drained bool
 	whole   bool      // it has seen a majority
 	acked   time.Time // a majority kept something for it
@@ -101,49 +106,72 @@ type heard struct {
 	when time.Time
 }
 
-// Start starts a member. It does not wait for the others.
+// Start starts a member, in all partitions. It does not wait for the others. What is given is its node of
+// the first partition.
 func Start(ctx context.Context, c Config) (*Node, error) {
 	key, err := c.File.SealKey()
-	if err == nil {
-		err = store.GiveKey(c.Dir, key)
-	}
 	if err != nil {
 		return nil, err
 	}
-	n := &Node{Config: c, id: &identity{f: c.File}, began: time.Now().UTC(), beats: map[string]*heard{},
-		state: StateStarts,
-		woken: make(chan struct{}, 1), changed: make(chan struct{}), spans: map[string]*span{},
-		short: make(chan struct{}, mostShort)}
-	if n.link, err = startEngine(c.File, n.id, c.Dir, c.Log); err != nil {
+	var first *Node
+	id, began := &identity{f: c.File}, time.Now().UTC()
+	for part := range c.File.Parts() {
+		own := c
+		own.Dir = PartDir(c.Dir, part)
+		if err := errors.Join(os.MkdirAll(own.Dir, 0o700), store.GiveKey(own.Dir, key)); err != nil {
+			return nil, err
+		}
+		n := &Node{Config: own, part: part, id: id, began: began, beats: map[string]*heard{}, state: StateStarts,
+			woken: make(chan struct{}, 1), changed: make(chan struct{}), spans: map[string]*span{}}
+		if part == 0 {
+			first = n
+			n.short = make(chan struct{}, mostShort)
+		}
+		n.first = first
+		first.parts = append(first.parts, n)
+	}
+	link, err := startEngine(c.File, id, c.Dir, c.Log)
+	if err != nil {
 		return nil, err
 	}
-	n.ctx, n.end = context.WithCancel(context.WithoutCancel(ctx))
-	if err := n.listen(); err != nil {
-		n.link.close()
-		return nil, err
+	first.ctx, first.end = context.WithCancel(context.WithoutCancel(ctx))
+	for _, n := range first.parts {
+		n.link, n.ctx, n.end = link, first.ctx, first.end
 	}
-	n.done.Go(n.tell)
-	n.done.Go(n.run)
-	return n, nil
+	for _, n := range first.parts {
+		if err := n.listen(); err != nil {
+			first.end()
+			link.close()
+			return nil, err
+		}
+	}
+	for _, n := range first.parts {
+		n.done.Go(n.tell)
+		n.done.Go(n.run)
+	}
+	return first, nil
 }
 
 // Close ends the member: where it leads the work ends first, and the others are told.
 func (n *Node) Close() {
 	n.end()
-	n.done.Wait()
+	for _, one := range n.parts {
+		one.done.Wait()
+	}
 	n.link.close()
 }
 
 // listen hears the other members.
 func (n *Node) listen() error {
-	for what, hears := range map[string]nats.MsgHandler{
-		beatSubject:              n.hears,
-		callSubject(n.File.This): n.calls,
-		"fleet.drain." + n.File.This: func(m *nats.Msg) {
+	hear := map[string]nats.MsgHandler{beatOf(n.part): n.hears}
+	if n.part == 0 {
+		hear[callSubject(n.File.This)] = n.calls
+		hear["fleet.drain."+n.File.This] = func(m *nats.Msg) {
 			n.setDrained(string(m.Data) == "true")
 			_ = m.Respond([]byte("{}"))
-		},
-	} {
+		}
+	}
+	for what, hears := range hear {
 		if _, err := n.link.conn.Subscribe(what, hears); err != nil {
 			return err
 		}
@@ -229,10 +257,11 @@ func (n *Node) say() {
 	b := beat{Name: n.File.This, Schema: store.Schema(), Version: n.Version, Began: n.began,
 		State:   n.state,
 		Trouble: n.trouble, Log: n.copied.Log,
-		At: n.copied.At, Epoch: n.epoch, Drained: n.drained}
+		At: n.copied.At, Epoch: n.epoch}
 	n.mu.Unlock()
+	b.Drained = n.isDrained()
 	if text, err := json.Marshal(b); err == nil {
-		_ = n.link.conn.Publish(beatSubject, text)
+		_ = n.link.conn.Publish(beatOf(n.part), text)
 	}
 }
 
@@ -247,10 +276,19 @@ func (n *Node) set(state, trouble string) {
 }
 
 func (n *Node) setDrained(is bool) {
-	n.mu.Lock()
-	n.drained = is
-	n.mu.Unlock()
-	n.nudge()
+	n.first.mu.Lock()
+	n.first.drained = is
+	n.first.mu.Unlock()
+	for _, one := range n.first.parts {
+		one.nudge()
+	}
+}
+
+// isDrained tells whether this member is to lead nothing.
+func (n *Node) isDrained() bool {
+	n.first.mu.Lock()
+	defer n.first.mu.Unlock()
+	return n.first.drained
 }
 
 // there lists the members that are heard, this one among them. The lock is held.
@@ -284,7 +322,7 @@ func (n *Node) run() {
 			continue
 		}
 		if n.ctx.Err() == nil {
-			n.Log.Error("following the log", "error", err)
+			n.Log.Error("following the log", "partition", n.part, "error", err)
 			n.set(StateFollows, err.Error())
 		}
 		if errors.Is(err, store.ErrNotTheSame) {
@@ -311,12 +349,12 @@ func (n *Node) follow() error {
 	}
 	n.place(c.Position)
 	n.set(StateFollows, "")
-	r, err := n.link.reader()
+	r, err := n.link.reader(n.part)
 	if err != nil {
 		return errors.Join(err, c.Close())
 	}
 	defer r.close()
-	f := &follower{Node: n, c: c, r: r, j: &journal{link: n.link, replicas: n.File.Replicas}, began: time.Now()}
+	f := &follower{Node: n, c: c, r: r, j: &journal{link: n.link, part: n.part, replicas: n.File.Replicas}, began: time.Now()}
 	takes, err := f.run()
 	if err = errors.Join(err, c.Close()); err != nil || n.ctx.Err() != nil {
 		return err

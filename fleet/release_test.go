@@ -25,6 +25,7 @@ func TestTheOldestMemberDecidesWhatIsWritten(t *testing.T) {
 		{"", "0001 first", false, true},
 	} {
 		n := &Node{Config: Config{File: f}, beats: map[string]*heard{}}
+		n.first, n.parts = n, []*Node{n}
 		for name, schema := range map[string]string{"a": c.a, "b": store.Schema()} {
 			n.beats[name] = &heard{beat{Name: name, Schema: schema, State: StateFollows, Drained: c.drain && name == "a"},
 				time.Now()}

@@ -32,12 +32,12 @@ func callSubject(member string) string { return "fleet.call." + member }
 
 // isShort tells whether a call is handed over between the engines.
 func isShort(r *http.Request) bool {
-	return strings.HasPrefix(r.URL.Path, "/in/") && r.ContentLength >= 0 && r.ContentLength <= shortBody &&
+	return isMessage(r) && r.ContentLength >= 0 && r.ContentLength <= shortBody &&
 		r.Header.Get("Upgrade") == "" && r.Header.Get("Expect") == "" && len(r.Trailer) == 0
 }
 
 // handShort hands a short call over, and tells whether the member has heard of it.
-func (d *Door) handShort(w http.ResponseWriter, r *http.Request, to string) (heard bool) {
+func (d *Door) handShort(n *Node, w http.ResponseWriter, r *http.Request, to string) (heard bool) {
 	body, err := io.ReadAll(io.LimitReader(r.Body, shortBody+1))
 	if err != nil || int64(len(body)) != r.ContentLength {
 		refuse(w, http.StatusBadRequest, "The body cannot be read", "it is not as long as it says")
@@ -45,8 +45,8 @@ func (d *Door) handShort(w http.ResponseWriter, r *http.Request, to string) (hea
 	}
 	ctx, stop := context.WithCancel(r.Context())
 	defer stop()
-	defer context.AfterFunc(d.n.spanOf(to), stop)()
-	m, err := d.n.link.conn.RequestWithContext(ctx, callSubject(to), asBytes(r, body, d.n.File.This))
+	defer context.AfterFunc(n.spanOf(to), stop)()
+	m, err := d.n.link.conn.RequestWithContext(ctx, callSubject(to), asBytes(r, body, d.n.File.This, n.part))
 	if err == nil {
 		err = answerWith(w, m.Data)
 	}
@@ -64,7 +64,7 @@ func (d *Door) handShort(w http.ResponseWriter, r *http.Request, to string) (hea
 }
 
 // asBytes writes a call as HTTP/1.1 has it (RFC 9112).
-func asBytes(r *http.Request, body []byte, by string) []byte {
+func asBytes(r *http.Request, body []byte, by string, part int) []byte {
 	var b bytes.Buffer
 	b.Grow(len(body) + 512)
 	fmt.Fprintf(&b, "%s %s HTTP/1.1\r\nHost: %s\r\n", r.Method, r.URL.RequestURI(), r.Host)
@@ -76,6 +76,7 @@ func asBytes(r *http.Request, body []byte, by string) []byte {
 		h.Set("X-Forwarded-Proto", map[bool]string{true: "https", false: "http"}[r.TLS != nil])
 	}
 	h.Set(ForwardedBy, by)
+	h.Set(partitionHeader, strconv.Itoa(part))
 	h.Set("Content-Length", strconv.Itoa(len(body)))
 	_ = h.WriteSubset(&b, map[string]bool{"Connection": true, "Keep-Alive": true, "Transfer-Encoding": true,
 		"Te": true})
@@ -182,8 +183,8 @@ func (n *Node) answerShort(b []byte) (k *kept) {
 		refuse(k, http.StatusBadRequest, "The call cannot be read", err.Error())
 		return k
 	}
-	h := n.own()
-	if h == nil {
+	one := n.partOf(r.Header.Get(partitionHeader))
+	if one == nil || one.own() == nil {
 		k.head.Set(notLeading, "yes")
 		refuse(k, http.StatusServiceUnavailable, "This member does not lead",
 			"another one does by now; nothing was stored")
@@ -195,7 +196,7 @@ func (n *Node) answerShort(b []byte) (k *kept) {
 	if r.URL.Host == "" {
 		r.RequestURI = r.URL.RequestURI()
 	}
-	h.ServeHTTP(k, r.WithContext(ctx))
+	one.own().ServeHTTP(k, r.WithContext(ctx))
 	return k
 }
 

@@ -15,7 +15,19 @@ type Status struct {
 	Replicas int            `json:"replicas"`
 	Majority int            `json:"majority"`
 	Members  []MemberStatus `json:"members"`
-	Log      *LogStatus     `json:"log"` // null where it cannot be asked
+	Log      *LogStatus     `json:"log"` // of the first partition; null where it cannot be asked
+	// Partitions are all of them, the first one among them.
+	Partitions []PartStatus `json:"partitions"`
+}
+
+// PartStatus is how a partition is.
+type PartStatus struct {
+	Number int        `json:"number"` // from 0
+	Leader string     `json:"leader"` // "" for nobody
+	Log    *LogStatus `json:"log"`    // null where it cannot be asked
+	Behind int64      `json:"behind"` // records that the copy which is least far does not have yet, of members that are there
+	// Troubles says by member what is wrong.
+	Troubles map[string]string `json:"troubles"`
 }
 
 // MemberStatus is how a member is.
@@ -27,6 +39,7 @@ type MemberStatus struct {
 	Began   *time.Time `json:"began"`
 	State   string     `json:"state"`
 	Trouble string     `json:"trouble"`
+	Leads   []int      `json:"leads"` // the partitions
 	At      int64      `json:"at"`
 	Behind  int64      `json:"behind"` // records of the log that its copy does not have yet
 	Drained bool       `json:"drained"`
@@ -62,9 +75,11 @@ func (n *Node) Status() Status {
 	}
 	ctx, stop := context.WithTimeout(n.ctx, tryFor)
 	defer stop()
-	var info *jetstream.StreamInfo
-	if s, err := n.link.js.Stream(ctx, streamName); err == nil {
-		info = s.CachedInfo()
+	for _, one := range n.parts {
+		out.Partitions = append(out.Partitions, one.status(ctx))
+	}
+	info := n.info(ctx)
+	if info != nil {
 		out.Log = logStatus(info)
 	}
 	n.mu.Lock()
@@ -84,9 +99,49 @@ func (n *Node) Status() Status {
 			m.Version, m.State, m.Trouble, m.Drained = h.Version, h.State, h.Trouble, h.Drained
 			m.At, m.Behind = h.At, max(0, highest-h.At)
 		}
+		m.Leads = []int{}
+		for _, p := range out.Partitions {
+			if p.Leader == m.Name {
+				m.Leads = append(m.Leads, p.Number)
+			}
+		}
 		m.Keeps, m.Current = keeps(info, m.Name)
 		out.Members = append(out.Members, m)
 	}
+	return out
+}
+
+// info gives what the log's stream says of itself; nil where it cannot be asked.
+func (n *Node) info(ctx context.Context) *jetstream.StreamInfo {
+	s, err := n.link.js.Stream(ctx, streamOf(n.part))
+	if err != nil {
+		return nil
+	}
+	return s.CachedInfo()
+}
+
+// status tells how a partition is.
+func (n *Node) status(ctx context.Context) PartStatus {
+	out := PartStatus{Number: n.part, Troubles: map[string]string{}}
+	if l := n.leader(); l != nil {
+		out.Leader = l.Name
+	}
+	if info := n.info(ctx); info != nil {
+		out.Log = logStatus(info)
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	highest, lowest := n.copied.At, n.copied.At
+	for _, h := range n.there() {
+		highest, lowest = max(highest, h.At), min(lowest, h.At)
+		if h.Trouble != "" {
+			out.Troubles[h.Name] = h.Trouble
+		}
+	}
+	if out.Log != nil {
+		highest = max(highest, out.Log.Last)
+	}
+	out.Behind = highest - lowest
 	return out
 }
 

@@ -121,10 +121,10 @@ func (v View) flowsWithTransactions() ([]string, error) {
 // index by flow: it costs what the flows are, however many rows they have. Table and
 // condition are the program's own; the condition has at most one parameter, named value.
 func (v View) flowsIn(table, where string, value ...any) (out []string, err error) {
-	if len(v.files) > 1 { // the first of a union would be looked for in all rows
+	if v.parts != nil { // the first of a union would be looked for in all rows
 		one := v
-		one.files = nil
-		for _, file := range v.files {
+		one.parts = nil
+		for _, file := range v.parts.files() {
 			some, err := one.flowsIn(file+"."+table, where, value...)
 			if err != nil {
 				return nil, err

@@ -17,7 +17,9 @@ var ErrOfAFleet = errors.New("the journal is of a fleet: start it with --fleet, 
 // OpenLogged opens the store of a folder as Open does, with a log that keeps what commits change: a
 // commit is behind the log, and the log at most one record ahead of the file. The folder's journal is
 // of that log, as a Copy was. partition is which partition of the journal it is, from 0.
-func OpenLogged(dir string, l Log, partition int) (*Store, error) { return openAs(dir, logged, l, partition) }
+func OpenLogged(dir string, l Log, partition int) (*Store, error) {
+	return openAs(dir, logged, l, partition)
+}
 
 // writing opens the writer's connection. What opening changes by it is the first record of a log.
 func (s *Store) writing(file, params string, l Log) (*gorm.DB, error) {

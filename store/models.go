@@ -33,6 +33,12 @@ func (id ID) String() string { return uuid.UUID(id).String() }
 // MarshalText implements encoding.TextMarshaler.
 func (id ID) MarshalText() ([]byte, error) { return []byte(id.String()), nil }
 
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (id *ID) UnmarshalText(text []byte) (err error) {
+	*id, err = ParseID(string(text))
+	return err
+}
+
 // Value implements driver.Valuer.
 func (id ID) Value() (driver.Value, error) { return id[:], nil }
 

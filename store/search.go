@@ -186,7 +186,7 @@ const (
 
 // FindBy lists the transactions that a query finds, the newest first.
 func (v View) FindBy(f Found) ([]Transaction, error) {
-	if len(v.files) > 1 {
+	if v.parts != nil {
 		return v.findTogether(f)
 	}
 	return v.findIn("", f, f.Limit)
@@ -211,7 +211,7 @@ const outOfTurn = 256
 
 // findTogether finds in all partitions. Each has an index of its own.
 func (v View) findTogether(f Found) (out []Transaction, err error) {
-	for _, file := range v.files {
+	for _, file := range v.parts.files() {
 		some, err := v.findIn(file+".", f, f.Limit+outOfTurn)
 		if err != nil {
 			return nil, err
@@ -224,10 +224,10 @@ func (v View) findTogether(f Found) (out []Transaction, err error) {
 
 // CountFound counts what a query finds, up to a limit that it tells.
 func (v View) CountFound(f Found) (n int64, more bool, err error) {
-	if len(v.files) <= 1 {
+	if v.parts == nil {
 		return v.countIn("", f)
 	}
-	for _, file := range v.files {
+	for _, file := range v.parts.files() {
 		some, over, err := v.countIn(file+".", f)
 		if err != nil {
 			return 0, false, err

@@ -36,21 +36,21 @@ var ErrNotFound = gorm.ErrRecordNotFound
 
 // Store is an open store. It is safe for concurrent use.
 type Store struct {
-	Dir     string
-	View             // reads what is committed
-	all     atomic.Pointer[Together] // nil: there are no other partitions
-	held    *os.File // the lock on the folder
-	file    string
+	Dir  string
+	View                          // reads what is committed
+	all  atomic.Pointer[Together] // nil: there are no other partitions
+	held *os.File                 // the lock on the folder
+	file string
 	// partition is which of the partitions of a fleet's journal it is; 0 is the first, and one that is alone.
 	partition int
-	opened  os.FileInfo // of the database, as it was opened
-	write   *gorm.DB    // the writer's connection
-	ready   *prepared   // its statements
-	pool    *sql.DB     // that has it
-	repeats *sql.Stmt   // knownOnce, for readers: every message of many sources asks it
-	spare   *work       // of the job that runs now
-	sums    *sums       // that it counts
-	observe func([]Happened)
+	opened    os.FileInfo // of the database, as it was opened
+	write     *gorm.DB    // the writer's connection
+	ready     *prepared   // its statements
+	pool      *sql.DB     // that has it
+	repeats   *sql.Stmt   // knownOnce, for readers: every message of many sources asks it
+	spare     *work       // of the job that runs now
+	sums      *sums       // that it counts
+	observe   func([]Happened)
 	numbers
 	logs     Log // that keeps what commits change; nil: the file alone does
 	rec      *recorder
@@ -72,9 +72,9 @@ type View struct {
 	db          *gorm.DB
 	definitions *definitions
 	units       *units
-	tx          *Tx  // nil outside of a write
-	words       bool // transactions can be found by words
-	files       []string // of partitions that it reads together, as the connection names them
+	tx          *Tx       // nil outside of a write
+	words       bool      // transactions can be found by words
+	parts       *Together // that it reads together; nil: it reads one file
 }
 
 // Open opens the store in a folder and creates both when absent.

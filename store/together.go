@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -64,11 +65,13 @@ var perMessage = []string{"transactions", "messages", "effects", "deliveries", "
 type Together struct {
 	dirs []string // of the others
 
-	mu   sync.Mutex
-	pool *sql.DB
-	view View
-	form form
 	own  *Store
+	view View
+
+	mu    sync.Mutex
+	pool  *sql.DB // opened anew where a file becomes another one
+	form  form
+	names []string // of the files that have messages, on a connection
 }
 
 // Together has All read the journals in other folders, too; each has to be there.
@@ -80,6 +83,11 @@ func (s *Store) Together(dirs []string) (*Together, error) {
 	if err := t.Renew(); err != nil {
 		return nil, err
 	}
+	db, err := gorm.Open(sqlite.Dialector{Conn: t}, settings())
+	if err != nil {
+		return nil, err
+	}
+	t.view = View{db: db, definitions: s.definitions, words: s.words, parts: t}
 	s.all.Store(t)
 	return t, nil
 }
@@ -87,13 +95,72 @@ func (s *Store) Together(dirs []string) (*Together, error) {
 // All gives a view of the journals of all partitions, or of this one where there are no others.
 // What others have written is there as far as this machine has followed their logs.
 func (s *Store) All() View {
-	t := s.all.Load()
-	if t == nil {
-		return s.View
+	if t := s.all.Load(); t != nil {
+		return t.view
 	}
+	return s.View
+}
+
+// files lists the files that have messages, as a connection names them.
+func (t *Together) files() []string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.view
+	return t.names
+}
+
+// now gives the pool as it is now.
+func (t *Together) now() *sql.DB {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.pool
+}
+
+// PrepareContext implements gorm.ConnPool.
+func (t *Together) PrepareContext(ctx context.Context, query string) (*sql.Stmt, error) {
+	return t.now().PrepareContext(ctx, query)
+}
+
+// ExecContext implements gorm.ConnPool.
+func (t *Together) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
+	return t.now().ExecContext(ctx, query, args...)
+}
+
+// QueryContext implements gorm.ConnPool.
+func (t *Together) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	return t.now().QueryContext(ctx, query, args...)
+}
+
+// QueryRowContext implements gorm.ConnPool.
+func (t *Together) QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row {
+	return t.now().QueryRowContext(ctx, query, args...)
+}
+
+// BeginTx implements gorm.TxBeginner.
+func (t *Together) BeginTx(ctx context.Context, o *sql.TxOptions) (*sql.Tx, error) {
+	return t.now().BeginTx(ctx, o)
+}
+
+// PartitionOf gives the partition whose table has a row of an id, or ErrNotFound. The table is one of the program's
+// own.
+func (v View) PartitionOf(table string, id ID) (int, error) {
+	if v.parts == nil {
+		return 0, ErrNotFound
+	}
+	where, args := " WHERE id = ?", []any{id}
+	if table == "deliveries" { // there is no index of their ids
+		where, args = where+" AND tx >= ? AND tx <= ?", append(args, bound(id, 0), bound(id, 0xff))
+	}
+	for _, file := range v.parts.files() {
+		var there int
+		if err := v.sql().Raw("SELECT COUNT(*) FROM "+file+"."+table+where, args...).Scan(&there).Error; err != nil {
+			return 0, err
+		}
+		if there > 0 {
+			part, _ := strconv.Atoi(strings.TrimPrefix(file, "part")) // "main" is 0
+			return part, nil
+		}
+	}
+	return 0, ErrNotFound
 }
 
 // Renew opens the files anew.
@@ -103,18 +170,13 @@ func (t *Together) Renew() error {
 	pool.SetMaxOpenConns(4)
 	pool.SetMaxIdleConns(4)
 	files, form, err := at.look(pool)
-	var db *gorm.DB
-	if err == nil {
-		db, err = gorm.Open(sqlite.Dialector{Conn: pool}, settings())
-	}
 	if err != nil {
 		_ = pool.Close()
 		return fmt.Errorf("reading the partitions together: %w", err)
 	}
 	t.mu.Lock()
 	before := t.pool
-	t.pool, t.form = pool, form
-	t.view = View{db: db, definitions: t.own.definitions, words: t.own.words, files: files}
+	t.pool, t.form, t.names = pool, form, files
 	t.mu.Unlock()
 	if before != nil {
 		return before.Close() // what reads by it now comes to its end
@@ -173,9 +235,7 @@ func (a *attaching) look(pool *sql.DB) (files []string, is form, err error) {
 // Close ends it: All gives the one journal again.
 func (t *Together) Close() error {
 	t.own.all.Store(nil)
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return t.pool.Close()
+	return t.now().Close()
 }
 
 // attaching makes connections that read several files.

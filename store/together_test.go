@@ -14,7 +14,10 @@ import (
 // keepsNone is a log that keeps nothing.
 type keepsNone struct{ at int64 }
 
-func (c *keepsNone) Append(behind int64, _ []byte) (int64, error) { c.at = behind + 1; return c.at, nil }
+func (c *keepsNone) Append(behind int64, _ []byte) (int64, error) {
+	c.at = behind + 1
+	return c.at, nil
+}
 
 // partition opens the journal of a partition with some messages.
 func partition(t *testing.T, n, messages int) *Store {

@@ -64,6 +64,8 @@ func fleetInit() *cobra.Command {
 	c.Flags().StringVar(&out, "out", "fleet", "folder that is made")
 	c.Flags().StringVar(&f.Name, "name", "ferry", "what the fleet is called: small letters, digits, hyphens")
 	c.Flags().IntVar(&f.Replicas, "replicas", 3, "machines that keep the log: 1, 3 or 5")
+	c.Flags().IntVar(&f.Partitions, "partitions", 1, "logs that the messages are in, each led by a member of its own: as many as there are\n"+
+		"members, if the fleet is to be faster than one machine; it stays as it is for as long as there is a journal")
 	c.Flags().StringArrayVar(&members, "member", nil, "a member; as often as there are some")
 	return c
 }

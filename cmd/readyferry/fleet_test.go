@@ -33,6 +33,7 @@ type aFleet struct {
 	clients  map[string]*http.Client // by member, where the way to them is not that of everybody
 	programs map[string]string       // by member, where it is another than this release
 	wrap     func(name string, cmd *exec.Cmd) *exec.Cmd
+	parts    int // partitions
 }
 
 // landed is a message at the target.
@@ -48,10 +49,16 @@ func newFleet(t *testing.T, names ...string) *aFleet { return newFleetAt(t, "htt
 // newFleetAt is newFleet with members at addresses of a scheme.
 func newFleetAt(t *testing.T, scheme string, names ...string) *aFleet {
 	t.Helper()
+	return newFleetOf(t, 1, scheme, names...)
+}
+
+// newFleetOf is newFleetAt with so many partitions.
+func newFleetOf(t *testing.T, parts int, scheme string, names ...string) *aFleet {
+	t.Helper()
 	w := &aFleet{t: t, file: program(t), dir: filepath.Join(t.TempDir(), "fleet"), names: names,
 		bases: map[string]string{},
-		cmds:  map[string]*exec.Cmd{}, client: http.Client{Timeout: time.Minute}}
-	args := []string{"fleet", "init", "--name", "trial", "--out", w.dir}
+		cmds:  map[string]*exec.Cmd{}, parts: parts, client: http.Client{Timeout: time.Minute}}
+	args := []string{"fleet", "init", "--name", "trial", "--out", w.dir, "--partitions", fmt.Sprint(parts)}
 	for _, name := range names {
 		w.bases[name] = scheme + freeAddress(t)
 		args = append(args, "--member", fmt.Sprintf("%s=%s,%s,%s", name, freeAddress(t), freeAddress(t), w.bases[name]))
@@ -308,6 +315,9 @@ func (w *aFleet) whole(behind int64) {
 		for _, m := range s.Members {
 			good = good && m.There && m.Behind <= behind && m.Trouble == ""
 		}
+		for _, p := range s.Partitions {
+			good = good && p.Leader != "" && p.Behind <= behind && p.Log != nil && p.Log.Current == s.Replicas && len(p.Troubles) == 0
+		}
 		if good {
 			return
 		}
@@ -323,14 +333,16 @@ func (w *aFleet) alike() {
 	for _, name := range w.names {
 		w.stop(name)
 	}
-	for _, name := range w.names[1:] {
-		if err := mirror.Differ(w.data(w.names[0]), w.data(name)); err != nil {
-			w.t.Errorf("%s and %s: %v", w.names[0], name, err)
-		}
-	}
-	for _, name := range w.names {
-		if out, err := exec.Command(w.file, "verify", "--data", w.data(name)).CombinedOutput(); err != nil {
-			w.t.Errorf("%s: %v %s", name, err, out)
+	for part := range w.parts {
+		first := fleet.PartDir(w.data(w.names[0]), part)
+		for _, name := range w.names {
+			dir := fleet.PartDir(w.data(name), part)
+			if err := mirror.Differ(first, dir); err != nil {
+				w.t.Errorf("partition %d of %s and %s: %v", part, w.names[0], name, err)
+			}
+			if out, err := exec.Command(w.file, "verify", "--data", dir).CombinedOutput(); err != nil {
+				w.t.Errorf("partition %d of %s: %v %s", part, name, err, out)
+			}
 		}
 	}
 }

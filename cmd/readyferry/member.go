@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"readyferry/api"
 	"readyferry/fleet"
 	"readyferry/store"
 )
@@ -22,7 +23,7 @@ const partHeader = "Readyferry-Part"
 // serveInFleet runs the application as a member of a fleet: it answers whatever it is called for, by
 // itself while it leads, else by the member that does.
 func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Logger) error {
-	f, err := fleet.Read(s.fleet)
+	f, err := fleet.Read(s.fleetFile)
 	if err != nil {
 		return err
 	}
@@ -43,17 +44,22 @@ func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Log
 		}
 	}
 	var node *fleet.Node
+	var door *fleet.Door
 	started := make(chan struct{})
 	node, err = fleet.Start(ctx, fleet.Config{File: f, Dir: s.data, Version: versionText(), Log: log,
-		Lead: func(st *store.Store) (http.Handler, func(bool), error) {
+		Lead: func(part int, st *store.Store) (http.Handler, func(bool), error) {
 			<-started
-			return s.lead(ctx, st, in, node, ready, log)
+			m := &member{serving: s, in: in, node: node, door: door, log: log}
+			if part > 0 {
+				return m.leadPart(ctx, part, st)
+			}
+			return m.lead(ctx, st, ready)
 		}})
-	close(started)
 	if err != nil {
 		return err
 	}
-	door, err := node.OpenDoor()
+	door, err = node.OpenDoor()
+	close(started)
 	if err != nil {
 		node.Close()
 		return err
@@ -64,7 +70,9 @@ func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Log
 	for part := range in.listeners {
 		handlers[part] = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			r.Header.Set(partHeader, part)
-			r.Header.Del(fleet.ForwardedBy)
+			for _, name := range fleet.Said {
+				r.Header.Del(name)
+			}
 			if !believed(r, in.Proxies) {
 				for _, name := range []string{"X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host", "Forwarded"} {
 					r.Header.Del(name)
@@ -93,25 +101,37 @@ func believed(r *http.Request, proxies []netip.Prefix) bool {
 // everywhere are all addresses: what comes through the door of a fleet comes from a member.
 var everywhere = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")}
 
-// lead works over the journal while this member leads.
-func (s *serving) lead(ctx context.Context, st *store.Store, in *entrance, node *fleet.Node, ready readied,
-	log *slog.Logger) (
-	http.Handler, func(bool), error) {
+// member is the application as a member of a fleet.
+type member struct {
+	*serving
+	in   *entrance
+	node *fleet.Node
+	door *fleet.Door
+	log  *slog.Logger
+}
+
+// lead works over the journal while this member leads: over that of the first partition, which has the design,
+// the interface, and all in which messages meet.
+func (m *member) lead(ctx context.Context, st *store.Store, ready readied) (http.Handler, func(bool), error) {
 	ctx, end := context.WithCancel(context.WithoutCancel(ctx))
-	a, err := s.build(ctx, st, in, node, log)
+	if err := m.together(ctx, st); err != nil {
+		end()
+		return nil, nil, err
+	}
+	a, err := m.build(ctx, st, m.in, m.node, m.others(), m.log)
 	if err != nil {
 		end()
 		return nil, nil, err
 	}
-	own := handlersOf(a.Config)
-	through := a.Config
-	through.Door.Proxies, through.Door.Secure = everywhere, false
-	far := handlersOf(through)
+	if m.node.File.Parts() > 1 {
+		a.HandOver = m.handOver
+		go m.tellOfOthers(ctx, a.Engine)
+	}
 	begun := make(chan struct{})
 	go func() { // it is answered only when it is known that this member leads
 		defer close(begun)
-		if err := errors.Join(a.ready(ctx, ready), s.welcome(ctx, a.People, in.address)); err != nil && ctx.Err() == nil {
-			log.Error("what is done when the application answers", "error", err)
+		if err := errors.Join(a.ready(ctx, ready), m.welcome(ctx, a.People, m.in.address)); err != nil && ctx.Err() == nil {
+			m.log.Error("what is done when the application answers", "error", err)
 		}
 	}()
 	stop := func(lost bool) {
@@ -123,19 +143,26 @@ func (s *serving) lead(ctx context.Context, st *store.Store, in *entrance, node 
 		}
 		a.close()
 	}
+	return handlerOf(a.Config), stop, nil
+}
+
+// handlerOf answers what comes from callers at this member, and what other members hand over.
+func handlerOf(c api.Config) http.Handler {
+	own := handlersOf(c)
+	through := c
+	through.Door.Proxies, through.Door.Secure, through.Door.Members = everywhere, false, true
+	far := handlersOf(through)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		part := r.Header.Get(partHeader)
+		said := saidOf(r)
 		all := own
-		if r.Header.Get(fleet.ForwardedBy) != "" {
+		if said.Get(fleet.ForwardedBy) != "" {
 			all = far
 			r.TLS = nil // the way between members says nothing of that to the caller
 		}
-		r.Header.Del(partHeader)
-		r.Header.Del(fleet.ForwardedBy)
-		h := all[part]
+		h := all[said.Get(partHeader)]
 		if h == nil {
 			h = all[forAll]
 		}
-		h.ServeHTTP(w, r)
-	}), stop, nil
+		h.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), saidKey{}, said)))
+	})
 }

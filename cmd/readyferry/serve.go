@@ -29,6 +29,7 @@ import (
 	"readyferry/engine/bundle"
 	"readyferry/engine/journal"
 	"readyferry/engine/people"
+	"readyferry/fleet"
 	"readyferry/runner/hub"
 	"readyferry/standin"
 	"readyferry/store"
@@ -64,11 +65,11 @@ type serving struct {
 	open  bool // nobody signs in
 	demo  bool // visitors need not sign in
 	// branch has a runner for the demo's branch Stowmere run beside it, as it would in the branch.
-	branch bool
-	idle   time.Duration
-	most   time.Duration
-	fleet  string // file that says which members there are; "": it is one alone
-	audit  int    // days that its lines are kept; 0 for ever
+	branch    bool
+	idle      time.Duration
+	most      time.Duration
+	fleetFile string // file that says which members there are; "": it is one alone
+	audit     int    // days that its lines are kept; 0 for ever
 	door
 	openid
 	telling
@@ -78,7 +79,7 @@ type serving struct {
 
 func (s *serving) flags(f *pflag.FlagSet, data string) {
 	f.StringSliceVar(&s.files, "files", nil, filesAre)
-	f.StringVar(&s.fleet, "fleet", "", "file that says which members a fleet has, and which one this is (readyferry fleet init)")
+	f.StringVar(&s.fleetFile, "fleet", "", "file that says which members a fleet has, and which one this is (readyferry fleet init)")
 	f.StringVar(&s.data, "data", data, "folder for everything that is kept; made when absent")
 	f.DurationVar(&s.idle, "session-idle", people.UsualIdle,
 		"how long a person stays signed in without doing anything")
@@ -148,7 +149,7 @@ func (s *serving) serve(ctx context.Context, ready readied) error {
 	if err != nil {
 		return err
 	}
-	if s.fleet != "" {
+	if s.fleetFile != "" {
 		return s.serveInFleet(ctx, ready, log)
 	}
 	st, err := store.Open(s.data)
@@ -165,7 +166,7 @@ func (s *serving) serve(ctx context.Context, ready readied) error {
 		return err
 	}
 	defer in.Close()
-	a, err := s.build(ctx, st, in, nil, log)
+	a, err := s.build(ctx, st, in, nil, nil, log)
 	if err != nil {
 		return err
 	}
@@ -221,7 +222,7 @@ func (a *application) close() {
 func (a *application) atEnd(do func()) { a.ends = append(a.ends, do) }
 
 // build begins the work over a journal. ctx ends with it.
-func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl api.Fleet,
+func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl *fleet.Node, others journal.Others,
 	log *slog.Logger) (_ *application, err error) {
 	a := &application{s: s, in: in, atBranch: rand.Text()}
 	defer func() {
@@ -243,11 +244,12 @@ func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl a
 	runners := s.runners(ctx, &e, a, log)
 	a.atEnd(runners.Close)
 	var missing func() int
+	var part journal.Partition
 	if fl != nil {
-		missing = fl.Missing
+		missing, part.Of = fl.Missing, fl.File.Parts()
 	}
 	e, err = engine.New(engine.Config{Store: st, Reader: a.reader, Systems: a.all, Log: log, Alarms: alarmsEach,
-		Missing: missing,
+		Missing: missing, Partition: part, Others: others,
 		Outside: &connect.Outside{}, Runners: runners})
 	if err != nil {
 		return nil, err
@@ -269,8 +271,10 @@ func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl a
 		go s.keepAudit(ctx, e, log)
 	}
 	a.Config = api.Config{Engine: e, StandIns: standIns, Web: web.Files(), Door: in.Door, Log: log, Runners: runners,
-		Fleet:    fl,
 		LoadDemo: func() error { return demo.Load(ctx, e, standIns, standInDatabases(s.data)) }}
+	if fl != nil {
+		a.Fleet = fl
+	}
 	if s.kept.dir != "" {
 		a.Kept = &s.kept
 	}

@@ -60,7 +60,7 @@ func (a *Alarms) ofFlows(m *measured, now time.Time) error {
 			unfinished[t.Flow] += t.N
 		}
 	}
-	letters, err := a.Store.OpenLettersByFlow()
+	letters, err := a.Store.All().OpenLettersByFlow()
 	if err != nil {
 		return err
 	}
@@ -70,7 +70,7 @@ func (a *Alarms) ofFlows(m *measured, now time.Time) error {
 		m.now[series("open-letters", f.Name)] = float64(letters[f.Name])
 		age := 0.0
 		if n > 0 {
-			oldest, err := a.Store.OldestUnfinished(f.Name)
+			oldest, err := a.Store.All().OldestUnfinished(f.Name)
 			if err != nil {
 				return err
 			}
@@ -146,7 +146,7 @@ func (a *Alarms) ofConnections(m *measured, now time.Time) error {
 			behind += n
 		}
 		m.now[series("backlog", c.Name)] = float64(behind)
-		waiting, err := a.Store.CountPending(c.Name, countedUpTo)
+		waiting, err := a.Store.All().CountPending(c.Name, countedUpTo)
 		if err != nil {
 			return err
 		}
@@ -189,7 +189,7 @@ func (a *Alarms) ofSilence(_ *measured, now time.Time) error {
 	if a.sampled > 0 {
 		since = time.Unix(a.sampled*60, 0).Add(-time.Minute)
 	}
-	counts, err := a.Store.SumCounts(since, now)
+	counts, err := a.Store.All().SumCounts(since, now)
 	if err != nil {
 		return err
 	}
@@ -214,7 +214,7 @@ func (a *Alarms) ofSilence(_ *measured, now time.Time) error {
 // lastHeard gives when a flow had its last message before a moment, or when its version was put to
 // work, whichever is later.
 func (a *Alarms) lastHeard(flow string, version int, before time.Time) (time.Time, error) {
-	last, err := a.Store.LastReceived(flow, before)
+	last, err := a.Store.All().LastReceived(flow, before)
 	if err != nil {
 		return last, err
 	}
@@ -232,7 +232,7 @@ func (a *Alarms) window(m *measured, d time.Duration, now time.Time) (*window, e
 	}
 	w := &window{map[string]int64{}, map[string]int64{}, map[string]int64{}}
 	from := now.Add(-d).Truncate(time.Minute).Add(time.Minute)
-	counts, err := a.Store.SumCounts(from, now)
+	counts, err := a.Store.All().SumCounts(from, now)
 	if err != nil {
 		return nil, err
 	}
@@ -242,7 +242,7 @@ func (a *Alarms) window(m *measured, d time.Duration, now time.Time) (*window, e
 			w.turned[c.Flow] += c.N
 		}
 	}
-	letters, err := a.Store.LettersByMinute(from, now.Add(time.Second))
+	letters, err := a.Store.All().LettersByMinute(from, now.Add(time.Second))
 	if err != nil {
 		return nil, err
 	}

@@ -103,7 +103,7 @@ func (a *Alarms) pastLetters(k *core.Kind, from, to time.Time) (map[string]map[i
 	if k.Name != "dead-letters" && k.Name != "failing-share" {
 		return out, nil
 	}
-	rows, err := a.Store.LettersByMinute(from, to)
+	rows, err := a.Store.All().LettersByMinute(from, to)
 	for _, r := range rows {
 		if out[r.Flow] == nil {
 			out[r.Flow] = map[int64]int64{}
@@ -130,7 +130,7 @@ func (a *Alarms) pastValues(k *core.Kind, r *core.Rule, of string, from, to time
 		window = int(r.Window() / time.Minute)
 	}
 	start := from.Add(-time.Duration(window-1) * time.Minute)
-	rows, err := a.Store.CountsByMinute(of, start, to)
+	rows, err := a.Store.All().CountsByMinute(of, start, to)
 	if err != nil {
 		return nil, known, err
 	}

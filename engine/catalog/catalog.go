@@ -57,8 +57,22 @@ type versionKey struct {
 	version int
 }
 
+// plans gives the versions that take messages.
+func (f *Flow) plans() (out []*plan.Plan) {
+	if f.Live != nil {
+		out = append(out, f.Live)
+	}
+	if f.Trial != nil {
+		out = append(out, f.Trial.Plan)
+	}
+	return out
+}
+
 // Catalog is safe for concurrent use.
 type Catalog struct {
+	// Partitions is how many a fleet's messages are worked on in. It is to be set before the start.
+	Partitions int
+
 	store   *store.Store
 	reader  *plan.Reader
 	systems *connect.Registry
@@ -109,6 +123,11 @@ func (c *Catalog) OnChange(do func()) { c.listeners = append(c.listeners, do) }
 // Changed reads flows and connections anew and tells everyone.
 func (c *Catalog) Changed() error {
 	return c.change(c.read)
+}
+
+// Renewed reads all there is anew and tells everyone.
+func (c *Catalog) Renewed() error {
+	return c.change(func() error { return errors.Join(c.readCalendars(), c.readOutbound(), c.read(), c.loadKeys()) })
 }
 
 // FlowChanged reads one flow anew and tells everyone: it costs what the one flow does,

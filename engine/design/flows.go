@@ -278,7 +278,7 @@ func (g *Designs) Delete(ctx context.Context, name string, sure bool) error {
 // Ended gives a journal.ErrInUse for a flow whose transactions are under way, wait or are dead
 // letters.
 func (g *Designs) Ended(name string) error {
-	totals, err := g.Store.Totals()
+	totals, err := g.Store.All().Totals()
 	if err != nil {
 		return err
 	}

@@ -203,7 +203,7 @@ func (g *Designs) SharedOut(name string) ([]SharedOut, error) {
 	if err != nil || f.Trial == 0 || f.TrialAt == nil {
 		return []SharedOut{}, err
 	}
-	rows, err := g.Store.VersionCounts(name, *f.TrialAt, sharedCounted)
+	rows, err := g.Store.All().VersionCounts(name, *f.TrialAt, sharedCounted)
 	if err != nil {
 		return nil, err
 	}

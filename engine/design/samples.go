@@ -195,9 +195,9 @@ func stopped(r *run.Rehearsal, nowhere map[string]string) {
 // headers, parameters and query, and with what outside systems answered and tables
 // held, so that a rehearsal comes to what happened. Of a part, the whole is kept.
 func (g *Designs) KeepTransaction(ctx context.Context, id store.ID, name string) (*catalog.Sample, error) {
-	t, err := g.Store.Transaction(id)
+	t, err := g.Store.All().Transaction(id)
 	for err == nil && t.Parent != nil {
-		t, err = g.Store.Transaction(*t.Parent)
+		t, err = g.Store.All().Transaction(*t.Parent)
 	}
 	if err != nil {
 		return nil, err
@@ -205,7 +205,7 @@ func (g *Designs) KeepTransaction(ctx context.Context, id store.ID, name string)
 	if t.FromGroup || t.OfLetter != nil {
 		return nil, fmt.Errorf("%w: it has no message of its own that came in from outside", journal.ErrDecision)
 	}
-	m, err := g.Store.Message(t.ID)
+	m, err := g.Store.All().Message(t.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -307,12 +307,12 @@ func (g *Designs) answersOf(id store.ID, into map[string]catalog.Reply) error {
 			into[path] = r
 		}
 	}
-	deliveries, err := g.Store.Deliveries(id)
+	deliveries, err := g.Store.All().Deliveries(id)
 	if err != nil {
 		return err
 	}
 	for _, d := range deliveries {
-		tries, err := g.Store.Tries(d.ID)
+		tries, err := g.Store.All().Tries(d.ID)
 		if err != nil {
 			return err
 		}
@@ -323,7 +323,7 @@ func (g *Designs) answersOf(id store.ID, into map[string]catalog.Reply) error {
 		}
 	}
 	for after := (*store.ID)(nil); ; {
-		parts, err := g.Store.Parts(id, nil, after, 200)
+		parts, err := g.Store.All().Parts(id, nil, after, 200)
 		if err != nil || len(parts) == 0 {
 			return err
 		}

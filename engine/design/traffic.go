@@ -219,7 +219,7 @@ func (g *Designs) Sides(name, id string, tx store.ID) (*run.Retraced, error) {
 	if err != nil {
 		return nil, err
 	}
-	row, err := g.Store.Transaction(tx)
+	row, err := g.Store.All().Transaction(tx)
 	if err == nil && row.Flow != name {
 		err = journal.ErrNotFound
 	}

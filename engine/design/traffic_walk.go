@@ -19,7 +19,7 @@ import (
 func (g *Designs) walkTraffic(ctx context.Context, t *traffic, of Span) error {
 	var chosen []store.ID
 	for after := (*store.ID)(nil); len(chosen) < of.Last; {
-		some, err := g.Store.Transactions(store.Filter{Flow: t.about.Flow, From: of.From, To: of.To, After: after,
+		some, err := g.Store.All().Transactions(store.Filter{Flow: t.about.Flow, From: of.From, To: of.To, After: after,
 			Limit: min(500, of.Last-len(chosen))})
 		if err = cmp.Or(err, ctx.Err()); err != nil {
 			return err
@@ -79,7 +79,7 @@ func (g *Designs) walkOne(t *traffic, id store.ID) (out walkedOne) {
 			out.err = fmt.Errorf("the walk broke off: %v", fault)
 		}
 	}()
-	if out.tx, out.err = g.Store.Transaction(id); out.err != nil {
+	if out.tx, out.err = g.Store.All().Transaction(id); out.err != nil {
 		return out
 	}
 	if out.r, out.err = g.retrace(t, &out.tx, false); out.err != nil {
@@ -100,7 +100,7 @@ func (g *Designs) retrace(t *traffic, tx *store.Transaction, bodies bool) (*run.
 	if tx.Unbegun && tx.DuplicateOf == nil {
 		return nil, errUnbegun
 	}
-	m, err := g.Store.Message(tx.ID)
+	m, err := g.Store.All().Message(tx.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +126,7 @@ func (g *Designs) retrace(t *traffic, tx *store.Transaction, bodies bool) (*run.
 
 // pastOf collects what a transaction and its parts met.
 func (g *Designs) pastOf(id store.ID, into *run.Past) error {
-	letters, err := g.Store.LettersOf(id)
+	letters, err := g.Store.All().LettersOf(id)
 	if err != nil {
 		return err
 	}
@@ -134,7 +134,7 @@ func (g *Designs) pastOf(id store.ID, into *run.Past) error {
 		into.Died[letters[i].Path] = letters[i].Reason
 	}
 	for after := (*store.ID)(nil); ; {
-		parts, err := g.Store.Parts(id, nil, after, 200)
+		parts, err := g.Store.All().Parts(id, nil, after, 200)
 		if err != nil || len(parts) == 0 {
 			return err
 		}

@@ -37,6 +37,7 @@ type Intakes struct {
 	room      *room
 	rates     *flowRates
 	verifier  caller.Verifier
+	homes     homes
 }
 
 // New makes the intakes. links are what polls ask and receivers listen to.
@@ -70,6 +71,9 @@ func (k *Intakes) Start() error {
 	if err := k.startRoom(); err != nil {
 		return err
 	}
+	if !k.Partition.First() { // readers, clocks and loads are at home in the first one
+		return nil
+	}
 	k.startConsumers()
 	k.startReceivers()
 	if err := k.syncClocks(); err != nil {
@@ -99,6 +103,10 @@ func (k *Intakes) heard(n *journal.Notice) {
 
 // changed follows the flows that are live now.
 func (k *Intakes) changed() {
+	k.homes.forget()
+	if !k.Partition.First() {
+		return
+	}
 	k.startConsumers()
 	k.startReceivers()
 	if err := k.syncClocks(); err != nil && !k.Life.Ending() {

@@ -158,6 +158,9 @@ func (k *Intakes) answered(ctx context.Context, in *Intake, c Call) (*step.Answe
 		return nil, err
 	}
 	headers := keptHeaders(c.Header, k.secretHeaders(in.plan))
+	if err := k.here(in, c, headers); err != nil {
+		return nil, err
+	}
 	if in.draft {
 		return k.keepSample(ctx, in, c, headers)
 	}

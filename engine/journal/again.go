@@ -22,6 +22,15 @@ func (j *Journal) Again(
 	newKeys bool,
 	also func(tx *store.Tx, made store.ID) error,
 ) error {
+	if part, err := j.partitionOf("transactions", id); err != nil {
+		return err
+	} else if part != j.Partition.This {
+		done, err := j.Others.Ask(ctx, part, Asked{What: AskAgain, Decision: d, ID: id, NewKeys: newKeys})
+		if err != nil || also == nil {
+			return err
+		}
+		return j.only(ctx, func(tx *store.Tx) error { return also(tx, done.Made) })
+	}
 	old, err := j.Store.Transaction(id)
 	if err != nil {
 		return err

@@ -2,6 +2,7 @@ package journal
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -17,21 +18,27 @@ func (j *Journal) Discard(ctx context.Context, d Decision) error { return j.Disc
 
 // DiscardAnd is Discard with more that is done in the same commit; nil for nothing more.
 func (j *Journal) DiscardAnd(ctx context.Context, d Decision, also func(tx *store.Tx) error) error {
-	return j.each(ctx, d, also, func(tx *store.Tx, n *Notice, l *store.Letter) error { return j.discard(tx, n, l, d) })
+	return j.each(ctx, Asked{What: AskDiscard, Decision: d}, also,
+		func(tx *store.Tx, n *Notice, l *store.Letter) error { return j.discard(tx, n, l, d) })
 }
 
 // each does something to each letter of a decision, all or none.
 func (j *Journal) each(
 	ctx context.Context,
-	d Decision,
+	a Asked,
 	also func(tx *store.Tx) error,
 	do func(tx *store.Tx, n *Notice, l *store.Letter) error,
 ) error {
-	if len(d.IDs) == 0 {
+	if len(a.IDs) == 0 {
 		return fmt.Errorf("%w: no dead letter is named", ErrDecision)
 	}
+	a.Repeated = also != nil
+	ids, err := j.elsewhere(ctx, a)
+	if err != nil || len(ids) == 0 {
+		return errors.Join(err, j.only(ctx, also))
+	}
 	return j.Write(ctx, func(tx *store.Tx, n *Notice) error {
-		for _, id := range d.IDs {
+		for _, id := range ids {
 			l, err := tx.Letter(id)
 			if err == nil {
 				err = do(tx, n, &l)
@@ -75,7 +82,7 @@ func (j *Journal) discard(tx *store.Tx, n *Notice, l *store.Letter, d Decision) 
 
 // Restore takes discards back, all or none: the letters are open again.
 func (j *Journal) Restore(ctx context.Context, d Decision) error {
-	return j.each(ctx, d, nil, func(tx *store.Tx, n *Notice, l *store.Letter) error {
+	return j.each(ctx, Asked{What: AskRestore, Decision: d}, nil, func(tx *store.Tx, n *Notice, l *store.Letter) error {
 		if l.State != store.LetterDiscarded {
 			return fmt.Errorf("%w: it is %s, so there is no discard to take back", ErrDecision, l.State)
 		}
@@ -108,14 +115,14 @@ func (j *Journal) Note(ctx context.Context, d Decision) error {
 	if d.Why == "" {
 		return fmt.Errorf("%w: the note says nothing", ErrDecision)
 	}
-	return j.each(ctx, d, nil, func(tx *store.Tx, _ *Notice, l *store.Letter) error {
+	return j.each(ctx, Asked{What: AskNote, Decision: d}, nil, func(tx *store.Tx, _ *Notice, l *store.Letter) error {
 		return tx.SaveLetter(l, j.Now(), d.who(), "noted", d.Why)
 	})
 }
 
 // Assign says who looks after dead letters; "" for nobody.
 func (j *Journal) Assign(ctx context.Context, d Decision, to string) error {
-	return j.each(ctx, d, nil, func(tx *store.Tx, _ *Notice, l *store.Letter) error {
+	return j.each(ctx, Asked{What: AskAssign, Decision: d, To: to}, nil, func(tx *store.Tx, _ *Notice, l *store.Letter) error {
 		what := "given to " + to
 		if to == "" {
 			what = "given to nobody"

@@ -42,6 +42,9 @@ type Config struct {
 	Now     func() time.Time
 	Log     *slog.Logger
 	Life    *Life
+	// Partition is the part of a fleet's messages that it is of, and Others the engines of the other parts.
+	Partition Partition
+	Others    Others
 	// Marks are what is being computed, and Left what an earlier process was computing
 	// when it died; nil: nothing is marked.
 	Marks *store.Marks
@@ -56,6 +59,10 @@ type Journal struct {
 	Log     *slog.Logger
 	Life    *Life
 	Waker   *waker.Waker // of all that waits for a time
+	// Partition is the part of a fleet's messages that it is of, and Others are the engines of the other parts;
+	// nil: there are none, or this is one of them.
+	Partition Partition
+	Others    Others
 
 	performers map[string]Performer
 	listeners  []func(*Notice)
@@ -75,6 +82,8 @@ func New(c Config) *Journal {
 		Log:        c.Log,
 		Life:       c.Life,
 		Waker:      waker.New(c.Now),
+		Partition:  c.Partition,
+		Others:     c.Others,
 		performers: map[string]Performer{},
 		shares:     newShares(),
 		reached:    newReachCache(),

@@ -55,11 +55,30 @@ func (j *Journal) ResendAnd(ctx context.Context, d Decision, also func(tx *store
 	if err != nil {
 		return nil, err
 	}
+	all := d.IDs
+	if d.IDs, err = j.elsewhere(ctx, Asked{What: AskResend, Decision: d, Repeated: also != nil}); err != nil {
+		return nil, err
+	}
+	if err := j.resendHere(ctx, d, patch, also); err != nil {
+		return nil, err
+	}
+	out := make([]Resent, len(all))
+	for i, id := range all {
+		out[i] = Resent{Letter: id}
+	}
+	return out, nil
+}
+
+// resendHere sends those again that are in this partition.
+func (j *Journal) resendHere(ctx context.Context, d Decision, patch pointer.Patch, also func(tx *store.Tx) error) error {
+	if len(d.IDs) == 0 {
+		return j.only(ctx, also)
+	}
 	flow := ""
 	if first, err := j.Store.Letter(d.IDs[0]); err == nil {
 		flow = first.Flow
 	}
-	err = j.Do(ctx, flow, func(s *Session) error {
+	return j.Do(ctx, flow, func(s *Session) error {
 		list, err := s.open(d)
 		if err != nil {
 			return err
@@ -72,14 +91,17 @@ func (j *Journal) ResendAnd(ctx context.Context, d Decision, also func(tx *store
 		s.and(also)
 		return nil
 	})
-	if err != nil {
-		return nil, err
+}
+
+// only does what is done beside, where the rest was done elsewhere.
+func (j *Journal) only(ctx context.Context, also func(tx *store.Tx) error) error {
+	if also == nil {
+		return nil
 	}
-	out := make([]Resent, len(d.IDs))
-	for i, id := range d.IDs {
-		out[i] = Resent{Letter: id}
-	}
-	return out, nil
+	return j.Write(ctx, func(tx *store.Tx, n *Notice) error {
+		n.Events[EventDeadLetters] = true
+		return also(tx)
+	})
 }
 
 // open reads the letters of a decision, those of one transaction together.

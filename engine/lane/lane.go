@@ -45,14 +45,32 @@ func New(j *journal.Journal, links *connect.Links) *Lanes {
 	return l
 }
 
-// Start goes on with the deliveries that wait.
-func (l *Lanes) Start() error {
+// HoldsChanged reads anew which targets people hold.
+func (l *Lanes) HoldsChanged() error {
 	holds, err := l.Store.HeldTargets()
 	if err != nil {
 		return err
 	}
+	now := map[string]store.Hold{}
 	for _, h := range holds {
-		l.held[h.Target] = h
+		now[h.Target] = h
+	}
+	l.mu.Lock()
+	before := l.held
+	l.held = now
+	l.mu.Unlock()
+	for target := range before {
+		if _, held := now[target]; !held {
+			l.wake(target)
+		}
+	}
+	return nil
+}
+
+// Start goes on with the deliveries that wait.
+func (l *Lanes) Start() error {
+	if err := l.HoldsChanged(); err != nil {
+		return err
 	}
 	targets, err := l.Store.PendingTargets()
 	for _, t := range targets {
@@ -116,6 +134,9 @@ func (l *Lanes) Finish(most time.Duration) {
 
 // TryNow moves the next try of a waiting delivery to now.
 func (l *Lanes) TryNow(ctx context.Context, id store.ID) error {
+	if there, err := l.ElsewhereDo(ctx, "deliveries", id, journal.Asked{What: journal.AskTry, ID: id}); there || err != nil {
+		return err
+	}
 	return l.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
 		d, err := tx.Delivery(id)
 		if err != nil {

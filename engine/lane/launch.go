@@ -137,7 +137,11 @@ func (l *lane) limits() retry.Limits {
 	if c == nil {
 		return retry.Limits{InFlight: 8} // as one has that says nothing
 	}
-	return retry.Limits{InFlight: c.InFlight, PerSecond: c.PerSecond, Trip: c.Trip, Probe: c.Probe}
+	perSecond := c.PerSecond
+	if !l.Partition.Whole() { // the others have their shares of it
+		perSecond /= float64(l.Partition.Of)
+	}
+	return retry.Limits{InFlight: max(1, l.Partition.Share(c.InFlight)), PerSecond: perSecond, Trip: c.Trip, Probe: c.Probe}
 }
 
 // take learns of what was handed over. While the file has others of a flow those come first,

@@ -162,6 +162,9 @@ func (l *Lanes) SkipWait(ctx context.Context, target string) (moved int, err err
 	if l.Catalog.Connection(target) == nil {
 		return 0, journal.ErrNotFound
 	}
+	if moved, err = l.EverywhereDo(ctx, journal.Asked{What: journal.AskSkipWait, Target: target}); err != nil {
+		return moved, err
+	}
 	l.of(target, func(one *lane) { one.closes.Store(true) })
 	var after int64
 	for {
@@ -202,6 +205,11 @@ func (l *Lanes) GiveUp(ctx context.Context, target, by, why string) (given int, 
 	reason := fmt.Sprintf("taken out of the line for %s by %s", target, by)
 	if why != "" {
 		reason += ": " + why
+	}
+	given, err = l.EverywhereDo(ctx, journal.Asked{What: journal.AskGiveUp, Target: target, Decision: journal.Decision{By: by,
+		Why: why}})
+	if err != nil {
+		return given, err
 	}
 	for {
 		rows, err := l.Store.Pending(target, 0, atOnce)

@@ -131,7 +131,7 @@ func (r *Repairs) Preview(ctx context.Context, o Order) (Look, error) {
 
 // lookAt walks one letter under each version.
 func (r *Repairs) lookAt(l *look, item *store.RepairItem, versions []string, d journal.Decision) {
-	t, err := r.Store.Transaction(item.Tx)
+	t, err := r.Store.All().Transaction(item.Tx)
 	live := 0
 	if err == nil {
 		if f := r.Catalog.Flow(t.Flow); f != nil {
@@ -190,7 +190,7 @@ func (r *Repairs) lookAt(l *look, item *store.RepairItem, versions []string, d j
 
 // made lists the deliveries of a transaction that were made.
 func (r *Repairs) made(t *store.Transaction) ([]MadeBefore, error) {
-	all, err := r.Store.Deliveries(t.ID)
+	all, err := r.Store.All().Deliveries(t.ID)
 	var out []MadeBefore
 	for i := range all {
 		if all[i].State == store.Done {
@@ -288,7 +288,7 @@ func (r *Repairs) look(id string) (*look, error) {
 func (r *Repairs) flowsOf(items []store.RepairItem) (out []string, err error) {
 	known := map[string]bool{}
 	for i := range items {
-		t, err := r.Store.Transaction(items[i].Tx)
+		t, err := r.Store.All().Transaction(items[i].Tx)
 		if err != nil {
 			return nil, err
 		}

@@ -108,7 +108,7 @@ func (r *Repairs) chosen(ctx context.Context, c Choice) (items []store.RepairIte
 	switch {
 	case c.TransactionIDs != nil:
 		for _, id := range c.TransactionIDs {
-			if _, err := r.Store.Transaction(id); err != nil {
+			if _, err := r.Store.All().Transaction(id); err != nil {
 				return nil, fmt.Errorf("transaction %s: %w", id, err)
 			}
 			add(nil, id)
@@ -131,7 +131,7 @@ func (r *Repairs) chosen(ctx context.Context, c Choice) (items []store.RepairIte
 		}
 	case c.IDs != nil:
 		for _, id := range c.IDs {
-			l, err := r.Store.Letter(id)
+			l, err := r.Store.All().Letter(id)
 			if err != nil {
 				return nil, fmt.Errorf("dead letter %s: %w", id, err)
 			}
@@ -144,7 +144,7 @@ func (r *Repairs) chosen(ctx context.Context, c Choice) (items []store.RepairIte
 		}
 		f.Limit = 1000
 		for len(items) < Most && ctx.Err() == nil {
-			rows, err := r.Store.Letters(f)
+			rows, err := r.Store.All().Letters(f)
 			if err != nil {
 				return nil, err
 			}
@@ -244,13 +244,13 @@ func (r *Repairs) check(o *Order, items []store.RepairItem) error {
 // title says in words what an order is about.
 func (r *Repairs) title(o *Order, items []store.RepairItem) string {
 	if items[0].Letter == nil {
-		t, err := r.Store.Transaction(items[0].Tx)
+		t, err := r.Store.All().Transaction(items[0].Tx)
 		if err != nil {
 			return "transactions"
 		}
 		return "transactions of " + t.Flow
 	}
-	l, err := r.Store.Letter(*items[0].Letter)
+	l, err := r.Store.All().Letter(*items[0].Letter)
 	switch {
 	case err != nil:
 		return "dead letters"

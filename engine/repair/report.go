@@ -56,7 +56,7 @@ func (r *Repairs) report(row *store.Repair) (*Report, error) {
 	out := &Report{ID: row.ID, State: row.State.String(), What: row.What, Title: row.Title, By: row.By, At: row.At,
 		BeginAt: row.BeginAt, Nightly: row.Nightly, When: row.When, Most: row.Most, Pace: row.Pace, EndedAt: row.EndedAt,
 		Total: row.Total, Outcomes: map[string]int64{}}
-	all, err := r.Store.RepairOutcomes(row.ID)
+	all, err := r.Store.All().RepairOutcomes(row.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +126,7 @@ func (r *Repairs) Items(id store.ID, after int64, limit int) ([]Item, error) {
 		}
 		var letter *store.LetterState
 		if x.Letter != nil {
-			if l, err := r.Store.Letter(*x.Letter); err == nil {
+			if l, err := r.Store.All().Letter(*x.Letter); err == nil {
 				letter, out[i].Reference = &l.State, l.Reference
 				if l.State == store.LetterOpen && x.State == store.ItemDone {
 					out[i].Detail = l.Reason
@@ -138,7 +138,7 @@ func (r *Repairs) Items(id store.ID, after int64, limit int) ([]Item, error) {
 			about = *x.Made
 		}
 		var state *store.State
-		if t, err := r.Store.Transaction(about); err == nil {
+		if t, err := r.Store.All().Transaction(about); err == nil {
 			state, out[i].Reference = &t.State, t.Reference
 		}
 		if x.State == store.ItemDone {

@@ -11,11 +11,11 @@ import (
 // Beside finds the first place where two transactions of one flow part, and the value that
 // did it; nil where they did all alike.
 func (w *Watch) Beside(a, b store.ID) (*run.Parting, error) {
-	one, err := w.Store.Transaction(a)
+	one, err := w.Store.All().Transaction(a)
 	if err != nil {
 		return nil, err
 	}
-	other, err := w.Store.Transaction(b)
+	other, err := w.Store.All().Transaction(b)
 	if err != nil {
 		return nil, err
 	}
@@ -37,12 +37,12 @@ func (w *Watch) Beside(a, b store.ID) (*run.Parting, error) {
 // Like names the transaction of the same flow that came through last, beside which one can be
 // looked at; ErrNotFound where none did.
 func (w *Watch) Like(id store.ID) (*Transaction, error) {
-	t, err := w.Store.Transaction(id)
+	t, err := w.Store.All().Transaction(id)
 	if err != nil {
 		return nil, err
 	}
 	delivered := Delivered
-	rows, err := w.Store.Transactions(store.Filter{Flow: t.Flow, State: &delivered, Limit: 20})
+	rows, err := w.Store.All().Transactions(store.Filter{Flow: t.Flow, State: &delivered, Limit: 20})
 	if err != nil {
 		return nil, err
 	}

@@ -26,7 +26,7 @@ const soundAtMost = 100
 
 // Causes lists the causes of open dead letters, the largest first.
 func (w *Watch) Causes(limit int) ([]Cause, error) {
-	rows, err := w.Store.Causes(limit)
+	rows, err := w.Store.All().Causes(limit)
 	if err != nil {
 		return nil, err
 	}
@@ -62,17 +62,17 @@ func (w *Watch) judged(row *store.Cause) (Cause, error) {
 		since = e.Began
 	}
 	var err error
-	if e.Sound, err = w.Store.SoundUnder(row.Flow, row.Version, since, soundAtMost); err != nil {
+	if e.Sound, err = w.Store.All().SoundUnder(row.Flow, row.Version, since, soundAtMost); err != nil {
 		return c, err
 	}
-	deliveries, err := w.Store.Deliveries(row.Tx)
+	deliveries, err := w.Store.All().Deliveries(row.Tx)
 	if err != nil {
 		return c, err
 	}
 	for i := range deliveries {
 		if d := &deliveries[i]; d.Path == row.Path {
 			c.Target, e.Target = d.Target, d.Target
-			tries, err := w.Store.Tries(d.ID)
+			tries, err := w.Store.All().Tries(d.ID)
 			if err != nil {
 				return c, err
 			}

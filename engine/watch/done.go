@@ -22,7 +22,7 @@ func (w *Watch) Done(t *Transaction) string {
 			to = append(to, what)
 		}
 	}
-	if rows, err := w.Store.Deliveries(t.ID); err == nil {
+	if rows, err := w.Store.All().Deliveries(t.ID); err == nil {
 		for i := range rows {
 			if rows[i].State == store.Done {
 				add("to " + rows[i].Target)
@@ -30,7 +30,7 @@ func (w *Watch) Done(t *Transaction) string {
 		}
 	}
 	if p, err := w.Catalog.Plan(t.Flow, t.Version); err == nil && len(p.Uses) > 0 {
-		if rows, err := w.Store.Effects(t.ID); err == nil {
+		if rows, err := w.Store.All().Effects(t.ID); err == nil {
 			for i := range rows {
 				if what := handedTo(p, rows[i].Path); what != "" {
 					add(what)

@@ -43,7 +43,7 @@ const (
 
 // Facts tells what the deliveries of a flow were like lately, the step with most first.
 func (w *Watch) Facts(flow string) ([]DrillFacts, error) {
-	return FactsOf(w.Store.View, w.Catalog, flow, w.Now())
+	return FactsOf(w.Store.All(), w.Catalog, flow, w.Now())
 }
 
 // FactsOf is Facts over a file that is not worked on.

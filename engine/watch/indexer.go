@@ -291,7 +291,7 @@ func hasNotes(n *message.Node) bool {
 
 // FindBy lists the transactions that a query finds, the newest first.
 func (w *Watch) FindBy(f store.Found) ([]Transaction, error) {
-	rows, err := w.Store.FindBy(f)
+	rows, err := w.Store.All().FindBy(f)
 	return rows, notByWords(err)
 }
 

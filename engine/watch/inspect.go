@@ -18,11 +18,11 @@ import (
 // Inspect tells what a transaction did, step by step: it is walked again over
 // its recorded effects, and deliveries that have not ended say where they are.
 func (w *Watch) Inspect(id store.ID) (*run.Rehearsal, error) {
-	t, err := w.Store.Transaction(id)
+	t, err := w.Store.All().Transaction(id)
 	if err != nil {
 		return nil, err
 	}
-	m, err := w.Store.Message(id)
+	m, err := w.Store.All().Message(id)
 	if err != nil {
 		return nil, err
 	}
@@ -35,7 +35,7 @@ func (w *Watch) Inspect(id store.ID) (*run.Rehearsal, error) {
 	if err != nil && !errors.As(err, &refused) {
 		return nil, err
 	}
-	deliveries, err := w.Store.Deliveries(id)
+	deliveries, err := w.Store.All().Deliveries(id)
 	if err != nil {
 		return nil, err
 	}
@@ -70,7 +70,7 @@ func (w *Watch) Inspect(id store.ID) (*run.Rehearsal, error) {
 		}
 		r.Answer = run.ShowAnswer(&a)
 	}
-	letters, err := w.Store.LettersOf(id)
+	letters, err := w.Store.All().LettersOf(id)
 	if err != nil {
 		return nil, err
 	}
@@ -99,7 +99,7 @@ func unbegun(t *store.Transaction, r *run.Rehearsal) {
 
 // overlay says of a delivery's cell where the delivery stands.
 func (w *Watch) overlay(entry *run.Entry, d *store.Delivery) error {
-	tries, err := w.Store.Tries(d.ID)
+	tries, err := w.Store.All().Tries(d.ID)
 	tries = slices.DeleteFunc(tries, func(t store.Try) bool { return !t.Counts() })
 	if err != nil || len(tries) == 0 {
 		return err

@@ -56,7 +56,7 @@ const (
 
 // Journey gives the journey that a transaction belongs to.
 func (w *Watch) Journey(id ID) (*Journey, error) {
-	t, err := w.Store.Transaction(id)
+	t, err := w.Store.All().Transaction(id)
 	if err != nil {
 		return nil, err
 	}
@@ -93,7 +93,7 @@ func (g *gathering) rootOf(t *Transaction) (ID, error) {
 		return *t.Journey, nil
 	}
 	if t.Parent != nil {
-		whole, err := g.w.Store.Transaction(*t.Parent)
+		whole, err := g.w.Store.All().Transaction(*t.Parent)
 		if err != nil {
 			return t.ID, ignoreGone(err)
 		}
@@ -109,7 +109,7 @@ func (g *gathering) rootOf(t *Transaction) (ID, error) {
 	roots := map[ID]bool{}
 	last := t.ID
 	for _, m := range members {
-		one, err := g.w.Store.Transaction(m.Tx)
+		one, err := g.w.Store.All().Transaction(m.Tx)
 		if err != nil {
 			continue
 		}
@@ -140,19 +140,19 @@ func (g *gathering) journey(root ID) error {
 		return nil
 	}
 	g.journeys[root] = true
-	if first, err := g.w.Store.Transaction(root); err == nil {
+	if first, err := g.w.Store.All().Transaction(root); err == nil {
 		if err := g.add(&first); err != nil {
 			return err
 		}
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return err // a trace from outside is no transaction
 	}
-	rows, err := g.w.Store.OfJourney(root, nil, mostPlaces+1)
+	rows, err := g.w.Store.All().OfJourney(root, nil, mostPlaces+1)
 	if err != nil {
 		return err
 	}
 	if len(rows) > mostPlaces {
-		n, err := g.w.Store.CountJourney(root, 1_000_000)
+		n, err := g.w.Store.All().CountJourney(root, 1_000_000)
 		if err != nil {
 			return err
 		}
@@ -210,7 +210,7 @@ func (g *gathering) parts(t *Transaction) (out []Transaction, err error) {
 		if len(out) >= mostParts {
 			break
 		}
-		some, err := g.w.Store.Parts(t.ID, &state, nil, mostParts-len(out))
+		some, err := g.w.Store.All().Parts(t.ID, &state, nil, mostParts-len(out))
 		if err != nil {
 			return nil, err
 		}
@@ -290,7 +290,7 @@ func (g *gathering) fill(p *Place) error {
 		p.By, p.Above = "part", t.Parent
 	case t.OfLetter != nil:
 		p.By = "letter"
-		if l, err := g.w.Store.Letter(*t.OfLetter); err == nil {
+		if l, err := g.w.Store.All().Letter(*t.OfLetter); err == nil {
 			p.Above = &l.Tx
 		}
 	case t.Caller != nil:
@@ -305,7 +305,7 @@ func (g *gathering) fill(p *Place) error {
 	default:
 		p.By = "intake"
 	}
-	head, err := g.w.Store.FirstMessage(t.ID)
+	head, err := g.w.Store.All().FirstMessage(t.ID)
 	if err == nil {
 		p.Source = head.Source
 	}
@@ -320,13 +320,13 @@ func (g *gathering) fill(p *Place) error {
 			return err
 		}
 	}
-	deliveries, err := g.w.Store.Deliveries(t.ID)
+	deliveries, err := g.w.Store.All().Deliveries(t.ID)
 	if err != nil {
 		return err
 	}
 	for i := range deliveries {
 		d := PlaceDelivery{Delivery: deliveries[i]}
-		if d.Tries, err = g.w.Store.Tries(d.ID); err != nil {
+		if d.Tries, err = g.w.Store.All().Tries(d.ID); err != nil {
 			return err
 		}
 		if d.Upcoming, err = g.w.Upcoming(&deliveries[i]); err != nil {
@@ -340,7 +340,7 @@ func (g *gathering) fill(p *Place) error {
 // putAt says when a message was put into the queue that it came by: the last that the
 // transaction above put anywhere before this one was taken.
 func (g *gathering) putAt(p *Place) error {
-	effects, err := g.w.Store.Effects(*p.Tx.Origin)
+	effects, err := g.w.Store.All().Effects(*p.Tx.Origin)
 	if err != nil {
 		return err
 	}
@@ -362,7 +362,7 @@ func (g *gathering) waitsIn(p *Place) (out []Place, err error) {
 	if p.Tx.State == UnderWay {
 		return nil, nil
 	}
-	effects, err := g.w.Store.Effects(p.Tx.ID)
+	effects, err := g.w.Store.All().Effects(p.Tx.ID)
 	if err != nil {
 		return nil, err
 	}

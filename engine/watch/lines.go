@@ -92,7 +92,7 @@ func (l *lines) before(n int64) (out []store.Happened, last int64) {
 
 // seedLines remembers how the newest transactions of before the start ended.
 func (w *Watch) seedLines() error {
-	rows, err := w.Store.Transactions(store.Filter{Limit: seededLines})
+	rows, err := w.Store.All().Transactions(store.Filter{Limit: seededLines})
 	if err != nil {
 		return err
 	}
@@ -205,7 +205,7 @@ func (w *Watch) linesOf(h *store.Happened, kinds []string) (out []Line) {
 func (w *Watch) lineText(h *store.Happened, t *Transaction, line *Line) string {
 	switch h.What {
 	case store.HasDied:
-		if letters, err := w.Store.LettersOf(h.Tx); err == nil && len(letters) > 0 {
+		if letters, err := w.Store.All().LettersOf(h.Tx); err == nil && len(letters) > 0 {
 			l := letters[0]
 			line.Step, line.At = l.Step, l.At
 			return l.Reason
@@ -213,7 +213,7 @@ func (w *Watch) lineText(h *store.Happened, t *Transaction, line *Line) string {
 		return t.Reason
 	case store.WasTried:
 		text := fmt.Sprintf("try %d at %s", h.N, h.Target)
-		tries, err := w.Store.Tries(h.Delivery)
+		tries, err := w.Store.All().Tries(h.Delivery)
 		if err != nil {
 			return text
 		}

@@ -14,7 +14,7 @@ func (w *Watch) List(q Found) ([]Transaction, error) {
 	q.Plainly()
 	if plain(&q) || len(q.Terms) == 0 && !q.First {
 		// A reference as it is written is found at once; a part of one when the index has it.
-		rows, err := w.Store.Transactions(q.Filter)
+		rows, err := w.Store.All().Transactions(q.Filter)
 		if err != nil || len(rows) > 0 || q.Reference == "" || q.After != nil || !w.Store.Words() {
 			return rows, err
 		}
@@ -26,17 +26,17 @@ func (w *Watch) List(q Found) ([]Transaction, error) {
 func (w *Watch) CountList(q Found) (n int64, more bool, err error) {
 	q.Plainly()
 	if plain(&q) {
-		n, err = w.Store.CountSpan(store.OfFlow(q.Flow).Within(q.Of), q.State, q.From, q.To)
+		n, err = w.Store.All().CountSpan(store.OfFlow(q.Flow).Within(q.Of), q.State, q.From, q.To)
 		return n, false, err
 	}
 	if len(q.Terms) == 0 && !q.First {
 		exact := q.Filter
 		exact.After, exact.Limit = nil, 1000
-		rows, err := w.Store.Transactions(exact)
+		rows, err := w.Store.All().Transactions(exact)
 		if err != nil || len(rows) > 0 || !w.Store.Words() {
 			return int64(len(rows)), len(rows) == exact.Limit, err
 		}
 	}
-	n, more, err = w.Store.CountFound(q)
+	n, more, err = w.Store.All().CountFound(q)
 	return n, more, notByWords(err)
 }

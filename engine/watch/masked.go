@@ -46,7 +46,7 @@ func (m *masked) in(id store.ID, left int) error {
 		return nil
 	}
 	m.seen[id] = true
-	t, err := m.w.Store.Transaction(id)
+	t, err := m.w.Store.All().Transaction(id)
 	if err != nil {
 		return err
 	}
@@ -89,7 +89,7 @@ func (m *masked) in(id store.ID, left int) error {
 
 // whole masks all that a transaction has received.
 func (m *masked) whole(id store.ID) error {
-	rows, err := m.w.Store.Messages(id)
+	rows, err := m.w.Store.All().Messages(id)
 	for i := range rows {
 		m.add([]string{string(rows[i].Body.Bytes())}, nil)
 	}
@@ -110,7 +110,7 @@ func (w *Watch) maskedIn(t *Transaction, add func(values []string, paths []mask.
 			p = f.Live
 		}
 	}
-	rows, err := w.Store.Messages(t.ID)
+	rows, err := w.Store.All().Messages(t.ID)
 	if err != nil {
 		return err
 	}

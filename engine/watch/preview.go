@@ -43,7 +43,7 @@ func (w *Watch) PreviewOne(id store.ID, d journal.Decision) (r *run.Rehearsal, c
 }
 
 func (w *Watch) previewOne(id store.ID, d journal.Decision, patch pointer.Patch) (*run.Rehearsal, bool, error) {
-	l, err := w.Store.Letter(id)
+	l, err := w.Store.All().Letter(id)
 	if err != nil {
 		return nil, false, err
 	}
@@ -68,11 +68,11 @@ func (w *Watch) previewOf(
 	d journal.Decision,
 	patch pointer.Patch,
 ) (*run.Rehearsal, bool, error) {
-	t, err := w.Store.Transaction(id)
+	t, err := w.Store.All().Transaction(id)
 	if err != nil {
 		return nil, false, err
 	}
-	m, err := w.Store.Message(id)
+	m, err := w.Store.All().Message(id)
 	if err != nil {
 		return nil, false, err
 	}
@@ -102,7 +102,7 @@ func (w *Watch) previewOf(
 		clear(opt.Known)
 	}
 	if d.Insist {
-		made, err := w.Store.Deliveries(id)
+		made, err := w.Store.All().Deliveries(id)
 		if err != nil {
 			return nil, false, err
 		}
@@ -118,7 +118,7 @@ func (w *Watch) previewOf(
 // Tree gives the message of a transaction as the JSON of its tree, where a schema writes it;
 // "" where it is text, or cannot be read.
 func (w *Watch) Tree(id store.ID, m *store.Message) (name, tree string, err error) {
-	t, err := w.Store.Transaction(id)
+	t, err := w.Store.All().Transaction(id)
 	if err != nil {
 		return "", "", err
 	}

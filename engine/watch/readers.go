@@ -63,7 +63,7 @@ func (w *Watch) readersOf(topic string, m *TopicMessage, add func(n int64, t *Tr
 	if err != nil {
 		return err
 	}
-	all, err := w.Store.OfJourney(from.Root(), nil, mostOfJourney)
+	all, err := w.Store.All().OfJourney(from.Root(), nil, mostOfJourney)
 	if err != nil {
 		return err
 	}

@@ -37,7 +37,7 @@ func (w *Watch) Sources(connection string) ([]Source, error) {
 		return nil, err
 	}
 	now := w.Now()
-	counts, err := w.Store.SumCounts(now.Add(-time.Hour), now)
+	counts, err := w.Store.All().SumCounts(now.Add(-time.Hour), now)
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +78,7 @@ func (w *Watch) Sources(connection string) ([]Source, error) {
 // sourceNow adds how a source is now.
 func (w *Watch) sourceNow(s *Source, f *catalog.Flow, troubles []Trouble, pulse *connect.Pulse) (err error) {
 	if s.Unfinished > 0 {
-		if s.Oldest, err = w.Store.OldestUnfinished(f.Name); err != nil {
+		if s.Oldest, err = w.Store.All().OldestUnfinished(f.Name); err != nil {
 			return err
 		}
 	}

@@ -22,10 +22,10 @@ func (w *Watch) Target(name string) (t Target, err error) {
 	}
 	now := w.Now()
 	t.Pulse, t.Tries = w.links.Pulses.Pulse(name, now), w.links.Pulses.TriesSince(name, now.Add(-time.Hour))
-	if t.Waiting, err = w.Store.CountPending(name, countedUpTo); err != nil {
+	if t.Waiting, err = w.Store.All().CountPending(name, countedUpTo); err != nil {
 		return t, err
 	}
-	t.Oldest, err = w.Store.OldestPending(name)
+	t.Oldest, err = w.Store.All().OldestPending(name)
 	return t, err
 }
 

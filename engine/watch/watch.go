@@ -17,7 +17,7 @@ import (
 // Watch reads. It is safe for concurrent use.
 type Watch struct {
 	*journal.Journal
-	store.View // lists, as they are in the file
+	store.View // lists, as they are in the file, or in those of all partitions
 	Events     *Hub
 	Meter      *Meter
 	rates      *rates
@@ -28,7 +28,7 @@ type Watch struct {
 
 // New makes a watch.
 func New(j *journal.Journal, links *connect.Links) *Watch {
-	w := &Watch{Journal: j, links: links, View: j.Store.View, Events: newHub(), Meter: newMeter(), rates: newRates(),
+	w := &Watch{Journal: j, links: links, View: j.Store.All(), Events: newHub(), Meter: newMeter(), rates: newRates(),
 		changed: make(chan struct{}, 1)}
 	j.Listen(w.heard)
 	j.Store.Observe(w.Meter.happened)

@@ -1,0 +1,151 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+// partitioned starts a fleet of three with as many partitions, each led by another member.
+func partitioned(t *testing.T) *aFleet {
+	t.Helper()
+	w := newFleetOf(t, 3, "http://", "a", "b", "c")
+	for _, name := range w.names {
+		w.start(name)
+	}
+	w.spread()
+	return w
+}
+
+// spread waits until each member leads a partition.
+func (w *aFleet) spread() {
+	w.t.Helper()
+	for range 2400 {
+		s, err := w.status(w.names[0])
+		var leads []string
+		for _, p := range s.Partitions {
+			leads = append(leads, p.Leader)
+		}
+		slices.Sort(leads)
+		if err == nil && slices.Equal(leads, w.names) {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	w.t.Fatal("the partitions are never led by different members")
+}
+
+// counted asks a member for something, until it says what is wanted.
+func (w *aFleet) counted(name, path, what string, wanted int) {
+	w.t.Helper()
+	var said []byte
+	for range 600 {
+		_, b, err := w.send(name, "GET", path, "")
+		said = b
+		if n := strings.Count(string(b), what); err == nil && n == wanted {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	w.t.Fatalf("%s of %s has %q %d times, and does not come to have it %d times: %.1000s", path, name, what,
+		strings.Count(string(said), what), wanted, said)
+}
+
+// Messages are worked on by several members at once, each has its order, and any member shows all.
+func TestPartitionsAreOneApplication(t *testing.T) {
+	w := partitioned(t)
+	refuses := true
+	target := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		if refuses && r.URL.Path == "/no" {
+			rw.WriteHeader(http.StatusBadRequest)
+			return
+		}
+		w.target().ServeHTTP(rw, r)
+	}))
+	t.Cleanup(target.Close)
+	w.design(target.URL)
+	accepted := map[string]int{}
+	for i := range 30 {
+		for v := range 6 {
+			name := fmt.Sprintf("v%d", v)
+			w.must("POST", "/in/f", fmt.Sprintf(`{"v":%q,"n":%d}`, name, i))
+			accepted[name] = i + 1
+		}
+	}
+	w.accounted(accepted)
+	for _, name := range w.names {
+		w.counted(name, "/api/v1/transactions?flow=f&limit=500", `"state":"delivered"`, 180)
+	}
+	s, err := w.status("a")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range s.Partitions {
+		if p.Log == nil || p.Log.Last < 20 {
+			t.Errorf("partition %d has done nothing: %+v", p.Number, p.Log)
+		}
+	}
+	// A repeat is told wherever it comes.
+	for i := range 6 {
+		if _, b, err := w.send(w.names[i%3], "POST", "/in/f", `{"v":"v1","n":3}`); err != nil || strings.Contains(string(b), "error") {
+			t.Errorf("a repeat: %s %v", b, err)
+		}
+	}
+	w.repairs(&refuses)
+	w.whole(0)
+	w.alike()
+}
+
+// repairs has messages die in all partitions, and decides about them from any member.
+func (w *aFleet) repairs(refuses *bool) {
+	w.t.Helper()
+	w.must("PUT", "/api/v1/flows/g", `{"readyferry":"flow/1","name":"g","intake":{"kind":"webhook","path":"/g","format":"json",
+		"order":"body.v","reference":"body.v"},"steps":[{"id":"d","kind":"deliver","to":"out","path":"/no"}]}`)
+	w.must("POST", "/api/v1/flows/g/publish", "")
+	for v := range 12 {
+		w.must("POST", "/in/g", fmt.Sprintf(`{"v":"g%d","n":0}`, v))
+	}
+	w.counted("b", "/api/v1/dead-letters?flow=g&limit=100", `"reference":"g`, 12)
+	var causes []struct {
+		Cause string
+		Count int
+	}
+	_, b, err := w.send("c", "GET", "/api/v1/dead-letters/causes", "")
+	if err != nil || json.Unmarshal(b, &causes) != nil || len(causes) != 1 || causes[0].Count != 12 {
+		w.t.Fatalf("causes: %s %v", b, err)
+	}
+	var letters []struct{ ID, Reference, Transaction string }
+	_, b, err = w.send("a", "GET", "/api/v1/dead-letters?flow=g&limit=100", "")
+	if err != nil || json.Unmarshal(b, &letters) != nil || len(letters) != 12 {
+		w.t.Fatalf("letters: %s %v", b, err)
+	}
+	for _, l := range letters {
+		w.must("GET", "/api/v1/dead-letters/"+l.ID, "")
+		w.must("GET", "/api/v1/transactions/"+l.Transaction, "")
+		w.must("GET", "/api/v1/transactions/"+l.Transaction+"/rehearsal", "")
+		w.must("GET", "/api/v1/transactions/"+l.Transaction+"/journey", "")
+	}
+	ids := func(some []struct{ ID, Reference, Transaction string }) string {
+		var out []string
+		for _, l := range some {
+			out = append(out, fmt.Sprintf("%q", l.ID))
+		}
+		return "[" + strings.Join(out, ",") + "]"
+	}
+	w.must("POST", "/api/v1/dead-letters/note", fmt.Sprintf(`{"ids":%s,"why":"asked the desk","by":"Ines"}`, ids(letters)))
+	w.must("POST", "/api/v1/dead-letters/discard", fmt.Sprintf(`{"ids":%s,"why":"not needed","by":"Ines"}`, ids(letters[:4])))
+	w.counted("c", "/api/v1/dead-letters?flow=g&limit=100", `"reference":"g`, 8)
+	w.must("POST", "/api/v1/dead-letters/restore", fmt.Sprintf(`{"ids":%s,"by":"Ines"}`, ids(letters[:2])))
+	w.counted("c", "/api/v1/dead-letters?flow=g&limit=100", `"reference":"g`, 10)
+	*refuses = false
+	w.must("POST", "/api/v1/dead-letters/resend", fmt.Sprintf(`{"ids":%s,"by":"Ines"}`, ids(letters[:2])))
+	w.counted("b", "/api/v1/dead-letters?flow=g&limit=100", `"reference":"g`, 8)
+	w.must("POST", "/api/v1/repairs", `{"letters":{"flow":"g"},"what":"resend","by":"Ines"}`)
+	w.counted("a", "/api/v1/dead-letters?flow=g&limit=100", `"reference":"g`, 0)
+	w.counted("a", "/api/v1/transactions?flow=g&state=delivered&limit=100", `"reference":"g`, 10)
+}
