@@ -101,6 +101,11 @@ func TestPartitionsAreOneApplication(t *testing.T) {
 	w.alike()
 }
 
+// A member that leads a partition, or more of them, is killed at random under load, also with all that it has on its
+// disk: others lead what it led, and every accepted message comes to its end once, under one key, in its
+// order.
+func TestNothingIsLostWhenAMemberOfPartitionsIsKilled(t *testing.T) { partitioned(t).survives() }
+
 // repairs has messages die in all partitions, and decides about them from any member.
 func (w *aFleet) repairs(refuses *bool) {
 	w.t.Helper()
