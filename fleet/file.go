@@ -133,6 +133,13 @@ func PartDir(dir string, part int) string {
 	return filepath.Join(dir, "partitions", strconv.Itoa(part))
 }
 
+// PartDirs lists the folders of further partitions in a data folder.
+func PartDirs(dir string) ([]string, error) {
+	found, err := filepath.Glob(filepath.Join(dir, "partitions", "[1-9]"))
+	slices.Sort(found)
+	return found, err
+}
+
 // Self gives the member whose file it is.
 func (f *File) Self() *Member { return f.Member(f.This) }
 

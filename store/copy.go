@@ -351,13 +351,26 @@ func Adopt(ctx context.Context, dir, log string) error {
 	})
 }
 
-// Release makes the journal of a folder one of its own: the log that it is of goes on without it.
-func Release(ctx context.Context, dir string) error {
+// Release makes the journal of a folder one of its own: the log that it is of goes on without it. What other
+// partitions have comes into it, and their folders go.
+func Release(ctx context.Context, dir string, others ...string) error {
 	return relog(ctx, dir, func(conn *sql.Conn, p Position) error {
 		if p.Log == "" {
 			return fmt.Errorf("the journal in %s is of no fleet", dir)
 		}
-		_, err := conn.ExecContext(ctx, "DROP TABLE log_position")
+		for _, other := range others {
+			if err := merge(ctx, conn, other); err != nil {
+				return err
+			}
+			// What has come is not brought twice where this is done again.
+			if err := os.RemoveAll(other); err != nil {
+				return err
+			}
+		}
+		_, err := conn.ExecContext(ctx, "DELETE FROM settings WHERE substr(key, 1, ?) = ?", len(merged), merged)
+		if err == nil {
+			_, err = conn.ExecContext(ctx, "DROP TABLE log_position")
+		}
 		return err
 	})
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -181,6 +182,75 @@ func TestListsTogetherUseTheIndexes(t *testing.T) {
 		}
 		if text := strings.Join(lines, "\n"); strings.Contains(text, "SCAN") || strings.Contains(text, "MATERIALIZE") {
 			t.Errorf("%s reads all there is:\n%s", q, text)
+		}
+	}
+}
+
+// Partitions come together in one journal, which goes on as one that has never been anything else.
+func TestPartitionsBecomeOneJournal(t *testing.T) {
+	ctx := context.Background()
+	first, second, third, none := partition(t, 0, 5), partition(t, 1, 4), partition(t, 2, 3), partition(t, 3, 0)
+	large := []byte(strings.Repeat("a large body that stands in pieces, or is kept once for all. ", 5000))
+	for i, s := range []*Store{first, second, third} { // the same content in two of them, and one in pieces
+		if err := s.Write(ctx, func(tx *Tx) error {
+			id := NewID()
+			b := large
+			if i == 0 {
+				b = []byte(strings.Repeat("another one ", 100))
+			}
+			return tx.AddTransaction(&Transaction{ID: id, Flow: "slips", Version: 1, State: Delivered, ReceivedAt: time.Now()},
+				&Message{Tx: id, Body: body.OfMessage(b)})
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var others []string
+	for i, s := range []*Store{first, second, third, none} {
+		if err := s.Close(); err != nil {
+			t.Fatal(err)
+		}
+		if i > 0 {
+			others = append(others, s.Dir)
+		}
+	}
+	if err := Release(ctx, first.Dir, others...); err != nil {
+		t.Fatal(err)
+	}
+	s := open(t, first.Dir)
+	list, err := s.Transactions(Filter{Limit: 100})
+	if err != nil || len(list) != 15 {
+		t.Fatalf("%d transactions, %v", len(list), err)
+	}
+	numbers := map[int64]bool{}
+	for i := range list {
+		m, err := s.Message(list[i].ID)
+		if err != nil || m.Tx != list[i].ID || m.Seq != list[i].Message || m.Seq > 15 || numbers[m.Seq] {
+			t.Errorf("the message of %s is %d, %v", list[i].ID, m.Seq, err)
+		}
+		numbers[m.Seq] = true
+		if list[i].Reference != "" && !strings.HasSuffix(string(m.Body.Bytes()), `"of":`+list[i].Reference[len(list[i].Reference)-1:]+"}") {
+			t.Errorf("%s has the message %s", list[i].Reference, m.Body.Bytes())
+		}
+	}
+	if n, err := s.CountOpenLetters(); err != nil || n != 12 {
+		t.Errorf("open letters: %d, %v", n, err)
+	}
+	if totals, err := s.Totals(); err != nil || len(totals) != 2 || totals[0].N+totals[1].N != 15 {
+		t.Errorf("totals: %+v, %v", totals, err)
+	}
+	if left, err := s.Unsearched(5, 100); err != nil || len(left) != 10 {
+		t.Errorf("left to be indexed: %d, %v", len(left), err)
+	}
+	broken, err := s.Sound(ctx)
+	if err != nil || len(broken) > 0 {
+		t.Errorf("it is not sound: %v, %v", broken, err)
+	}
+	if err := s.EachBody(ctx, func(b Broken) { t.Errorf("%+v", b) }); err != nil {
+		t.Error(err)
+	}
+	for _, dir := range others {
+		if _, err := os.Stat(dir); !os.IsNotExist(err) {
+			t.Errorf("%s is still there", dir)
 		}
 	}
 }

@@ -9,6 +9,7 @@ package main
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -17,6 +18,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -29,7 +31,9 @@ func main() {
 	callers := flag.Int("callers", 64, "callers at once")
 	deliver := flag.Bool("deliver", true, "deliver what is accepted")
 	simulates := flag.Bool("simulate", false, "play fleets of 3 to 24 members in virtual time, with costs as measured")
+	only := flag.String("only", "", "measure what has this in its name, and one alone")
 	flag.Parse()
+	kinds = slices.DeleteFunc(kinds, func(k kind) bool { return k.name != "one" && !strings.Contains(k.name, *only) })
 	if *simulates {
 		printSimulated()
 		return
@@ -48,9 +52,10 @@ type trial struct {
 
 // status is how a fleet is, as far as this looks at it.
 type status struct {
-	Leader  string
-	Members []struct{ Name, Address string }
-	Log     *struct{ Last, Bytes int64 }
+	Leader     string
+	Members    []struct{ Name, Address string }
+	Log        *struct{ Last, Bytes int64 }
+	Partitions []struct{ Leader string }
 }
 
 func (t *trial) status() (s status, err error) {
@@ -60,6 +65,22 @@ func (t *trial) status() (s status, err error) {
 	}
 	defer res.Body.Close()
 	return s, json.NewDecoder(res.Body).Decode(&s)
+}
+
+// spread waits until every partition is led by another member.
+func (t *trial) spread() error {
+	for range 600 {
+		s, err := t.status()
+		leads := map[string]bool{}
+		for _, p := range s.Partitions {
+			leads[p.Leader] = p.Leader != ""
+		}
+		if err == nil && len(leads) == len(s.Partitions) && len(leads) > 0 {
+			return nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return errors.New("the partitions are never led by different members")
 }
 
 // leaderOnly has calls go to the member that leads.
@@ -105,25 +126,27 @@ func run(span time.Duration, callers int, deliver bool) error {
 	}()
 	fmt.Printf("%-24s %12s %14s %16s\n", "", "accepted/s", "CPU ms each", "delivered")
 	each := map[string]float64{}
-	for _, name := range []string{"one", "three", "three, by its leader"} {
+	for i, k := range kinds {
+		name := k.name
 		var t *trial
 		if name == "one" {
 			t, err = one(file, filepath.Join(dir, "one"))
 		} else {
-			t, err = three(file, filepath.Join(dir, strings.ReplaceAll(name, " ", "-")))
+			t, err = three(file, filepath.Join(dir, strconv.Itoa(i)), k.partitions)
 		}
 		if err != nil {
 			return err
 		}
-		if err := design(t, "http://"+l.Addr().String(), deliver); err != nil {
+		err = design(t, "http://"+l.Addr().String(), deliver, k.order)
+		if err == nil && k.partitions > 1 {
+			err = t.spread()
+		}
+		if err == nil && k.leader {
+			err = t.leaderOnly()
+		}
+		if err != nil {
 			t.stop()
 			return err
-		}
-		if strings.HasSuffix(name, "leader") {
-			if err := t.leaderOnly(); err != nil {
-				t.stop()
-				return err
-			}
 		}
 		landed.Store(0)
 		load(t, callers, 2*time.Second) // it is warm then
@@ -133,17 +156,28 @@ func run(span time.Duration, callers int, deliver bool) error {
 		used := cpu(t) - before
 		each[name] = used.Seconds() * 1000 / float64(n)
 		fmt.Printf("%-24s %12.0f %14.3f %16d\n", name, float64(n)/span.Seconds(), each[name], landed.Load())
-		if name != "one" {
-			if s, err := t.status(); err == nil && s.Log != nil {
-				fmt.Printf("%-24s %d records for all of it, %d bytes\n", "", s.Log.Last, s.Log.Bytes)
-			}
-		}
 		t.stop()
 	}
-	for _, name := range []string{"three", "three, by its leader"} {
-		fmt.Printf("processor of a message beside one alone, %s: %.2f\n", name, each[name]/each["one"])
+	for _, k := range kinds[1:] {
+		fmt.Printf("processor of a message beside one alone, %s: %.2f\n", k.name, each[k.name]/each["one"])
 	}
 	return nil
+}
+
+// kind is something that is measured.
+type kind struct {
+	name       string
+	partitions int
+	leader     bool   // its callers call the member that leads
+	order      string // of the flow
+}
+
+// kinds are what is measured: one alone, three members with one partition, called at all of them or at the one that
+// leads, and three with as many partitions, for messages without an order and for those of many
+// order values.
+var kinds = []kind{
+	{name: "one"}, {"three", 1, false, ""}, {"three, by its leader", 1, true, ""},
+	{"three, 3 partitions", 3, false, ""}, {"three, 3, in order", 3, false, "body.card"},
 }
 
 // drained waits until nothing more comes to the target.
@@ -174,9 +208,9 @@ func one(file, dir string) (*trial, error) {
 	return &trial{[]*exec.Cmd{cmd}, []string{"http://" + at}}, err
 }
 
-func three(file, dir string) (*trial, error) {
+func three(file, dir string, partitions int) (*trial, error) {
 	t := &trial{}
-	args := []string{"fleet", "init", "--out", dir}
+	args := []string{"fleet", "init", "--out", dir, "--partitions", strconv.Itoa(partitions)}
 	for _, name := range []string{"a", "b", "c"} {
 		base := "http://" + free()
 		t.bases = append(t.bases, base)
@@ -223,7 +257,7 @@ func call(method, url, body string) error {
 	return last
 }
 
-func design(t *trial, target string, deliver bool) error {
+func design(t *trial, target string, deliver bool, order string) error {
 	base := t.bases[0] + "/api/v1"
 	steps := `[]`
 	if deliver {
@@ -233,8 +267,11 @@ func design(t *trial, target string, deliver bool) error {
 			return err
 		}
 	}
+	if order != "" {
+		order = `,"order":"` + order + `"`
+	}
 	if err := call("PUT", base+"/flows/f",
-		`{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f"},"steps":`+steps+`}`); err != nil {
+		`{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f"`+order+`},"steps":`+steps+`}`); err != nil {
 		return err
 	}
 	return call("POST", base+"/flows/f/publish?sure=true", "")
@@ -242,7 +279,6 @@ func design(t *trial, target string, deliver bool) error {
 
 // load calls all members for a while, and counts what was accepted.
 func load(t *trial, callers int, span time.Duration) (accepted int64) {
-	body := []byte(`{"card":"` + strings.Repeat("x", 900) + `"}`)
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: callers}}
 	var n atomic.Int64
 	until := time.Now().Add(span)
@@ -250,6 +286,7 @@ func load(t *trial, callers int, span time.Duration) (accepted int64) {
 	for i := range callers {
 		all.Go(func() {
 			url := t.bases[i%len(t.bases)] + "/in/f"
+			body := []byte(fmt.Sprintf(`{"card":"%d %s"}`, i, strings.Repeat("x", 900)))
 			for time.Now().Before(until) {
 				res, err := client.Post(url, "application/json", bytes.NewReader(body))
 				if err != nil {

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"time"
+
+	"readyferry/store"
 )
 
 // What a message costs, as measured by this command on two cores: the work of the one that leads over it,
@@ -20,7 +22,6 @@ const (
 	cores     = 2  // of each member
 	callersOf = 64 // of each member, each with one call at a time
 	group     = 64 // messages that share a record
-	replicas  = 3  // members that follow a partition, the one that leads among them
 	simulated = 4 * time.Second
 )
 
@@ -110,7 +111,7 @@ func simulate(members, partitions int) (perSecond, busiest, all float64) {
 			w.works(leads, work, func() {
 				w.commits(partition, func() {
 					w.done++
-					for i := 1; i < replicas && i < members; i++ {
+					for i := 1; i < members; i++ { // every member has a copy of every partition
 						w.works((leads+i)%members, costs.follow, func() {})
 					}
 					call(at)
@@ -142,12 +143,12 @@ func simulate(members, partitions int) (perSecond, busiest, all float64) {
 	return float64(w.done) / simulated.Seconds(), busiest, sum.Seconds() / (simulated.Seconds() * cores * float64(members))
 }
 
-// printSimulated prints how fleets of several sizes go: as they are, with one partition, and as they would
-// with as many as members.
+// printSimulated prints how fleets of several sizes go: with one partition, and with as many as members, as far as
+// there may be.
 func printSimulated() {
 	fmt.Printf("%8s %12s %12s %10s %10s  %s\n", "members", "partitions", "accepted/s", "busiest", "all", "bound by")
 	for _, members := range []int{1, 3, 6, 12, 24} {
-		for _, partitions := range []int{1, members} {
+		for _, partitions := range []int{1, min(members, store.MostPartitions)} {
 			n, busiest, all := simulate(members, partitions)
 			bound := "the way of a record to a majority"
 			if busiest > 0.95 {

@@ -258,9 +258,16 @@ func fleetRelease() *cobra.Command {
 	var data string
 	c := &cobra.Command{
 		Use: "release", Short: "Make the journal of a member one of its own again",
-		Long: "Stop all members first, the one whose copy is furthest last (readyferry fleet status). Its folder is that of one instance then.",
+		Long: "Stop all members first, the one whose copy is furthest last (readyferry fleet status). Its folder is that of one instance then; what its other\n" +
+			"partitions have comes together in it.",
 		Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error { return store.Release(c.Context(), data) },
+		RunE: func(c *cobra.Command, _ []string) error {
+			others, err := fleet.PartDirs(data)
+			if err != nil {
+				return err
+			}
+			return store.Release(c.Context(), data, others...)
+		},
 	}
 	c.Flags().StringVar(&data, "data", "data", "folder of the member")
 	return c

@@ -56,6 +56,25 @@ func (w *aFleet) counted(name, path, what string, wanted int) {
 		strings.Count(string(said), what), wanted, said)
 }
 
+// held waits until no partition delivers to the target any more, since a person holds it, and gives how many
+// messages that took.
+func (w *aFleet) held() (sent int) {
+	w.t.Helper()
+	for n := range 600 {
+		before := len(w.references("f"))
+		for i := range 6 {
+			w.must("POST", "/in/f", fmt.Sprintf(`{"v":"held","n":%d}`, 1000+6*n+i))
+			sent++
+		}
+		time.Sleep(50 * time.Millisecond)
+		if len(w.references("f")) == before {
+			return sent
+		}
+	}
+	w.t.Fatal("the target is never held by all")
+	return 0
+}
+
 // Messages are worked on by several members at once, each has its order, and any member shows all.
 func TestPartitionsAreOneApplication(t *testing.T) {
 	w := partitioned(t)

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"readyferry/engine/verify"
+	"readyferry/fleet"
 	"readyferry/store"
 )
 
@@ -20,26 +21,19 @@ func verifyCommand() *cobra.Command {
 			"their plans say. Exit code 1 and a list when not.",
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			s, err := store.OpenToRead(data)
+			parts, err := fleet.PartDirs(data)
 			if err != nil {
 				return err
 			}
-			defer s.Close()
-			checks := 0
-			findings, err := verify.Run(c.Context(), s, func(what string) {
-				checks++
-				fmt.Fprintf(c.ErrOrStderr(), "%s\n", what)
-			})
-			if err != nil {
-				return err
-			}
-			for _, f := range findings {
-				fmt.Fprintf(c.OutOrStdout(), "not so: %s\n", f.Check)
-				for _, b := range f.Broken {
-					fmt.Fprintf(c.OutOrStdout(), "  %s: %s\n", b.Which, b.What)
+			checks, broken := 0, 0
+			for _, dir := range append([]string{data}, parts...) {
+				some, bad, err := verifyOne(c, dir)
+				if err != nil {
+					return err
 				}
+				checks, broken = checks+some, broken+bad
 			}
-			if len(findings) > 0 {
+			if broken > 0 {
 				return &exitError{1, errors.New("the journal does not keep what is promised")}
 			}
 			fmt.Fprintf(c.OutOrStdout(), "%d checks hold\n", checks)
@@ -48,4 +42,24 @@ func verifyCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&data, "data", "data", "the folder")
 	return c
+}
+
+// verifyOne looks at one journal, and tells how many checks there were and how many of them do not hold.
+func verifyOne(c *cobra.Command, dir string) (checks, broken int, err error) {
+	s, err := store.OpenToRead(dir)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer s.Close()
+	findings, err := verify.Run(c.Context(), s, func(what string) {
+		checks++
+		fmt.Fprintf(c.ErrOrStderr(), "%s\n", what)
+	})
+	for _, f := range findings {
+		fmt.Fprintf(c.OutOrStdout(), "not so: %s\n", f.Check)
+		for _, b := range f.Broken {
+			fmt.Fprintf(c.OutOrStdout(), "  %s: %s\n", b.Which, b.What)
+		}
+	}
+	return checks, len(findings), err
 }
