@@ -47,8 +47,9 @@ const keptEvents = 20
 
 // Pulses feels the pulse of every connection. It is safe for concurrent use.
 type Pulses struct {
-	mu  sync.Mutex
-	all map[string]*pulse
+	mu     sync.Mutex
+	all    map[string]*pulse
+	others map[int]map[string]Pulse // of other partitions of a fleet
 }
 
 // Direction is the way that messages take.
@@ -182,18 +183,46 @@ func (p *Pulses) Note(name string, good bool, detail string, now time.Time) {
 func (p *Pulses) Pulse(name string, now time.Time) Pulse {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	one := p.all[name]
-	if one == nil {
-		return Pulse{}
-	}
-	out, at := one.Pulse, now.Unix()
-	out.Lately, out.Backlog = slices.Clone(out.Lately), maps.Clone(out.Backlog)
-	for _, s := range one.minute {
-		if s.at > at-60 && s.at <= at {
-			out.In, out.Out = out.In+s.in, out.Out+s.out
+	var out Pulse
+	if one := p.all[name]; one != nil {
+		at := now.Unix()
+		out = one.Pulse
+		out.Lately, out.Backlog = slices.Clone(out.Lately), maps.Clone(out.Backlog)
+		for _, s := range one.minute {
+			if s.at > at-60 && s.at <= at {
+				out.In, out.Out = out.In+s.in, out.Out+s.out
+			}
 		}
 	}
+	for _, of := range p.others {
+		out.with(of[name])
+	}
 	return out
+}
+
+// Hear takes in how another partition of a fleet finds the connections: one is as the worst of them say.
+func (p *Pulses) Hear(partition int, all map[string]Pulse) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.others == nil {
+		p.others = map[int]map[string]Pulse{}
+	}
+	p.others[partition] = all
+}
+
+// with adds what another partition says.
+func (p *Pulse) with(o Pulse) {
+	if rank[o.Condition] > rank[p.Condition] {
+		p.Condition, p.Since = o.Condition, o.Since
+	}
+	if o.ErrorAt.After(p.ErrorAt) {
+		p.Error, p.ErrorAt = o.Error, o.ErrorAt
+	}
+	p.In, p.Out = p.In+o.In, p.Out+o.Out
+	p.InAll, p.OutAll, p.FailedAll = p.InAll+o.InAll, p.OutAll+o.OutAll, p.FailedAll+o.FailedAll
+	p.Lately = append(p.Lately, o.Lately...)
+	slices.SortStableFunc(p.Lately, func(a, b Event) int { return b.At.Compare(a.At) })
+	p.Lately = p.Lately[:min(len(p.Lately), keptEvents)]
 }
 
 // Behind tells how many messages wait at the source of a flow.

@@ -8,6 +8,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"log/slog"
 	"sync"
@@ -176,6 +177,16 @@ func (e *Engine) DoAsked(ctx context.Context, a journal.Asked) (out journal.Done
 		out.N, err = e.Lane.SkipWait(ctx, a.Target)
 	case journal.AskGiveUp:
 		out.N, err = e.Lane.GiveUp(ctx, a.Target, a.By, a.Why)
+	case journal.AskErase:
+		err = e.Erase.Begin(ctx, a.Flow, a.Value, a.Preview)
+	case journal.AskErasing:
+		out.Said, err = json.Marshal(e.Erase.Now())
+	case journal.AskNoMore:
+		e.Erase.Stop()
+	case journal.AskStanding:
+		out.Said, err = json.Marshal(e.standing())
+	case journal.AskPassed:
+		out.Said, err = json.Marshal(e.Watch.Passed(a.ID, a.Behind))
 	default:
 		return e.Journal.DoAsked(ctx, a)
 	}

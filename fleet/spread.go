@@ -16,17 +16,6 @@ func (n *Node) Leads() []string {
 	return out
 }
 
-// Places gives up to where this member has the log of each partition.
-func (n *Node) Places() []int64 {
-	out := make([]int64, len(n.first.parts))
-	for i, one := range n.first.parts {
-		one.mu.Lock()
-		out[i] = one.copied.At
-		one.mu.Unlock()
-	}
-	return out
-}
-
 // loads counts the partitions that each member leads, or is about to.
 func (n *Node) loads() map[string]int {
 	out := map[string]int{}

@@ -125,7 +125,7 @@ func (m *member) lead(ctx context.Context, st *store.Store, ready readied) (http
 	}
 	if m.node.File.Parts() > 1 {
 		a.HandOver = m.handOver
-		go m.tellOfOthers(ctx, a.Engine)
+		go a.Engine.FollowOthers(ctx)
 	}
 	begun := make(chan struct{})
 	go func() { // it is answered only when it is known that this member leads

@@ -127,19 +127,6 @@ func (m *member) together(ctx context.Context, st *store.Store) error {
 	return nil
 }
 
-// tellOfOthers tells those who look on when other partitions have got on.
-func (m *member) tellOfOthers(ctx context.Context, e *engine.Engine) {
-	before := m.node.Places()
-	every(ctx, 500*time.Millisecond, func() {
-		now := m.node.Places()
-		if !slices.Equal(now[1:], before[1:]) {
-			e.Watch.Events.Publish(journal.EventTransactions)
-			e.Watch.Events.Publish(journal.EventDeadLetters)
-		}
-		before = now
-	})
-}
-
 // saidKey is the key of what other members have said of a call, in its context.
 type saidKey struct{}
 

@@ -109,6 +109,11 @@ func TestPartitionsAreOneApplication(t *testing.T) {
 			t.Errorf("partition %d has done nothing: %+v", p.Number, p.Log)
 		}
 	}
+	// What all of them do is counted, and seen in the log and at the target.
+	w.counted("a", "/metrics", `readyferry_received_total{flow="f",source="webhook"} 180`, 1)
+	w.counted("b", "/metrics", `readyferry_tries_total{connection="out",outcome="delivered"} 180`, 1)
+	w.counted("c", "/api/v1/targets/out", `"good":180`, 1)
+	w.counted("a", "/api/v1/log?flow=f&limit=500", `"what":"end"`, 180)
 	// A repeat is told wherever it comes.
 	for i := range 6 {
 		if _, b, err := w.send(w.names[i%3], "POST", "/in/f", `{"v":"v1","n":3}`); err != nil || strings.Contains(string(b), "error") {

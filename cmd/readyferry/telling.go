@@ -52,7 +52,7 @@ func (t *telling) trace(ctx context.Context, e *engine.Engine, s *store.Store, l
 	if t.traces == "" {
 		return func() {}, nil
 	}
-	tracer, err := tracing.Start(ctx, t.traces, release(), func(tx store.ID) (tracing.Begin, error) { return began(s, tx) }, log)
+	tracer, err := tracing.Start(ctx, t.traces, release(), func(tx store.ID) (tracing.Begin, error) { return began(s.All(), tx) }, log)
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +81,7 @@ func release() string {
 }
 
 // began looks how a transaction began.
-func began(s *store.Store, tx store.ID) (b tracing.Begin, err error) {
+func began(s store.View, tx store.ID) (b tracing.Begin, err error) {
 	t, err := s.Transaction(tx)
 	if err != nil {
 		return b, err

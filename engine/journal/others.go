@@ -2,6 +2,7 @@ package journal
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -27,6 +28,11 @@ const (
 	AskTry      = "try"       // to try a delivery now
 	AskSkipWait = "skip-wait" // to let what waits for a target be tried now
 	AskGiveUp   = "give-up"   // to make dead letters of all that waits for a target
+	AskErase    = "erase"     // to begin to take a value out of what is kept
+	AskErasing  = "erasing"   // how that goes
+	AskNoMore   = "no-more"   // to stop it
+	AskStanding = "standing"  // how its connections and lanes are
+	AskPassed   = "passed"    // what has happened behind a place
 )
 
 // Asked is what another partition is asked to do.
@@ -37,14 +43,19 @@ type Asked struct {
 	ID      store.ID // of a message or a delivery
 	NewKeys bool     // of what is sent again
 	Target  string
+	Flow    string // of what is erased
+	Value   string
+	Preview bool
+	Behind  int64
 	// Repeated tells that it may have been asked before: letters that are already as they were to be are left.
 	Repeated bool
 }
 
 // Done is what came of it.
 type Done struct {
-	Made store.ID // the new transaction
-	N    int      // how many
+	Made store.ID        // the new transaction
+	N    int             // how many
+	Said json.RawMessage `json:",omitempty"` // what was asked for
 }
 
 // partitionOf gives the partition that has a row, by its id.
@@ -105,8 +116,15 @@ func (j *Journal) ElsewhereDo(ctx context.Context, table string, id store.ID, a 
 
 // EverywhereDo has all other partitions do something, and gives how many things they have done it to.
 func (j *Journal) EverywhereDo(ctx context.Context, a Asked) (n int, err error) {
+	err = j.AskAll(ctx, a, func(d Done) error { n += d.N; return nil })
+	return n, err
+}
+
+// AskAll asks all other partitions, and hands on what each says. The error tells of those that did not answer, or
+// refused.
+func (j *Journal) AskAll(ctx context.Context, a Asked, heard func(Done) error) error {
 	if j.Others == nil {
-		return 0, nil
+		return nil
 	}
 	var errs []error
 	for part := range j.Partition.Of {
@@ -114,9 +132,12 @@ func (j *Journal) EverywhereDo(ctx context.Context, a Asked) (n int, err error) 
 			continue
 		}
 		done, err := j.Others.Ask(ctx, part, a)
-		n, errs = n+done.N, append(errs, err)
+		if err == nil {
+			err = heard(done)
+		}
+		errs = append(errs, err)
 	}
-	return n, errors.Join(errs...)
+	return errors.Join(errs...)
 }
 
 // DoAsked does what the first partition asks for.

@@ -30,6 +30,8 @@ type Lanes struct {
 	hands *hands       // make tries, and may be given up on
 	tries atomic.Int64 // under way, until they are recorded
 	held  map[string]store.Hold
+	// others is how the lanes of other partitions stand, by partition and target.
+	others map[int]map[string]Standing
 
 	// Away tells whether a runner is away, and since when; nil: there are no runners. It is to be
 	// set before the start.

@@ -45,9 +45,30 @@ func (l *Lanes) Standing(target string) (out Standing) {
 	if h, held := l.held[target]; held {
 		out.Held = &h
 	}
+	for _, of := range l.others {
+		out.with(of[target])
+	}
 	out.Calendar, out.Until = l.calendarHolds(target, l.Now())
 	out.Runner, out.AwaySince = l.runnerAway(target)
 	return out
+}
+
+// with adds how the lane of another partition stands.
+func (s *Standing) with(o Standing) {
+	s.InFlight, s.Failures = s.InFlight+o.InFlight, max(s.Failures, o.Failures)
+	if o.ProbeAt.After(s.ProbeAt) {
+		s.ProbeAt = o.ProbeAt
+	}
+}
+
+// Hear takes in how the lanes of another partition stand, by target.
+func (l *Lanes) Hear(partition int, all map[string]Standing) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.others == nil {
+		l.others = map[int]map[string]Standing{}
+	}
+	l.others[partition] = all
 }
 
 // runnerAway gives the runner by which a target is reached, where that is away; "" where it is

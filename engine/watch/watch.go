@@ -22,6 +22,7 @@ type Watch struct {
 	Meter      *Meter
 	rates      *rates
 	lines      lines
+	passed     passed
 	links      *connect.Links
 	changed    chan struct{} // a transaction has, since the index of words was filled last
 }
@@ -33,6 +34,10 @@ func New(j *journal.Journal, links *connect.Links) *Watch {
 	j.Listen(w.heard)
 	j.Store.Observe(w.Meter.happened)
 	w.Meter.Pass(w.lines.add)
+	if !j.Partition.First() {
+		w.passed.id = store.NewID()
+		w.Meter.Pass(w.passed.add)
+	}
 	return w
 }
 
