@@ -7,7 +7,9 @@ import (
 )
 
 // erasure says how the erasure is going.
-func (s *Server) erasure(c *gin.Context) error { return reply(c, s.engine.Erase.NowAll(c.Request.Context())) }
+func (s *Server) erasure(c *gin.Context) error {
+	return reply(c, s.engine.Erase.NowAll(c.Request.Context()))
+}
 
 // eraseValue begins to take a value out of what is kept.
 func (s *Server) eraseValue(c *gin.Context) error {

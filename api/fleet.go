@@ -5,7 +5,9 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"readyferry/core/access"
 	"readyferry/engine"
+	"readyferry/engine/catalog"
 	"readyferry/fleet"
 )
 
@@ -18,12 +20,33 @@ type Fleet interface {
 	Drain(ctx context.Context, member string, drained bool) error
 }
 
+// fleetView is how a fleet is, and where its flows are worked on.
+type fleetView struct {
+	fleet.Status
+	Flows []fleetFlow `json:"flows"`
+}
+
+// fleetFlow is a live flow, and why its messages are worked on in the first partition alone; "" where they are
+// spread.
+type fleetFlow struct {
+	Name string `json:"name"`
+	Why  string `json:"why"`
+}
+
 // fleetStatus tells how the members are, and the log that they keep.
 func (s *Server) fleetStatus(c *gin.Context) error {
 	if s.fleet == nil {
 		return engine.ErrNotFound
 	}
-	return reply(c, s.fleet.Status())
+	out := fleetView{Status: s.fleet.Status(), Flows: []fleetFlow{}}
+	if len(out.Partitions) > 1 {
+		for _, f := range visible(s, c, s.engine.Catalog.Flows(), access.Flow, func(f **catalog.Flow) string { return (*f).Name }) {
+			if f.Live != nil {
+				out.Flows = append(out.Flows, fleetFlow{f.Name, s.engine.Intake.AtHome(f.Name)})
+			}
+		}
+	}
+	return reply(c, out)
 }
 
 // drainMember has a member lead no more, or lets it again.

@@ -33,7 +33,7 @@ type Door struct {
 	Itself bool
 	// Secure tells that the listener speaks TLS itself.
 	Secure bool
-	// Members tells that members of the fleet alone call here.
+	// Members tells that the words in which members of a fleet speak to each other are said by them alone.
 	Members bool
 }
 

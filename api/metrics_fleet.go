@@ -1,12 +1,17 @@
 package api
 
-import "github.com/prometheus/client_golang/prometheus"
+import (
+	"strconv"
+
+	"github.com/prometheus/client_golang/prometheus"
+)
 
 // ofFleet measures the members of a fleet.
 type ofFleet struct {
 	fleet                       Fleet
 	there, leads, behind, bytes *prometheus.Desc
 	current                     *prometheus.Desc
+	partLeads, partBehind       *prometheus.Desc
 }
 
 func newOfFleet(f Fleet) *ofFleet {
@@ -19,14 +24,17 @@ func newOfFleet(f Fleet) *ofFleet {
 		leads: desc("member_leads", "1 for the member whose engine works, else 0.", "member"),
 		behind: desc("member_records_behind", "Records of the log that the copy of a member does not have yet.",
 			"member"),
-		bytes:   desc("log_bytes", "The log of the journal."),
-		current: desc("log_replicas_current", "Replicas of the log that are up to date."),
+		bytes:     desc("log_bytes", "The logs of the journal."),
+		current:   desc("log_replicas_current", "Replicas of the log that are up to date; of several partitions, of the one that has the fewest."),
+		partLeads: desc("partition_leads", "1 for the member whose engine works on a partition, else 0.", "partition", "member"),
+		partBehind: desc("partition_records_behind", "Records of a partition's log that the copy which is least far does not have yet.",
+			"partition"),
 	}
 }
 
 // Describe implements prometheus.Collector.
 func (o *ofFleet) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{o.there, o.leads, o.behind, o.bytes, o.current} {
+	for _, d := range []*prometheus.Desc{o.there, o.leads, o.behind, o.bytes, o.current, o.partLeads, o.partBehind} {
 		ch <- d
 	}
 }
@@ -44,8 +52,22 @@ func (o *ofFleet) Collect(ch chan<- prometheus.Metric) {
 		gauge(o.leads, is[m.Name == s.Leader], m.Name)
 		gauge(o.behind, float64(m.Behind), m.Name)
 	}
-	if s.Log != nil {
-		gauge(o.bytes, float64(s.Log.Bytes))
-		gauge(o.current, float64(s.Log.Current))
+	bytes, current, known := int64(0), s.Replicas, s.Log != nil
+	for i := range s.Partitions {
+		p := &s.Partitions[i]
+		number := strconv.Itoa(p.Number)
+		for _, m := range s.Members {
+			gauge(o.partLeads, is[m.Name == p.Leader], number, m.Name)
+		}
+		gauge(o.partBehind, float64(p.Behind), number)
+		if p.Log == nil {
+			known = false
+			continue
+		}
+		bytes, current = bytes+p.Log.Bytes, min(current, p.Log.Current)
+	}
+	if known {
+		gauge(o.bytes, float64(bytes))
+		gauge(o.current, float64(current))
 	}
 }

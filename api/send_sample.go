@@ -1,6 +1,8 @@
 package api
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -14,6 +16,7 @@ import (
 	"readyferry/engine/catalog"
 	"readyferry/engine/intake"
 	"readyferry/engine/perform"
+	"readyferry/fleet"
 	"readyferry/standin"
 )
 
@@ -89,10 +92,63 @@ func (s *Server) sampleToWebhook(c *gin.Context, in *flow.Intake, sample *catalo
 	answer, err := s.engine.Intake.Accept(c.Request.Context(), at, intake.Call{Method: method, Path: path, Header: h,
 		Query: query,
 		Body:  bodyOf(sample), From: c.Request.RemoteAddr, Trusted: true})
+	var elsewhere *intake.ElsewhereError
+	if errors.As(err, &elsewhere) && s.handOver != nil {
+		return s.sampleElsewhere(c, elsewhere.Partition, method, path, sample)
+	}
 	if err != nil {
 		return "", err
 	}
 	return fmt.Sprintf("%s /in%s answered %d", method, path, answer.Status), nil
+}
+
+// sampleElsewhere sends a sample to the partition that it belongs to.
+func (s *Server) sampleElsewhere(c *gin.Context, partition int, method, path string, sample *catalog.Sample) (string, error) {
+	at := &url.URL{Path: "/in" + path}
+	if plain, err := url.PathUnescape(at.Path); err == nil {
+		at.Path, at.RawPath = plain, at.Path
+	}
+	query := url.Values{}
+	for name, value := range sample.Query {
+		query.Set(name, value)
+	}
+	at.RawQuery = query.Encode()
+	r, err := http.NewRequestWithContext(c.Request.Context(), method, at.String(), bytes.NewReader(bodyOf(sample)))
+	if err != nil {
+		return "", err
+	}
+	for name, value := range sample.Headers {
+		r.Header.Set(name, value)
+	}
+	r.Header.Set(fleet.TrustedHeader, "yes")
+	r.Host, r.RemoteAddr = c.Request.Host, c.Request.RemoteAddr
+	answer := &caught{header: http.Header{}}
+	s.handOver(partition, answer, r)
+	if answer.status >= 400 {
+		return "", fmt.Errorf("%w: %s /in%s answered %d: %s", engine.ErrDecision, method, path, answer.status, answer.body.String())
+	}
+	return fmt.Sprintf("%s /in%s answered %d", method, path, answer.status), nil
+}
+
+// caught is an answer that is kept.
+type caught struct {
+	status int
+	header http.Header
+	body   bytes.Buffer
+}
+
+// Header implements http.ResponseWriter.
+func (a *caught) Header() http.Header { return a.header }
+
+// WriteHeader implements http.ResponseWriter.
+func (a *caught) WriteHeader(status int) { a.status = status }
+
+// Write implements io.Writer.
+func (a *caught) Write(p []byte) (int, error) {
+	if a.status == 0 {
+		a.status = http.StatusOK
+	}
+	return a.body.Write(p)
 }
 
 // sampleFromStandIn has the stand-in of an outside system say it.

@@ -41,10 +41,10 @@ type MemberStatus struct {
 	Trouble string     `json:"trouble"`
 	Leads   []int      `json:"leads"` // the partitions
 	At      int64      `json:"at"`
-	Behind  int64      `json:"behind"` // records of the log that its copy does not have yet
+	Behind  int64      `json:"behind"` // records of the logs that its copies do not have yet
 	Drained bool       `json:"drained"`
-	Keeps   bool       `json:"keeps"`   // it keeps a replica of the log
-	Current bool       `json:"current"` // which is up to date
+	Keeps   bool       `json:"keeps"`   // it keeps a replica of a log
+	Current bool       `json:"current"` // they are up to date
 }
 
 // LogStatus is how the log is.
@@ -75,29 +75,22 @@ func (n *Node) Status() Status {
 	}
 	ctx, stop := context.WithTimeout(n.ctx, tryFor)
 	defer stop()
-	for _, one := range n.parts {
-		out.Partitions = append(out.Partitions, one.status(ctx))
+	infos := make([]*jetstream.StreamInfo, len(n.parts))
+	for i, one := range n.parts {
+		infos[i] = one.info(ctx)
+		out.Partitions = append(out.Partitions, one.status(infos[i]))
 	}
-	info := n.info(ctx)
-	if info != nil {
-		out.Log = logStatus(info)
-	}
+	out.Log = out.Partitions[0].Log
+	behind := n.behind()
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	highest := n.copied.At
-	for _, h := range n.beats {
-		highest = max(highest, h.At)
-	}
-	if out.Log != nil {
-		highest = max(highest, out.Log.Last)
-	}
 	for i := range n.File.Members {
 		m := MemberStatus{Member: n.File.Members[i]}
 		if h := n.beats[m.Name]; h != nil {
 			seen, began := h.when.UTC(), h.Began
 			m.Seen, m.Began, m.There = &seen, &began, time.Since(h.when) < silentFor
 			m.Version, m.State, m.Trouble, m.Drained = h.Version, h.State, h.Trouble, h.Drained
-			m.At, m.Behind = h.At, max(0, highest-h.At)
+			m.At, m.Behind = h.At, behind[m.Name]
 		}
 		m.Leads = []int{}
 		for _, p := range out.Partitions {
@@ -105,7 +98,11 @@ func (n *Node) Status() Status {
 				m.Leads = append(m.Leads, p.Number)
 			}
 		}
-		m.Keeps, m.Current = keeps(info, m.Name)
+		m.Keeps, m.Current = keeps(infos[0], m.Name)
+		for _, info := range infos[1:] {
+			is, current := keeps(info, m.Name)
+			m.Keeps, m.Current = m.Keeps || is, m.Current && current
+		}
 		out.Members = append(out.Members, m)
 	}
 	return out
@@ -120,13 +117,30 @@ func (n *Node) info(ctx context.Context) *jetstream.StreamInfo {
 	return s.CachedInfo()
 }
 
-// status tells how a partition is.
-func (n *Node) status(ctx context.Context) PartStatus {
+// behind counts the records that each member does not have yet, of all partitions.
+func (n *Node) behind() map[string]int64 {
+	out := map[string]int64{}
+	for _, one := range n.parts {
+		one.mu.Lock()
+		highest := one.copied.At
+		for _, h := range one.beats {
+			highest = max(highest, h.At)
+		}
+		for name, h := range one.beats {
+			out[name] += highest - h.At
+		}
+		one.mu.Unlock()
+	}
+	return out
+}
+
+// status tells how a partition is, whose log's stream says so much of itself.
+func (n *Node) status(info *jetstream.StreamInfo) PartStatus {
 	out := PartStatus{Number: n.part, Troubles: map[string]string{}}
 	if l := n.leader(); l != nil {
 		out.Leader = l.Name
 	}
-	if info := n.info(ctx); info != nil {
+	if info != nil {
 		out.Log = logStatus(info)
 	}
 	n.mu.Lock()

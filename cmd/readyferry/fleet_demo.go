@@ -46,7 +46,7 @@ func runFleetDemo(ctx context.Context, data string, first int) error {
 	names := []string{"alder", "birch", "cedar"}
 	file := func(name string) string { return filepath.Join(data, name, "fleet.yaml") }
 	if _, err := os.Stat(file(names[0])); err != nil {
-		f := &fleet.File{Form: "fleet/1", Name: "larkfield", Replicas: len(names)}
+		f := &fleet.File{Form: "fleet/1", Name: "larkfield", Replicas: len(names), Partitions: len(names)}
 		for i, name := range names {
 			at, err := freePorts(2)
 			if err != nil {

@@ -148,9 +148,10 @@ func (m *member) lead(ctx context.Context, st *store.Store, ready readied) (http
 
 // handlerOf answers what comes from callers at this member, and what other members hand over.
 func handlerOf(c api.Config) http.Handler {
+	c.Door.Members = true // what others say in a member's words was taken away at the entrance
 	own := handlersOf(c)
 	through := c
-	through.Door.Proxies, through.Door.Secure, through.Door.Members = everywhere, false, true
+	through.Door.Proxies, through.Door.Secure = everywhere, false
 	far := handlersOf(through)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		said := saidOf(r)

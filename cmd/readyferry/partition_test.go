@@ -178,3 +178,95 @@ func (w *aFleet) repairs(refuses *bool) {
 	w.counted("a", "/api/v1/dead-letters?flow=g&limit=100", `"reference":"g`, 0)
 	w.counted("a", "/api/v1/transactions?flow=g&state=delivered&limit=100", `"reference":"g`, 10)
 }
+
+// What people decide about flows, targets and messages is done in every partition, whichever member they ask.
+func TestPartitionsDoWhatPeopleDecide(t *testing.T) {
+	w := partitioned(t)
+	down := true
+	target := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		if down {
+			rw.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		w.target().ServeHTTP(rw, r)
+	}))
+	t.Cleanup(target.Close)
+	w.must("PUT", "/api/v1/connections/out", fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,
+		"retry":{"first":"1h","cap":"1h","tries":100},"breaker":{"trip":1000}}`, target.URL))
+	w.must("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","mask":["/card"],
+		"intake":{"kind":"webhook","path":"/f/{v}","format":"json","order":"params.v","reference":"params.v"},
+		"steps":[{"id":"d","kind":"deliver","to":"out","path":"/"}]}`)
+	// A draft takes samples, wherever its call comes in.
+	for _, name := range w.names {
+		if status, b, err := w.send(name, "POST", "/in/f/draft", `{"v":"x","n":0,"card":"FER-000001"}`); err != nil || status != 202 {
+			t.Errorf("a draft called at %s: %d %s %v", name, status, b, err)
+		}
+	}
+	w.must("POST", "/api/v1/flows/f/publish", "")
+	for i := range 12 {
+		w.must("POST", fmt.Sprintf("/in/f/w%d", i), fmt.Sprintf(`{"v":"w%d","n":0,"card":"FER-00%04d"}`, i, i/2))
+	}
+	w.counted("b", "/api/v1/transactions?flow=f&state=waiting&limit=100", `"reference":"w`, 12)
+	w.counted("c", "/api/v1/targets/out", `"waiting":12`, 1)
+	w.counted("a", "/api/v1/targets/out", `"condition":"refuses"`, 1)
+	// One is tried by hand, all are let go, the rest is given up.
+	down = false
+	var list []struct{ ID, Reference string }
+	if err := json.Unmarshal(w.must("GET", "/api/v1/transactions?flow=f&state=waiting&limit=100", ""), &list); err != nil {
+		t.Fatal(err)
+	}
+	for _, one := range list[:3] {
+		var whole struct{ Deliveries []struct{ ID string } }
+		if err := json.Unmarshal(w.must("GET", "/api/v1/transactions/"+one.ID, ""), &whole); err != nil || len(whole.Deliveries) != 1 {
+			t.Fatalf("%+v %v", whole, err)
+		}
+		w.must("POST", "/api/v1/deliveries/"+whole.Deliveries[0].ID+"/try", "")
+	}
+	w.counted("c", "/api/v1/transactions?flow=f&state=delivered&limit=100", `"reference":"w`, 3)
+	w.must("POST", "/api/v1/targets/out/skip-wait", "")
+	w.counted("a", "/api/v1/transactions?flow=f&state=delivered&limit=100", `"reference":"w`, 12)
+	down = true
+	for i := range 6 {
+		w.must("POST", fmt.Sprintf("/in/f/x%d", i), fmt.Sprintf(`{"v":"x%d","n":0,"card":"FER-000003"}`, i))
+	}
+	w.counted("b", "/api/v1/targets/out", `"waiting":6`, 1)
+	w.must("POST", "/api/v1/targets/out/give-up", `{"note":"it moves"}`)
+	w.counted("b", "/api/v1/dead-letters?flow=f&limit=100", `"reference":"x`, 6)
+	// A sample is sent from the flow's page, into the partition that it belongs to.
+	down = false
+	for i := range 6 {
+		w.must("PUT", fmt.Sprintf("/api/v1/flows/f/samples/s%d", i), fmt.Sprintf(`{"body":"{\"v\":\"s%d\",\"n\":0}","params":{"v":"s%d"}}`, i, i))
+		w.must("POST", fmt.Sprintf("/api/v1/flows/f/samples/s%d/send", i), "")
+	}
+	w.counted("c", "/api/v1/transactions?flow=f&state=delivered&limit=100", `"reference":"s`, 6)
+	// A person's data goes from all of them.
+	w.must("POST", "/api/v1/erasures", `{"flow":"f","value":"FER-000003","preview":false}`)
+	w.counted("a", "/api/v1/erasures", `"state":"done"`, 1)
+	w.counted("b", "/api/v1/erasures", `"erased":2,"left":6`, 1)
+	// It is paused everywhere, and goes on.
+	w.must("POST", "/api/v1/flows/f/pause", "")
+	w.counted("a", "/in/none", "No flow listens here", 1)
+	paused := func(wanted int) {
+		t.Helper()
+		for i := range 600 {
+			if status, _, err := w.send(w.names[i%3], "POST", fmt.Sprintf("/in/f/p%d", i%9), `{"v":"p","n":0}`); err == nil && status == wanted {
+				wanted2 := 0
+				for j := range 9 {
+					if status, _, _ := w.send(w.names[j%3], "POST", fmt.Sprintf("/in/f/p%d", j), `{"v":"p","n":0}`); status == wanted {
+						wanted2++
+					}
+				}
+				if wanted2 == 9 {
+					return
+				}
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		t.Fatalf("calls are never all answered by %d", wanted)
+	}
+	paused(http.StatusServiceUnavailable)
+	w.must("POST", "/api/v1/flows/f/resume", "")
+	paused(http.StatusAccepted)
+	w.whole(0)
+	w.alike()
+}

@@ -20,7 +20,7 @@ func (p *Plan) Meets() string {
 	in := &p.Document.Intake
 	switch {
 	case in.Kind != "webhook":
-		return "its messages come by a " + in.Kind
+		return "its intake is of kind " + in.Kind
 	case p.Once != nil && p.Order != nil && !strings.Contains(in.Once, in.Order):
 		return "its once value does not say of which order value a message is"
 	case p.Document.Bounds != (flow.Bounds{}):

@@ -3797,7 +3797,29 @@ export interface components {
             /** @description members that must see each other */
             majority: number;
             members: components["schemas"]["FleetMember"][];
+            /** @description of the first partition */
             log: components["schemas"]["FleetLog"] | null;
+            partitions: components["schemas"]["FleetPartition"][];
+            /** @description those that are live, where there are several partitions */
+            flows: components["schemas"]["FleetFlow"][];
+        };
+        FleetPartition: {
+            /** @description from 0 */
+            number: number;
+            /** @description the member whose engine works on it; empty for nobody */
+            leader: string;
+            log: components["schemas"]["FleetLog"] | null;
+            /** @description records that the copy which is least far of those that are there does not have */
+            behind: number;
+            /** @description what is wrong, by member */
+            troubles: {
+                [key: string]: string;
+            };
+        };
+        FleetFlow: {
+            name: string;
+            /** @description why its messages are worked on in the first partition alone; empty where they are spread */
+            why: string;
         };
         FleetMember: {
             name: string;
@@ -3817,19 +3839,21 @@ export interface components {
             version: string;
             /** Format: date-time */
             began: string | null;
-            /** @description starts, follows, takes over, leads, takes a copy */
+            /** @description starts, follows, takes over, leads, hands over, takes a copy */
             state: string;
             /** @description why it cannot do its part; empty for nothing */
             trouble: string;
+            /** @description the partitions that it leads */
+            leads: number[];
             /** @description record of the log up to which its copy goes */
             at: number;
-            /** @description records that its copy does not have yet */
+            /** @description records that its copies do not have yet */
             behind: number;
             /** @description it is not to lead */
             drained: boolean;
-            /** @description it keeps a replica of the log */
+            /** @description it keeps a replica of a log */
             keeps: boolean;
-            /** @description which is up to date */
+            /** @description they are up to date */
             current: boolean;
         };
         FleetLog: {

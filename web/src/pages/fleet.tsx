@@ -17,9 +17,84 @@ function memberSays(m: Member, now: number): string {
   return m.drained ? `${does}, drained` : does;
 }
 
+/** What it leads, in words. */
+function leadsSays(m: Member): string {
+  if (!m.there || m.leads.length === 0) return "";
+  return m.leads.length === 1 ? `partition ${m.leads[0]}` : `partitions ${m.leads.join(", ")}`;
+}
+
 function markOf(m: Member): string {
   if (!m.there) return "dead letter";
   return m.trouble || ["takes over", "hands over", "takes a copy"].includes(m.state) ? "waiting" : "delivered";
+}
+
+/** The partitions, and the flows whose messages are in the first one alone. */
+function Partitions({ of: f }: { of: Schemas["FleetNow"] }) {
+  const home = f.flows.filter((x) => x.why);
+  const spread = f.flows.filter((x) => !x.why);
+  return (
+    <>
+      <table className="grid-table table-fixed" data-testid="partitions">
+        <thead>
+          <tr>
+            <th className="w-[9%]">Partition</th>
+            <th className="w-[25%]">Who works on it</th>
+            <th className="w-[120px] !text-right">Records behind</th>
+            <th className="w-[13%]">Replicas of its log</th>
+            <th>The log</th>
+          </tr>
+        </thead>
+        <tbody>
+          {f.partitions.map((p) => (
+            <tr key={p.number}>
+              <td className="font-bold">{p.number}</td>
+              <td className={p.leader ? "" : "text-dead"}>
+                <span className="flex items-center gap-1.5">
+                  <Mark state={p.leader ? "delivered" : "dead letter"} />
+                  {p.leader || "nobody"}
+                  {p.number === 0 && <span className="text-quiet">(the design, and all in which messages meet)</span>}
+                </span>
+                {Object.entries(p.troubles).map(([member, trouble]) => (
+                  <span key={member} className="block text-dead">
+                    {member}: {trouble}
+                  </span>
+                ))}
+              </td>
+              <td className="text-right">{number(p.behind)}</td>
+              <td>{p.log ? `${p.log.current} of ${p.log.replicas} current` : "cannot be asked"}</td>
+              <td>{p.log && `records ${number(p.log.first)} to ${number(p.log.last)}, ${size(p.log.bytes)}`}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <section aria-label="Flows" className="px-3 py-2">
+        <p>
+          {spread.length > 0 ? (
+            <>
+              <b>{spread.map((x) => x.name).join(", ")}</b>: {spread.length === 1 ? "its" : "their"} messages are spread
+              over all partitions, each by its order or once value, or where it comes in.
+            </>
+          ) : (
+            "No live flow has messages that go their way by themselves, so that they could be spread."
+          )}
+        </p>
+        {home.length > 0 && (
+          <details className="mt-1">
+            <summary>
+              {home.length} {home.length === 1 ? "flow is" : "flows are"} in partition 0 alone, and why
+            </summary>
+            <ul className="mt-1 ml-4">
+              {home.map((x) => (
+                <li key={x.name}>
+                  <b>{x.name}</b>: {x.why}
+                </li>
+              ))}
+            </ul>
+          </details>
+        )}
+      </section>
+    </>
+  );
 }
 
 /** The members of a fleet, the log that they keep, and the runners. */
@@ -41,6 +116,7 @@ export default function FleetPage() {
     }
   };
   const there = f?.members.filter((m) => m.there).length ?? 0;
+  const several = (f?.partitions.length ?? 1) > 1;
   return (
     <>
       <PageHead
@@ -48,7 +124,8 @@ export default function FleetPage() {
         facts={
           f && (
             <span>
-              {there} of {f.members.length} members are there, {f.majority} must be; {f.leader || "nobody"} leads
+              {there} of {f.members.length} members are there, {f.majority} must be;{" "}
+              {several ? `${f.partitions.length} partitions` : `${f.leader || "nobody"} leads`}
             </span>
           )
         }
@@ -62,7 +139,7 @@ export default function FleetPage() {
                 <th className="w-[9%]">Member</th>
                 <th className="w-[25%]">How it is</th>
                 <th className="w-[120px] !text-right">Records behind</th>
-                <th className="w-[13%]">The log on its disk</th>
+                <th className="w-[13%]">{several ? "Logs on its disk" : "The log on its disk"}</th>
                 <th>Address</th>
                 <th className="w-[21%]">Version, started</th>
                 {may("own", true) && <th className="w-[90px]">{""}</th>}
@@ -76,7 +153,8 @@ export default function FleetPage() {
                     <span className="flex items-center gap-1.5">
                       <Mark state={markOf(m)} />
                       <span title={m.trouble}>
-                        {memberSays(m, now)}
+                        {(several && leadsSays(m) && `leads ${leadsSays(m)}`) || memberSays(m, now)}
+                        {several && leadsSays(m) && m.drained && ", drained"}
                         {m.trouble && `: ${m.trouble}`}
                       </span>
                     </span>
@@ -85,7 +163,7 @@ export default function FleetPage() {
                   <td>
                     {m.keeps
                       ? m.current
-                        ? f.log?.leader === m.name
+                        ? !several && f.log?.leader === m.name
                           ? "current, decides"
                           : "current"
                         : "not current"
@@ -118,11 +196,14 @@ export default function FleetPage() {
             </tbody>
           </table>
         )}
+        {f && several && <Partitions of={f} />}
         {f && (
           <p className="px-3 py-2 text-quiet" data-testid="log">
-            {f.log
-              ? `One partition. The log has records ${number(f.log.first)} to ${number(f.log.last)}, ${size(f.log.bytes)}; ${f.log.current} of ${f.log.replicas} replicas are current. What a caller was told is accepted is on ${f.majority} disks or more.`
-              : "The log cannot be asked now."}{" "}
+            {several
+              ? `What a caller was told is accepted is on ${f.majority} disks or more.`
+              : f.log
+                ? `One partition. The log has records ${number(f.log.first)} to ${number(f.log.last)}, ${size(f.log.bytes)}; ${f.log.current} of ${f.log.replicas} replicas are current. What a caller was told is accepted is on ${f.majority} disks or more.`
+                : "The log cannot be asked now."}{" "}
             A member that is drained leads no more, so that it can be stopped without anybody waiting.
           </p>
         )}
