@@ -21,7 +21,6 @@ async function threePorts(): Promise<number> {
 }
 
 test("any member shows and does what all do, and another leads when one is killed", async ({ page }) => {
-  test.setTimeout(300_000);
   const data = mkdtempSync(join(tmpdir(), "readyferry-fleet-"));
   const port = await threePorts();
   const child: ChildProcess = spawn("../bin/readyferry", ["fleet", "demo", "--data", data, "--port", String(port)]);
@@ -35,7 +34,7 @@ test("any member shows and does what all do, and another leads when one is kille
     return answer?.ok() ? ((await answer.json()) as { leader: string }) : null;
   };
   try {
-    await expect.poll(async () => (await status("alder"))?.leader ?? "", { timeout: 120_000 }).not.toBe("");
+    await expect.poll(async () => (await status("alder"))?.leader ?? "").not.toBe("");
     const first = (await status("alder"))?.leader as string;
     const others = ["alder", "birch", "cedar"].filter((n) => n !== first) as [string, string];
     await page.goto(`${bases[others[0]]}/flows`);
@@ -43,8 +42,13 @@ test("any member shows and does what all do, and another leads when one is kille
     await page.keyboard.press("Enter");
     await page.getByRole("menuitem", { name: "Fleet" }).press("Enter");
     await expect(page.getByRole("heading", { name: "The fleet larkfield" })).toBeVisible();
-    await expect(page.getByRole("row").filter({ hasText: first })).toContainText("leads");
-    await expect(page.getByTestId("log")).toContainText("3 of 3 replicas are current");
+    const members = page.getByRole("table").first().getByRole("row");
+    const parts = page.getByTestId("partitions").getByRole("row");
+    await expect(members.filter({ hasText: first })).toContainText("leads partition");
+    for (const n of [1, 2, 3]) await expect(parts.nth(n)).toContainText("3 of 3 current");
+    // Which flows are spread, and why the others are not.
+    await page.getByText("in partition 0 alone, and why").click();
+    await expect(page.getByRole("region", { name: "Flows" })).toContainText("overdue-notices: it has a step of kind aggregate");
     // What is published by one is there at each.
     const put = await page.request.put(`${bases[others[0]]}/api/v1/flows/noted`, {
       headers: { "content-type": "application/yaml" },
@@ -55,18 +59,21 @@ test("any member shows and does what all do, and another leads when one is kille
     expect((await page.request.post(`${bases[others[1]]}/in/noted`, { data: { n: "one" } })).status()).toBe(202);
     // Its leader is killed; another one leads within seconds, and all is there.
     process.kill(processes[first] as number, "SIGKILL");
-    const row = page.getByRole("row").filter({ hasText: first });
-    await expect(row).toContainText("away for", { timeout: 60_000 });
-    await expect(page.getByRole("row").filter({ hasText: "leads: its engine works" })).toHaveCount(1, { timeout: 60_000 });
+    await expect(members.filter({ hasText: first })).toContainText("away for");
+    for (const n of [1, 2, 3]) await expect(parts.nth(n)).not.toContainText(new RegExp(`${first}|nobody`));
     expect((await page.request.post(`${bases[others[0]]}/in/noted`, { data: { n: "two" }, timeout: 60_000 })).status()).toBe(202);
-    const seen = await page.request.get(`${bases[others[1]]}/api/v1/transactions?flow=noted`);
-    expect(((await seen.json()) as { reference: string }[]).map((t) => t.reference).sort()).toEqual(["one", "two"]);
+    await expect
+      .poll(async () => {
+        const seen = await page.request.get(`${bases[others[1]]}/api/v1/transactions?flow=noted`);
+        return ((await seen.json()) as { reference: string }[]).map((t) => t.reference).sort();
+      })
+      .toEqual(["one", "two"]);
     // One that is drained hands over, though it is well.
     const leads = (await status(others[0]))?.leader as string;
     await page.goto(`${bases[others[0]]}/fleet`);
-    await page.getByRole("row").filter({ hasText: leads }).getByRole("button", { name: "drain" }).click();
-    await expect(page.getByRole("row").filter({ hasText: leads })).toContainText("follows, drained", { timeout: 60_000 });
-    await expect.poll(async () => (await status(others[0]))?.leader ?? "", { timeout: 60_000 }).toBe(others.find((n) => n !== leads));
+    await members.filter({ hasText: leads }).getByRole("button", { name: "drain" }).click();
+    await expect(members.filter({ hasText: leads })).toContainText("follows, drained");
+    await expect.poll(async () => (await status(others[0]))?.leader ?? "").toBe(others.find((n) => n !== leads));
   } finally {
     child.kill("SIGINT");
     await new Promise((r) => child.once("exit", r));

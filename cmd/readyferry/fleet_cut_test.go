@@ -59,18 +59,18 @@ func inSpace(space string, do func() error) error {
 // targetHost is the target's address, which each member reaches by a way of its own.
 const targetHost = "10.79.0.1"
 
-func startApart(t *testing.T, names ...string) *apart {
+func startApart(t *testing.T, parts int, names ...string) *apart {
 	t.Helper()
 	mark := fmt.Sprintf("rf%d", os.Getpid()%10000)
 	w := &apart{&aFleet{t: t, file: program(t), dir: t.TempDir() + "/fleet", names: names, bases: map[string]string{},
-		cmds: map[string]*exec.Cmd{}}, map[string]string{}}
+		cmds: map[string]*exec.Cmd{}, parts: parts}, map[string]string{}}
 	bridge := mark + "br"
 	ip(t, true, "link", "add", bridge, "type", "bridge")
 	t.Cleanup(func() { ip(t, false, "link", "del", bridge) })
 	ip(t, true, "link", "set", bridge, "up")
 	ip(t, true, "addr", "add", "10.77.0.254/24", "dev", bridge) // by which the test asks how they are
 	ip(t, true, "addr", "add", targetHost+"/32", "dev", bridge)
-	args := []string{"fleet", "init", "--name", "trial", "--out", w.dir}
+	args := []string{"fleet", "init", "--name", "trial", "--out", w.dir, "--partitions", fmt.Sprint(parts)}
 	for i, name := range names {
 		space := mark + name
 		w.spaces[name] = space
@@ -131,7 +131,15 @@ func (w *apart) cut(name string, cut bool) {
 // The network between one member and the others is cut, of the one that leads and of one that follows:
 // who is cut off takes nothing and says why, the others go on, and behind it all have the same.
 func TestAMemberThatIsCutOffTakesNothing(t *testing.T) {
-	w := startApart(t, "a", "b", "c")
+	for _, parts := range []int{1, 3} {
+		t.Run(fmt.Sprint(parts), func(t *testing.T) { cutsOff(t, startApart(t, parts, "a", "b", "c")) })
+	}
+}
+
+func cutsOff(t *testing.T, w *apart) {
+	if w.parts > 1 {
+		w.spread()
+	}
 	l, err := net.Listen("tcp", targetHost+":0")
 	if err != nil {
 		t.Fatal(err)
