@@ -11,9 +11,11 @@
 package api
 
 import (
+	"context"
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"regexp"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -40,6 +42,7 @@ type Server struct {
 	kept       Kept           // nil: everything is changed here
 	runners    *hub.Hub       // nil: there are none
 	fleet      Fleet          // nil: it is one alone
+	settle     func(context.Context)
 	handOver   func(partition int, w http.ResponseWriter, r *http.Request)
 	parameters parameters
 	visitors   visitors
@@ -65,6 +68,8 @@ type Config struct {
 	Fleet Fleet
 	// HandOver answers a call whose message belongs to another partition of the fleet; nil: there is one.
 	HandOver func(partition int, w http.ResponseWriter, r *http.Request)
+	// Settle waits until what was designed just now counts in all partitions; nil: there is one.
+	Settle func(context.Context)
 	// Runners are those beyond firewalls; nil: there are none.
 	Runners *hub.Hub
 	Door    Door
@@ -99,6 +104,7 @@ func newServer(c Config) *Server {
 		kept:     c.Kept,
 		runners:  c.Runners,
 		handOver: c.HandOver,
+		settle:   c.Settle,
 		fleet:    c.Fleet,
 	}
 	if c.People != nil {
@@ -190,6 +196,13 @@ func (s *Server) elsewhere(part string) gin.HandlerFunc {
 	}
 }
 
+// designed are the addresses at which something is changed that all partitions of a fleet work by.
+var designed = regexp.MustCompile(`^` + v1 + `/(flows/:name(/publish|/pause|/resume|/live|/revoke)?|connections/:name|tables/.*|calendars/:name|` +
+	`keys/:name|targets/:name/(hold|release)|outbound|import|demo)$`)
+
+// designs tells whether a route changes what all partitions work by.
+func (r *route) designs() bool { return r.method != http.MethodGet && designed.MatchString(r.path) }
+
 type route struct {
 	method, path string
 	handle       handler
@@ -210,6 +223,9 @@ func (s *Server) answer(r route) gin.HandlerFunc {
 			v := s.veil(c)
 			if err = s.looked(c, r); err == nil {
 				err = s.written(c, r)
+			}
+			if err == nil && s.settle != nil && r.designs() {
+				s.settle(c.Request.Context())
 			}
 			if err != nil {
 				s.refused(c, err)

@@ -16,6 +16,14 @@ func (n *Node) Leads() []string {
 	return out
 }
 
+// At gives up to where this member has the log of a partition.
+func (n *Node) At(part int) int64 {
+	one := n.first.parts[part]
+	one.mu.Lock()
+	defer one.mu.Unlock()
+	return one.copied.At
+}
+
 // loads counts the partitions that each member leads, or is about to.
 func (n *Node) loads() map[string]int {
 	out := map[string]int{}
@@ -47,9 +55,9 @@ func (n *Node) idler() string {
 	if time.Since(since) < evenly {
 		return ""
 	}
-	for _, later := range n.first.parts[n.part+1:] {
-		if l := later.leader(); l != nil && l.Name == n.File.This {
-			return ""
+	for i, who := range n.Leads() {
+		if who == "" || i > n.part && who == n.File.This {
+			return "" // one is on its way already, or goes before this one
 		}
 	}
 	loads := n.loads()

@@ -74,12 +74,11 @@ type server struct {
 
 func freeAddress(t *testing.T) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	at, err := freePorts(1)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer l.Close()
-	return l.Addr().String()
+	return at[0]
 }
 
 func launch(t *testing.T, file, data, address string, more ...string) *server {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -91,12 +92,16 @@ func runFleetDemo(ctx context.Context, data string, first int) error {
 	return err
 }
 
-// freePorts finds addresses on this machine that nobody listens at.
+// freePorts finds addresses on this machine that nobody listens at. They are below those that a system gives to
+// connections outward (32768 and more, or 49152 by RFC 6335), so that none is taken by one before it is listened at.
 func freePorts(n int) (out []string, err error) {
-	for range n {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
+	for tries := 0; len(out) < n; tries++ {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 10_000+rand.IntN(20_000)))
+		if err != nil && tries > 1000 {
 			return nil, err
+		}
+		if err != nil {
+			continue
 		}
 		defer l.Close()
 		out = append(out, l.Addr().String())

@@ -365,7 +365,9 @@ func (w *aFleet) survives() {
 		time.Sleep(time.Duration(rand.IntN(300)) * time.Millisecond)
 		name := w.names[rand.IntN(len(w.names))]
 		if s, err := w.status(w.names[0]); err == nil && round%2 == 0 {
-			name = s.Partitions[rand.IntN(w.parts)].Leader // half of them are one that leads
+			if leads := s.Partitions[rand.IntN(w.parts)].Leader; leads != "" {
+				name = leads // half of them are one that leads
+			}
 		}
 		w.kill(name)
 		began := time.Now()

@@ -124,7 +124,7 @@ func (m *member) lead(ctx context.Context, st *store.Store, ready readied) (http
 		return nil, nil, err
 	}
 	if m.node.File.Parts() > 1 {
-		a.HandOver = m.handOver
+		a.HandOver, a.Settle = m.handOver, func(ctx context.Context) { m.settle(ctx, a.Engine) }
 		go a.Engine.FollowOthers(ctx)
 	}
 	begun := make(chan struct{})

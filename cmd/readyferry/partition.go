@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"slices"
+	"sync"
 	"time"
 
 	"readyferry/api"
@@ -31,12 +32,12 @@ const designEach = 250 * time.Millisecond
 // leadPart works over the journal of a further partition while this member leads it.
 func (m *member) leadPart(ctx context.Context, part int, st *store.Store) (http.Handler, func(bool), error) {
 	ctx, end := context.WithCancel(context.WithoutCancel(ctx))
-	a, err := m.buildPart(ctx, part, st)
+	a, design, err := m.buildPart(ctx, part, st)
 	if err != nil {
 		end()
 		return nil, nil, err
 	}
-	messages, asked := handlerOf(a.Config), answering(a.Engine)
+	messages, asked := handlerOf(a.Config), m.answering(a.Engine, design)
 	stop := func(lost bool) {
 		a.Engine.Close()
 		end()
@@ -54,7 +55,7 @@ func (m *member) leadPart(ctx context.Context, part int, st *store.Store) (http.
 	}), stop, nil
 }
 
-func (m *member) buildPart(ctx context.Context, part int, st *store.Store) (_ *application, err error) {
+func (m *member) buildPart(ctx context.Context, part int, st *store.Store) (_ *application, _ *design, err error) {
 	a := &application{s: m.serving, in: m.in}
 	defer func() {
 		if err != nil {
@@ -64,43 +65,80 @@ func (m *member) buildPart(ctx context.Context, part int, st *store.Store) (_ *a
 	none := standin.NewSet(time.Now, func() {})
 	a.atEnd(func() { _ = none.Close() })
 	if err := a.documents(none); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	design := store.NewDesign(fleet.PartDir(m.data, 0))
-	if _, err := st.TakeDesign(ctx, design); err != nil {
-		return nil, err
+	d := &design{store: st, of: store.NewDesign(fleet.PartDir(m.data, 0))}
+	if _, err := st.TakeDesign(ctx, d.of); err != nil {
+		return nil, nil, err
 	}
 	e, err := engine.New(engine.Config{Store: st, Reader: a.reader, Systems: a.all, Log: m.log.With("partition", part),
 		Outside:   &connect.Outside{},
 		Partition: journal.Partition{This: part, Of: m.node.File.Parts()}})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	d.engine = e
 	if err := errors.Join(m.follow(ctx, e, m.log), e.Start()); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	a.atEnd(e.Stop)
 	following := make(chan struct{})
 	go func() {
 		defer close(following)
-		m.followDesign(ctx, e, st, design)
+		every(ctx, designEach, func() {
+			if err := d.take(ctx); err != nil && ctx.Err() == nil {
+				m.log.Warn("taking over what was designed", "error", err)
+			}
+		})
 	}()
 	a.atEnd(func() { <-following })
 	a.Config = api.Config{Engine: e, StandIns: none, Web: web.Files(), Door: m.in.Door, Log: m.log, HandOver: m.handOver}
-	return a, nil
+	return a, d, nil
 }
 
-// followDesign lets an engine go on with what is designed anew in the first partition.
-func (m *member) followDesign(ctx context.Context, e *engine.Engine, st *store.Store, design *store.Design) {
-	every(ctx, designEach, func() {
-		changed, err := st.TakeDesign(ctx, design)
-		if err == nil && changed {
-			err = e.DesignChanged()
+// design is what an engine takes over of the first partition.
+type design struct {
+	mu     sync.Mutex
+	of     *store.Design
+	store  *store.Store
+	engine *engine.Engine
+}
+
+// take lets the engine go on with what is designed anew.
+func (d *design) take(ctx context.Context) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	changed, err := d.store.TakeDesign(ctx, d.of)
+	if err == nil && changed {
+		err = d.engine.DesignChanged()
+	}
+	return err
+}
+
+// settledWithin is how long whoever designs something waits until it counts everywhere; it will, in any case.
+const settledWithin = 3 * time.Second
+
+// settle waits until what was designed in the first partition counts in all others.
+func (m *member) settle(ctx context.Context, e *engine.Engine) {
+	ctx, stop := context.WithTimeout(ctx, settledWithin)
+	defer stop()
+	if _, err := e.Journal.EverywhereDo(ctx, journal.Asked{What: journal.AskDesign, Behind: m.node.At(0)}); err != nil {
+		m.log.Info("not all partitions have taken over yet what was designed", "error", err)
+	}
+}
+
+// takeBehind takes over what is designed up to a place in the log of the first partition.
+func (m *member) takeBehind(ctx context.Context, d *design, behind int64) error {
+	ctx, stop := context.WithTimeout(ctx, settledWithin)
+	defer stop()
+	for m.node.At(0) < behind {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(10 * time.Millisecond):
 		}
-		if err != nil && ctx.Err() == nil {
-			m.log.Warn("taking over what was designed", "error", err)
-		}
-	})
+	}
+	return d.take(ctx)
 }
 
 // together has the first partition's lists read all partitions.
@@ -170,12 +208,16 @@ type answer struct {
 var kindsOfError = map[string]error{"decision": journal.ErrDecision, "not found": journal.ErrNotFound, "conflict": journal.ErrConflict}
 
 // answering does what the first partition asks for.
-func answering(e *engine.Engine) http.HandlerFunc {
+func (m *member) answering(e *engine.Engine, d *design) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		var in journal.Asked
 		var out answer
 		err := json.NewDecoder(io.LimitReader(r.Body, mostAsked)).Decode(&in)
-		if err == nil {
+		switch {
+		case err != nil:
+		case in.What == journal.AskDesign:
+			err = m.takeBehind(r.Context(), d, in.Behind)
+		default:
 			out.Done, err = e.DoAsked(r.Context(), in)
 		}
 		if err != nil {

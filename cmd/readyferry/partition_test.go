@@ -3,12 +3,15 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"readyferry/fleet"
 )
 
 // partitioned starts a fleet of three with as many partitions, each led by another member.
@@ -269,4 +272,52 @@ func TestPartitionsDoWhatPeopleDecide(t *testing.T) {
 	paused(http.StatusAccepted)
 	w.whole(0)
 	w.alike()
+}
+
+// What members say to each other of a call counts for nothing where a caller says it.
+func TestNobodySpeaksAsAMember(t *testing.T) {
+	w := partitioned(t)
+	w.must("PUT", "/api/v1/connections/desk", `{"readyferry":"connection/1","name":"desk","kind":"caller",
+		"sign-in":{"kind":"api-key","secret":"the-key-of-the-desk"}}`)
+	w.must("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f/{v}","callers":["desk"],
+		"order":"params.v"},"steps":[]}`)
+	w.must("POST", "/api/v1/flows/f/publish?sure=true", "")
+	ask := func(base, path string, h http.Header) int {
+		t.Helper()
+		r, err := http.NewRequest("POST", base+path, strings.NewReader(`{}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header = h.Clone()
+		res, err := w.client.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, _ := io.ReadAll(res.Body)
+		_ = res.Body.Close()
+		if res.StatusCode == http.StatusServiceUnavailable {
+			t.Logf("%s", b)
+		}
+		return res.StatusCode
+	}
+	said := http.Header{}
+	for _, name := range append(fleet.Said, partHeader) {
+		said.Set(name, "1")
+	}
+	for _, base := range w.bases {
+		for v := range 4 {
+			path := fmt.Sprintf("/in/f/%d", v)
+			if got := ask(base, path, http.Header{"X-Api-Key": {"the-key-of-the-desk"}}); got != http.StatusAccepted {
+				t.Errorf("with the key %s answers %d", path, got)
+			}
+			if got := ask(base, path, said); got != http.StatusUnauthorized {
+				t.Errorf("in the words of a member %s answers %d", path, got)
+			}
+		}
+		for _, path := range []string{askPath, "/in/.." + askPath, "/in/%2e%2e" + askPath} {
+			if got := ask(base, path, said); got < 400 {
+				t.Errorf("%s answers %d to somebody who is no member", path, got)
+			}
+		}
+	}
 }

@@ -33,6 +33,7 @@ const (
 	AskNoMore   = "no-more"   // to stop it
 	AskStanding = "standing"  // how its connections and lanes are
 	AskPassed   = "passed"    // what has happened behind a place
+	AskDesign   = "design"    // to take over what is designed up to a place in the log of the first partition
 )
 
 // Asked is what another partition is asked to do.

@@ -171,9 +171,15 @@ export function Fleet() {
         in the menu shows the members, how far each copy is, the log that they keep, and the runners. Drain one before
         you stop it: another one leads first. A member that sees no majority takes nothing, and says why.
       </p>
+      <p className="mb-2">
+        <code className="data">fleet init --partitions 3</code> has messages worked on by several members side by side,
+        each on those of some order values. That is so for flows that begin with a webhook and whose messages meet no
+        others on their way; all others, and the design, are in the first partition. The page says which flows are
+        spread, and why not.
+      </p>
       <p>
-        It makes an application safer, not faster. <code className="data">docs/growing.md</code> says what it costs, how
-        an instance becomes a fleet, and how it becomes one again.
+        <code className="data">docs/growing.md</code> says what it costs, how an instance becomes a fleet, and how it
+        becomes one again.
       </p>
     </section>
   );
