@@ -23,7 +23,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 
 	"github.com/goccy/go-yaml"
 
@@ -124,21 +123,6 @@ func (f *File) Check() error {
 
 // Parts gives how many partitions there are.
 func (f *File) Parts() int { return max(1, f.Partitions) }
-
-// PartDir gives the folder of a partition in the data folder of a member.
-func PartDir(dir string, part int) string {
-	if part == 0 {
-		return dir
-	}
-	return filepath.Join(dir, "partitions", strconv.Itoa(part))
-}
-
-// PartDirs lists the folders of further partitions in a data folder.
-func PartDirs(dir string) ([]string, error) {
-	found, err := filepath.Glob(filepath.Join(dir, "partitions", "[1-9]"))
-	slices.Sort(found)
-	return found, err
-}
 
 // Self gives the member whose file it is.
 func (f *File) Self() *Member { return f.Member(f.This) }

@@ -117,7 +117,7 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	id, began := &identity{f: c.File}, time.Now().UTC()
 	for part := range c.File.Parts() {
 		own := c
-		own.Dir = PartDir(c.Dir, part)
+		own.Dir = store.PartDir(c.Dir, part)
 		if err := errors.Join(os.MkdirAll(own.Dir, 0o700), store.GiveKey(own.Dir, key)); err != nil {
 			return nil, err
 		}

@@ -79,6 +79,11 @@ func snapshot(ctx context.Context, dir, temp string, tell func(done, of int64)) 
 	for _, f := range found {
 		files = append(files, filepath.Join("stand-ins", filepath.Base(f)))
 	}
+	for part := 1; part < MostPartitions; part++ { // each as it is at a moment of its own
+		if name := filepath.Join(PartDir("", part), dbFile); size(filepath.Join(dir, name)) > 0 {
+			files = append(files, name)
+		}
+	}
 	for _, name := range files {
 		into := filepath.Join(temp, name)
 		if err := os.MkdirAll(filepath.Dir(into), 0o700); err != nil {
@@ -133,7 +138,11 @@ func size(file string) int64 {
 
 // link takes what is no database into the folder of a backup, as it is now.
 func link(dir, temp string) error {
-	for _, top := range []string{keyFile, saltFile, "loads", "stand-ins"} {
+	tops := []string{keyFile, saltFile, "loads", "stand-ins"}
+	for part := 1; part < MostPartitions; part++ {
+		tops = append(tops, filepath.Join(PartDir("", part), keyFile))
+	}
+	for _, top := range tops {
 		err := filepath.WalkDir(filepath.Join(dir, top), func(path string, d fs.DirEntry, err error) error {
 			name, bad := filepath.Rel(dir, path)
 			switch {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,7 +19,7 @@ type designed struct {
 	name    string
 	keys    int      // how many of its columns, the first, tell rows apart
 	columns []string // those that are taken over
-	zero    []string // those that are 0 or empty there
+	empty   []string // those that are 0 there, or the empty text
 	only    string   // a condition, of the program's own
 }
 
@@ -99,8 +100,8 @@ type statement struct {
 
 // differences gives what makes the rows that are there those that are to be.
 func (d *designed) differences(there, wanted map[string][]any) (out []statement) {
-	put := "INSERT INTO " + d.name + " (" + quoted(append(slices.Clone(d.columns), d.zero...)) + ") VALUES (?" +
-		strings.Repeat(", ?", len(d.columns)-1) + strings.Repeat(", 0", len(d.zero)) + ") ON CONFLICT (" + quoted(d.columns[:d.keys]) +
+	put := "INSERT INTO " + d.name + " (" + quoted(append(slices.Clone(d.columns), d.empty...)) + ") VALUES (?" +
+		strings.Repeat(", ?", len(d.columns)-1) + nothing(d.empty) + ") ON CONFLICT (" + quoted(d.columns[:d.keys]) +
 		") DO UPDATE SET "
 	for i, c := range d.columns[d.keys:] {
 		put += strings.Repeat(", ", min(i, 1)) + quoteName(c) + " = excluded." + quoteName(c)
@@ -115,6 +116,14 @@ func (d *designed) differences(there, wanted map[string][]any) (out []statement)
 		if _, is := wanted[key]; !is {
 			out = append(out, statement{drop, there[key][:d.keys]})
 		}
+	}
+	return out
+}
+
+// nothing gives the values of columns that are empty.
+func nothing(columns []string) (out string) {
+	for _, c := range columns {
+		out += ", " + map[bool]string{true: "''", false: "0"}[c == "draft"]
 	}
 	return out
 }
@@ -152,6 +161,9 @@ const designMark = `SELECT group_concat(line, char(10)) FROM (
 // TakeDesign takes over what is designed anew, and tells whether something was. While a folder has no journal
 // yet there is nothing.
 func (s *Store) TakeDesign(ctx context.Context, d *Design) (changed bool, err error) {
+	if _, err := os.Stat(filepath.Join(d.dir, dbFile)); err != nil {
+		return false, nil // a copy is taken there
+	}
 	from, err := sql.Open("sqlite3", "file:"+escaped(filepath.Join(d.dir, dbFile))+"?mode=ro&_busy_timeout=10000&_query_only=true")
 	if err != nil {
 		return false, err

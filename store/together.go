@@ -57,6 +57,22 @@ func (s *Store) numberFrom(first int64) error {
 // connection, and the first.
 const MostPartitions = 8
 
+// PartDir gives the folder of a partition in the data folder of a member.
+func PartDir(dir string, part int) string {
+	if part == 0 {
+		return dir
+	}
+	return filepath.Join(dir, partsDir, strconv.Itoa(part))
+}
+
+// PartDirs lists the folders of further partitions in a data folder.
+func PartDirs(dir string) ([]string, error) {
+	return filepath.Glob(filepath.Join(dir, partsDir, "[1-9]"))
+}
+
+// partsDir is the folder of further partitions.
+const partsDir = "partitions"
+
 // perMessage are the tables of which each partition has its own rows.
 var perMessage = []string{"transactions", "messages", "effects", "deliveries", "tries", "letters", "letter_events",
 	"time_limits", "splits", "bodies", "body_pieces", "once_keys", "counts", "tallies"}
@@ -165,7 +181,7 @@ func (v View) PartitionOf(table string, id ID) (int, error) {
 
 // Renew opens the files anew.
 func (t *Together) Renew() error {
-	at := &attaching{dsn: "file:" + escaped(t.own.file) + "?_busy_timeout=10000&" + durable, dirs: t.dirs}
+	at := &attaching{dsn: "file:" + escaped(t.own.file) + "?_busy_timeout=10000&" + durable, dirs: present(t.dirs)}
 	pool := sql.OpenDB(at)
 	pool.SetMaxOpenConns(4)
 	pool.SetMaxIdleConns(4)
@@ -190,7 +206,7 @@ func (t *Together) Follow() error {
 	t.mu.Lock()
 	pool, form := t.pool, t.form
 	t.mu.Unlock()
-	_, now, err := (&attaching{dirs: t.dirs}).look(pool)
+	_, now, err := (&attaching{dirs: present(t.dirs)}).look(pool)
 	if err == nil && now.is(form) {
 		return nil
 	}
@@ -204,12 +220,17 @@ type form struct {
 }
 
 func (f form) is(other form) bool {
-	return slices.Equal(f.versions, other.versions) && slices.EqualFunc(f.files, other.files, os.SameFile)
+	return slices.Equal(f.versions, other.versions) && slices.EqualFunc(f.files, other.files,
+		func(a, b os.FileInfo) bool { return a == nil && b == nil || a != nil && b != nil && os.SameFile(a, b) })
 }
 
 // look lists the files that have messages, as a connection names them, and gives the form of all.
 func (a *attaching) look(pool *sql.DB) (files []string, is form, err error) {
 	for i := range len(a.dirs) + 1 {
+		if i > 0 && a.dirs[i-1] == "" {
+			is.versions, is.files = append(is.versions, -1), append(is.files, nil)
+			continue
+		}
 		name, version, has := fileName(i), 0, 0
 		if err := errors.Join(
 			pool.QueryRow("PRAGMA "+name+".schema_version").Scan(&version),
@@ -241,7 +262,18 @@ func (t *Together) Close() error {
 // attaching makes connections that read several files.
 type attaching struct {
 	dsn  string
-	dirs []string
+	dirs []string // "" for one that is not there now
+}
+
+// present gives the folders that have a file, and "" in place of the others: a copy is taken there.
+func present(dirs []string) []string {
+	out := slices.Clone(dirs)
+	for i, dir := range out {
+		if _, err := os.Stat(filepath.Join(dir, dbFile)); err != nil {
+			out[i] = ""
+		}
+	}
+	return out
 }
 
 // Driver implements driver.Connector.
@@ -263,6 +295,9 @@ func fileName(i int) string {
 
 func (a *attaching) attach(conn *sqlite3.SQLiteConn) error {
 	for i, dir := range a.dirs {
+		if dir == "" {
+			continue
+		}
 		file := "file:" + escaped(filepath.Join(dir, dbFile)) + "?mode=ro"
 		if _, err := conn.Exec("ATTACH DATABASE ? AS "+fileName(i+1), []driver.Value{file}); err != nil {
 			return fmt.Errorf("%s: %w", dir, err)
@@ -289,6 +324,9 @@ func (a *attaching) viewOf(conn *sqlite3.SQLiteConn, table string) (string, erro
 	}
 	var parts []string
 	for i := range len(a.dirs) + 1 {
+		if i > 0 && a.dirs[i-1] == "" {
+			continue
+		}
 		there, err := columnsOf(conn, fileName(i), table)
 		if err != nil {
 			return "", err

@@ -1,9 +1,12 @@
 package store
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -204,19 +207,32 @@ func TestPartitionsBecomeOneJournal(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	var others []string
 	for i, s := range []*Store{first, second, third, none} {
 		if err := s.Close(); err != nil {
 			t.Fatal(err)
 		}
 		if i > 0 {
-			others = append(others, s.Dir)
+			if err := errors.Join(os.MkdirAll(filepath.Join(first.Dir, partsDir), 0o700), os.Rename(s.Dir, PartDir(first.Dir, i))); err != nil {
+				t.Fatal(err)
+			}
 		}
 	}
-	if err := Release(ctx, first.Dir, others...); err != nil {
+	dir := filepath.Join(t.TempDir(), "restored") // a backup has all of them
+	var backup bytes.Buffer
+	if _, err := Backup(ctx, first.Dir, &backup, func(int64, int64) {}); err != nil {
 		t.Fatal(err)
 	}
-	s := open(t, first.Dir)
+	if _, err := Restore(ctx, &backup, dir); err != nil {
+		t.Fatal(err)
+	}
+	others, err := PartDirs(dir)
+	if err != nil || len(others) != 3 {
+		t.Fatalf("%d other partitions, %v", len(others), err)
+	}
+	if err := Release(ctx, dir, others...); err != nil {
+		t.Fatal(err)
+	}
+	s := open(t, dir)
 	list, err := s.Transactions(Filter{Limit: 100})
 	if err != nil || len(list) != 15 {
 		t.Fatalf("%d transactions, %v", len(list), err)

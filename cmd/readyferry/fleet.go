@@ -262,7 +262,7 @@ func fleetRelease() *cobra.Command {
 			"partitions have comes together in it.",
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			others, err := fleet.PartDirs(data)
+			others, err := store.PartDirs(data)
 			if err != nil {
 				return err
 			}

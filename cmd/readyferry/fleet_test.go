@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"readyferry/fleet"
+	"readyferry/store"
 	"readyferry/store/mirror"
 )
 
@@ -334,9 +335,9 @@ func (w *aFleet) alike() {
 		w.stop(name)
 	}
 	for part := range w.parts {
-		first := fleet.PartDir(w.data(w.names[0]), part)
+		first := store.PartDir(w.data(w.names[0]), part)
 		for _, name := range w.names {
-			dir := fleet.PartDir(w.data(name), part)
+			dir := store.PartDir(w.data(name), part)
 			if err := mirror.Differ(first, dir); err != nil {
 				w.t.Errorf("partition %d of %s and %s: %v", part, w.names[0], name, err)
 			}

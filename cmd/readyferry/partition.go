@@ -67,7 +67,7 @@ func (m *member) buildPart(ctx context.Context, part int, st *store.Store) (_ *a
 	if err := a.documents(none); err != nil {
 		return nil, nil, err
 	}
-	d := &design{store: st, of: store.NewDesign(fleet.PartDir(m.data, 0))}
+	d := &design{store: st, of: store.NewDesign(store.PartDir(m.data, 0))}
 	if _, err := st.TakeDesign(ctx, d.of); err != nil {
 		return nil, nil, err
 	}
@@ -149,7 +149,7 @@ func (m *member) together(ctx context.Context, st *store.Store) error {
 	}
 	var dirs []string
 	for part := 1; part < parts; part++ {
-		dirs = append(dirs, fleet.PartDir(m.data, part))
+		dirs = append(dirs, store.PartDir(m.data, part))
 	}
 	t, err := st.Together(dirs)
 	if err != nil {

@@ -7,7 +7,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"readyferry/engine/verify"
-	"readyferry/fleet"
 	"readyferry/store"
 )
 
@@ -21,7 +20,7 @@ func verifyCommand() *cobra.Command {
 			"their plans say. Exit code 1 and a list when not.",
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			parts, err := fleet.PartDirs(data)
+			parts, err := store.PartDirs(data)
 			if err != nil {
 				return err
 			}

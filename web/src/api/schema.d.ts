@@ -3809,7 +3809,7 @@ export interface components {
             /** @description the member whose engine works on it; empty for nobody */
             leader: string;
             log: components["schemas"]["FleetLog"] | null;
-            /** @description records that the copy which is least far of those that are there does not have */
+            /** @description records that the copy which is least far does not have, of members that are there */
             behind: number;
             /** @description what is wrong, by member */
             troubles: {
