@@ -52,7 +52,7 @@ function Partitions({ of: f }: { of: Schemas["FleetNow"] }) {
                 <span className="flex items-center gap-1.5">
                   <Mark state={p.leader ? "delivered" : "dead letter"} />
                   {p.leader || "nobody"}
-                  {p.number === 0 && <span className="text-quiet">(the design, and all in which messages meet)</span>}
+                  {p.number === 0 && <span className="text-quiet">(with the design)</span>}
                 </span>
                 {Object.entries(p.troubles).map(([member, trouble]) => (
                   <span key={member} className="block text-dead">
