@@ -47,8 +47,8 @@ func (c *Catalog) keepsHome(conn *connect.Connection) string {
 		return fmt.Sprintf("%s is reached by the runner %s", conn.Name, conn.At)
 	case strings.HasPrefix(conn.Address, "stand-in://") && conn.Kind != "http":
 		return conn.Name + " is a stand-in"
-	case conn.SignIn.Kind == "person":
-		return "a person has signed in at " + conn.Name
+	case conn.Text("/sign-in/grant") == "authorization-code": // each answer brings the secret for the next
+		return "a person has signed in for " + conn.Name
 	case conn.InFlight > 0 && conn.InFlight < c.Partitions:
 		return fmt.Sprintf("%s takes %d at once", conn.Name, conn.InFlight)
 	}

@@ -1,0 +1,65 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"testing"
+
+	"readyferry/engine/intake"
+	"readyferry/engine/journal"
+	"readyferry/store"
+)
+
+// A call is taken in the partition that its message belongs to, and handed on from every other one, with nothing kept
+// of it.
+func TestWhichPartitionACallBelongsTo(t *testing.T) {
+	out := &target{}
+	w := startWith(t, t.TempDir(), out, func(c *Config) { c.Partition = journal.Partition{This: 1, Of: 3} })
+	w.connect("out", "")
+	w.connect("narrow", "limits: {in-flight: 2}\n")
+	w.connect("far", "at: depot\n")
+	w.connect("signed", "sign-in: {kind: oauth2, grant: authorization-code, token-address: 'http://127.0.0.1:1/token', "+
+		"authorize-address: 'http://127.0.0.1:1/authorize', client-id: a}\n")
+	to := func(name, intake, target string) string {
+		return fmt.Sprintf("readyferry: flow/1\nname: %s\nintake: {kind: webhook, path: /%[1]s, format: json%s}\n"+
+			"steps:\n- {id: d, kind: deliver, to: %s}\n", name, intake, target)
+	}
+	for _, document := range []string{
+		to("plain", "", "out"), to("ordered", ", order: body.v", "out"), to("once", ", once: body.v", "out"),
+		to("narrowly", "", "narrow"), to("farther", "", "far"), to("personally", "", "signed"),
+		to("queued", ", order: body.v", "{queue: q, readers: outside}"),
+	} {
+		w.publish(document)
+	}
+	for flow, why := range map[string]string{"plain": "", "ordered": "", "once": "", "narrowly": "narrow takes 2 at once",
+		"farther": "far is reached by the runner depot", "personally": "a person has signed in for signed",
+		"queued": "it uses the queue q", "none": "it is not live"} {
+		if got := w.AtHome(flow); got != why {
+			t.Errorf("%s is at home: %q, not %q", flow, got, why)
+		}
+	}
+	if _, _, err := w.SaveDraft(context.Background(), "draft", []byte(to("draft", "", "out")), nil); err != nil {
+		t.Fatal(err)
+	}
+	taken := 0
+	for i := range 30 {
+		v := fmt.Sprintf("v%d", i)
+		home := w.Partition.Holding(v)
+		for path, wanted := range map[string]int{"/plain": 1, "/ordered": home, "/once": home, "/queued": 0, "/narrowly": 0, "/draft": 0} {
+			_, err := w.post(path, fmt.Sprintf(`{"v":%q}`, v))
+			var elsewhere *intake.ElsewhereError
+			switch {
+			case wanted == 1 && err == nil:
+				taken++
+			case wanted != 1 && errors.As(err, &elsewhere) && elsewhere.Partition == wanted:
+			default:
+				t.Errorf("%s of %s belongs to %d, and comes to %v", v, path, wanted, err)
+			}
+		}
+	}
+	list, err := w.store.Transactions(store.Filter{Limit: 1000})
+	if err != nil || len(list) != taken || taken < 31 || taken > 89 {
+		t.Errorf("%d were taken and %d are kept, %v", taken, len(list), err)
+	}
+}
