@@ -114,15 +114,18 @@ type member struct {
 // the interface, and all in which messages meet.
 func (m *member) lead(ctx context.Context, st *store.Store, ready readied) (http.Handler, func(bool), error) {
 	ctx, end := context.WithCancel(context.WithoutCancel(ctx))
-	if err := m.together(ctx, st); err != nil {
+	apart, err := m.together(ctx, st)
+	if err != nil {
 		end()
 		return nil, nil, err
 	}
 	a, err := m.build(ctx, st, m.in, m.node, m.others(), m.log)
 	if err != nil {
 		end()
+		apart()
 		return nil, nil, err
 	}
+	a.ends = slices.Insert(a.ends, 0, apart) // behind all that reads by it
 	if m.node.File.Parts() > 1 {
 		a.HandOver, a.Settle = m.handOver, func(ctx context.Context) { m.settle(ctx, a.Engine) }
 		go a.Engine.FollowOthers(ctx)

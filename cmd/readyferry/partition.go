@@ -141,11 +141,11 @@ func (m *member) takeBehind(ctx context.Context, d *design, behind int64) error 
 	return d.take(ctx)
 }
 
-// together has the first partition's lists read all partitions.
-func (m *member) together(ctx context.Context, st *store.Store) error {
+// together has the first partition's lists read all partitions, until apart is called.
+func (m *member) together(ctx context.Context, st *store.Store) (apart func(), err error) {
 	parts := m.node.File.Parts()
 	if parts == 1 {
-		return nil
+		return func() {}, nil
 	}
 	var dirs []string
 	for part := 1; part < parts; part++ {
@@ -153,16 +153,23 @@ func (m *member) together(ctx context.Context, st *store.Store) error {
 	}
 	t, err := st.Together(dirs)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	followed := make(chan struct{})
 	go func() {
+		defer close(followed)
 		every(ctx, time.Second, func() {
 			if err := t.Follow(); err != nil && ctx.Err() == nil {
 				m.log.Warn("reading the partitions together", "error", err)
 			}
 		})
 	}()
-	return nil
+	return func() {
+		<-followed // ctx has ended
+		if err := t.Close(); err != nil {
+			m.log.Warn("closing the partitions", "error", err)
+		}
+	}, nil
 }
 
 // saidKey is the key of what other members have said of a call, in its context.
