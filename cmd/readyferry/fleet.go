@@ -206,15 +206,37 @@ func fleetStatus() *cobra.Command {
 			if err := w.Flush(); err != nil {
 				return err
 			}
-			if s.Leader == "" {
-				return errors.New("no member leads")
-			}
-			return nil
+			return partitionsOf(os.Stdout, &s)
 		},
 	}
 	c.Flags().StringVar(&file, "fleet", "", "the file of the member that is asked")
 	c.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	return c
+}
+
+// partitionsOf prints who works on which partition; the error tells of one that nobody does.
+func partitionsOf(to io.Writer, s *fleet.Status) error {
+	if len(s.Partitions) > 1 {
+		fmt.Fprintln(to)
+	}
+	w := tabwriter.NewWriter(to, 0, 0, 2, ' ', 0)
+	var errs []error
+	for i, p := range s.Partitions {
+		if i == 0 && len(s.Partitions) > 1 {
+			fmt.Fprintln(w, "partition\tleads\tbehind\tlog\t")
+		}
+		if p.Leader == "" {
+			errs = append(errs, fmt.Errorf("no member leads partition %d", p.Number))
+		}
+		log := "cannot be asked"
+		if p.Log != nil {
+			log = fmt.Sprintf("%d of %d current", p.Log.Current, p.Log.Replicas)
+		}
+		if len(s.Partitions) > 1 {
+			fmt.Fprintf(w, "%d\t%s\t%d\t%s\t\n", p.Number, p.Leader, p.Behind, log)
+		}
+	}
+	return errors.Join(append(errs, w.Flush())...)
 }
 
 func fleetDrain() *cobra.Command {

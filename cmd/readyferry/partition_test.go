@@ -228,6 +228,9 @@ func TestPartitionsDoWhatPeopleDecide(t *testing.T) {
 	w.counted("c", "/api/v1/transactions?flow=f&state=delivered&limit=100", `"reference":"w`, 3)
 	w.must("POST", "/api/v1/targets/out/skip-wait", "")
 	w.counted("a", "/api/v1/transactions?flow=f&state=delivered&limit=100", `"reference":"w`, 12)
+	w.must("POST", "/api/v1/repairs", `{"what":"again","transactions":{"flow":"f","state":"delivered"},"newKeys":true}`)
+	w.counted("b", "/api/v1/transactions?flow=f&state=delivered&limit=100", `"reference":"w`, 24)
+	w.counted("c", "/api/v1/repairs", `"refused":0`, 1)
 	down = true
 	for i := range 6 {
 		w.must("POST", fmt.Sprintf("/in/f/x%d", i), fmt.Sprintf(`{"v":"x%d","n":0,"card":"FER-000003"}`, i))
@@ -245,7 +248,7 @@ func TestPartitionsDoWhatPeopleDecide(t *testing.T) {
 	// A person's data goes from all of them.
 	w.must("POST", "/api/v1/erasures", `{"flow":"f","value":"FER-000003","preview":false}`)
 	w.counted("a", "/api/v1/erasures", `"state":"done"`, 1)
-	w.counted("b", "/api/v1/erasures", `"erased":2,"left":6`, 1)
+	w.counted("b", "/api/v1/erasures", `"erased":4,"left":6`, 1)
 	// It is paused everywhere, and goes on.
 	w.must("POST", "/api/v1/flows/f/pause", "")
 	w.counted("a", "/in/none", "No flow listens here", 1)

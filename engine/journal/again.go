@@ -12,12 +12,13 @@ import (
 // version that it had or the live one, changed as the decision says. newKeys lets targets
 // take its deliveries for new ones; else they go out under the keys that they had, by which
 // a target tells a repeat. also is done in the same commit, with the id of the new
-// transaction; nil for nothing.
+// transaction; nil for nothing. made is that id: where the message is in another partition, and there is such a
+// transaction already, it was sent before and is not sent once more.
 //
 // What was once per value is not asked again: that it came before is known.
 func (j *Journal) Again(
 	ctx context.Context,
-	id store.ID,
+	id, made store.ID,
 	d Decision,
 	newKeys bool,
 	also func(tx *store.Tx, made store.ID) error,
@@ -25,7 +26,7 @@ func (j *Journal) Again(
 	if part, err := j.partitionOf("transactions", id); err != nil {
 		return err
 	} else if part != j.Partition.This {
-		done, err := j.Others.Ask(ctx, part, Asked{What: AskAgain, Decision: d, ID: id, NewKeys: newKeys})
+		done, err := j.Others.Ask(ctx, part, Asked{What: AskAgain, Decision: d, ID: id, Made: made, NewKeys: newKeys})
 		if err != nil || also == nil {
 			return err
 		}
@@ -44,7 +45,6 @@ func (j *Journal) Again(
 	if err != nil {
 		return err
 	}
-	made := store.NewID()
 	return j.Do(ctx, old.Flow, func(s *Session) error {
 		p, version, err := s.VersionFor(&old, d.Version)
 		if err != nil {

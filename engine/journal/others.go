@@ -42,7 +42,8 @@ type Asked struct {
 	Decision
 	To      string   // who is to look after letters
 	ID      store.ID // of a message or a delivery
-	NewKeys bool     // of what is sent again
+	Made    store.ID // the id of what is sent again
+	NewKeys bool     // of that
 	Target  string
 	Flow    string // of what is erased
 	Value   string
@@ -105,6 +106,12 @@ func (j *Journal) elsewhere(ctx context.Context, a Asked) (left []store.ID, err 
 	return own, nil
 }
 
+// Elsewhere tells whether another partition has a row.
+func (j *Journal) Elsewhere(table string, id store.ID) (bool, error) {
+	part, err := j.partitionOf(table, id)
+	return part != j.Partition.This, err
+}
+
 // ElsewhereDo has another partition do something about a row that it has; there tells that it did.
 func (j *Journal) ElsewhereDo(ctx context.Context, table string, id store.ID, a Asked) (there bool, err error) {
 	part, err := j.partitionOf(table, id)
@@ -161,7 +168,10 @@ func (j *Journal) DoAsked(ctx context.Context, a Asked) (out Done, err error) {
 	case AskAssign:
 		err = j.Assign(ctx, d, a.To)
 	case AskAgain:
-		err = j.Again(ctx, a.ID, d, a.NewKeys, func(_ *store.Tx, made store.ID) error { out.Made = made; return nil })
+		out.Made = a.Made
+		if _, err = j.Store.Transaction(a.Made); errors.Is(err, ErrNotFound) {
+			err = j.Again(ctx, a.ID, a.Made, d, a.NewKeys, nil)
+		}
 	default:
 		err = fmt.Errorf("%w: %q is nothing that can be asked for", ErrDecision, a.What)
 	}

@@ -66,7 +66,10 @@ func (r *retention) pass(ctx context.Context) error {
 			errs = append(errs, r.flow(ctx, f, all[i].KeepsAll))
 		}
 	}
-	errs = append(errs, r.tables(ctx),
+	if r.Partition.First() { // the others take over what it keeps
+		errs = append(errs, r.tables(ctx))
+	}
+	errs = append(errs,
 		r.some(ctx, func(tx *store.Tx) (bool, error) { return tx.SweepBodies(sweepAtOnce) }),
 		r.some(ctx, func(tx *store.Tx) (bool, error) { return tx.PruneCounts(rowsAtOnce) }), r.giveBack(ctx))
 	return errors.Join(errs...)
@@ -92,9 +95,17 @@ func (r *retention) flow(ctx context.Context, f *catalog.Flow, all bool) error {
 		}
 	}
 	if d.Keep.Bytes > 0 {
-		return r.above(ctx, f.Name, d.Keep.Bytes)
+		return r.above(ctx, f.Name, r.mostOf(f, d.Keep.Bytes))
 	}
 	return nil
+}
+
+// mostOf gives how many bytes of a flow this partition may keep: of one that is spread the others have their shares.
+func (r *retention) mostOf(f *catalog.Flow, bytes int64) int64 {
+	if r.Partition.Whole() || r.Catalog.AtHome(f) != "" {
+		return bytes
+	}
+	return bytes / int64(r.Partition.Of)
 }
 
 // older removes what ended before a moment.

@@ -201,9 +201,12 @@ func (r *Repairs) one(
 	case "discard":
 		err = r.DiscardAnd(ctx, d, isDone)
 	case "again":
-		err = r.Again(ctx, item.Tx, d, newKeys, func(tx *store.Tx, made store.ID) error {
-			return mark(tx, store.ItemDone, &made, "")
-		})
+		var made store.ID
+		if made, err = r.madeBy(ctx, all); err == nil {
+			err = r.Again(ctx, item.Tx, made, d, newKeys, func(tx *store.Tx, made store.ID) error {
+				return mark(tx, store.ItemDone, &made, "")
+			})
+		}
 	default:
 		_, err = r.ResendAnd(ctx, d, isDone)
 	}
@@ -214,6 +217,28 @@ func (r *Repairs) one(
 	return len(all), r.Write(ctx, func(tx *store.Tx, n *journal.Notice) error {
 		n.Events[journal.EventDeadLetters] = true
 		return mark(tx, store.ItemRefused, nil, why)
+	})
+}
+
+// madeBy gives the id under which a message is sent again. Where another partition does that it is noted before, so that
+// it is not sent twice where this one dies before it has heard of it.
+func (r *Repairs) madeBy(ctx context.Context, items []store.RepairItem) (made store.ID, err error) {
+	if len(items) > 0 && items[0].Made != nil {
+		return *items[0].Made, nil
+	}
+	made = store.NewID()
+	there, err := r.Elsewhere("transactions", items[0].Tx)
+	if err != nil || !there {
+		return made, err
+	}
+	return made, r.Write(ctx, func(tx *store.Tx, _ *journal.Notice) error {
+		for i := range items {
+			items[i].Made = &made
+			if err := tx.SaveRepairItem(&items[i]); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { toast } from "sonner";
 import { call, enc, get, type Schemas } from "../api/client";
 import { queryClient } from "../api/queries";
@@ -22,12 +22,25 @@ export function FilterBox({ value, onChange }: { value: string; onChange: (v: st
     queryKey: ["flows", "filters"],
     queryFn: () => get<Filter[]>("/api/v1/transaction-filters"),
   });
-  useEffect(() => setText(value), [value]);
+  // What was said comes back as the value, perhaps late: whoever has typed on meanwhile goes on from there.
+  const said = useRef<string[]>([]);
+  const say = useCallback(
+    (next: string) => {
+      said.current.push(next);
+      onChange(next);
+    },
+    [onChange],
+  );
+  useEffect(() => {
+    const i = said.current.indexOf(value);
+    if (i < 0) setText(value);
+    said.current = i < 0 ? [] : said.current.slice(i + 1);
+  }, [value]);
   useEffect(() => {
     if (text === value) return;
-    const t = setTimeout(() => onChange(text), 350);
+    const t = setTimeout(() => say(text), 350);
     return () => clearTimeout(t);
-  }, [text, value, onChange]);
+  }, [text, value, say]);
   const last = /(\S*)$/.exec(text)?.[1] ?? "";
   const offers = offersOf(last, filters.data ?? []);
   const take = (o: string) => {
@@ -58,7 +71,7 @@ export function FilterBox({ value, onChange }: { value: string; onChange: (v: st
         onKeyDown={(e) => {
           if (e.key === "Escape") setOpen(false);
           if (!open || offers.length === 0) {
-            if (e.key === "Enter") onChange(text);
+            if (e.key === "Enter") say(text);
             return;
           }
           if (e.key === "ArrowDown" || e.key === "ArrowUp") {
@@ -71,7 +84,7 @@ export function FilterBox({ value, onChange }: { value: string; onChange: (v: st
           }
           if (e.key === "Enter") {
             setOpen(false);
-            onChange(text);
+            say(text);
           }
         }}
       />
