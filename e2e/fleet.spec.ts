@@ -49,6 +49,16 @@ test("any member shows and does what all do, and another leads when one is kille
     // Which flows are spread, and why the others are not.
     await page.getByText("in partition 0 alone, and why").click();
     await expect(page.getByRole("region", { name: "Flows" })).toContainText("overdue-notices: it has a step of kind aggregate");
+    // Where nobody works on a partition each page says so.
+    await page.route("**/api/v1/fleet", async (route) => {
+      const res = await route.fetch();
+      const now = (await res.json()) as { partitions: { leader: string }[] };
+      if (now.partitions[1]) now.partitions[1].leader = "";
+      await route.fulfill({ response: res, json: now });
+    });
+    await expect(page.getByTestId("partitions-away")).toContainText("Nobody works on partition 1 of the fleet now");
+    await page.unroute("**/api/v1/fleet");
+    await expect(page.getByTestId("partitions-away")).toHaveCount(0);
     // What is published by one is there at each.
     const put = await page.request.put(`${bases[others[0]]}/api/v1/flows/noted`, {
       headers: { "content-type": "application/yaml" },

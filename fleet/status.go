@@ -81,7 +81,7 @@ func (n *Node) Status() Status {
 		out.Partitions = append(out.Partitions, one.status(infos[i]))
 	}
 	out.Log = out.Partitions[0].Log
-	behind := n.behind()
+	behind := n.behind(out.Partitions)
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	for i := range n.File.Members {
@@ -117,12 +117,15 @@ func (n *Node) info(ctx context.Context) *jetstream.StreamInfo {
 	return s.CachedInfo()
 }
 
-// behind counts the records that each member does not have yet, of all partitions.
-func (n *Node) behind() map[string]int64 {
+// behind counts the records that each member does not have yet, of all partitions, as their logs say how far they are.
+func (n *Node) behind(parts []PartStatus) map[string]int64 {
 	out := map[string]int64{}
-	for _, one := range n.parts {
+	for i, one := range n.parts {
 		one.mu.Lock()
 		highest := one.copied.At
+		if l := parts[i].Log; l != nil {
+			highest = max(highest, l.Last)
+		}
 		for _, h := range one.beats {
 			highest = max(highest, h.At)
 		}

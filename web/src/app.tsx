@@ -9,6 +9,7 @@ import { AlarmsPage } from "./pages/alarms";
 import { DeadLettersPage } from "./pages/dead-letters";
 import { FlowsPage } from "./pages/flows";
 import { LogPage } from "./pages/log";
+import { PartitionsAway } from "./pages/partitions-away";
 import { ClosedLettersPage, RepairPage, RepairsPage } from "./pages/repairs";
 import { NobodyYetPage, SignInPage, WelcomePage } from "./pages/sign-in";
 import { Tour } from "./pages/tour";
@@ -143,6 +144,7 @@ function Inside() {
         <Menu />
       </nav>
       <Open />
+      <PartitionsAway />
       <main className="flex min-h-0 flex-1 flex-col">
         <Suspense fallback={<p className="p-6 text-quiet">Loading…</p>}>
           <Routes>
