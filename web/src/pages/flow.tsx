@@ -75,11 +75,7 @@ function FlowSheet({ name, first, etag }: { name: string; first: Draft; etag: st
     rename,
     canUndo,
     canRedo,
-  } = useDraftHistory(
-    name,
-    unsaved?.mine ?? { doc: first.document as unknown as FlowDocument, text: first.text },
-    every,
-  );
+  } = useDraftHistory(name, unsaved?.mine ?? { doc: first.document as unknown as FlowDocument, text: first.text });
   const doc = present.doc;
   const connections = useConnections();
   const queues = useQueues();

@@ -1,6 +1,6 @@
 import { useEffect, useRef } from "react";
 import { toast } from "sonner";
-import type { Sample } from "../api/client";
+import { enc, get, type Sample } from "../api/client";
 import { queryClient } from "../api/queries";
 import { useHistory } from "../model/edit";
 import type { FlowDocument, Place } from "../model/model";
@@ -10,11 +10,20 @@ import { says } from "../ui/parts";
 import type { Version } from "./draft";
 
 /** A draft with undo and redo, by keys as well; samples follow a step that is called otherwise, there and back. */
-export function useDraftHistory(name: string, first: Version, samples: Sample[]) {
+export function useDraftHistory(name: string, first: Version) {
   const { present, before, after, change, rebase, ...back } = useHistory<Version>(name, first, (v) => v.doc);
-  const following = async (was: FlowDocument, is: FlowDocument) => {
-    await renameInSamples(name, was, is, samples).catch((e) => toast.error(says(e)));
-    await queryClient.invalidateQueries({ queryKey: ["flows", name, "samples"] });
+  // One after the other, over the samples as they are by then: an undo may come before what it undoes is kept.
+  const line = useRef(Promise.resolve());
+  const following = (was: FlowDocument, is: FlowDocument) => {
+    line.current = line.current.then(async () => {
+      try {
+        await renameInSamples(name, was, is, await get<Sample[]>(`/api/v1/flows/${enc(name)}/samples`));
+      } catch (e) {
+        toast.error(says(e));
+      }
+      await queryClient.invalidateQueries({ queryKey: ["flows", name, "samples"] });
+    });
+    return line.current;
   };
   const undo = () => {
     back.undo();
