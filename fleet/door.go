@@ -19,8 +19,6 @@ import (
 	"sync"
 	"syscall"
 	"time"
-
-	"readyferry/store"
 )
 
 // Door is how members call each other, and how whoever calls a member comes to the one that leads.
@@ -88,12 +86,12 @@ func (n *Node) OpenDoor() (*Door, error) {
 		answer(w, struct{}{})
 	})
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
-		one := n.partOf(r.Header.Get(partitionHeader))
-		if one == nil || one.own() == nil {
+		h := n.ownOf(r)
+		if h == nil {
 			refuse(w, http.StatusServiceUnavailable, "This member does not lead", "another one does by now")
 			return
 		}
-		one.own().ServeHTTP(w, r)
+		h.ServeHTTP(w, r)
 	})
 	d.server = &http.Server{Handler: mux, TLSConfig: n.id.config(), ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(n.Log.Handler(),
@@ -206,6 +204,15 @@ func (n *Node) partOf(text string) *Node {
 		return nil
 	}
 	return n.first.parts[part]
+}
+
+// ownOf gives what answers a call for the partition that it is for; nil where this member does not lead that.
+func (n *Node) ownOf(r *http.Request) http.Handler {
+	one := n.partOf(r.Header.Get(partitionHeader))
+	if one == nil {
+		return nil
+	}
+	return one.own()
 }
 
 // entry chooses the partition that a message comes in by: one that this member leads, the first one last, since that
@@ -371,65 +378,6 @@ func refuse(w http.ResponseWriter, status int, title, detail string) {
 func answer(w http.ResponseWriter, v any) {
 	w.Header().Set("Content-Type", "application/json")
 	_ = json.NewEncoder(w).Encode(v)
-}
-
-// sendCopy gives another member the journal as this one has it.
-func (n *Node) sendCopy(w http.ResponseWriter, r *http.Request) {
-	w.Header().Set("Content-Type", "application/octet-stream")
-	w.Header().Set("Trailer", "Complete")
-	if _, err := store.WriteCopy(r.Context(), n.Dir, w); err != nil {
-		n.Log.Error("giving another member a copy", "error", err)
-		panic(http.ErrAbortHandler) // who takes it must not think that it is whole
-	}
-	w.Header().Set("Complete", "yes")
-}
-
-// fetch takes a copy of the journal from another member in place of the own one.
-func (n *Node) fetch() error {
-	n.mu.Lock()
-	var from string
-	var most int64 = -1
-	for _, h := range n.there() {
-		if h.Name != n.File.This && h.Log != "" && h.At > most && (h.State == StateFollows || h.State == StateLeads) {
-			from, most = h.Name, h.At
-		}
-	}
-	n.mu.Unlock()
-	if from == "" {
-		return errors.New("the log does not go back to where this copy stands, and no member is there that gives another")
-	}
-	n.set(StateCopies, "")
-	n.Log.Info("taking a copy of the journal", "partition", n.part, "from", from)
-	client := &http.Client{Transport: n.transport()}
-	req, err := http.NewRequestWithContext(n.ctx, http.MethodGet, "https://"+n.File.Member(from).Door+copyPath+"?partition="+strconv.Itoa(n.part), nil)
-	if err != nil {
-		return err
-	}
-	res, err := client.Do(req)
-	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	if res.StatusCode != http.StatusOK {
-		return fmt.Errorf("%s gives no copy: %s", from, res.Status)
-	}
-	if err := store.Discard(n.Dir); err != nil {
-		return err
-	}
-	whole := &wholeBody{res: res}
-	return store.TakeCopy(n.Dir, whole)
-}
-
-// wholeBody is the body of an answer that is whole only where its end says so.
-type wholeBody struct{ res *http.Response }
-
-// Read implements io.Reader.
-func (b *wholeBody) Read(p []byte) (int, error) {
-	n, err := b.res.Body.Read(p)
-	if errors.Is(err, io.EOF) && b.res.Trailer.Get("Complete") != "yes" {
-		err = io.ErrUnexpectedEOF
-	}
-	return n, err
 }
 
 // Remove has the others forget a member that is gone and does not come back.

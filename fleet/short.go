@@ -183,8 +183,8 @@ func (n *Node) answerShort(b []byte) (k *kept) {
 		refuse(k, http.StatusBadRequest, "The call cannot be read", err.Error())
 		return k
 	}
-	one := n.partOf(r.Header.Get(partitionHeader))
-	if one == nil || one.own() == nil {
+	h := n.ownOf(r)
+	if h == nil {
 		k.head.Set(notLeading, "yes")
 		refuse(k, http.StatusServiceUnavailable, "This member does not lead",
 			"another one does by now; nothing was stored")
@@ -196,7 +196,7 @@ func (n *Node) answerShort(b []byte) (k *kept) {
 	if r.URL.Host == "" {
 		r.RequestURI = r.URL.RequestURI()
 	}
-	one.own().ServeHTTP(k, r.WithContext(ctx))
+	h.ServeHTTP(k, r.WithContext(ctx))
 	return k
 }
 

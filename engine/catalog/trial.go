@@ -22,14 +22,18 @@ func (t *Trial) Takes(order, id string) bool {
 	if order == "" {
 		order = id
 	}
+	return Spread(order)%uint64(t.Of) == 0
+}
+
+// Spread gives a number of a value, by which values are shared out: the same one always, and evenly.
+func Spread(value string) uint64 {
 	h := fnv.New64a()
-	_, _ = h.Write([]byte(order))
+	_, _ = h.Write([]byte(value))
 	// The lowest bits of this hash differ too little for values that differ in their last digit.
 	sum := h.Sum64()
 	sum ^= sum >> 33
 	sum *= 0xff51afd7ed558ccd
-	sum ^= sum >> 33
-	return sum%uint64(t.Of) == 0
+	return sum ^ sum>>33
 }
 
 // Other tells whether a share is another than it was.

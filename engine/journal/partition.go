@@ -1,8 +1,6 @@
 package journal
 
-import (
-	"hash/fnv"
-)
+import "readyferry/engine/catalog"
 
 // Partition is a part of a fleet's messages: which one it is, from 0, and how many there are; 0 and 1
 // both mean that there is one. The first has all that is no message of a flow whose messages go
@@ -17,14 +15,7 @@ func (p Partition) First() bool { return p.This == 0 }
 
 // Holding gives the partition that messages of a value belong to.
 func (p Partition) Holding(value string) int {
-	h := fnv.New64a()
-	_, _ = h.Write([]byte(value))
-	// The lowest bits of this hash differ too little for values that differ in their last digit.
-	sum := h.Sum64()
-	sum ^= sum >> 33
-	sum *= 0xff51afd7ed558ccd
-	sum ^= sum >> 33
-	return int(sum % uint64(p.Of))
+	return int(catalog.Spread(value) % uint64(p.Of))
 }
 
 // Share gives what this partition may have of a number that all together may, such as tries at once.
