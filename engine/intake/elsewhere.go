@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"context"
 	"fmt"
 	"sync"
 
@@ -48,7 +49,7 @@ func (k *Intakes) AtHome(flow string) string {
 
 // here gives an *ElsewhereError for a call whose message belongs to another partition. A message that
 // has neither an order nor a once value belongs where it has come to.
-func (k *Intakes) here(in *Intake, c Call, headers []message.Header) error {
+func (k *Intakes) here(ctx context.Context, in *Intake, c Call, headers []message.Header) error {
 	own := k.Partition
 	if own.Whole() {
 		return nil
@@ -58,7 +59,13 @@ func (k *Intakes) here(in *Intake, c Call, headers []message.Header) error {
 	case in.draft || k.AtHome(in.Flow) != "":
 		to = 0
 	case in.plan.Order != nil || in.plan.Once != nil:
-		if value := k.valueOf(in.plan, c, headers, in.Params); value != "" {
+		leave, err := k.Enter(ctx, c.Body) // as whoever reads a body does
+		if err != nil {
+			return err
+		}
+		value := k.valueOf(in.plan, c, headers, in.Params)
+		leave()
+		if value != "" {
 			to = own.Holding(value)
 		}
 	}

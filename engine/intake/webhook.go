@@ -158,7 +158,7 @@ func (k *Intakes) answered(ctx context.Context, in *Intake, c Call) (*step.Answe
 		return nil, err
 	}
 	headers := keptHeaders(c.Header, k.secretHeaders(in.plan))
-	if err := k.here(in, c, headers); err != nil {
+	if err := k.here(ctx, in, c, headers); err != nil {
 		return nil, err
 	}
 	if in.draft {
