@@ -55,6 +55,7 @@ func TestQueuesOfABroker(t *testing.T) {
 		`{"exchange":"desk","topic":"returned.X","body":"{not json","headers":{"Content-Type":"application/json"}}`)
 	w.eventually("/api/v1/dead-letters?flow=in", "JSON")
 	w.eventually("/api/v1/stand-ins/desk", `"name":"returns","messages":0,"consumers":1`)
+	w.eventually("/api/v1/connections/desk", `"in":4`) // it is counted when its letter is there already
 
 	var c struct {
 		Condition struct {

@@ -36,12 +36,18 @@ func problem(c *gin.Context, status int, title, detail string, findings []flow.F
 	c.Data(status, "application/problem+json", body)
 }
 
-// fail answers an error of the engine or the store.
+// fail answers an error of the engine or the store. It answers also where the call is given up: most often
+// nobody listens any more, but a call that another member of a fleet has handed over is given up when this
+// one stops, and what is not answered there would be a success.
 func (s *Server) fail(c *gin.Context, err error) {
-	if errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil {
-		return // whoever asked has gone
-	}
-	if errors.Is(err, context.Canceled) || errors.Is(err, engine.ErrClosed) {
+	switch {
+	case errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil:
+		err = &run.RefusedError{
+			Status: http.StatusServiceUnavailable,
+			Title:  "The call was given up",
+			Detail: "nobody knows whether it was done; send it again later",
+		}
+	case errors.Is(err, context.Canceled) || errors.Is(err, engine.ErrClosed):
 		err = &run.RefusedError{
 			Status: http.StatusServiceUnavailable,
 			Title:  "The application stops",

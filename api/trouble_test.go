@@ -1,10 +1,15 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
+	"net/http/httptest"
 	"strings"
+	"sync"
 	"testing"
 	"time"
+
+	"readyferry/store"
 )
 
 func TestStandInsAreMadeChangedAndRemoved(t *testing.T) {
@@ -147,5 +152,51 @@ func TestRefusedCallersLeaveATrace(t *testing.T) {
 	}
 	if m := string(w.ok("GET", "/metrics", "")); !strings.Contains(m, `readyferry_refused_callers_total{flow="f"} 3`) {
 		t.Errorf("%s", m)
+	}
+}
+
+// A call that is given up before it is done is no success, whoever hears the answer: between the members of a
+// fleet it is handed on.
+func TestACallThatIsGivenUpIsNoSuccess(t *testing.T) {
+	w := start(t)
+	w.live("in", `{"readyferry":"flow/1","name":"in","intake":{"kind":"webhook","path":"/in"},"steps":[]}`)
+	ctx, end := context.WithCancel(context.Background())
+	end()
+	begun, free := make(chan struct{}), make(chan struct{})
+	var all sync.WaitGroup
+	all.Go(func() { // the writer is at other work, as where the members choose who leads their log
+		_ = w.store.Write(context.Background(), func(*store.Tx) error {
+			close(begun)
+			<-free
+			return nil
+		})
+	})
+	<-begun
+	said := make(chan int, 50)
+	for range cap(said) { // of some the writer hears before they are seen to be given up
+		all.Go(func() {
+			r := httptest.NewRequestWithContext(ctx, "POST", w.server.URL+"/in/in", strings.NewReader(`{"n":1}`))
+			r.Header.Set("Content-Type", "application/json")
+			rec := httptest.NewRecorder()
+			w.server.Config.Handler.ServeHTTP(rec, r)
+			said <- rec.Code
+		})
+	}
+	taken := 0
+	for n := range cap(said) {
+		switch code := <-said; {
+		case code < 400:
+			taken++
+		case code != 503:
+			t.Error(code)
+		}
+		if n == 0 {
+			close(free)
+		}
+	}
+	all.Wait()
+	var kept []struct{}
+	if err := json.Unmarshal(w.ok("GET", "/api/v1/transactions", ""), &kept); err != nil || len(kept) != taken {
+		t.Errorf("%d are said to be taken, and %d are: %v", taken, len(kept), err)
 	}
 }

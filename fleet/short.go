@@ -55,6 +55,7 @@ func (d *Door) handShort(n *Node, w http.ResponseWriter, r *http.Request, to str
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		return false
 	case r.Context().Err() != nil:
+		refuseGivenUp(w)
 	case err != nil:
 		d.n.Log.Info("a call was handed over, and nothing came back", "to", to, "error", err)
 		refuse(w, http.StatusServiceUnavailable, "The member that leads was lost",
@@ -190,7 +191,9 @@ func (n *Node) answerShort(b []byte) (k *kept) {
 			"another one does by now; nothing was stored")
 		return k
 	}
-	ctx, stop := context.WithTimeout(n.ctx, longestShort)
+	// Where this member stops its work ends, and says to each call what came of it. A call that was given up
+	// instead would be answered by whatever a handler says to nobody.
+	ctx, stop := context.WithTimeout(context.WithoutCancel(n.ctx), longestShort)
 	defer stop()
 	r.RemoteAddr, r.URL.Scheme = "127.0.0.1:0", ""
 	if r.URL.Host == "" {

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"gorm.io/gorm"
 
@@ -95,7 +96,7 @@ func (tx *Tx) Index(docs []SearchDoc, to int64, open, done []ID) error {
 		); err != nil {
 			return err
 		}
-		if d.Reference == "" {
+		if !hasThree(d.Reference) {
 			continue
 		}
 		if err := db.Exec("INSERT INTO search_refs (rowid, reference) VALUES (?, ?)", d.Seq, d.Reference).Error; err != nil {
@@ -124,6 +125,15 @@ func (tx *Tx) Index(docs []SearchDoc, to int64, open, done []ID) error {
 		searchedSetting,
 		strconv.FormatInt(to, 10),
 	).Error
+}
+
+// hasThree tells whether a reference has three letters, and thus anything to be found by. One that has
+// not stays out of the index: the database counts a row of no words in the memory of its connection
+// alone until a row with words comes, and writes the count then, so that a copy that was made in between
+// would not be the same.
+func hasThree(reference string) bool {
+	reference, _, _ = strings.Cut(reference, "\x00") // no word goes on behind it
+	return utf8.RuneCountInString(reference) >= 3
 }
 
 // indexed notes that a transaction in the index has come to its end, or has changed there.
