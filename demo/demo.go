@@ -25,7 +25,7 @@ import (
 	"readyferry/standin"
 )
 
-//go:embed flows connections samples stand-ins schemas tables reference databases calendars alarms
+//go:embed flows connections samples stand-ins branch schemas tables reference databases calendars alarms
 var files embed.FS
 
 // key is what the demo's callers send; it guards nothing but made-up data.
@@ -316,6 +316,20 @@ var branches = []string{"MARL", "STOW", "ELMB", "HART", "QUAY"}
 
 // Runner is the one that stands in the closed network of the branch Stowmere.
 const Runner = "stowmere"
+
+// Slips is the system in that network that prints.
+const Slips = "stowmere-slips"
+
+// Branch gives the systems in that network: no others reach them but the runner.
+func Branch() (out []standin.Definition, err error) {
+	err = each("branch", func(_ string, b []byte) error {
+		var d standin.Definition
+		err := json.Unmarshal(b, &d)
+		out = append(out, d)
+		return err
+	})
+	return out, err
+}
 
 // slip makes up what is to be fetched from a shelf at Stowmere.
 func slip(r *rand.Rand, n int) string {

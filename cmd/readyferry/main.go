@@ -43,7 +43,7 @@ func main() {
 	root.AddCommand(
 		serveCommand(),
 		runnerCommand(), fleetCommand(),
-		demoCommand(),
+		demoCommand(), branchCommand(),
 		checkCommand(),
 		rehearseCommand(),
 		evalCommand(),

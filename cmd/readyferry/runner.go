@@ -6,21 +6,17 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"log/slog"
 	"net/url"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"readyferry/connect"
 	"readyferry/connect/systems"
 	"readyferry/core/plan"
-	"readyferry/demo"
 	"readyferry/runner/agent"
 	"readyferry/runner/line"
 	"readyferry/worker"
@@ -128,7 +124,14 @@ func (r *running) run(ctx context.Context) error {
 	if err := os.MkdirAll(r.data, 0o700); err != nil {
 		return err
 	}
-	all, err := systems.All(systems.Surroundings{Files: r.files})
+	return workFor(ctx, j, systems.Surroundings{Files: r.files}, func() {
+		fmt.Printf("The runner %s is at work for %s\n", r.name, j.Address.Host)
+	})
+}
+
+// workFor is at work as a runner until ctx ends; begun is called when it is.
+func workFor(ctx context.Context, j line.Joining, around systems.Surroundings, begun func()) error {
+	all, err := systems.All(around)
 	if err != nil {
 		return err
 	}
@@ -146,7 +149,7 @@ func (r *running) run(ctx context.Context) error {
 		return err
 	}
 	defer a.Close()
-	fmt.Printf("The runner %s is at work for %s\n", r.name, j.Address.Host)
+	begun()
 	was := false
 	every(ctx, time.Second, func() {
 		if is, why := a.Linked(); is != was {
@@ -156,25 +159,4 @@ func (r *running) run(ctx context.Context) error {
 	})
 	<-ctx.Done()
 	return nil
-}
-
-// branch runs the runner of the demo's branch. It joins over the application's address as any other.
-func branch(ctx context.Context, at, key, data string, all *connect.Registry, reader *plan.Reader,
-	log *slog.Logger) (stop func(), err error) {
-	address, err := url.Parse(at)
-	if err != nil {
-		return nil, err
-	}
-	dir := filepath.Join(data, "runner-"+demo.Runner)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, err
-	}
-	a, err := agent.Start(ctx, agent.Config{
-		Joining: line.Joining{Address: address, Name: demo.Runner, Key: key, Dir: dir, Log: log.With("runner",
-			demo.Runner)},
-		Systems: all, Reader: reader, Version: versionText()})
-	if err != nil {
-		return nil, err
-	}
-	return a.Close, nil
 }

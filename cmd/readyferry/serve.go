@@ -344,7 +344,7 @@ func (a *application) ready(ctx context.Context, ready readied) error {
 	if !a.s.branch {
 		return nil
 	}
-	stop, err := branch(ctx, a.in.inside, a.atBranch, a.s.data, a.all, a.reader, a.Log)
+	stop, err := a.startBranch()
 	if err == nil {
 		a.atEnd(stop)
 	}
