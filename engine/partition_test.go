@@ -19,8 +19,11 @@ func TestWhichPartitionACallBelongsTo(t *testing.T) {
 	w.connect("out", "")
 	w.connect("narrow", "limits: {in-flight: 2}\n")
 	w.connect("far", "at: depot\n")
-	w.connect("signed", "sign-in: {kind: oauth2, grant: authorization-code, token-address: 'http://127.0.0.1:1/token', "+
-		"authorize-address: 'http://127.0.0.1:1/authorize', client-id: a}\n")
+	w.connect(
+		"signed",
+		"sign-in: {kind: oauth2, grant: authorization-code, token-address: 'http://127.0.0.1:1/token', "+
+			"authorize-address: 'http://127.0.0.1:1/authorize', client-id: a}\n",
+	)
 	to := func(name, intake, target string) string {
 		return fmt.Sprintf("readyferry: flow/1\nname: %s\nintake: {kind: webhook, path: /%[1]s, format: json%s}\n"+
 			"steps:\n- {id: d, kind: deliver, to: %s}\n", name, intake, target)

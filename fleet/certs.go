@@ -166,7 +166,9 @@ func newAuthority(name string, now time.Time) (*authority, error) {
 	}
 	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "members of " + name},
 		NotBefore: now.Add(-time.Hour),
-		NotAfter:  now.Add(2 * certFor), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign, MaxPathLenZero: true}
+		NotAfter: now.Add(
+			2 * certFor,
+		), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign, MaxPathLenZero: true}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
 	if err != nil {
 		return nil, err
@@ -217,7 +219,11 @@ func (a *authority) issue(dir, certName, keyName string, t *x509.Certificate, no
 	if err != nil {
 		return err
 	}
-	t.SerialNumber, t.NotBefore, t.NotAfter, t.KeyUsage = serial(), now.Add(-time.Hour), now.Add(certFor), x509.KeyUsageDigitalSignature
+	t.SerialNumber, t.NotBefore, t.NotAfter, t.KeyUsage = serial(), now.Add(
+		-time.Hour,
+	), now.Add(
+		certFor,
+	), x509.KeyUsageDigitalSignature
 	der, err := x509.CreateCertificate(rand.Reader, t, a.cert, &key.PublicKey, a.key)
 	if err != nil {
 		return err

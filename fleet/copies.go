@@ -33,12 +33,19 @@ func (n *Node) fetch() error {
 	}
 	n.mu.Unlock()
 	if from == "" {
-		return errors.New("the log does not go back to where this copy stands, and no member is there that gives another")
+		return errors.New(
+			"the log does not go back to where this copy stands, and no member is there that gives another",
+		)
 	}
 	n.set(StateCopies, "")
 	n.Log.Info("taking a copy of the journal", "partition", n.part, "from", from)
 	client := &http.Client{Transport: n.transport()}
-	req, err := http.NewRequestWithContext(n.ctx, http.MethodGet, "https://"+n.File.Member(from).Door+copyPath+"?partition="+strconv.Itoa(n.part), nil)
+	req, err := http.NewRequestWithContext(
+		n.ctx,
+		http.MethodGet,
+		"https://"+n.File.Member(from).Door+copyPath+"?partition="+strconv.Itoa(n.part),
+		nil,
+	)
 	if err != nil {
 		return err
 	}

@@ -121,7 +121,12 @@ func (n *Node) transport() *http.Transport {
 
 // refuseGivenUp answers a call that was given up by whoever has handed it on.
 func refuseGivenUp(w http.ResponseWriter) {
-	refuse(w, http.StatusServiceUnavailable, "The call was given up", "nobody knows whether it was stored; send it again later")
+	refuse(
+		w,
+		http.StatusServiceUnavailable,
+		"The call was given up",
+		"nobody knows whether it was stored; send it again later",
+	)
 }
 
 // refuse answers with a problem document (RFC 9457) and Retry-After (RFC 9110, 10.2.3).

@@ -46,9 +46,9 @@ type File struct {
 
 // Member is an instance of a fleet.
 type Member struct {
-	Name    string `yaml:"name" json:"name"`
-	Engine  string `yaml:"engine" json:"engine"`   // host:port between the engines of the members
-	Door    string `yaml:"door" json:"door"`       // host:port at which members hand calls over to each other
+	Name    string `yaml:"name"    json:"name"`
+	Engine  string `yaml:"engine"  json:"engine"`  // host:port between the engines of the members
+	Door    string `yaml:"door"    json:"door"`    // host:port at which members hand calls over to each other
 	Address string `yaml:"address" json:"address"` // at which people and callers reach it
 }
 

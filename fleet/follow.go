@@ -151,8 +151,11 @@ func (f *follower) maybeTakes() (bool, error) {
 		return false, err
 	}
 	if form > store.Schema() {
-		f.set(StateFollows, fmt.Sprintf("it follows and cannot lead: the journal has the form %q of a later release than this one",
-			form))
+		f.set(
+			StateFollows,
+			fmt.Sprintf("it follows and cannot lead: the journal has the form %q of a later release than this one",
+				form),
+		)
 		return false, nil
 	}
 	rank, may := f.rank(form)
@@ -300,8 +303,12 @@ func (f *follower) toTheEnd(ctx context.Context) (last int64, err error) {
 		return 0, err
 	}
 	if f.c.At > last {
-		return 0, fmt.Errorf("the copy has record %d, and the log ends at %d: a majority has lost its disks; take one journal out with "+
-			"readyferry fleet release, and begin another fleet with it", f.c.At, last)
+		return 0, fmt.Errorf(
+			"the copy has record %d, and the log ends at %d: a majority has lost its disks; take one journal out with "+
+				"readyferry fleet release, and begin another fleet with it",
+			f.c.At,
+			last,
+		)
 	}
 	for f.c.At < last {
 		more, err := f.some()

@@ -68,9 +68,12 @@ type entry struct {
 
 // make makes the stream, where it is not there.
 func (j *journal) make(ctx context.Context) error {
-	_, err := j.js.CreateStream(ctx, jetstream.StreamConfig{Name: streamOf(j.part), Subjects: []string{streamOf(j.part) + ".>"},
-		Replicas: j.replicas,
-		Storage:  jetstream.FileStorage, AllowDirect: true, Duplicates: 2 * time.Minute, MaxMsgSize: MostRecord + 1<<20})
+	_, err := j.js.CreateStream(
+		ctx,
+		jetstream.StreamConfig{Name: streamOf(j.part), Subjects: []string{streamOf(j.part) + ".>"},
+			Replicas: j.replicas,
+			Storage:  jetstream.FileStorage, AllowDirect: true, Duplicates: 2 * time.Minute, MaxMsgSize: MostRecord + 1<<20},
+	)
 	if errors.Is(err, jetstream.ErrStreamNameAlreadyInUse) {
 		err = nil
 	}
@@ -103,8 +106,11 @@ func (j *journal) Append(behind int64, record []byte) (int64, error) {
 func (j *journal) appendAll(ctx context.Context, behind int64, kind string, record []byte) (at int64, err error) {
 	of := (len(record) + MostRecord - 1) / MostRecord
 	for i := range max(of, 1) {
-		m := &nats.Msg{Subject: streamOf(j.part) + ".record", Data: record[i*MostRecord : min(len(record), (i+1)*MostRecord)],
-			Header: nats.Header{headKind: {kind}, headID: {rand.Text()}}}
+		m := &nats.Msg{
+			Subject: streamOf(j.part) + ".record",
+			Data:    record[i*MostRecord : min(len(record), (i+1)*MostRecord)],
+			Header:  nats.Header{headKind: {kind}, headID: {rand.Text()}},
+		}
 		if of > 1 {
 			m.Header.Set(headPart, fmt.Sprintf("%d/%d", i+1, of))
 		}

@@ -338,7 +338,9 @@ func (n *Node) run() {
 }
 
 // errElsewhere tells that the folder has a journal of another fleet.
-var errElsewhere = errors.New("the journal in the data folder is of another fleet, or of none: adopt it, or name another folder")
+var errElsewhere = errors.New(
+	"the journal in the data folder is of another fleet, or of none: adopt it, or name another folder",
+)
 
 // follow opens the copy and keeps it at the end of the log, until this member is to lead; then it
 // leads, until it cannot any more.
@@ -354,7 +356,13 @@ func (n *Node) follow() error {
 		return errors.Join(err, c.Close())
 	}
 	defer r.close()
-	f := &follower{Node: n, c: c, r: r, j: &journal{link: n.link, part: n.part, replicas: n.File.Replicas}, began: time.Now()}
+	f := &follower{
+		Node:  n,
+		c:     c,
+		r:     r,
+		j:     &journal{link: n.link, part: n.part, replicas: n.File.Replicas},
+		began: time.Now(),
+	}
 	takes, err := f.run()
 	if err = errors.Join(err, c.Close()); err != nil || n.ctx.Err() != nil {
 		return err

@@ -27,8 +27,10 @@ func TestTheOldestMemberDecidesWhatIsWritten(t *testing.T) {
 		n := &Node{Config: Config{File: f}, beats: map[string]*heard{}}
 		n.first, n.parts = n, []*Node{n}
 		for name, schema := range map[string]string{"a": c.a, "b": store.Schema()} {
-			n.beats[name] = &heard{beat{Name: name, Schema: schema, State: StateFollows, Drained: c.drain && name == "a"},
-				time.Now()}
+			n.beats[name] = &heard{
+				beat{Name: name, Schema: schema, State: StateFollows, Drained: c.drain && name == "a"},
+				time.Now(),
+			}
 		}
 		fl := &follower{Node: n, c: &store.Copy{}, began: time.Now().Add(-time.Hour), sees: time.Now().Add(-time.Hour)}
 		if _, may := fl.rank(c.form); may != c.may {

@@ -165,8 +165,14 @@ func (n *Node) why() string {
 	there := len(n.there())
 	n.mu.Unlock()
 	if m := n.File.majority(); there < m {
-		return fmt.Sprintf("%s sees %d of %d members and needs %d: it is cut off from the majority of the fleet; nothing was stored, "+
-			"send it again later", n.File.This, there, len(n.File.Members), m)
+		return fmt.Sprintf(
+			"%s sees %d of %d members and needs %d: it is cut off from the majority of the fleet; nothing was stored, "+
+				"send it again later",
+			n.File.This,
+			there,
+			len(n.File.Members),
+			m,
+		)
 	}
 	return "the members choose which of them leads; nothing was stored, send it again later"
 }

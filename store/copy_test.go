@@ -26,7 +26,13 @@ func TestACopyFollowsLikeTheFirst(t *testing.T) {
 	}
 	index := func(reference string) {
 		t.Helper()
-		row := store.Transaction{ID: store.NewID(), Flow: "holds", State: store.Delivered, Reference: reference, ReceivedAt: time.Now().UTC()}
+		row := store.Transaction{
+			ID:         store.NewID(),
+			Flow:       "holds",
+			State:      store.Delivered,
+			Reference:  reference,
+			ReceivedAt: time.Now().UTC(),
+		}
 		if err := s.Write(ctx, func(tx *store.Tx) error { return tx.AddTransaction(&row, &store.Message{Tx: row.ID, Source: "test"}) }); err != nil {
 			t.Fatal(err)
 		}

@@ -25,14 +25,31 @@ type designed struct {
 
 // designTables are in the order in which they are taken over: what is referred to is there before.
 var designTables = []designed{
-	{"versions", 2, []string{"flow", "n", "document", "files", "rules", "published_at", "by", "note", "despite"}, nil, ""},
-	{"connections", 1, []string{"name", "kind", "document", "sealed", "named", "revision", "updated_at", "by"}, nil, ""},
+	{
+		"versions",
+		2,
+		[]string{"flow", "n", "document", "files", "rules", "published_at", "by", "note", "despite"},
+		nil,
+		"",
+	},
+	{
+		"connections",
+		1,
+		[]string{"name", "kind", "document", "sealed", "named", "revision", "updated_at", "by"},
+		nil,
+		"",
+	},
 	{"calendars", 1, []string{"name", "title", "zone", "except", "text", "revision"}, nil, ""},
 	{"keys", 1, []string{"name", "note", "hash", "rights", "per_second", "bytes", "until", "created_at"}, nil, ""},
 	{"holds", 1, []string{"target", "since", "by", "note"}, nil, ""},
 	{"settings", 1, []string{"key", "value"}, nil, "key = 'outbound'"},
-	{"tables", 1, []string{"name", "document", "version", "next", "dropped", "loading", "rows", "keeps_all", "updated_at"}, nil,
-		""},
+	{
+		"tables",
+		1,
+		[]string{"name", "document", "version", "next", "dropped", "loading", "rows", "keeps_all", "updated_at"},
+		nil,
+		"",
+	},
 	{"flows", 1, []string{"name", "title", "live", "paused", "trial", "trial_of", "trial_at", "keeps_all"},
 		[]string{"draft", "revision", "planned", "edits", "updated_at"}, ""},
 }
@@ -42,7 +59,13 @@ var designTables = []designed{
 var rowsOfTables = []designed{
 	{"table_rows", 1, []string{"n", "table", "pos", "body", "from", "to"}, nil, ""},
 	{"table_keys", 2, []string{"row", "k", "table", "key", "lo", "from", "to"}, nil, ""},
-	{"table_changes", 2, []string{"table", "version", "at", "what", "detail", "by", "tx", "added", "removed", "document"}, nil, ""},
+	{
+		"table_changes",
+		2,
+		[]string{"table", "version", "at", "what", "detail", "by", "tx", "added", "removed", "document"},
+		nil,
+		"",
+	},
 }
 
 func quoted(names []string) string {
@@ -106,7 +129,10 @@ func (d *designed) differences(there, wanted map[string][]any) (out []statement)
 	for i, c := range d.columns[d.keys:] {
 		put += strings.Repeat(", ", min(i, 1)) + quoteName(c) + " = excluded." + quoteName(c)
 	}
-	drop := "DELETE FROM " + d.name + " WHERE " + strings.Join(strings.Split(quoted(d.columns[:d.keys]), ", "), " = ? AND ") + " = ?"
+	drop := "DELETE FROM " + d.name + " WHERE " + strings.Join(
+		strings.Split(quoted(d.columns[:d.keys]), ", "),
+		" = ? AND ",
+	) + " = ?"
 	for _, key := range sortedKeys(wanted) {
 		if have, is := there[key]; !is || asKey(have) != asKey(wanted[key]) {
 			out = append(out, statement{put, wanted[key]})
@@ -164,14 +190,18 @@ func (s *Store) TakeDesign(ctx context.Context, d *Design) (changed bool, err er
 	if _, err := os.Stat(filepath.Join(d.dir, dbFile)); err != nil {
 		return false, nil // a copy is taken there
 	}
-	from, err := sql.Open("sqlite3", "file:"+escaped(filepath.Join(d.dir, dbFile))+"?mode=ro&_busy_timeout=10000&_query_only=true")
+	from, err := sql.Open(
+		"sqlite3",
+		"file:"+escaped(filepath.Join(d.dir, dbFile))+"?mode=ro&_busy_timeout=10000&_query_only=true",
+	)
 	if err != nil {
 		return false, err
 	}
 	defer func() { _ = from.Close() }()
 	from.SetMaxOpenConns(1)
 	var is int
-	if err := from.QueryRowContext(ctx, "SELECT COUNT(*) FROM sqlite_schema WHERE name = 'flows'").Scan(&is); err != nil || is == 0 {
+	if err := from.QueryRowContext(ctx, "SELECT COUNT(*) FROM sqlite_schema WHERE name = 'flows'").Scan(&is); err != nil ||
+		is == 0 {
 		return false, err
 	}
 	if _, err := from.ExecContext(ctx, "BEGIN"); err != nil { // all of it as it is at one moment

@@ -33,7 +33,9 @@ func TestTheDesignIsTakenOver(t *testing.T) {
 		if err := tx.AddVersion(&Version{Flow: "slips", N: 1, Document: "one", PublishedAt: at}); err != nil {
 			return err
 		}
-		return tx.SaveConnection(&Connection{Name: "desk", Kind: "http", Document: []byte(`{}`), Sealed: []byte("sealed"), UpdatedAt: at})
+		return tx.SaveConnection(
+			&Connection{Name: "desk", Kind: "http", Document: []byte(`{}`), Sealed: []byte("sealed"), UpdatedAt: at},
+		)
 	})
 	take(true)
 	take(false)

@@ -89,7 +89,12 @@ func mergeTable(ctx context.Context, tx *sql.Tx, table string) error {
 			if table == "deliveries" {
 				base = "deliveries"
 			}
-			values[i] = fmt.Sprintf("coalesce(%s - (SELECT MIN(%s) FROM part1.%s) + 1 + ?, 0)", quoteName(c), next, base)
+			values[i] = fmt.Sprintf(
+				"coalesce(%s - (SELECT MIN(%s) FROM part1.%s) + 1 + ?, 0)",
+				quoteName(c),
+				next,
+				base,
+			)
 			order = " ORDER BY " + quoteName(c)
 		}
 	}
@@ -101,7 +106,12 @@ func mergeTable(ctx context.Context, tx *sql.Tx, table string) error {
 	case "tallies": // triggers count letters and groups
 		order = " AND kind NOT IN ('letters', 'all letters', 'groups', 'all groups')"
 	}
-	q := "INSERT INTO main." + table + " (" + quoted(into) + ") SELECT " + strings.Join(values, ", ") + " FROM part1." + table +
+	q := "INSERT INTO main." + table + " (" + quoted(
+		into,
+	) + ") SELECT " + strings.Join(
+		values,
+		", ",
+	) + " FROM part1." + table +
 		" WHERE true" + order
 	switch table {
 	case "counts":
@@ -134,14 +144,18 @@ func lastNumber(ctx context.Context, tx *sql.Tx, table string) (last int64, err 
 // sameForm tells whether another partition has anything, and gives an error where its file is of another form.
 func sameForm(ctx context.Context, conn *sql.Conn, dir string) (has bool, err error) {
 	var tables, own, other int
-	err = conn.QueryRowContext(ctx, "SELECT COUNT(*) FROM part1.sqlite_schema WHERE name = 'transactions'").Scan(&tables)
+	err = conn.QueryRowContext(ctx, "SELECT COUNT(*) FROM part1.sqlite_schema WHERE name = 'transactions'").
+		Scan(&tables)
 	if err != nil || tables == 0 {
 		return false, err
 	}
 	err = errors.Join(conn.QueryRowContext(ctx, "SELECT COUNT(*) FROM main.migrations").Scan(&own),
 		conn.QueryRowContext(ctx, "SELECT COUNT(*) FROM part1.migrations").Scan(&other))
 	if err == nil && own != other {
-		err = fmt.Errorf("%s is of another release than the first partition: start all members of the fleet once under one release", dir)
+		err = fmt.Errorf(
+			"%s is of another release than the first partition: start all members of the fleet once under one release",
+			dir,
+		)
 	}
 	return true, err
 }

@@ -37,7 +37,8 @@ func (s *Store) numberFrom(first int64) error {
 	}
 	var numbered []string
 	err := s.write.Raw("SELECT name FROM sqlite_schema WHERE type = 'table' AND sql LIKE '%AUTOINCREMENT%' ORDER BY name").
-		Scan(&numbered).Error
+		Scan(&numbered).
+		Error
 	if err != nil {
 		return err
 	}

@@ -49,13 +49,27 @@ func partition(t *testing.T, n, messages int) *Store {
 	for i := range messages {
 		id := IDAt(at.Add(time.Duration(2*i+n)*time.Second), uint64(n*1000+i))
 		err := s.Write(context.Background(), func(tx *Tx) error {
-			tr := &Transaction{ID: id, Flow: "slips", Version: 1, State: DeadLetter, Reference: fmt.Sprintf("SLIP %d of %d", i, n),
-				ReceivedAt: at, Reason: "no shelf"}
+			tr := &Transaction{
+				ID:         id,
+				Flow:       "slips",
+				Version:    1,
+				State:      DeadLetter,
+				Reference:  fmt.Sprintf("SLIP %d of %d", i, n),
+				ReceivedAt: at,
+				Reason:     "no shelf",
+			}
 			m := &Message{Tx: id, Body: body.OfMessage([]byte(fmt.Sprintf(`{"slip":%d,"of":%d}`, i, n)))}
 			if err := tx.AddTransaction(tr, m); err != nil {
 				return err
 			}
-			l := &Letter{ID: IDAt(at.Add(time.Duration(2*i+n)*time.Second), uint64(n*1000+500+i)), Tx: id, Flow: "slips", Cause: "c", Reason: "no shelf", At: at}
+			l := &Letter{
+				ID:     IDAt(at.Add(time.Duration(2*i+n)*time.Second), uint64(n*1000+500+i)),
+				Tx:     id,
+				Flow:   "slips",
+				Cause:  "c",
+				Reason: "no shelf",
+				At:     at,
+			}
 			return tx.SaveLetter(l, at, "the flow slips", "died", "no shelf")
 		})
 		if err != nil {
@@ -111,11 +125,15 @@ func TestPartitionsAreReadTogether(t *testing.T) {
 	if err != nil || len(found) != 4 || found[3].Reference != "SLIP 2 of 1" {
 		t.Errorf("found by a word: %d, %v", len(found), err)
 	}
-	found, err = all.FindBy(Found{Terms: []find.Term{{Value: "shelf"}}, Filter: Filter{Limit: 100, After: &found[3].ID}})
+	found, err = all.FindBy(
+		Found{Terms: []find.Term{{Value: "shelf"}}, Filter: Filter{Limit: 100, After: &found[3].ID}},
+	)
 	if err != nil || len(found) != 5 || found[0].Reference != "SLIP 2 of 0" {
 		t.Errorf("and behind those: %d, %v", len(found), err)
 	}
-	if n, more, err := all.CountFound(Found{Terms: []find.Term{{Key: "reference", Value: "of 1"}}}); err != nil || n != 4 || more {
+	if n, more, err := all.CountFound(Found{Terms: []find.Term{{Key: "reference", Value: "of 1"}}}); err != nil ||
+		n != 4 ||
+		more {
 		t.Errorf("found by a part of the reference: %d, %v", n, err)
 	}
 	if n, err := all.CountOpenLetters(); err != nil || n != 9 {
@@ -132,7 +150,8 @@ func TestPartitionsAreReadTogether(t *testing.T) {
 	for i, of := range []string{"0", "1", "0"} { // the oldest first, in turn
 		tr, err := all.Transaction(letters[i].Tx)
 		m, bad := all.Message(letters[i].Tx)
-		if err != nil || bad != nil || !strings.HasSuffix(tr.Reference, "of "+of) || !strings.Contains(string(m.Body.Bytes()), `"of":`+of) {
+		if err != nil || bad != nil || !strings.HasSuffix(tr.Reference, "of "+of) ||
+			!strings.Contains(string(m.Body.Bytes()), `"of":`+of) {
 			t.Errorf("letter %d is of %q with %s; %v, %v", i, tr.Reference, m.Body.Bytes(), err, bad)
 		}
 		if h, err := all.History(letters[i].ID); err != nil || len(h) != 1 {
@@ -244,7 +263,8 @@ func TestPartitionsBecomeOneJournal(t *testing.T) {
 			t.Errorf("the message of %s is %d, %v", list[i].ID, m.Seq, err)
 		}
 		numbers[m.Seq] = true
-		if list[i].Reference != "" && !strings.HasSuffix(string(m.Body.Bytes()), `"of":`+list[i].Reference[len(list[i].Reference)-1:]+"}") {
+		if list[i].Reference != "" &&
+			!strings.HasSuffix(string(m.Body.Bytes()), `"of":`+list[i].Reference[len(list[i].Reference)-1:]+"}") {
 			t.Errorf("%s has the message %s", list[i].Reference, m.Body.Bytes())
 		}
 	}

@@ -256,7 +256,12 @@ func runBranch(ctx context.Context, data string, log *slog.Logger) error {
 		_, _ = io.Copy(io.Discard, conn)
 		stop()
 	}()
-	return workFor(ctx, line.Joining{Address: at, Name: demo.Runner, Key: os.Getenv(runnerKey), Dir: data, Log: log}, around, func() {})
+	return workFor(
+		ctx,
+		line.Joining{Address: at, Name: demo.Runner, Key: os.Getenv(runnerKey), Dir: data, Log: log},
+		around,
+		func() {},
+	)
 }
 
 // branchSystems has the branch's systems answer inside of its network. What its printer prints is in a file.
@@ -279,23 +284,26 @@ func branchSystems(data string) (around systems.Surroundings, err error) {
 	if err != nil {
 		return around, err
 	}
-	server := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		name, path, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/stand-ins/"), "/")
-		if name == demo.Slips {
-			slip, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostSlip))
-			if err == nil {
-				_, err = printed.Write(append(slip, '\n'))
+	server := &http.Server{
+		ReadHeaderTimeout: 10 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			name, path, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/stand-ins/"), "/")
+			if name == demo.Slips {
+				slip, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostSlip))
+				if err == nil {
+					_, err = printed.Write(append(slip, '\n'))
+				}
+				if err != nil {
+					http.Error(w, err.Error(), http.StatusInternalServerError)
+					return
+				}
+				r.Body = io.NopCloser(bytes.NewReader(slip))
 			}
-			if err != nil {
-				http.Error(w, err.Error(), http.StatusInternalServerError)
-				return
+			if err := set.Serve(w, r, name, "/"+path); err != nil {
+				http.Error(w, err.Error(), http.StatusNotFound)
 			}
-			r.Body = io.NopCloser(bytes.NewReader(slip))
-		}
-		if err := set.Serve(w, r, name, "/"+path); err != nil {
-			http.Error(w, err.Error(), http.StatusNotFound)
-		}
-	})}
+		}),
+	}
 	go func() { _ = server.Serve(l) }() // until the process ends
 	around.StandIns = "http://" + l.Addr().String() + "/stand-ins"
 	return around, nil

@@ -16,7 +16,8 @@ import (
 func branchOf(data string) string {
 	all, _ := filepath.Glob("/proc/[0-9]*/cmdline")
 	for _, file := range all {
-		if b, err := os.ReadFile(file); err == nil && bytes.Contains(b, []byte(branchUse)) && bytes.Contains(b, []byte(data)) {
+		if b, err := os.ReadFile(file); err == nil && bytes.Contains(b, []byte(branchUse)) &&
+			bytes.Contains(b, []byte(data)) {
 			return filepath.Dir(file)
 		}
 	}
@@ -51,7 +52,11 @@ func TestTheBranchOfTheDemo(t *testing.T) {
 		t.Fatalf("it never comes to that: %s", what)
 	}
 	until("a slip is printed", func() bool {
-		req, err := http.NewRequest("POST", "http://"+at+"/in/branch-slips", strings.NewReader(`{"slip":"SL-1","shelf":"LOC 3","title":"Salt Roads"}`))
+		req, err := http.NewRequest(
+			"POST",
+			"http://"+at+"/in/branch-slips",
+			strings.NewReader(`{"slip":"SL-1","shelf":"LOC 3","title":"Salt Roads"}`),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -134,14 +134,22 @@ func TestABranchBehindAFirewall(t *testing.T) {
 		w.must("PUT", "/api/v1/connections/"+name, fmt.Sprintf(`{"readyferry":"connection/1","name":%q,"kind":"http",
 			"address":"http://%s"%s}`, name, l.Addr(), at))
 	}
-	w.must("PUT", "/api/v1/flows/may-borrow", `{"readyferry":"flow/1","name":"may-borrow","intake":{"kind":"subflow","format":"json"},
+	w.must(
+		"PUT",
+		"/api/v1/flows/may-borrow",
+		`{"readyferry":"flow/1","name":"may-borrow","intake":{"kind":"subflow","format":"json"},
 		"steps":[{"id":"who","kind":"ask","of":"shelf","path":"/cards"},
-		{"id":"say","kind":"answer","text":"{\"may\": ${replies.who.body.owes < 10 && replies.who.body.born < \"2010\"}}"}]}`)
+		{"id":"say","kind":"answer","text":"{\"may\": ${replies.who.body.owes < 10 && replies.who.body.born < \"2010\"}}"}]}`,
+	)
 	w.must("POST", "/api/v1/flows/may-borrow/publish", "")
-	w.must("PUT", "/api/v1/flows/loans", `{"readyferry":"flow/1","name":"loans","intake":{"kind":"webhook","path":"/loans",
+	w.must(
+		"PUT",
+		"/api/v1/flows/loans",
+		`{"readyferry":"flow/1","name":"loans","intake":{"kind":"webhook","path":"/loans",
 		"format":"json","reference":"string(body.n)"},"steps":[
 		{"id":"ask","kind":"subflow","flow":"may-borrow","at":"shelf","wait":true},
-		{"id":"only","kind":"filter","keep":"replies.ask.body.may"},{"id":"print","kind":"deliver","to":"shelf","path":"/slips"}]}`)
+		{"id":"only","kind":"filter","keep":"replies.ask.body.may"},{"id":"print","kind":"deliver","to":"shelf","path":"/slips"}]}`,
+	)
 	w.must("POST", "/api/v1/flows/loans/publish", "")
 	var made struct{ Key string }
 	if err := json.Unmarshal(w.must("PUT", "/api/v1/keys/shelf", `{"rights":[{"may":["run"],"on":["runner:shelf"]}]}`),

@@ -64,8 +64,9 @@ func fleetInit() *cobra.Command {
 	c.Flags().StringVar(&out, "out", "fleet", "folder that is made")
 	c.Flags().StringVar(&f.Name, "name", "ferry", "what the fleet is called: small letters, digits, hyphens")
 	c.Flags().IntVar(&f.Replicas, "replicas", 3, "machines that keep the log: 1, 3 or 5")
-	c.Flags().IntVar(&f.Partitions, "partitions", 1, "logs that the messages are in, each led by a member of its own: as many as there are\n"+
-		"members, if the fleet is to be faster than one machine; it stays as it is for as long as there is a journal")
+	c.Flags().
+		IntVar(&f.Partitions, "partitions", 1, "logs that the messages are in, each led by a member of its own: as many as there are\n"+
+			"members, if the fleet is to be faster than one machine; it stays as it is for as long as there is a journal")
 	c.Flags().StringArrayVar(&members, "member", nil, "a member; as often as there are some")
 	return c
 }
@@ -75,7 +76,10 @@ func memberOf(text string) (fleet.Member, error) {
 	name, rest, _ := strings.Cut(text, "=")
 	parts := strings.Split(rest, ",")
 	if len(parts) != 3 {
-		return fleet.Member{}, fmt.Errorf("--member is written as name=host:port,host:port,https://address, not %q", text)
+		return fleet.Member{}, fmt.Errorf(
+			"--member is written as name=host:port,host:port,https://address, not %q",
+			text,
+		)
 	}
 	return fleet.Member{Name: name, Engine: parts[0], Door: parts[1], Address: parts[2]}, nil
 }
@@ -112,9 +116,11 @@ func fleetRemove() *cobra.Command {
 				return err
 			}
 			if len(f.Members)-1 < f.Replicas {
-				return fmt.Errorf("the log is to be kept by %d machines, and %d would be left: add another member first",
+				return fmt.Errorf(
+					"the log is to be kept by %d machines, and %d would be left: add another member first",
 					f.Replicas,
-					len(f.Members)-1)
+					len(f.Members)-1,
+				)
 			}
 			if _, err := asked(c.Context(), file, http.MethodPost, fleet.RemovePath,
 				url.Values{"member": {member}}); err != nil {
@@ -201,7 +207,17 @@ func fleetStatus() *cobra.Command {
 				if !m.Keeps {
 					keeps = "keeps none"
 				}
-				fmt.Fprintf(w, "%s\t%s\t%d\t%s\t%s\t%s\t%s\n", m.Name, state, m.Behind, keeps, m.Version, m.Address, m.Trouble)
+				fmt.Fprintf(
+					w,
+					"%s\t%s\t%d\t%s\t%s\t%s\t%s\n",
+					m.Name,
+					state,
+					m.Behind,
+					keeps,
+					m.Version,
+					m.Address,
+					m.Trouble,
+				)
 			}
 			if err := w.Flush(); err != nil {
 				return err

@@ -32,7 +32,10 @@ func (w *aFleet) references(flow string) map[string]int {
 // way, and secrets are read by whoever has the journal.
 func TestAnInstanceBecomesAFleetAndOneAgain(t *testing.T) {
 	for _, parts := range []int{1, 3} {
-		t.Run(fmt.Sprint(parts), func(t *testing.T) { becomesAFleetAndOneAgain(t, newFleetOf(t, parts, "http://", "a", "b", "c")) })
+		t.Run(
+			fmt.Sprint(parts),
+			func(t *testing.T) { becomesAFleetAndOneAgain(t, newFleetOf(t, parts, "http://", "a", "b", "c")) },
+		)
 	}
 }
 
@@ -40,10 +43,18 @@ func becomesAFleetAndOneAgain(t *testing.T, w *aFleet) {
 	data := filepath.Join(t.TempDir(), "one")
 	target := serveOn(t, w.target())
 	s := launch(t, w.file, data, freeAddress(t))
-	s.must("PUT", "/api/v1/connections/out", fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,
-		"sign-in":{"kind":"bearer","secret":"a-secret-of-the-instance"}}`, target))
-	s.must("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","format":"json",
-		"reference":"string(body.n)"},"steps":[{"id":"d","kind":"deliver","to":"out","path":"/"}]}`)
+	s.must(
+		"PUT",
+		"/api/v1/connections/out",
+		fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,
+		"sign-in":{"kind":"bearer","secret":"a-secret-of-the-instance"}}`, target),
+	)
+	s.must(
+		"PUT",
+		"/api/v1/flows/f",
+		`{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","format":"json",
+		"reference":"string(body.n)"},"steps":[{"id":"d","kind":"deliver","to":"out","path":"/"}]}`,
+	)
 	s.must("POST", "/api/v1/flows/f/publish", "")
 	s.must("POST", "/api/v1/targets/out/hold", `{"note":"it moves"}`)
 	for n := range 20 {

@@ -193,10 +193,16 @@ func (w *aFleet) target() http.Handler {
 func (w *aFleet) design(target string) {
 	w.t.Helper()
 	w.must("PUT", "/api/v1/connections/out", fmt.Sprintf(
-		`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,"retry":{"first":"100ms","cap":"1s","tries":100}}`, target))
-	w.must("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","format":"json",
+		`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,"retry":{"first":"100ms","cap":"1s","tries":100}}`,
+		target,
+	))
+	w.must(
+		"PUT",
+		"/api/v1/flows/f",
+		`{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","format":"json",
 		"order":"body.v","once":"body.v + '/' + string(body.n)","reference":"body.v + '/' + string(body.n)"},
-		"steps":[{"id":"d","kind":"deliver","to":"out","path":"/"}]}`)
+		"steps":[{"id":"d","kind":"deliver","to":"out","path":"/"}]}`,
+	)
 	w.must("POST", "/api/v1/flows/f/publish", "")
 }
 
@@ -317,7 +323,8 @@ func (w *aFleet) whole(behind int64) {
 			good = good && m.There && m.Behind <= behind && m.Trouble == ""
 		}
 		for _, p := range s.Partitions {
-			good = good && p.Leader != "" && p.Behind <= behind && p.Log != nil && p.Log.Current == s.Replicas && len(p.Troubles) == 0
+			good = good && p.Leader != "" && p.Behind <= behind && p.Log != nil && p.Log.Current == s.Replicas &&
+				len(p.Troubles) == 0
 		}
 		if good {
 			return

@@ -92,7 +92,14 @@ func (m *member) buildPart(ctx context.Context, part int, st *store.Store) (_ *a
 		})
 	}()
 	a.atEnd(func() { <-following })
-	a.Config = api.Config{Engine: e, StandIns: none, Web: web.Files(), Door: m.in.Door, Log: m.log, HandOver: m.handOver}
+	a.Config = api.Config{
+		Engine:   e,
+		StandIns: none,
+		Web:      web.Files(),
+		Door:     m.in.Door,
+		Log:      m.log,
+		HandOver: m.handOver,
+	}
 	return a, d, nil
 }
 
@@ -212,7 +219,11 @@ type answer struct {
 }
 
 // kindsOfError are those that are told from others on the way between members.
-var kindsOfError = map[string]error{"decision": journal.ErrDecision, "not found": journal.ErrNotFound, "conflict": journal.ErrConflict}
+var kindsOfError = map[string]error{
+	"decision":  journal.ErrDecision,
+	"not found": journal.ErrNotFound,
+	"conflict":  journal.ErrConflict,
+}
 
 // answering does what the first partition asks for.
 func (m *member) answering(e *engine.Engine, d *design) http.HandlerFunc {
@@ -277,8 +288,12 @@ func (o others) Ask(ctx context.Context, part int, a journal.Asked) (journal.Don
 	}
 	var out answer
 	if err := json.Unmarshal(said, &out); err != nil || status != http.StatusOK {
-		return journal.Done{}, fmt.Errorf("partition %d does not answer now (%d %s): nothing more was done there; try again later", part,
-			status, bytes.TrimSpace(said))
+		return journal.Done{}, fmt.Errorf(
+			"partition %d does not answer now (%d %s): nothing more was done there; try again later",
+			part,
+			status,
+			bytes.TrimSpace(said),
+		)
 	}
 	if out.Error != "" {
 		return journal.Done{}, &remote{out.Error, kindsOfError[out.Kind]}

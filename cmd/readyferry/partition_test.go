@@ -119,7 +119,8 @@ func TestPartitionsAreOneApplication(t *testing.T) {
 	w.counted("a", "/api/v1/log?flow=f&limit=500", `"what":"end"`, 180)
 	// A repeat is told wherever it comes.
 	for i := range 6 {
-		if _, b, err := w.send(w.names[i%3], "POST", "/in/f", `{"v":"v1","n":3}`); err != nil || strings.Contains(string(b), "error") {
+		if _, b, err := w.send(w.names[i%3], "POST", "/in/f", `{"v":"v1","n":3}`); err != nil ||
+			strings.Contains(string(b), "error") {
 			t.Errorf("a repeat: %s %v", b, err)
 		}
 	}
@@ -136,8 +137,12 @@ func TestNothingIsLostWhenAMemberOfPartitionsIsKilled(t *testing.T) { partitione
 // repairs has messages die in all partitions, and decides about them from any member.
 func (w *aFleet) repairs(refuses *bool) {
 	w.t.Helper()
-	w.must("PUT", "/api/v1/flows/g", `{"readyferry":"flow/1","name":"g","intake":{"kind":"webhook","path":"/g","format":"json",
-		"order":"body.v","reference":"body.v"},"steps":[{"id":"d","kind":"deliver","to":"out","path":"/no"}]}`)
+	w.must(
+		"PUT",
+		"/api/v1/flows/g",
+		`{"readyferry":"flow/1","name":"g","intake":{"kind":"webhook","path":"/g","format":"json",
+		"order":"body.v","reference":"body.v"},"steps":[{"id":"d","kind":"deliver","to":"out","path":"/no"}]}`,
+	)
 	w.must("POST", "/api/v1/flows/g/publish", "")
 	for v := range 12 {
 		w.must("POST", "/in/g", fmt.Sprintf(`{"v":"g%d","n":0}`, v))
@@ -169,8 +174,16 @@ func (w *aFleet) repairs(refuses *bool) {
 		}
 		return "[" + strings.Join(out, ",") + "]"
 	}
-	w.must("POST", "/api/v1/dead-letters/note", fmt.Sprintf(`{"ids":%s,"why":"asked the desk","by":"Ines"}`, ids(letters)))
-	w.must("POST", "/api/v1/dead-letters/discard", fmt.Sprintf(`{"ids":%s,"why":"not needed","by":"Ines"}`, ids(letters[:4])))
+	w.must(
+		"POST",
+		"/api/v1/dead-letters/note",
+		fmt.Sprintf(`{"ids":%s,"why":"asked the desk","by":"Ines"}`, ids(letters)),
+	)
+	w.must(
+		"POST",
+		"/api/v1/dead-letters/discard",
+		fmt.Sprintf(`{"ids":%s,"why":"not needed","by":"Ines"}`, ids(letters[:4])),
+	)
 	w.counted("c", "/api/v1/dead-letters?flow=g&limit=100", `"reference":"g`, 8)
 	w.must("POST", "/api/v1/dead-letters/restore", fmt.Sprintf(`{"ids":%s,"by":"Ines"}`, ids(letters[:2])))
 	w.counted("c", "/api/v1/dead-letters?flow=g&limit=100", `"reference":"g`, 10)
@@ -194,14 +207,19 @@ func TestPartitionsDoWhatPeopleDecide(t *testing.T) {
 		w.target().ServeHTTP(rw, r)
 	}))
 	t.Cleanup(target.Close)
-	w.must("PUT", "/api/v1/connections/out", fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,
-		"retry":{"first":"1h","cap":"1h","tries":100},"breaker":{"trip":1000}}`, target.URL))
+	w.must(
+		"PUT",
+		"/api/v1/connections/out",
+		fmt.Sprintf(`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,
+		"retry":{"first":"1h","cap":"1h","tries":100},"breaker":{"trip":1000}}`, target.URL),
+	)
 	w.must("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","mask":["/card"],
 		"intake":{"kind":"webhook","path":"/f/{v}","format":"json","order":"params.v","reference":"params.v"},
 		"steps":[{"id":"d","kind":"deliver","to":"out","path":"/"}]}`)
 	// A draft takes samples, wherever its call comes in.
 	for _, name := range w.names {
-		if status, b, err := w.send(name, "POST", "/in/f/draft", `{"v":"x","n":0,"card":"FER-000001"}`); err != nil || status != 202 {
+		if status, b, err := w.send(name, "POST", "/in/f/draft", `{"v":"x","n":0,"card":"FER-000001"}`); err != nil ||
+			status != 202 {
 			t.Errorf("a draft called at %s: %d %s %v", name, status, b, err)
 		}
 	}
@@ -220,7 +238,8 @@ func TestPartitionsDoWhatPeopleDecide(t *testing.T) {
 	}
 	for _, one := range list[:3] {
 		var whole struct{ Deliveries []struct{ ID string } }
-		if err := json.Unmarshal(w.must("GET", "/api/v1/transactions/"+one.ID, ""), &whole); err != nil || len(whole.Deliveries) != 1 {
+		if err := json.Unmarshal(w.must("GET", "/api/v1/transactions/"+one.ID, ""), &whole); err != nil ||
+			len(whole.Deliveries) != 1 {
 			t.Fatalf("%+v %v", whole, err)
 		}
 		w.must("POST", "/api/v1/deliveries/"+whole.Deliveries[0].ID+"/try", "")
@@ -241,7 +260,11 @@ func TestPartitionsDoWhatPeopleDecide(t *testing.T) {
 	// A sample is sent from the flow's page, into the partition that it belongs to.
 	down = false
 	for i := range 6 {
-		w.must("PUT", fmt.Sprintf("/api/v1/flows/f/samples/s%d", i), fmt.Sprintf(`{"body":"{\"v\":\"s%d\",\"n\":0}","params":{"v":"s%d"}}`, i, i))
+		w.must(
+			"PUT",
+			fmt.Sprintf("/api/v1/flows/f/samples/s%d", i),
+			fmt.Sprintf(`{"body":"{\"v\":\"s%d\",\"n\":0}","params":{"v":"s%d"}}`, i, i),
+		)
 		w.must("POST", fmt.Sprintf("/api/v1/flows/f/samples/s%d/send", i), "")
 	}
 	w.counted("c", "/api/v1/transactions?flow=f&state=delivered&limit=100", `"reference":"s`, 6)
@@ -255,7 +278,8 @@ func TestPartitionsDoWhatPeopleDecide(t *testing.T) {
 	paused := func(wanted int) {
 		t.Helper()
 		for i := range 600 {
-			if status, _, err := w.send(w.names[i%3], "POST", fmt.Sprintf("/in/f/p%d", i%9), `{"v":"p","n":0}`); err == nil && status == wanted {
+			if status, _, err := w.send(w.names[i%3], "POST", fmt.Sprintf("/in/f/p%d", i%9), `{"v":"p","n":0}`); err == nil &&
+				status == wanted {
 				wanted2 := 0
 				for j := range 9 {
 					if status, _, _ := w.send(w.names[j%3], "POST", fmt.Sprintf("/in/f/p%d", j), `{"v":"p","n":0}`); status == wanted {
@@ -282,8 +306,12 @@ func TestNobodySpeaksAsAMember(t *testing.T) {
 	w := partitioned(t)
 	w.must("PUT", "/api/v1/connections/desk", `{"readyferry":"connection/1","name":"desk","kind":"caller",
 		"sign-in":{"kind":"api-key","secret":"the-key-of-the-desk"}}`)
-	w.must("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f/{v}","callers":["desk"],
-		"order":"params.v"},"steps":[]}`)
+	w.must(
+		"PUT",
+		"/api/v1/flows/f",
+		`{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f/{v}","callers":["desk"],
+		"order":"params.v"},"steps":[]}`,
+	)
 	w.must("POST", "/api/v1/flows/f/publish?sure=true", "")
 	ask := func(base, path string, h http.Header) int {
 		t.Helper()
