@@ -71,6 +71,8 @@ test("the help is searched, and has a page for each kind, system and function", 
   await expect(page.getByText("What comes from it")).toBeVisible();
   await goto(`/help/function/${reference.functions[0].name}`);
   await page.getByRole("button", { name: "try it" }).first().click();
+  await goto("/help#fleet");
+  await expect(page.locator("#fleet").getByRole("heading")).toBeInViewport();
   await goto("/help/step/nonsense");
   await expect(page.getByText("There is no help about that.")).toBeVisible();
 });

@@ -66,3 +66,34 @@ func TestWhichPartitionACallBelongsTo(t *testing.T) {
 		t.Errorf("%d were taken and %d are kept, %v", taken, len(list), err)
 	}
 }
+
+// A message over which the process has died alone is not read once more to see which partition it belongs to: it is
+// kept where it comes in, as a dead letter.
+func TestWhatIsSetAsideStaysWhereItComesIn(t *testing.T) {
+	dir, out := t.TempDir(), &target{}
+	part := func(c *Config) { c.Partition = journal.Partition{This: 1, Of: 3} }
+	w := startWith(t, dir, out, part)
+	w.connect("out", "")
+	w.publish("readyferry: flow/1\nname: f\nintake: {kind: webhook, path: /f, format: json, order: body.v}\n" +
+		"steps:\n- {id: d, kind: deliver, to: out}\n")
+	body := ""
+	for i := range 100 {
+		if v := fmt.Sprintf("v%d", i); w.Partition.Holding(v) == 2 {
+			body = fmt.Sprintf(`{"v":%q}`, v)
+			break
+		}
+	}
+	var elsewhere *intake.ElsewhereError
+	if _, err := w.post("/f", body); !errors.As(err, &elsewhere) {
+		t.Errorf("it is taken here: %v", err)
+	}
+	w.close()
+	died(t, dir, "f", body, true, 1, 900)
+	again := startWith(t, dir, out, part)
+	if _, err := again.post("/f", body); err != nil {
+		t.Errorf("it is not taken: %v", err)
+	}
+	if letters, err := again.store.Letters(store.LetterFilter{Limit: 10}); err != nil || len(letters) != 1 {
+		t.Errorf("%+v %v", letters, err)
+	}
+}

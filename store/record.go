@@ -277,21 +277,21 @@ func replay(ctx context.Context, conn *sql.Conn, stmts map[string]*sql.Stmt, rec
 	if err != nil {
 		return err
 	}
-	r := &replaying{in: in}
+	r := &reading{rest: in}
 	var texts []string
 	var args []any
-	for len(r.in) > 0 && r.fault == nil {
+	for len(r.rest) > 0 {
 		switch part := r.byte(); part {
 		case partText:
 			texts = append(texts, string(r.bytes()))
 		case partExec:
 			n, rows, count := r.number(), r.number(), r.number()
 			args = args[:0]
-			for range count {
+			for ; count > 0 && r.err == nil; count-- {
 				args = append(args, r.value())
 			}
-			if r.fault != nil || n >= uint64(len(texts)) {
-				return errors.Join(errors.New("a record is damaged"), r.fault)
+			if r.err != nil || n >= uint64(len(texts)) {
+				return errors.Join(errors.New("a record is damaged"), r.err)
 			}
 			if err := again(ctx, conn, stmts, texts[n], args, int64(rows)); err != nil {
 				return err
@@ -300,7 +300,7 @@ func replay(ctx context.Context, conn *sql.Conn, stmts map[string]*sql.Stmt, rec
 			return fmt.Errorf("a record has a part that this release does not know: %d", part)
 		}
 	}
-	return r.fault
+	return r.err
 }
 
 // again executes a statement as it was executed.
@@ -340,62 +340,21 @@ func drain(rows *sql.Rows, err error) error {
 	return errors.Join(rows.Err(), rows.Close())
 }
 
-// replaying takes a record apart.
-type replaying struct {
-	in    []byte
-	fault error
-}
-
-var errDamaged = errors.New("it ends in the middle")
-
-func (r *replaying) byte() (b byte) {
-	if len(r.in) == 0 {
-		r.fault = errDamaged
-		return 0
-	}
-	b, r.in = r.in[0], r.in[1:]
-	return b
-}
-
-func (r *replaying) number() uint64 {
-	v, n := binary.Uvarint(r.in)
-	if n <= 0 {
-		r.fault, r.in = errDamaged, nil
-		return 0
-	}
-	r.in = r.in[n:]
-	return v
-}
-
-func (r *replaying) bytes() (b []byte) {
-	n := r.number()
-	if n > uint64(len(r.in)) {
-		r.fault, r.in = errDamaged, nil
-		return nil
-	}
-	b, r.in = r.in[:n], r.in[n:]
-	return b
-}
-
-func (r *replaying) value() any {
+// value reads a value as recorder.value notes it.
+func (r *reading) value() any {
 	switch kind := r.byte(); kind {
 	case valueNull:
 		return nil
 	case valueInt:
-		v, n := binary.Varint(r.in)
-		if n <= 0 {
-			r.fault, r.in = errDamaged, nil
-			return nil
-		}
-		r.in = r.in[n:]
-		return v
+		n := r.number() // as binary.AppendVarint folds the sign in
+		return int64(n>>1) ^ -int64(n&1)
 	case valueFloat:
-		if len(r.in) < 8 {
-			r.fault, r.in = errDamaged, nil
+		if len(r.rest) < 8 {
+			r.fails(errCut)
 			return nil
 		}
-		v := math.Float64frombits(binary.LittleEndian.Uint64(r.in))
-		r.in = r.in[8:]
+		v := math.Float64frombits(binary.LittleEndian.Uint64(r.rest))
+		r.rest = r.rest[8:]
 		return v
 	case valueText:
 		return string(r.bytes())
@@ -406,7 +365,7 @@ func (r *replaying) value() any {
 		}
 		return b
 	default:
-		r.fault = fmt.Errorf("a value of kind %d", kind)
+		r.fails(fmt.Errorf("a value of kind %d", kind))
 		return nil
 	}
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"encoding/binary"
-	"errors"
 	"time"
 
 	"readyferry/core/retry"
@@ -67,50 +66,12 @@ func (d *Delivery) taken() *Try {
 	}
 	r := &reading{rest: d.Taken}
 	t := &Try{Delivery: d.ID, Outcome: string(retry.Delivered)}
-	t.N, t.Round, t.At, t.Took, t.Status = int(
-		r.number(),
-	), int(
-		r.number(),
-	), time.UnixMicro(r.number()).
-		UTC(),
-		r.number(), int(
-			r.number(),
-		)
+	t.N, t.Round = int(r.number()), int(r.number())
+	t.At = time.UnixMicro(int64(r.number())).UTC()
+	t.Took, t.Status = int64(r.number()), int(r.number())
 	t.Detail, t.Headers, t.Body = string(r.bytes()), r.bytes(), body.Of(r.bytes()).Packed()
 	if r.err != nil {
 		t.Detail = r.err.Error()
 	}
 	return t
-}
-
-// reading reads numbers and bytes one behind the other.
-type reading struct {
-	rest []byte
-	err  error
-}
-
-var errCut = errors.New("what is kept of this try is cut off")
-
-func (r *reading) number() int64 {
-	n, size := binary.Uvarint(r.rest)
-	if size <= 0 {
-		r.rest, r.err = nil, errCut
-		return 0
-	}
-	r.rest = r.rest[size:]
-	return int64(n)
-}
-
-func (r *reading) bytes() []byte {
-	n := r.number()
-	if n < 0 || n > int64(len(r.rest)) {
-		r.rest, r.err = nil, errCut
-		return nil
-	}
-	if n == 0 {
-		return nil
-	}
-	b := r.rest[:n:n]
-	r.rest = r.rest[n:]
-	return b
 }

@@ -2,12 +2,14 @@ package intake
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 
 	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/run"
+	"readyferry/engine/journal"
 )
 
 // ElsewhereError tells that a message belongs to another partition of the fleet: nothing of it was
@@ -59,12 +61,10 @@ func (k *Intakes) here(ctx context.Context, in *Intake, c Call, headers []messag
 	case in.draft || k.AtHome(in.Flow) != "":
 		to = 0
 	case in.plan.Order != nil || in.plan.Once != nil:
-		leave, err := k.Enter(ctx, c.Body) // as whoever reads a body does
+		value, err := k.decides(ctx, in, c, headers)
 		if err != nil {
 			return err
 		}
-		value := k.valueOf(in.plan, c, headers, in.Params)
-		leave()
 		if value != "" {
 			to = own.Holding(value)
 		}
@@ -73,6 +73,28 @@ func (k *Intakes) here(ctx context.Context, in *Intake, c Call, headers []messag
 		return nil
 	}
 	return &ElsewhereError{to}
+}
+
+// decides gives the value that decides which partition a message is of, worked out as all is that a message
+// brings: behind the gate, and marked, so that one over which the process has died before does not end it again.
+// Such a message is kept here, as a dead letter.
+func (k *Intakes) decides(ctx context.Context, in *Intake, c Call, headers []message.Header) (value string, err error) {
+	leave, err := k.Enter(ctx, c.Body)
+	if err != nil {
+		return "", err
+	}
+	defer leave()
+	err = k.Do(ctx, in.Flow, func(s *journal.Session) error {
+		if err := s.Computes(in.Flow, c.Body); err != nil {
+			return err
+		}
+		value = k.valueOf(in.plan, c, headers, in.Params)
+		return nil
+	})
+	if errors.Is(err, journal.ErrSetAside) {
+		return "", nil
+	}
+	return value, err
 }
 
 // valueOf gives the value that decides which partition a message is of; "" where it has none, or cannot be

@@ -1,4 +1,5 @@
-import { Link } from "react-router";
+import { useEffect } from "react";
+import { Link, useLocation } from "react-router";
 import { useReference } from "../api/queries";
 import { viewOf } from "../steps";
 import { Mark } from "../ui/marks";
@@ -25,6 +26,12 @@ const states: [string, string][] = [
 export default function HelpPage() {
   const reference = useReference();
   const r = reference.data;
+  const { hash } = useLocation();
+  // The browser looks for the section before it is there, and what comes from the server moves it once more.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: it is to be done again when that has come
+  useEffect(() => {
+    if (hash) document.getElementById(hash.slice(1))?.scrollIntoView();
+  }, [hash, r]);
   return (
     <>
       <PageHead title="Help" facts="what the steps, expressions and states mean" />
