@@ -51,7 +51,11 @@ type Node struct {
 	end   context.CancelFunc
 	done  sync.WaitGroup
 	short chan struct{} // short calls of other members that are under way
-	woken chan struct{} // something is to be looked at at once
+	// Of the first: who hands short calls over, by member, and who answers those of others, by whom they are for. Both
+	// stay; a member that starts anew is another one for the second.
+	carriers map[string]*carrier
+	answers  map[string]*gathered
+	woken    chan struct{} // something is to be looked at at once
 
 	mu      sync.Mutex
 	beats   map[string]*heard // of the others, and the own
@@ -98,6 +102,7 @@ type beat struct {
 	At      int64     `json:"at"`
 	Epoch   int64     `json:"epoch,omitempty"` // from which it leads
 	Drained bool      `json:"drained,omitempty"`
+	Calls   bool      `json:"calls,omitempty"` // it hears short calls between the engines; earlier releases do not
 }
 
 // heard is a beat, and when it came.
@@ -126,6 +131,7 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 		if part == 0 {
 			first = n
 			n.short = make(chan struct{}, mostShort)
+			n.carriers, n.answers = map[string]*carrier{}, map[string]*gathered{}
 		}
 		n.first = first
 		first.parts = append(first.parts, n)
@@ -165,7 +171,7 @@ func (n *Node) Close() {
 func (n *Node) listen() error {
 	hear := map[string]nats.MsgHandler{beatOf(n.part): n.hears}
 	if n.part == 0 {
-		hear[callSubject(n.File.This)] = n.calls
+		hear[callsSubject(n.File.This)] = n.calls
 		hear["fleet.drain."+n.File.This] = func(m *nats.Msg) {
 			n.setDrained(string(m.Data) == "true")
 			_ = m.Respond([]byte("{}"))
@@ -257,7 +263,7 @@ func (n *Node) say() {
 	b := beat{Name: n.File.This, Schema: store.Schema(), Version: n.Version, Began: n.began,
 		State:   n.state,
 		Trouble: n.trouble, Log: n.copied.Log,
-		At: n.copied.At, Epoch: n.epoch}
+		At: n.copied.At, Epoch: n.epoch, Calls: true}
 	n.mu.Unlock()
 	b.Drained = n.isDrained()
 	if text, err := json.Marshal(b); err == nil {

@@ -138,7 +138,7 @@ func (d *Door) serve(part int, w http.ResponseWriter, r *http.Request, deadline 
 			return
 		}
 		if l := n.leader(); l != nil && l.Name != n.File.This {
-			d.hand(n, w, r, l.Name, deadline)
+			d.hand(n, w, r, l, deadline)
 			return
 		}
 		wait := time.Until(deadline)
@@ -191,12 +191,13 @@ func unreached(err error) bool {
 
 // hand hands a call over to a member. What it says of who has called (X-Forwarded-…) was taken away
 // where nobody is to be believed it. Where the member is not reached the call waits for another one to lead.
-func (d *Door) hand(n *Node, w http.ResponseWriter, r *http.Request, to string, deadline time.Time) {
+func (d *Door) hand(n *Node, w http.ResponseWriter, r *http.Request, leads *heard, deadline time.Time) {
+	to := leads.Name
 	if r.Header.Get(ForwardedBy) != "" {
 		refuse(w, http.StatusServiceUnavailable, "No member leads now", "the one that was asked does not any more")
 		return
 	}
-	if isShort(r) {
+	if isShort(r) && leads.Calls {
 		if d.handShort(n, w, r, to) {
 			return
 		}
