@@ -144,6 +144,7 @@ func (l *link) remove(ctx context.Context, member string) error {
 
 func (l *link) close() {
 	if l.conn != nil {
+		_ = l.conn.FlushTimeout(time.Second) // answers may be on their way
 		l.conn.Close()
 	}
 	l.engine.Shutdown()

@@ -50,6 +50,7 @@ type Node struct {
 	ctx   context.Context
 	end   context.CancelFunc
 	done  sync.WaitGroup
+	over  chan struct{} // it has ended its work; until then it says how it is
 	short chan struct{} // short calls of other members that are under way
 	// Of the first: who hands short calls over, by member, and who answers those of others, by whom they are for. Both
 	// stay; a member that starts anew is another one for the second.
@@ -127,7 +128,8 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 			return nil, err
 		}
 		n := &Node{Config: own, part: part, id: id, began: began, beats: map[string]*heard{}, state: StateStarts,
-			woken: make(chan struct{}, 1), changed: make(chan struct{}), spans: map[string]*span{}}
+			woken: make(chan struct{}, 1), changed: make(chan struct{}), spans: map[string]*span{},
+			over: make(chan struct{})}
 		if part == 0 {
 			first = n
 			n.short = make(chan struct{}, mostShort)
@@ -153,14 +155,21 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	}
 	for _, n := range first.parts {
 		n.done.Go(n.tell)
-		n.done.Go(n.run)
+		n.done.Go(func() {
+			defer close(n.over)
+			n.run()
+		})
 	}
 	return first, nil
 }
 
-// Close ends the member: where it leads the work ends first, and the others are told.
+// End begins to end the member: it leads nothing from now on, and calls go to another one as soon as that leads.
+// While what it leads comes to its end the others know of that and wait, so that no two work on the same.
+func (n *Node) End() { n.end() }
+
+// Close ends the member, and returns when all its work has ended.
 func (n *Node) Close() {
-	n.end()
+	n.End()
 	for _, one := range n.parts {
 		one.done.Wait()
 	}
@@ -216,7 +225,7 @@ func (n *Node) change() {
 	n.changed = make(chan struct{})
 }
 
-// tell says how this member is, until it ends.
+// tell says how this member is, until it has ended its work.
 func (n *Node) tell() {
 	tick := time.NewTicker(beatEach)
 	defer tick.Stop()
@@ -224,7 +233,7 @@ func (n *Node) tell() {
 		n.say()
 		n.endSpans()
 		select {
-		case <-n.ctx.Done():
+		case <-n.over:
 			return
 		case <-tick.C:
 		}

@@ -88,6 +88,7 @@ func (s *serving) serveInFleet(ctx context.Context, ready readied, log *slog.Log
 		return err
 	case <-ctx.Done():
 	}
+	node.End() // who waits is told, and then nobody is cut off
 	return in.shutdown(3 * time.Second)
 }
 
