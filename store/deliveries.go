@@ -6,7 +6,76 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
+	"readyferry/store/body"
 )
+
+// DeliveryState says where a delivery stands.
+type DeliveryState uint8
+
+// The states of a delivery.
+const (
+	Pending   DeliveryState = iota // due at NextAt
+	Behind                         // waits for an earlier one of the same order value
+	Done                           // delivered
+	Dead                           // given up; a dead letter tells
+	Withdrawn                      // a person or another version made it needless
+)
+
+var deliveryStateNames = [...]string{"waiting", "waiting", "delivered", "dead letter", "withdrawn"}
+
+// String gives the word that people read.
+func (s DeliveryState) String() string { return deliveryStateNames[s] }
+
+// Delivery is one guaranteed send of one message to one target.
+type Delivery struct {
+	Seq        int64 `gorm:"primaryKey;autoIncrement:false"`
+	ID         ID    // begins with the six bytes that Tx begins with, by which it is found
+	Tx         ID
+	Flow       string
+	Path       string
+	Step       string
+	Target     string
+	OrderValue string
+	State      DeliveryState
+	Request    []byte // JSON, but for the body
+	Body       body.Body
+	Plan       []byte     // JSON of the retry plan
+	Round      int        // grows with every resend
+	Tries      int        // in this round
+	Total      int        // in all rounds
+	FirstAt    *time.Time `gorm:"serializer:micros;type:integer"`
+	NextAt     *time.Time `gorm:"serializer:micros;type:integer"`
+	NextWhy    string     // why the next try comes when it does
+	CreatedAt  time.Time  `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
+	Soft       bool       // it stands in a way of a scatter: given up, it is a missing answer and no dead letter
+	Taken      []byte     // the try that delivered it, where it is no row of tries
+}
+
+// Try is one attempt of a delivery.
+type Try struct {
+	Delivery ID  `gorm:"primaryKey"`
+	N        int `gorm:"primaryKey;autoIncrement:false"` // over all rounds
+	Round    int
+	At       time.Time `gorm:"serializer:micros;type:integer"`
+	Took     int64     // microseconds
+	Outcome  string
+	Status   int
+	Detail   string
+	Headers  []byte    // JSON
+	Body     body.Body // the answer's first 64 KiB
+}
+
+// Unknown is the outcome of a Try that the application did not see the end of, because it
+// stopped. It counts as none of its plan.
+const Unknown = "unknown"
+
+// Counts tells whether a try is one of its plan.
+func (t *Try) Counts() bool { return t.Outcome != Late && t.Outcome != Unknown }
+
+// Late is the outcome of a Try that is none: an answer for which nobody waited any more,
+// because it came late or a second time.
+const Late = "late"
 
 // AddDelivery stores a new delivery. With an order value it waits behind an
 // earlier one of the same value and target that has not ended.

@@ -12,6 +12,84 @@ import (
 	"gorm.io/gorm/clause"
 )
 
+// Flow is a flow with its draft.
+type Flow struct {
+	Name     string `gorm:"primaryKey"`
+	Title    string
+	Draft    string // the document as it was written
+	Revision int64  // grows with every change of the draft or its files
+	Live     int    // version in use, 0 when never published
+	Paused   bool
+	// Trial is the version that takes one message in TrialOf since TrialAt, by the hash of its
+	// order value; 0 for none. The rest goes through the live one.
+	Trial   int
+	TrialOf int
+	TrialAt *time.Time `gorm:"serializer:micros;type:integer"`
+	// Planned is the version that goes live at PlannedAt; 0 for none.
+	Planned   int
+	PlannedAt *time.Time `gorm:"serializer:micros;type:integer"`
+	Edits     int        // changes of the draft since the live version
+	KeepsAll  bool       // an earlier release made it: where it does not say how long, it keeps what has ended
+	UpdatedAt time.Time  `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
+}
+
+// FlowFile is a file of a flow's draft: a schema, say.
+type FlowFile struct {
+	Flow string `gorm:"primaryKey"`
+	Name string `gorm:"primaryKey"`
+	Body []byte
+}
+
+// Version is a published document, never changed.
+type Version struct {
+	Flow        string `gorm:"primaryKey"`
+	N           int    `gorm:"primaryKey;autoIncrement:false"`
+	Document    string
+	Files       []byte    // JSON: name → text
+	Rules       int       // flow.Rules that it was published under
+	PublishedAt time.Time `gorm:"serializer:micros;type:integer"`
+	By          string    // who did it, as they said
+	Note        string    // for those who come after
+	Despite     string    // why it went live though samples were not as expected; "" where they were
+}
+
+// VersionEvent is a line of what became of the versions of a flow.
+type VersionEvent struct {
+	N       int64 `gorm:"primaryKey;autoIncrement"`
+	Flow    string
+	Version int
+	At      time.Time `gorm:"serializer:micros;type:integer"`
+	By      string    // who did it, as they said
+	What    string    // live, planned, share, cancelled
+	Note    string
+}
+
+// Sample is a message kept with a flow. Document is its JSON.
+type Sample struct {
+	Flow     string `gorm:"primaryKey"`
+	Name     string `gorm:"primaryKey"`
+	Position int
+	Document []byte
+}
+
+// Connection is an outside system. Document holds no secret; Sealed does.
+type Connection struct {
+	Name      string `gorm:"primaryKey"`
+	Kind      string
+	Document  []byte // JSON
+	Sealed    []byte // JSON: name → secret, sealed
+	Named     []byte // JSON: host → kinds of address that it had when it was saved; "*" of one from before
+	Revision  int64
+	UpdatedAt time.Time `gorm:"serializer:micros;type:integer;autoCreateTime:false;autoUpdateTime:false"`
+	By        string    // who saved it last; "" where it was not noted
+}
+
+// StandIn is the definition of a simulated outside system, as JSON.
+type StandIn struct {
+	Name     string `gorm:"primaryKey"`
+	Document []byte
+}
+
 // Flows lists all flows by title.
 func (v View) Flows() ([]Flow, error) {
 	var out []Flow

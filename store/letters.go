@@ -6,6 +6,68 @@ import (
 	"gorm.io/gorm"
 )
 
+// LetterState says what became of a dead letter.
+type LetterState uint8
+
+// The states of a dead letter.
+const (
+	LetterOpen      LetterState = iota // a person must decide
+	LetterResending                    // sent again, outcome not yet known
+	LetterResolved                     // sent again with success
+	LetterDiscarded                    // given up by a person
+	LetterPassed                       // whoever waited for the message was told, and has the letter
+)
+
+var letterStateNames = [...]string{"open", "resending", "resolved", "discarded", "passed on"}
+
+// String gives the word that people read.
+func (s LetterState) String() string { return letterStateNames[s] }
+
+// ParseLetterState reads the word.
+func ParseLetterState(s string) (LetterState, bool) {
+	for i, n := range letterStateNames {
+		if n == s {
+			return LetterState(i), true
+		}
+	}
+	return 0, false
+}
+
+// AllLetterStates lists them.
+func AllLetterStates() []LetterState {
+	return []LetterState{LetterOpen, LetterResending, LetterResolved, LetterDiscarded, LetterPassed}
+}
+
+// Letter is a dead letter: a message that a person must decide about.
+type Letter struct {
+	ID        ID `gorm:"primaryKey"`
+	Tx        ID
+	Flow      string
+	Version   int
+	Step      string
+	Path      string
+	Kind      string
+	Phase     string
+	Class     string
+	Reason    string
+	Cause     string // key of letters with the same flow, step and kind of reason
+	CauseText string
+	Reference string
+	State     LetterState
+	At        time.Time `gorm:"serializer:micros;type:integer"`
+	Assignee  string    // who looks after it, as they are called; "" for nobody
+}
+
+// LetterEvent is a line of a dead letter's history.
+type LetterEvent struct {
+	N      int64 `gorm:"primaryKey;autoIncrement"`
+	Letter ID
+	At     time.Time `gorm:"serializer:micros;type:integer"`
+	Who    string    // a person, the flow or the application; "" where it was not noted
+	What   string    // died, resent, resolved, discarded, restored, noted, assigned
+	Detail string
+}
+
 // Letter gives a dead letter by id, or ErrNotFound.
 func (v View) Letter(id ID) (Letter, error) {
 	var l Letter

@@ -7,6 +7,14 @@ import (
 	"time"
 )
 
+// OnceKey remembers a message that must not be worked on twice.
+type OnceKey struct {
+	Flow  string `gorm:"primaryKey"`
+	Key   []byte `gorm:"primaryKey"`
+	Tx    ID
+	Until time.Time `gorm:"serializer:micros;type:integer"`
+}
+
 // onceAt is a value by which repeats of a flow are told.
 type onceAt struct{ flow, key string }
 

@@ -9,6 +9,46 @@ import (
 	"gorm.io/gorm/clause"
 )
 
+// QueueItem is a message in a queue inside the application.
+type QueueItem struct {
+	N         int64 `gorm:"primaryKey;autoIncrement"`
+	Queue     string
+	From      ID // the transaction that put it there
+	Path      string
+	Headers   []byte // JSON
+	Body      []byte
+	Reference string
+	PutAt     time.Time `gorm:"serializer:micros;type:integer"`
+	TakenBy   *ID       // the transaction that works on it
+	Priority  int       // 0 to 9; the higher are taken first
+	// ExpiresAt is when a message that nobody works on becomes a dead letter.
+	ExpiresAt *time.Time `gorm:"serializer:micros;type:integer"`
+	Journey   *ID        // that it belongs to, where that is not From's own
+}
+
+// QueueSize counts the messages of a queue; triggers keep it, so that a full
+// queue is measured as fast as an empty one.
+type QueueSize struct {
+	Queue string `gorm:"primaryKey"`
+	Free  int64  // nobody works on them
+	Taken int64
+}
+
+// QueueSettings are what a person has set for a queue.
+type QueueSettings struct {
+	Queue string `gorm:"primaryKey"`
+	Limit int64  // messages that nobody works on; more are refused
+}
+
+// UsualQueueLimit is the limit of a queue that nobody has set.
+const UsualQueueLimit = 1_000_000
+
+// PausedQueue is a queue that hands out nothing for now.
+type PausedQueue struct {
+	Queue string    `gorm:"primaryKey"`
+	Since time.Time `gorm:"serializer:micros;type:integer"`
+}
+
 // Put adds a message to a queue.
 func (tx *Tx) Put(item *QueueItem) error {
 	item.N = tx.numbers.item()
