@@ -71,10 +71,34 @@ func (n *Node) lead(epoch int64) error {
 	n.handler, n.epoch = nil, 0
 	n.mu.Unlock()
 	n.set(state, "")
+	over := make(chan struct{})
+	go n.givesUpAlone(over, end)
 	stop(lost)
 	err = st.Close()
+	close(over)
 	n.set(StateFollows, "")
 	return err
+}
+
+// givesUpAlone has nothing wait for the log any more where the others are gone while this member ends its work, as
+// they are where all are stopped at once: it is taken up by whoever leads next.
+func (n *Node) givesUpAlone(over <-chan struct{}, end context.CancelFunc) {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-over:
+			return
+		case <-tick.C:
+		}
+		n.mu.Lock()
+		alone := len(n.there()) < n.File.majority()
+		n.mu.Unlock()
+		if alone {
+			end()
+			return
+		}
+	}
 }
 
 // untilGone waits until this member cannot lead any more, or is not to.

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -36,6 +37,9 @@ const branchUse = "demo-branch"
 
 // wayFile is what the two sides speak over, as the branch has it open: it is given the way by it, and ends with it.
 const wayFile = 3
+
+// branchFolder is where the branch keeps what it has, below the folder of the demo.
+func branchFolder(data string) string { return filepath.Join(data, "runner-"+demo.Runner) }
 
 func branchCommand() *cobra.Command {
 	var data string
@@ -65,13 +69,10 @@ func (a *application) startBranch() (stop func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	pair, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM, 0)
+	near, far, err := socketPair()
 	if err != nil {
 		return nil, err
 	}
-	syscall.CloseOnExec(pair[0])
-	syscall.CloseOnExec(pair[1])
-	near, far := os.NewFile(uintptr(pair[0]), "way"), os.NewFile(uintptr(pair[1]), "way")
 	defer near.Close() // FileConn has one of its own
 	defer far.Close()
 	conn, err := net.FileConn(near)
@@ -79,8 +80,7 @@ func (a *application) startBranch() (stop func(), err error) {
 		return nil, err
 	}
 	run := func(closed bool) (*exec.Cmd, error) {
-		cmd := exec.Command(own, branchUse, "--data", filepath.Join(a.s.data, "runner-"+demo.Runner),
-			"--log", a.s.log, "--log-level", a.s.level)
+		cmd := exec.Command(own, branchUse, "--data", branchFolder(a.s.data), "--log", a.s.log, "--log-level", a.s.level)
 		cmd.Env = append(os.Environ(), runnerKey+"="+a.atBranch)
 		cmd.Stderr, cmd.ExtraFiles = os.Stderr, []*os.File{far}
 		if closed {
@@ -98,11 +98,35 @@ func (a *application) startBranch() (stop func(), err error) {
 	}
 	w := &wayOut{to: to.Host, log: a.Log}
 	w.all.Go(func() { w.open(conn.(*net.UnixConn)) })
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		if err := cmd.Wait(); err != nil {
+			a.Log.Warn("the branch of the demo has ended", "error", err)
+		}
+	}()
 	return func() {
 		_ = conn.Close() // the branch ends by that
-		_ = cmd.Wait()
+		defer time.AfterFunc(branchEnds, func() { _ = cmd.Process.Kill() }).Stop()
+		<-ended
 		w.close()
 	}, nil
+}
+
+// branchEnds is how long the branch may take to end by itself.
+const branchEnds = 10 * time.Second
+
+// socketPair makes two ends of a way between processes; none but whoever is given one has it.
+func socketPair() (near, far *os.File, err error) {
+	syscall.ForkLock.RLock()
+	defer syscall.ForkLock.RUnlock()
+	pair, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	syscall.CloseOnExec(pair[0])
+	syscall.CloseOnExec(pair[1])
+	return os.NewFile(uintptr(pair[0]), "way"), os.NewFile(uintptr(pair[1]), "way"), nil
 }
 
 // wayOut carries what comes at the one way out of the branch's network.
@@ -232,6 +256,7 @@ func runBranch(ctx context.Context, data string, log *slog.Logger) error {
 	}
 	defer conn.Close()
 	_ = f.Close()
+	signal.Ignore(os.Interrupt) // which a terminal sends to both; it ends with the demo
 	if err := errors.Join(insideNetwork(), os.MkdirAll(data, 0o700)); err != nil {
 		return err
 	}

@@ -41,13 +41,14 @@ func stopsHonestly(t *testing.T, w *aFleet) {
 		ended[m.N] = true
 		mu.Unlock()
 	}))
+	w.client.Timeout = 10 * time.Minute // no machine is so slow that nobody waits any more
 	for _, name := range w.names {
 		w.start(name)
 	}
 	w.must("PUT", "/api/v1/connections/out", fmt.Sprintf(
 		`{"readyferry":"connection/1","name":"out","kind":"http","address":%q,"limits":{"in-flight":60}}`, target))
 	w.must("PUT", "/api/v1/flows/f", `{"readyferry":"flow/1","name":"f","intake":{"kind":"webhook","path":"/f","format":"json",
-		"order":"string(body.n)","answer":"finished","wait":"60s"},"steps":[{"id":"d","kind":"deliver","to":"out","path":"/"}]}`)
+		"order":"string(body.n)","answer":"finished","wait":"5m"},"steps":[{"id":"d","kind":"deliver","to":"out","path":"/"}]}`)
 	w.must("POST", "/api/v1/flows/f/publish", "")
 	w.whole(1000)
 	const calls = 30

@@ -109,7 +109,7 @@ func demoCommand() *cobra.Command {
 				defer i.Close()
 			}
 			if fresh {
-				if err := store.Forget(s.data); err != nil {
+				if err := errors.Join(store.Forget(s.data), os.RemoveAll(branchFolder(s.data))); err != nil {
 					return err
 				}
 			}
