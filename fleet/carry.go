@@ -24,6 +24,9 @@ import (
 // callsSubject is where a member hears such calls.
 func callsSubject(member string) string { return "fleet.calls." + member }
 
+// callSubject is where it hears a call that comes alone.
+func callSubject(member string) string { return "fleet.call." + member }
+
 // atOnce is about how many bytes go in one message: there is room for one more call above them.
 const atOnce = 1 << 20
 
@@ -93,9 +96,10 @@ func eachOf(data []byte, do func(number uint64, text []byte)) error {
 
 // carrier hands calls over to one member.
 type carrier struct {
-	gathered
-	last  uint64 // number that was given; the lock of gathered guards it
-	mu    sync.Mutex
+	calls gathered
+	last  uint64 // number that was given; the lock of calls guards it
+
+	mu    sync.Mutex // is taken behind that of calls
 	waits map[uint64]chan carried
 }
 
@@ -118,12 +122,12 @@ func (n *Node) carrierTo(member string) (*carrier, error) {
 	if _, err := n.link.conn.Subscribe(inbox+".*", c.hears); err != nil {
 		return nil, err
 	}
-	c.send = func(out []byte, count int) { // numbers are given in the order in which they stand in a message
+	c.calls.send = func(out []byte, count int) { // numbers are given in the order in which they stand in a message
 		last, first := c.last, c.last-uint64(count)+1
 		err := n.link.conn.PublishMsg(&nats.Msg{Subject: callsSubject(member),
 			Reply: fmt.Sprintf("%s.%d-%d", inbox, first, last), Data: out})
 		if err != nil {
-			go c.fail(first, last, err)
+			c.fail(first, last, err)
 		}
 	}
 	n.first.carriers[member] = c
@@ -134,7 +138,7 @@ func (n *Node) carrierTo(member string) (*carrier, error) {
 func (c *carrier) call(ctx context.Context, text []byte) ([]byte, error) {
 	came := make(chan carried, 1)
 	var number uint64
-	c.add(func() uint64 {
+	c.calls.add(func() uint64 {
 		c.last++
 		number = c.last
 		c.mu.Lock()
@@ -187,24 +191,33 @@ func (c *carrier) hears(m *nats.Msg) {
 func (n *Node) calls(m *nats.Msg) {
 	answers := n.answersTo(m.Reply)
 	err := eachOf(m.Data, func(number uint64, text []byte) {
-		of := func() uint64 { return number }
-		select {
-		case n.short <- struct{}{}:
-		default:
-			k := &kept{head: http.Header{}}
-			refuse(k, http.StatusServiceUnavailable, "Too many calls are under way",
-				"nothing was stored; send it again later")
-			answers.add(of, k.asBytes())
-			return
-		}
-		go func() {
-			defer func() { <-n.short }()
-			answers.add(of, n.answerShort(text).asBytes())
-		}()
+		n.takes(text, func(said []byte) { answers.add(func() uint64 { return number }, said) })
 	})
 	if err != nil {
 		n.Log.Warn("calls of another member", "error", err)
 	}
+}
+
+// callsOne answers a call that comes alone, as members of the release before this one hand calls over.
+func (n *Node) callsOne(m *nats.Msg) {
+	n.takes(m.Data, func(said []byte) { _ = m.Respond(said) })
+}
+
+// takes answers a call beside others, of which there may be so many.
+func (n *Node) takes(text []byte, say func(said []byte)) {
+	select {
+	case n.short <- struct{}{}:
+	default:
+		k := &kept{head: http.Header{}}
+		refuse(k, http.StatusServiceUnavailable, "Too many calls are under way",
+			"nothing was stored; send it again later")
+		say(k.asBytes())
+		return
+	}
+	go func() {
+		defer func() { <-n.short }()
+		say(n.answerShort(text).asBytes())
+	}()
 }
 
 // answersTo gathers answers for who has sent calls: those of several messages go together.

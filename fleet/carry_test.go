@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http/httptest"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/nats-io/nats.go"
 )
@@ -36,6 +38,13 @@ func TestManyShortCalls(t *testing.T) {
 	if _, err := c.call(context.Background(), []byte("x")); !errors.Is(err, nats.ErrNoResponders) {
 		t.Errorf("a member that is not there: %v", err)
 	}
+	// One that comes alone, as the release before hands it over.
+	r := httptest.NewRequest("POST", "/in/echo", strings.NewReader("alone"))
+	alone, err := w.now["a"].node.link.conn.Request(callSubject(w.leader()), asBytes(r, []byte("alone"), "a", 0), time.Minute)
+	said := httptest.NewRecorder()
+	if err != nil || answerWith(said, alone.Data) != nil || said.Body.String() != "alone" {
+		t.Errorf("a call that comes alone: %v %s", err, said.Body)
+	}
 	ctx, stop := context.WithCancel(context.Background())
 	stop()
 	if _, err := c.call(ctx, []byte("x")); err == nil {
@@ -43,8 +52,8 @@ func TestManyShortCalls(t *testing.T) {
 	}
 	for name := range w.now {
 		for to, c := range w.now[name].node.carriers {
-			if len(c.waits) > 0 || c.count > 0 {
-				t.Errorf("of %s to %s %d wait and %d are not sent", name, to, len(c.waits), c.count)
+			if len(c.waits) > 0 || c.calls.count > 0 {
+				t.Errorf("of %s to %s %d wait and %d are not sent", name, to, len(c.waits), c.calls.count)
 			}
 		}
 	}

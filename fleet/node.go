@@ -180,7 +180,7 @@ func (n *Node) Close() {
 func (n *Node) listen() error {
 	hear := map[string]nats.MsgHandler{beatOf(n.part): n.hears}
 	if n.part == 0 {
-		hear[callsSubject(n.File.This)] = n.calls
+		hear[callsSubject(n.File.This)], hear[callSubject(n.File.This)] = n.calls, n.callsOne
 		hear["fleet.drain."+n.File.This] = func(m *nats.Msg) {
 			n.setDrained(string(m.Data) == "true")
 			_ = m.Respond([]byte("{}"))

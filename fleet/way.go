@@ -202,6 +202,11 @@ func (d *Door) hand(n *Node, w http.ResponseWriter, r *http.Request, leads *hear
 			return
 		}
 		// It is not there any more, or leads no more: another one will.
+		if time.Now().After(deadline) {
+			refuse(w, http.StatusServiceUnavailable, "The member that leads is not reached",
+				"nothing was stored; send it again later")
+			return
+		}
 		select {
 		case <-r.Context().Done():
 			refuseGivenUp(w)

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 )
 
 // branchOf gives the folder in /proc of the process that is the branch of the demo over a folder; "" for none.
@@ -41,17 +40,7 @@ func TestTheBranchOfTheDemo(t *testing.T) {
 		_ = cmd.Process.Kill()
 		_, _ = cmd.Process.Wait()
 	})
-	until := func(what string, is func() bool) {
-		t.Helper()
-		for range 2400 {
-			if is() {
-				return
-			}
-			time.Sleep(50 * time.Millisecond)
-		}
-		t.Fatalf("it never comes to that: %s", what)
-	}
-	until("a slip is printed", func() bool {
+	until(t, "a slip is printed", func() bool {
 		req, err := http.NewRequest(
 			"POST",
 			"http://"+at+"/in/branch-slips",
@@ -79,5 +68,5 @@ func TestTheBranchOfTheDemo(t *testing.T) {
 		t.Errorf("ways lead out of it: %s %v", routes, err)
 	}
 	_ = cmd.Process.Kill()
-	until(fmt.Sprintf("%s ends", proc), func() bool { return branchOf(data) == "" })
+	until(t, fmt.Sprintf("%s ends", proc), func() bool { return branchOf(data) == "" })
 }

@@ -75,21 +75,11 @@ func stopsHonestly(t *testing.T, w *aFleet) {
 			}
 		})
 	}
-	for range 2400 { // until all of them wait for the target
+	until(t, "all of them wait for the target", func() bool {
 		mu.Lock()
-		waiting := len(begun)
-		mu.Unlock()
-		if waiting == calls {
-			break
-		}
-		time.Sleep(25 * time.Millisecond)
-	}
-	mu.Lock()
-	stored := len(begun)
-	mu.Unlock()
-	if stored != calls {
-		t.Fatalf("%d of %d are at the target", stored, calls)
-	}
+		defer mu.Unlock()
+		return len(begun) == calls
+	})
 	s, err := w.status("a")
 	if err != nil {
 		t.Fatal(err)
@@ -98,21 +88,26 @@ func stopsHonestly(t *testing.T, w *aFleet) {
 	w.start(s.Leader)
 	close(slow)
 	all.Wait()
-	for range 2400 {
+	until(t, "all have come to their end", func() bool {
 		mu.Lock()
-		stored = len(ended)
-		mu.Unlock()
-		if stored == calls {
-			break
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
+		defer mu.Unlock()
+		return len(ended) == calls
+	})
 	t.Logf("%d callers were told that it is stored, and %d of the end", told, kept)
 	if told == 0 {
 		t.Error("nobody was told that it is stored")
 	}
-	if stored != calls {
-		t.Errorf("%d of %d have come to their end", stored, calls)
-	}
 	w.alike()
+}
+
+// until waits until something is so.
+func until(t *testing.T, what string, is func() bool) {
+	t.Helper()
+	for range 2400 {
+		if is() {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	t.Fatalf("it never comes to that: %s", what)
 }
