@@ -113,10 +113,7 @@ func newServer(c Config) *Server {
 	if c.Demo != nil {
 		s.visiting = &demoVisitors{c.Demo}
 	}
-	var err error
-	if s.parameters, err = readParameters(openAPIText); err != nil {
-		panic(err) // it ships with the program, and a test reads it
-	}
+	s.parameters = described()
 	return s
 }
 

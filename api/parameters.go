@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/gin-gonic/gin"
 
@@ -22,6 +23,16 @@ type operation struct {
 	id         string
 	parameters []string // of the query
 }
+
+// described gives those of this interface. They are read once: a member of a fleet that takes over makes a server
+// while callers wait.
+var described = sync.OnceValue(func() parameters {
+	all, err := readParameters(openAPIText)
+	if err != nil {
+		panic(err) // it ships with the program, and a test reads it
+	}
+	return all
+})
 
 // readParameters reads them from the description of the interface.
 func readParameters(description []byte) (parameters, error) {

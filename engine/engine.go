@@ -186,7 +186,11 @@ func (e *Engine) DoAsked(ctx context.Context, a journal.Asked) (out journal.Done
 	case journal.AskStanding:
 		out.Said, err = json.Marshal(e.standing())
 	case journal.AskPassed:
-		out.Said, err = json.Marshal(e.Watch.Passed(a.ID, a.Behind))
+		passed := e.Watch.Passed(a.ID, a.Behind)
+		if a.Packed {
+			passed = passed.Pack()
+		}
+		out.Said, err = json.Marshal(passed)
 	default:
 		return e.Journal.DoAsked(ctx, a)
 	}

@@ -40,9 +40,10 @@ const (
 
 // another is another partition, as the first one hears of it.
 type another struct {
-	run  store.ID
-	next int64
-	lies []lying
+	run   store.ID
+	next  int64
+	plain bool // it packs in a form that this release does not know
+	lies  []lying
 }
 
 type lying struct {
@@ -82,11 +83,8 @@ func (e *Engine) hearOf(ctx context.Context, part int, p *another, stands bool) 
 	ctx, stop := context.WithTimeout(ctx, standingEach)
 	defer stop()
 	var now watch.Passed
-	if e.ask(ctx, part, journal.Asked{What: journal.AskPassed, ID: p.run, Behind: p.next}, &now) {
-		p.run, p.next = now.Run, now.Next
-		if len(now.All) > 0 {
-			p.lies = append(p.lies, lying{time.Now(), now.All})
-		}
+	if e.ask(ctx, part, journal.Asked{What: journal.AskPassed, ID: p.run, Behind: p.next, Packed: !p.plain}, &now) {
+		p.hear(&now)
 	}
 	for len(p.lies) > 0 && time.Since(p.lies[0].at) >= liesFor {
 		e.Watch.HeardOf(p.lies[0].all)
@@ -98,6 +96,18 @@ func (e *Engine) hearOf(ctx context.Context, part int, p *another, stands bool) 
 	if stands && e.ask(ctx, part, journal.Asked{What: journal.AskStanding}, &s) {
 		e.links.Pulses.Hear(part, s.Pulses)
 		e.Lane.Hear(part, s.Lanes)
+	}
+}
+
+// hear takes in what it says; what cannot be read is asked for again, plainly.
+func (p *another) hear(now *watch.Passed) {
+	all, err := now.Happened()
+	if p.plain = p.plain || err != nil; err != nil {
+		return
+	}
+	p.run, p.next = now.Run, now.Next
+	if len(all) > 0 {
+		p.lies = append(p.lies, lying{time.Now(), all})
 	}
 }
 

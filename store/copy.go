@@ -31,7 +31,7 @@ type Copy struct {
 	held   *os.File
 	pool   *sql.DB
 	conn   *sql.Conn
-	stmts  map[string]*sql.Stmt
+	replay replaying
 	begun  bool
 	broken error
 }
@@ -43,7 +43,7 @@ func OpenCopy(ctx context.Context, dir string) (*Copy, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Copy{dir: dir, held: held, stmts: map[string]*sql.Stmt{}}
+	c := &Copy{dir: dir, held: held}
 	if err := c.open(ctx); err != nil {
 		return nil, errors.Join(err, c.Close())
 	}
@@ -66,6 +66,12 @@ func (c *Copy) open(ctx context.Context) error {
 	if c.conn, err = c.pool.Conn(ctx); err != nil {
 		return fmt.Errorf("opening %s: %w", file, err)
 	}
+	if err := c.conn.Raw(func(conn any) error {
+		c.replay = replaying{conn: conn.(*sqlite3.SQLiteConn), stmts: map[string]*sqlite3.SQLiteStmt{}}
+		return nil
+	}); err != nil {
+		return err
+	}
 	var others int
 	if err := c.conn.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_master").Scan(&others); err != nil {
 		return fmt.Errorf("reading %s: %w", file, err)
@@ -75,7 +81,25 @@ func (c *Copy) open(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := c.limitLog(ctx); err != nil {
+		return err
+	}
 	c.Position, err = positionOf(ctx, c.conn)
+	return err
+}
+
+// limitLog lets the log of the file become as long as that of a journal that is written here: what is not
+// written back after each megabyte is written back once for many changes.
+func (c *Copy) limitLog(ctx context.Context) error {
+	room, _, err := diskOf(c.dir)
+	if err != nil {
+		return err
+	}
+	var page int64
+	if err := c.conn.QueryRowContext(ctx, "PRAGMA page_size").Scan(&page); err != nil {
+		return err
+	}
+	_, err = c.conn.ExecContext(ctx, fmt.Sprintf("PRAGMA wal_autocheckpoint=%d", logFor(room)/page))
 	return err
 }
 
@@ -161,7 +185,7 @@ func (c *Copy) Apply(ctx context.Context, at int64, record []byte) error {
 		}
 		c.begun = true
 	}
-	if err := replay(ctx, c.conn, c.stmts, record); err != nil {
+	if err := c.conn.Raw(func(any) error { return c.replay.do(record) }); err != nil {
 		c.broken = fmt.Errorf("record %d: %w", at, err)
 		_, _ = c.conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
 		c.begun = false
@@ -195,10 +219,7 @@ func (c *Copy) Commit(ctx context.Context) error {
 
 // Close closes the file. What is not committed is applied again another time.
 func (c *Copy) Close() error {
-	var errs []error
-	for _, s := range c.stmts {
-		errs = append(errs, s.Close())
-	}
+	errs := []error{c.replay.close()}
 	if c.conn != nil {
 		if c.begun {
 			_, err := c.conn.ExecContext(context.Background(), "ROLLBACK")
@@ -335,69 +356,4 @@ func TakeCopy(dir string, from io.Reader) error {
 		return errors.Join(err, os.Remove(file+".part"))
 	}
 	return os.Rename(file+".part", file)
-}
-
-// Adopt makes the journal of a folder the beginning of a log: what stands in it is what the log begins
-// with. Release makes it one of its own again.
-func Adopt(ctx context.Context, dir, log string) error {
-	return relog(ctx, dir, func(conn *sql.Conn, p Position) error {
-		if p.Log != "" {
-			return fmt.Errorf("the journal in %s is of a fleet already", dir)
-		}
-		if _, err := conn.ExecContext(ctx, positionTable); err != nil {
-			return err
-		}
-		return nameLog(ctx, conn, Position{Log: log})
-	})
-}
-
-// Release makes the journal of a folder one of its own: the log that it is of goes on without it. What other
-// partitions have comes into it, and their folders go.
-func Release(ctx context.Context, dir string, others ...string) error {
-	return relog(ctx, dir, func(conn *sql.Conn, p Position) error {
-		if p.Log == "" {
-			return fmt.Errorf("the journal in %s is of no fleet", dir)
-		}
-		for _, other := range others {
-			if err := merge(ctx, conn, other); err != nil {
-				return err
-			}
-			// What has come is not brought twice where this is done again.
-			if err := os.RemoveAll(other); err != nil {
-				return err
-			}
-		}
-		_, err := conn.ExecContext(ctx, "DELETE FROM settings WHERE substr(key, 1, ?) = ?", len(merged), merged)
-		if err == nil {
-			_, err = conn.ExecContext(ctx, "DROP TABLE log_position")
-		}
-		return err
-	})
-}
-
-func relog(ctx context.Context, dir string, do func(conn *sql.Conn, p Position) error) error {
-	if _, err := os.Stat(filepath.Join(dir, dbFile)); err != nil {
-		return fmt.Errorf("there is no journal in %s: %w", dir, err)
-	}
-	held, err := lock(dir)
-	if err != nil {
-		return err
-	}
-	defer held.Close()
-	db, err := sql.Open("sqlite3", "file:"+escaped(filepath.Join(dir, dbFile))+"?"+durable)
-	if err != nil {
-		return err
-	}
-	conn, err := db.Conn(ctx)
-	if err != nil {
-		return errors.Join(err, db.Close())
-	}
-	p, err := positionOf(ctx, conn)
-	if errors.Is(err, ErrOfNoFleet) {
-		err = nil
-	}
-	if err == nil {
-		err = do(conn, p)
-	}
-	return errors.Join(err, conn.Close(), db.Close())
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -163,14 +164,51 @@ func sortedKeys(m map[string][]any) []string {
 	return out
 }
 
-// Design reads what people have designed out of the journal in another folder, as that stands.
+// Design reads what people have designed out of the journal in another folder, as that stands. It keeps that open
+// between two looks, since reading how a journal is made takes longer than to see that nothing is new. One goroutine
+// uses it.
 type Design struct {
-	dir  string
-	seen string // what the last look has seen
+	dir     string
+	seen    string // what the last look has seen
+	from    *sql.DB
+	file    os.FileInfo // that is open
+	version int64       // of the file at the last look, as its connection counts
 }
 
-// NewDesign gives the design in a folder.
+// NewDesign gives the design in a folder. It is to be closed.
 func NewDesign(dir string) *Design { return &Design{dir: dir} }
+
+// Close ends the reading.
+func (d *Design) Close() (err error) {
+	if d.from != nil {
+		err = d.from.Close()
+	}
+	d.from, d.file, d.version = nil, nil, 0
+	return err
+}
+
+// open opens the journal, where it is not open, or where another file stands in its place now; there is none while
+// a copy is taken there.
+func (d *Design) open() (is bool, err error) {
+	file := filepath.Join(d.dir, dbFile)
+	now, err := os.Stat(file)
+	if err != nil {
+		return false, d.Close()
+	}
+	if d.from != nil && os.SameFile(now, d.file) {
+		return true, nil
+	}
+	if err := d.Close(); err != nil {
+		return false, err
+	}
+	d.from, err = sql.Open("sqlite3", "file:"+escaped(file)+"?mode=ro&_busy_timeout=10000&_query_only=true")
+	if err != nil {
+		return false, err
+	}
+	d.from.SetMaxOpenConns(1)
+	d.file = now
+	return true, nil
+}
 
 // designMark selects what is another text whenever something is designed anew.
 const designMark = `SELECT group_concat(line, char(10)) FROM (
@@ -187,18 +225,30 @@ const designMark = `SELECT group_concat(line, char(10)) FROM (
 // TakeDesign takes over what is designed anew, and tells whether something was. While a folder has no journal
 // yet there is nothing.
 func (s *Store) TakeDesign(ctx context.Context, d *Design) (changed bool, err error) {
-	if _, err := os.Stat(filepath.Join(d.dir, dbFile)); err != nil {
-		return false, nil // a copy is taken there
-	}
-	from, err := sql.Open(
-		"sqlite3",
-		"file:"+escaped(filepath.Join(d.dir, dbFile))+"?mode=ro&_busy_timeout=10000&_query_only=true",
-	)
-	if err != nil {
+	if is, err := d.open(); !is || err != nil {
 		return false, err
 	}
-	defer func() { _ = from.Close() }()
-	from.SetMaxOpenConns(1)
+	var version int64
+	if err := d.from.QueryRowContext(ctx, "PRAGMA data_version").Scan(&version); err != nil || version == d.version {
+		return false, errors.Join(err, d.closedOn(err))
+	}
+	changed, err = s.takeDesign(ctx, d)
+	if err == nil {
+		d.version = version // what was changed since then is seen by the next look
+	}
+	return changed, errors.Join(err, d.closedOn(err))
+}
+
+// closedOn has the journal opened anew where it could not be read.
+func (d *Design) closedOn(err error) error {
+	if err == nil {
+		return nil
+	}
+	return d.Close()
+}
+
+func (s *Store) takeDesign(ctx context.Context, d *Design) (changed bool, err error) {
+	from := d.from
 	var is int
 	if err := from.QueryRowContext(ctx, "SELECT COUNT(*) FROM sqlite_schema WHERE name = 'flows'").Scan(&is); err != nil ||
 		is == 0 {
@@ -207,6 +257,10 @@ func (s *Store) TakeDesign(ctx context.Context, d *Design) (changed bool, err er
 	if _, err := from.ExecContext(ctx, "BEGIN"); err != nil { // all of it as it is at one moment
 		return false, err
 	}
+	defer func() {
+		_, bad := from.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
+		err = errors.Join(err, bad)
+	}()
 	var mark sql.NullString
 	if err := from.QueryRowContext(ctx, designMark).Scan(&mark); err != nil || mark.String == d.seen {
 		return false, err

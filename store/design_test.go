@@ -1,7 +1,9 @@
 package store
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"testing"
 	"time"
 )
@@ -79,6 +81,34 @@ func TestTheDesignIsTakenOver(t *testing.T) {
 		t.Errorf("its own messages: %d, %v", len(list), err)
 	}
 	// Another member, which has seen nothing yet, finds nothing to be done.
+	if err := d.Close(); err != nil {
+		t.Error(err)
+	}
 	d = NewDesign(first.Dir)
 	take(false)
+	// The journal is taken away, and another one comes in its place, as when a copy is made anew.
+	if err := errors.Join(first.Close(), Discard(first.Dir)); err != nil {
+		t.Fatal(err)
+	}
+	take(false)
+	next := partition(t, 0, 0)
+	if err := next.Write(ctx, func(tx *Tx) error {
+		return tx.SaveConnection(&Connection{Name: "shelf", Kind: "http", Document: []byte(`{}`), UpdatedAt: at})
+	}); err != nil {
+		t.Fatal(err)
+	}
+	var copied bytes.Buffer
+	if _, err := WriteCopy(ctx, next.Dir, &copied); err != nil {
+		t.Fatal(err)
+	}
+	if err := TakeCopy(first.Dir, &copied); err != nil {
+		t.Fatal(err)
+	}
+	take(true)
+	if _, err := other.Connection("shelf"); err != nil {
+		t.Error(err)
+	}
+	if err := d.Close(); err != nil {
+		t.Error(err)
+	}
 }

@@ -36,6 +36,12 @@ func (r *reading) number() uint64 {
 	return n
 }
 
+// signed reads a number as binary.AppendVarint folds its sign in.
+func (r *reading) signed() int64 {
+	n := r.number()
+	return int64(n>>1) ^ -int64(n&1)
+}
+
 // bytes gives what nobody may change; nil for none.
 func (r *reading) bytes() []byte {
 	n := r.number()

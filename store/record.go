@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"database/sql/driver"
 	"encoding/binary"
 	"errors"
@@ -266,106 +265,4 @@ func unsqueeze(b []byte) ([]byte, error) {
 		return s2.Decode(nil, b[1:])
 	}
 	return nil, fmt.Errorf("a record of a form that this release does not know: %d", b[0])
-}
-
-// ErrNotTheSame tells that a copy was not what the record was made for: it has to be made anew.
-var ErrNotTheSame = errors.New("the copy is not the same as the journal that it is of")
-
-// replay executes a record on a connection; the statements are kept in stmts.
-func replay(ctx context.Context, conn *sql.Conn, stmts map[string]*sql.Stmt, record []byte) error {
-	in, err := unsqueeze(record)
-	if err != nil {
-		return err
-	}
-	r := &reading{rest: in}
-	var texts []string
-	var args []any
-	for len(r.rest) > 0 {
-		switch part := r.byte(); part {
-		case partText:
-			texts = append(texts, string(r.bytes()))
-		case partExec:
-			n, rows, count := r.number(), r.number(), r.number()
-			args = args[:0]
-			for ; count > 0 && r.err == nil; count-- {
-				args = append(args, r.value())
-			}
-			if r.err != nil || n >= uint64(len(texts)) {
-				return errors.Join(errors.New("a record is damaged"), r.err)
-			}
-			if err := again(ctx, conn, stmts, texts[n], args, int64(rows)); err != nil {
-				return err
-			}
-		default:
-			return fmt.Errorf("a record has a part that this release does not know: %d", part)
-		}
-	}
-	return r.err
-}
-
-// again executes a statement as it was executed.
-func again(ctx context.Context, conn *sql.Conn, stmts map[string]*sql.Stmt, query string, args []any,
-	rows int64) error {
-	stmt := stmts[query]
-	if stmt == nil {
-		var err error
-		if stmt, err = conn.PrepareContext(ctx, query); err != nil {
-			return fmt.Errorf("%w: preparing %q: %w", ErrNotTheSame, query, err)
-		}
-		stmts[query] = stmt
-	}
-	if strings.Contains(query, " RETURNING ") { // it goes on until what it gives is read
-		err := drain(stmt.QueryContext(ctx, args...))
-		if err != nil {
-			err = fmt.Errorf("%w: %q: %w", ErrNotTheSame, query, err)
-		}
-		return err
-	}
-	res, err := stmt.ExecContext(ctx, args...)
-	if err != nil {
-		return fmt.Errorf("%w: %q: %w", ErrNotTheSame, query, err)
-	}
-	if n, err := res.RowsAffected(); err != nil || rows != unknownRows && n != rows {
-		return fmt.Errorf("%w: %q changed %d rows, and %d there", ErrNotTheSame, query, n, rows)
-	}
-	return nil
-}
-
-func drain(rows *sql.Rows, err error) error {
-	if err != nil {
-		return err
-	}
-	for rows.Next() {
-	}
-	return errors.Join(rows.Err(), rows.Close())
-}
-
-// value reads a value as recorder.value notes it.
-func (r *reading) value() any {
-	switch kind := r.byte(); kind {
-	case valueNull:
-		return nil
-	case valueInt:
-		n := r.number() // as binary.AppendVarint folds the sign in
-		return int64(n>>1) ^ -int64(n&1)
-	case valueFloat:
-		if len(r.rest) < 8 {
-			r.fails(errCut)
-			return nil
-		}
-		v := math.Float64frombits(binary.LittleEndian.Uint64(r.rest))
-		r.rest = r.rest[8:]
-		return v
-	case valueText:
-		return string(r.bytes())
-	case valueBlob:
-		b := r.bytes()
-		if b == nil {
-			b = []byte{}
-		}
-		return b
-	default:
-		r.fails(fmt.Errorf("a value of kind %d", kind))
-		return nil
-	}
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -81,22 +82,20 @@ func (v View) SearchedLater(limit int) ([]Transaction, error) {
 // Index notes what transactions are found by, in place of what it knew. to is the number of
 // the last message that is known then, 0 where that does not change; open are those that were
 // not at their end when they were read, done those that had been listed to be looked at again.
+// A message behind to is left for its turn.
 func (tx *Tx) Index(docs []SearchDoc, to int64, open, done []ID) error {
 	db := tx.sql()
-	for _, d := range docs {
-		if err := errors.Join(
-			db.Exec("DELETE FROM search_words WHERE rowid = ?", d.Seq).Error,
-			db.Exec("INSERT INTO search_words (rowid, body, tags) VALUES (?, ?, ?)", d.Seq, d.Body, tagTokens(d.Tags)).Error,
-			db.Exec("DELETE FROM search_refs WHERE rowid = ?", d.Seq).Error,
-		); err != nil {
-			return err
-		}
-		if !hasThree(d.Reference) {
+	known, end := tx.prepared.searched, max(to, tx.prepared.searched)
+	for i := range docs {
+		d := &docs[i]
+		if d.Seq > end {
 			continue
 		}
-		if err := db.Exec("INSERT INTO search_refs (rowid, reference) VALUES (?, ?)", d.Seq, d.Reference).Error; err != nil {
+		// Nothing is known of one that comes for the first time, and to look costs as much as to note it.
+		if err := tx.index(db, d, d.Seq <= known); err != nil {
 			return err
 		}
+		known = max(known, d.Seq)
 	}
 	for _, id := range done {
 		if err := db.Exec("DELETE FROM search_later WHERE tx = ?", id).Error; err != nil {
@@ -122,6 +121,22 @@ func (tx *Tx) Index(docs []SearchDoc, to int64, open, done []ID) error {
 	).Error
 }
 
+func (tx *Tx) index(db *gorm.DB, d *SearchDoc, known bool) error {
+	if known {
+		if err := errors.Join(
+			db.Exec("DELETE FROM search_words WHERE rowid = ?", d.Seq).Error,
+			db.Exec("DELETE FROM search_refs WHERE rowid = ?", d.Seq).Error,
+		); err != nil {
+			return err
+		}
+	}
+	err := db.Exec("INSERT INTO search_words (rowid, body, tags) VALUES (?, ?, ?)", d.Seq, d.Body, tagTokens(d.Tags)).Error
+	if err != nil || !hasThree(d.Reference) {
+		return err
+	}
+	return db.Exec("INSERT INTO search_refs (rowid, reference) VALUES (?, ?)", d.Seq, d.Reference).Error
+}
+
 // hasThree tells whether a reference has three letters, and thus anything to be found by. One that has
 // not stays out of the index: the database counts a row of no words in the memory of its connection
 // alone until a row with words comes, and writes the count then, so that a copy that was made in between
@@ -144,6 +159,8 @@ func (tx *Tx) LookAgain(id ID) error {
 
 // tagTokens gives tags as they stand in the index: each is one token, whatever its letters.
 func tagTokens(tags []string) string {
+	slices.Sort(tags)
+	tags = slices.Compact(tags)
 	out := make([]string, 0, len(tags)+1)
 	for _, t := range tags {
 		out = append(out, tagToken(t))

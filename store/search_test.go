@@ -172,3 +172,45 @@ func TestTheIndexFollowsEnds(t *testing.T) {
 	end(ids[0]) // it changes once more, as one that is repaired does
 	later(ids[0])
 }
+
+// What is indexed twice at once, or anew, is found once, by what was said of it last; and what comes before its
+// turn is left for it.
+func TestATransactionIsFoundOnce(t *testing.T) {
+	s := open(t, t.TempDir())
+	if !s.Words() {
+		t.Skip("this build has no index of words; it is made with the tag sqlite_fts5")
+	}
+	var seqs []int64
+	for _, reference := range []string{"first", "second"} {
+		row, err := s.Transaction(add(t, s, "holds", Delivered, reference))
+		if err != nil {
+			t.Fatal(err)
+		}
+		seqs = append(seqs, row.Message)
+	}
+	index := func(to int64, docs ...SearchDoc) {
+		t.Helper()
+		write(t, s, func(tx *Tx) error { return tx.Index(docs, to, nil, nil) })
+	}
+	finds := func(word string, want int) {
+		t.Helper()
+		terms, err := find.Read(word)
+		if err != nil {
+			t.Fatal(err)
+		}
+		rows, err := s.FindBy(Found{Terms: terms, In: time.UTC, Filter: Filter{Limit: 9}})
+		if err != nil || len(rows) != want {
+			t.Errorf("%q finds %d, %v; want %d", word, len(rows), err, want)
+		}
+	}
+	doc := func(n int, body string) SearchDoc { return SearchDoc{Seq: seqs[n], Reference: "slip", Body: body} }
+	index(seqs[0], doc(0, "lent"), doc(0, "returned"), doc(1, "early"))
+	finds("lent", 0)
+	finds("returned", 1)
+	finds("early", 0)
+	index(seqs[1], doc(1, "in turn"), doc(0, "lost"))
+	finds("returned", 0)
+	finds("lost", 1)
+	finds("turn", 1)
+	finds("reference:slip", 2)
+}

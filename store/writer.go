@@ -21,6 +21,11 @@ const (
 	// gatherMost is how many are enough: who waits for more of them lets the other processors
 	// wait, too, while this batch is committed.
 	gatherMost = 64
+	// A record in a log costs its machines together as much as a hundred rows, and takes longer than a
+	// commit of one file: there it is waited for others as long as one comes within a gap, and the
+	// processors are left to them meanwhile.
+	recordGap = time.Millisecond
+	recordFor = 12 * time.Millisecond
 	// writeFrom is how many writes have their rows written at once while a batch is gathered.
 	writeFrom = 16
 )
@@ -100,10 +105,7 @@ func (s *Store) commit(first job, crowd int) int {
 		if err := s.there(); err != nil {
 			return err
 		}
-		var until time.Time
-		if crowd >= gatherFrom {
-			until = time.Now().Add(gatherFor)
-		}
+		until := s.gathersUntil(crowd)
 		for more := true; more; more = s.gather(b, until) {
 			if err := s.work(b); err != nil {
 				return err
@@ -149,25 +151,64 @@ func (s *Store) work(b *batch) error {
 	return b.all.write(s.ready)
 }
 
+// gathersUntil says until when a batch may wait for further writes, when so many were in the one before.
+func (s *Store) gathersUntil(crowd int) (until time.Time) {
+	switch {
+	case crowd < gatherFrom:
+		return until
+	case s.rec != nil:
+		return time.Now().Add(recordFor)
+	}
+	return time.Now().Add(gatherFor)
+}
+
 // gather adds the writes that have come meanwhile, and tells whether there are some.
 func (s *Store) gather(b *batch, until time.Time) bool {
 	had := len(b.jobs)
-	for turns := 0; len(b.jobs) < maxBatch; {
-		select {
-		case j := <-s.jobs:
-			b.jobs = append(b.jobs, j)
-			continue
-		default:
-		}
+	for turns := 0; ; turns++ {
+		s.takeAll(b)
 		if len(b.jobs) > had {
 			return true
 		}
-		if turns++; len(b.jobs) >= gatherMost || turns > gatherTurns || !time.Now().Before(until) {
+		if len(b.jobs) >= gatherMost || !time.Now().Before(until) {
+			return false
+		}
+		if s.rec != nil {
+			if !s.takeWithin(b, min(recordGap, time.Until(until))) {
+				return false
+			}
+			continue
+		}
+		if turns >= gatherTurns {
 			return false
 		}
 		runtime.Gosched()
 	}
-	return len(b.jobs) > had
+}
+
+// takeAll takes the writes that are there.
+func (s *Store) takeAll(b *batch) {
+	for len(b.jobs) < maxBatch {
+		select {
+		case j := <-s.jobs:
+			b.jobs = append(b.jobs, j)
+		default:
+			return
+		}
+	}
+}
+
+// takeWithin takes the next write, where it comes in time.
+func (s *Store) takeWithin(b *batch, most time.Duration) bool {
+	late := time.NewTimer(most)
+	defer late.Stop()
+	select {
+	case j := <-s.jobs:
+		b.jobs = append(b.jobs, j)
+		return true
+	case <-late.C:
+		return false
+	}
 }
 
 // logged hands the log what a commit is about to change. Where the log does not take it the store

@@ -68,6 +68,7 @@ func (m *member) buildPart(ctx context.Context, part int, st *store.Store) (_ *a
 		return nil, nil, err
 	}
 	d := &design{store: st, of: store.NewDesign(store.PartDir(m.data, 0))}
+	a.atEnd(d.close)
 	if _, err := st.TakeDesign(ctx, d.of); err != nil {
 		return nil, nil, err
 	}
@@ -120,6 +121,12 @@ func (d *design) take(ctx context.Context) error {
 		err = d.engine.DesignChanged()
 	}
 	return err
+}
+
+func (d *design) close() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	_ = d.of.Close()
 }
 
 // settledWithin is how long whoever designs something waits until it counts everywhere; it will, in any case.

@@ -49,6 +49,7 @@ type Asked struct {
 	Value   string
 	Preview bool
 	Behind  int64
+	Packed  bool // what has happened is wanted packed; one of an earlier release does not know that
 	// Repeated tells that it may have been asked before: letters that are already as they were to be are left.
 	Repeated bool
 }

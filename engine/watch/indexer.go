@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -101,6 +102,10 @@ func (w *Watch) indexSome(ctx context.Context, most int) (n int, err error) {
 	if err != nil || len(rows)+len(again) == 0 {
 		return 0, err
 	}
+	found, err := w.Store.Findable(append(slices.Clip(rows), again...))
+	if err != nil {
+		return 0, err
+	}
 	var docs []store.SearchDoc
 	var to int64
 	var open, done []ID
@@ -113,13 +118,13 @@ func (w *Watch) indexSome(ctx context.Context, most int) (n int, err error) {
 		if t.State < Delivered {
 			open = append(open, t.ID)
 		}
-		docs = append(docs, w.searchDoc(t))
+		docs = append(docs, w.searchDoc(t, found[t.ID]))
 	}
 	for i := range again {
 		if again[i].State < Delivered {
 			open = append(open, again[i].ID)
 		}
-		docs = append(docs, w.searchDoc(&again[i]))
+		docs = append(docs, w.searchDoc(&again[i], found[again[i].ID]))
 		done = append(done, again[i].ID)
 	}
 	err = w.Store.Write(ctx, func(tx *store.Tx) error { return tx.Index(docs, to, open, done) })
@@ -128,11 +133,10 @@ func (w *Watch) indexSome(ctx context.Context, most int) (n int, err error) {
 
 // searchDoc gives what a transaction is found by. What cannot be read of it any more is left
 // out: it is found by the rest.
-func (w *Watch) searchDoc(t *Transaction) store.SearchDoc {
+func (w *Watch) searchDoc(t *Transaction, f *store.Findable) store.SearchDoc {
 	d := store.SearchDoc{Seq: t.Message, Reference: find.Folded(t.Reference)}
 	tag := func(key, value string) { d.Tags = append(d.Tags, key+" "+strings.ToLower(value)) }
-	var words []string
-	words = append(words, t.Reference, t.Reason)
+	words := []string{t.Reference, t.Reason}
 	d.Tags = append(d.Tags, "flow "+t.Flow, store.NumberTag("tries", float64(t.Tries)))
 	if t.IsFirst() {
 		d.Tags = append(d.Tags, "first")
@@ -140,28 +144,21 @@ func (w *Watch) searchDoc(t *Transaction) store.SearchDoc {
 	if t.FinishedAt != nil {
 		d.Tags = append(d.Tags, store.NumberTag("took", float64(t.FinishedAt.Sub(t.ReceivedAt).Microseconds())))
 	}
-	if deliveries, err := w.Store.Deliveries(t.ID); err == nil {
-		for i := range deliveries {
-			tag("target", deliveries[i].Target)
-			w.tagPath(deliveries[i].Path, tag)
-		}
+	for i := range f.Deliveries {
+		tag("target", f.Deliveries[i].Target)
+		w.tagPath(f.Deliveries[i].Path, tag)
 	}
-	if effects, err := w.Store.Effects(t.ID); err == nil {
-		for i := range effects {
-			w.tagPath(effects[i].Path, tag)
-		}
+	for _, path := range f.Effects {
+		w.tagPath(path, tag)
 	}
-	if letters, err := w.Store.LettersOf(t.ID); err == nil {
-		for i := range letters {
-			words = append(words, letters[i].Reason)
-			w.tagPath(letters[i].Path, tag)
-		}
+	for i := range f.Letters {
+		words = append(words, f.Letters[i].Reason)
+		w.tagPath(f.Letters[i].Path, tag)
 	}
-	m, err := w.Store.FirstMessage(t.ID)
-	if err == nil {
+	if m := &f.Message; m.Seq == t.Message {
 		d.Tags = append(d.Tags, store.NumberTag("size", float64(m.Body.Size())))
 		if p, err := w.Catalog.Plan(t.Flow, t.Version); err == nil {
-			words = append(words, w.marked(t, &m, p, tag)...)
+			words = append(words, w.marked(t, m, p, tag)...)
 		}
 	}
 	d.Body = w.unseen(t, strings.Join(words, "\n"))

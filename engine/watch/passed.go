@@ -38,6 +38,22 @@ type Passed struct {
 	Run  store.ID
 	Next int64 // the place behind it
 	All  []store.Happened
+	// Packed is All, packed, for one that asks for it so.
+	Packed []byte `json:",omitempty"`
+}
+
+// Pack packs it.
+func (p Passed) Pack() Passed {
+	p.Packed, p.All = store.PackHappened(p.All), nil
+	return p
+}
+
+// Happened gives it, packed or not.
+func (p Passed) Happened() ([]store.Happened, error) {
+	if len(p.Packed) == 0 {
+		return p.All, nil
+	}
+	return store.UnpackHappened(p.Packed)
 }
 
 // Passed gives what has happened behind a place. Who asks for the first time, with no run, hears of what happens from now
@@ -56,7 +72,7 @@ func (w *Watch) Passed(run store.ID, behind int64) Passed {
 	}
 	from := max(behind, p.first)
 	to := min(end, from+passedAtOnce)
-	return Passed{p.id, to, append([]store.Happened(nil), p.all[from-p.first:to-p.first]...)}
+	return Passed{Run: p.id, Next: to, All: append([]store.Happened(nil), p.all[from-p.first:to-p.first]...)}
 }
 
 // HeardOf takes in what has happened in another partition.
