@@ -103,6 +103,7 @@ type taking struct {
 	source   string
 	called   string        // the id by which its system tells it from others; "" for none
 	staged   *store.Staged // its body, where that stands in the file already
+	read     *run.Received // what was read of it already; nil: nothing
 
 	duplicate *store.ID
 	answer    *step.Answer // what a step says before the first delivery; nil for none
@@ -114,7 +115,7 @@ func (t *taking) take(s *journal.Session) error {
 	if err := s.Computes(t.in.Flow, t.envelope.Body); err != nil {
 		return err
 	}
-	received, err := run.Receive(t.in.plan, t.envelope)
+	received, err := t.received()
 	if err == nil && t.in.trial.Takes(received.Order, t.id.String()) {
 		own := *t.in
 		own.version, own.plan, own.trial = own.trial.Version, own.trial.Plan, nil
@@ -143,6 +144,15 @@ func (t *taking) take(s *journal.Session) error {
 		arrived.Message.Answer, err = json.Marshal(t.answer)
 	} // else it is that it is stored, which need not be kept
 	return err
+}
+
+// received reads the message, where it was not read before.
+func (t *taking) received() (run.Received, error) {
+	if read := t.read; read != nil {
+		t.read = nil
+		return *read, nil
+	}
+	return run.Receive(t.in.plan, t.envelope)
 }
 
 func (t *taking) finished() bool { return t.in.plan.Document.Intake.Finished }

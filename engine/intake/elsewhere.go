@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"sync"
 
-	"readyferry/core/message"
 	"readyferry/core/plan"
 	"readyferry/core/run"
 	"readyferry/engine/journal"
@@ -50,63 +49,62 @@ func (k *Intakes) AtHome(flow string) string {
 }
 
 // here gives an *ElsewhereError for a call whose message belongs to another partition. A message that
-// has neither an order nor a once value belongs where it has come to.
-func (k *Intakes) here(ctx context.Context, in *Intake, c Call, headers []message.Header) error {
+// has neither an order nor a once value belongs where it has come to. Where it had to be read for that, it need not be
+// read again.
+func (k *Intakes) here(ctx context.Context, in *Intake, envelope run.Envelope) (read *run.Received, err error) {
 	own := k.Partition
 	if own.Whole() {
-		return nil
+		return nil, nil
 	}
 	to := own.This
 	switch {
 	case in.draft || k.AtHome(in.Flow) != "":
 		to = 0
 	case in.plan.Order != nil || in.plan.Once != nil:
-		value, err := k.decides(ctx, in, c, headers)
-		if err != nil {
-			return err
+		if read, err = k.read(ctx, in, envelope); err != nil {
+			return nil, err
 		}
-		if value != "" {
+		if value := valueOf(in.plan, read); value != "" {
 			to = own.Holding(value)
 		}
 	}
 	if to == own.This {
-		return nil
+		return read, nil
 	}
-	return &ElsewhereError{to}
+	return nil, &ElsewhereError{to}
 }
 
-// decides gives the value that decides which partition a message is of, worked out as all is that a message
-// brings: behind the gate, and marked, so that one over which the process has died before does not end it again.
-// Such a message is kept here, as a dead letter.
-func (k *Intakes) decides(ctx context.Context, in *Intake, c Call, headers []message.Header) (value string, err error) {
-	leave, err := k.Enter(ctx, c.Body)
+// read reads a message, to see which partition it is of, as all is worked out that a message brings: behind the gate,
+// and marked, so that one over which the process has died before does not end it again. Such a message is kept here, as
+// a dead letter, and one that cannot be read is refused here: nothing is given for both.
+func (k *Intakes) read(ctx context.Context, in *Intake, envelope run.Envelope) (read *run.Received, err error) {
+	leave, err := k.Enter(ctx, envelope.Body)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	defer leave()
 	err = k.Do(ctx, in.Flow, func(s *journal.Session) error {
-		if err := s.Computes(in.Flow, c.Body); err != nil {
+		if err := s.Computes(in.Flow, envelope.Body); err != nil {
 			return err
 		}
-		value = k.valueOf(in.plan, c, headers, in.Params)
+		if received, err := run.Receive(in.plan, envelope); err == nil {
+			read = &received
+		}
 		return nil
 	})
 	if errors.Is(err, journal.ErrSetAside) {
-		return "", nil
+		return nil, nil
 	}
-	return value, err
+	return read, err
 }
 
-// valueOf gives the value that decides which partition a message is of; "" where it has none, or cannot be
-// read: then its caller is told here.
-func (k *Intakes) valueOf(p *plan.Plan, c Call, headers, params []message.Header) string {
-	received, err := run.Receive(p, run.Envelope{ReceivedAt: k.Now(), Headers: headers, Params: params, Query: c.Query, Body: c.Body,
-		Apart: c.Stream != nil})
+// valueOf gives the value that decides which partition a message is of; "" where it has none.
+func valueOf(p *plan.Plan, read *run.Received) string {
 	switch {
-	case err != nil:
+	case read == nil:
 		return ""
 	case p.Order != nil:
-		return received.Order
+		return read.Order
 	}
-	return received.Once
+	return read.Once
 }

@@ -158,7 +158,15 @@ func (k *Intakes) answered(ctx context.Context, in *Intake, c Call) (*step.Answe
 		return nil, err
 	}
 	headers := keptHeaders(c.Header, k.secretHeaders(in.plan))
-	if err := k.here(ctx, in, c, headers); err != nil {
+	t := &taking{
+		Intakes:  k,
+		in:       in,
+		id:       store.NewID(),
+		envelope: run.Envelope{ReceivedAt: k.Now(), Headers: headers, Params: in.Params, Query: c.Query, Body: c.Body},
+		source:   "webhook " + c.Method + " /in" + c.Path,
+	}
+	t.envelope.ID, t.envelope.Apart = t.id.String(), c.Stream != nil
+	if t.read, err = k.here(ctx, in, t.envelope); err != nil {
 		return nil, err
 	}
 	if in.draft {
@@ -176,13 +184,6 @@ func (k *Intakes) answered(ctx context.Context, in *Intake, c Call) (*step.Answe
 	}
 	if err := errors.Join(k.Roomy(), k.crowded(in), k.within(in, c.Body)); err != nil {
 		return nil, err
-	}
-	t := &taking{
-		Intakes:  k,
-		in:       in,
-		id:       store.NewID(),
-		envelope: run.Envelope{ReceivedAt: k.Now(), Headers: headers, Params: in.Params, Query: c.Query, Body: c.Body},
-		source:   "webhook " + c.Method + " /in" + c.Path,
 	}
 	return t.accept(ctx, func() {})
 }
