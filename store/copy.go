@@ -59,7 +59,8 @@ func (c *Copy) open(ctx context.Context) error {
 		return err
 	}
 	var err error
-	if c.pool, err = sql.Open("sqlite3", "file:"+escaped(file)+"?_busy_timeout=10000&"+logged); err != nil {
+	// One goroutine uses the one connection, and needs no lock of the database's own around each call.
+	if c.pool, err = sql.Open("sqlite3", "file:"+escaped(file)+"?_busy_timeout=10000&_mutex=no&"+logged); err != nil {
 		return err
 	}
 	c.pool.SetMaxOpenConns(1)
