@@ -35,6 +35,7 @@ type recorder struct {
 	on    bool
 	out   []byte
 	texts map[string]int // in this record, by statement
+	bound []driver.NamedValue
 	fault error
 }
 
@@ -90,6 +91,17 @@ func (r *recorder) exec(query string, args []driver.NamedValue, rows int64) {
 			r.fault = fmt.Errorf("%q: %w", query, err)
 		}
 	}
+}
+
+// toBind gives what has to be bound: the driver takes back what was bound before, and what is not bound is null.
+func (r *recorder) toBind(args []driver.NamedValue) []driver.NamedValue {
+	r.bound = r.bound[:0]
+	for i := range args {
+		if args[i].Value != nil {
+			r.bound = append(r.bound, args[i])
+		}
+	}
+	return r.bound
 }
 
 // value notes a value as the driver binds it.
@@ -209,7 +221,7 @@ type recordedStmt struct {
 
 // ExecContext implements driver.StmtExecContext.
 func (s *recordedStmt) ExecContext(ctx context.Context, args []driver.NamedValue) (driver.Result, error) {
-	res, err := s.SQLiteStmt.ExecContext(ctx, args)
+	res, err := s.SQLiteStmt.ExecContext(ctx, s.rec.toBind(args))
 	if s.rec.on && err == nil {
 		s.rec.exec(s.query, args, rowsOf(s.query, res))
 	}

@@ -149,10 +149,10 @@ func (m *measuring) begin(program string, k kind) error {
 func (m *measuring) take(t *trial, counts bool) {
 	before := cpu(t)
 	n := load(t, m.callers, m.turn)
-	quiet(t)
+	used := quiet(t)
 	if counts {
 		t.accepted += n
-		t.used += cpu(t) - before
+		t.used += used - before
 	}
 }
 
@@ -204,16 +204,18 @@ func load(t *trial, callers int, span time.Duration) (accepted int64) {
 	return n.Load()
 }
 
-// quiet waits until the processes have done next to nothing for a while: the index of words rests after much has
-// come, and then makes up for what it has left.
-func quiet(t *trial) {
+// quiet waits until the processes have done next to nothing for a while, since the index of words rests after much
+// has come, and then makes up for what it has left. It gives what they had used when that while began.
+func quiet(t *trial) time.Duration {
 	const span = 500 * time.Millisecond
-	for used, still := cpu(t), 0; still < 3; still++ {
+	used := cpu(t)
+	for last, still := used, 0; still < 3; still++ {
 		time.Sleep(span)
 		now := cpu(t)
-		if now-used > span/10 {
-			still = 0
+		if now-last > span/10 {
+			used, still = now, 0
 		}
-		used = now
+		last = now
 	}
+	return used
 }
