@@ -68,11 +68,18 @@ func (k *Intakes) here(ctx context.Context, in *Intake, envelope run.Envelope) (
 			to = own.Holding(value)
 		}
 	}
-	if to == own.This {
-		return read, nil
+	if to != own.This {
+		return nil, &ElsewhereError{to}
 	}
-	return nil, &ElsewhereError{to}
+	if weight(envelope.Body) > readKept {
+		read = nil
+	}
+	return read, nil
 }
+
+// readKept is how much what was read of a message may take, in bytes of memory as the gate estimates them, to be kept
+// until the message is taken: what takes more waits at the gate with its bytes alone, since the gate is to bound it.
+const readKept = 256 << 10
 
 // read reads a message, to see which partition it is of, as all is worked out that a message brings: behind the gate,
 // and marked, so that one over which the process has died before does not end it again. Such a message is kept here, as
