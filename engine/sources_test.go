@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"fmt"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -176,17 +175,17 @@ func testALargePoll(t *testing.T) {
 		}
 		return sum
 	}
-	for count() == 0 {
-		runtime.Gosched()
-	}
+	// What comes beside is let in from the first to the half of the answer; how far it is is seen after each, and
+	// not by looking alone, so that a machine with much else to do does not miss the beginning.
 	between := 0
-	for count() < n/2 {
+	for got := count(); got < n/2; got = count() {
 		w.accepted("/beside", `{}`)
-		between++
+		if got > 0 {
+			between++
+		}
 	}
-	// An answer that is written as one lets nobody in. How many are let in is how many commits it takes, and these
-	// are as large as what comes at a time: in a log all that can come does while one waits for others.
-	if between < 3 {
+	// An answer that is written as one lets nobody in.
+	if between < 20 {
 		t.Errorf("%d others were let in meanwhile", between)
 	}
 	w.close()

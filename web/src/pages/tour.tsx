@@ -10,7 +10,9 @@ type Stop = { text: string; done: (seen: Seen) => boolean | Promise<boolean> };
 const has = (selector: string) => document.querySelector(selector) !== null;
 const says = (selector: string, text: RegExp) => text.test(document.querySelector(selector)?.textContent ?? "");
 const flowOf = (path: string) => /^\/flows\/([^/]+)/.exec(path)?.[1];
-const latest = async () => (await get<Transaction[]>("/api/v1/transactions?limit=1"))[0];
+/** The last message of one flow: those of others come meanwhile, and are nothing that was done on the tour. */
+const latest = async (flow: string) =>
+  (await get<Transaction[]>(`/api/v1/transactions?flow=${flow}&limit=1`)).at(0)?.receivedAt ?? "";
 
 /** Each is told by what is on the page, or at the server; nothing has to be clicked away. */
 const stops: Stop[] = [
@@ -41,7 +43,10 @@ const stops: Stop[] = [
   },
   {
     text: "Send a sample for real: choose the first row, and “send it” above the message on the left.",
-    done: async ({ began }) => ((await latest())?.receivedAt ?? "") > began,
+    done: async ({ path, began }) => {
+      const flow = flowOf(path);
+      return flow !== undefined && (await latest(flow)) > began;
+    },
   },
   {
     text: "Under Transactions, open the one that has just come: the same sheet, with what really happened.",
