@@ -262,6 +262,41 @@ func TestAFleetKeepsWhatItHasTaken(t *testing.T) {
 }
 
 // One that sees no majority takes nothing, and says why.
+// The replica of the log that decides is at the member that leads, whoever that becomes: each record has a way less.
+func TestTheLogIsDecidedWhereItIsLed(t *testing.T) {
+	w := newTrial(t, "a", "b", "c")
+	for _, name := range []string{"a", "b", "c"} {
+		w.start(name)
+	}
+	decides := func(by string) string {
+		w.mu.Lock()
+		n := w.now[by].node
+		w.mu.Unlock()
+		s, err := n.link.js.Stream(t.Context(), streamOf(0))
+		if err != nil || s.CachedInfo().Cluster == nil {
+			return ""
+		}
+		return s.CachedInfo().Cluster.Leader
+	}
+	led := map[string]bool{}
+	for len(led) < 3 {
+		first := ""
+		eventually(t, "one leads that has not led yet", func() bool {
+			first = w.leader()
+			return first != "" && !led[first]
+		})
+		w.puts(first, "x-"+first, "1")
+		eventually(t, first+" decides what is in the log", func() bool { return decides(first) == first })
+		led[first] = true
+		w.mu.Lock()
+		n := w.now[first].node
+		w.mu.Unlock()
+		if err := n.Drain(t.Context(), first, true); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 func TestAMinorityTakesNothing(t *testing.T) {
 	w := newTrial(t, "a", "b", "c")
 	for _, name := range []string{"a", "b", "c"} {

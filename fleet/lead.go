@@ -2,9 +2,14 @@ package fleet
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
+
+	"github.com/nats-io/nats-server/v2/server"
+	"github.com/nats-io/nats.go/jetstream"
 
 	"readyferry/store"
 )
@@ -46,6 +51,7 @@ func (n *Node) lead(epoch int64) error {
 	n.mu.Lock()
 	n.lost, n.epoch, n.acked, n.pending, n.led = nil, epoch, time.Now(), time.Time{}, time.Now()
 	n.mu.Unlock()
+	n.bringsLog()
 	st, err := store.OpenLogged(n.Dir, j, n.part)
 	if err != nil {
 		return fmt.Errorf("opening the journal to lead: %w", err)
@@ -148,6 +154,34 @@ const (
 	keepBytes  = 2 << 30
 )
 
+// bringsLog has the replica of the log at this member decide what is in it from here on: a record then goes to the
+// others and their word comes back, where it would otherwise go to the one that decides first, come to this member
+// once more as to all replicas, and its being kept be heard over one way more. What fails is tried again beside trim.
+func (n *Node) bringsLog() {
+	ctx, stop := context.WithTimeout(n.ctx, tryFor)
+	defer stop()
+	if s, err := n.link.js.Stream(ctx, streamOf(n.part)); err == nil {
+		n.hasLogDecidedHere(ctx, s)
+	}
+}
+
+// hasLogDecidedHere asks the replica that decides to leave that to the one at this member. While they change over
+// nothing answers for some milliseconds, and what is appended then is tried again.
+func (n *Node) hasLogDecidedHere(ctx context.Context, s jetstream.Stream) {
+	c := s.CachedInfo().Cluster
+	if c == nil || c.Leader == "" || c.Leader == n.File.This ||
+		!slices.ContainsFunc(c.Replicas, func(p *jetstream.PeerInfo) bool { return p.Name == n.File.This && p.Current }) {
+		return
+	}
+	ask, err := json.Marshal(server.JSApiLeaderStepdownRequest{Placement: &server.Placement{Preferred: n.File.This}})
+	if err == nil {
+		_, err = n.link.conn.RequestWithContext(ctx, fmt.Sprintf(server.JSApiStreamLeaderStepDownT, streamOf(n.part)), ask)
+	}
+	if err != nil && n.ctx.Err() == nil {
+		n.Log.Info("the log is decided at another member yet", "partition", n.part, "at", c.Leader, "error", err)
+	}
+}
+
 // trim lets go of what every member has: one that has nothing takes a copy.
 func (n *Node) trim() {
 	n.mu.Lock()
@@ -167,6 +201,7 @@ func (n *Node) trim() {
 	if err != nil {
 		return
 	}
+	n.hasLogDecidedHere(ctx, s)
 	state := s.CachedInfo().State
 	to := lowest - keepBehind
 	if state.Bytes > keepBytes {
