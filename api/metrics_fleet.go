@@ -10,7 +10,7 @@ import (
 type ofFleet struct {
 	fleet                       Fleet
 	there, leads, behind, bytes *prometheus.Desc
-	current                     *prometheus.Desc
+	current, free               *prometheus.Desc
 	partLeads, partBehind       *prometheus.Desc
 }
 
@@ -24,6 +24,7 @@ func newOfFleet(f Fleet) *ofFleet {
 		leads: desc("member_leads", "1 for the member whose engine works, else 0.", "member"),
 		behind: desc("member_records_behind", "Records of the log that the copy of a member does not have yet.",
 			"member"),
+		free:      desc("member_disk_free_bytes", "Free room on the disk of a member.", "member"),
 		bytes:     desc("log_bytes", "The logs of the journal."),
 		current:   desc("log_replicas_current", "Replicas of the log that are up to date; of several partitions, of the one that has the fewest."),
 		partLeads: desc("partition_leads", "1 for the member whose engine works on a partition, else 0.", "partition", "member"),
@@ -34,7 +35,7 @@ func newOfFleet(f Fleet) *ofFleet {
 
 // Describe implements prometheus.Collector.
 func (o *ofFleet) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{o.there, o.leads, o.behind, o.bytes, o.current, o.partLeads, o.partBehind} {
+	for _, d := range []*prometheus.Desc{o.there, o.leads, o.behind, o.free, o.bytes, o.current, o.partLeads, o.partBehind} {
 		ch <- d
 	}
 }
@@ -51,6 +52,9 @@ func (o *ofFleet) Collect(ch chan<- prometheus.Metric) {
 		gauge(o.there, is[m.There], m.Name)
 		gauge(o.leads, is[m.Name == s.Leader], m.Name)
 		gauge(o.behind, float64(m.Behind), m.Name)
+		if m.Free != nil {
+			gauge(o.free, float64(*m.Free), m.Name)
+		}
 	}
 	bytes, current, known := int64(0), s.Replicas, s.Log != nil
 	for i := range s.Partitions {

@@ -22,7 +22,7 @@ type roomView struct {
 
 // room tells how much room there is, and whether messages are taken in.
 func (s *Server) room(c *gin.Context) error {
-	r := s.engine.Intake.Room()
+	r := s.engine.Intake.RoomOfAll()
 	usual := r.RoomLimits.MinFree == nil
 	return reply(c, roomView{r.Free, r.Disk, r.Journal, r.MinFree, usual, r.MaxJournal, r.Since, r.Why})
 }

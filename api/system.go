@@ -171,7 +171,7 @@ func (m *collector) bounded(ch chan<- prometheus.Metric) {
 	gauge := func(d *prometheus.Desc, n int64, labels ...string) {
 		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, float64(n), labels...)
 	}
-	room, short := m.s.engine.Intake.Room(), int64(0)
+	room, short := m.s.engine.Intake.RoomOfAll(), int64(0)
 	if room.Short() {
 		short = 1
 	}

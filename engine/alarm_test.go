@@ -476,3 +476,23 @@ func TestAMemberThatIsAwayIsAnAlarm(t *testing.T) {
 		w.close()
 	})
 }
+
+// The alarm on a full disk is about the member of the fleet that has least room.
+func TestTheFullestDiskOfAFleetIsAnAlarm(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		free := int64(0) // nobody says so
+		w := startWith(t, t.TempDir(), &target{}, func(c *Config) { c.LeastFree = func() int64 { return free } })
+		w.rule("disk", core.Rule{Watch: "disk", Limit: 100})
+		for _, c := range []struct {
+			free  int64
+			rings string
+		}{{0, ""}, {50_000_000, "disk/"}, {200_000_000, ""}} {
+			free = c.free
+			w.look(2 * time.Minute)
+			if got := w.ringing(); got != c.rings {
+				t.Errorf("with %d bytes: %q, not %q", c.free, got, c.rings)
+			}
+		}
+		w.close()
+	})
+}

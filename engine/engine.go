@@ -51,6 +51,8 @@ type Config struct {
 	Log    *slog.Logger // nil: the default one
 	// Missing counts members of the fleet that are away; nil: there is no fleet.
 	Missing func() int
+	// LeastFree gives the bytes that are left on the disk of the member that has least; 0 or nil: nobody says so.
+	LeastFree func() int64
 	// Outside is how outside systems are reached; nil: as the machine does, whatever they are.
 	Outside *connect.Outside
 	// Partition is the part of a fleet's messages that it works on; the zero value: all there are.
@@ -145,7 +147,7 @@ func New(c Config) (*Engine, error) {
 	e.Repair = repair.New(e.Watch, e.answers)
 	e.Alarm = alarm.New(alarm.Config{Watch: e.Watch, Intake: e.Intake, Lane: e.Lane, Perform: e.Perform,
 		Links: e.links,
-		Every: c.Alarms, Missing: c.Missing})
+		Every: c.Alarms, Missing: c.Missing, LeastFree: c.LeastFree})
 	e.Bundle = bundle.New(e.Design)
 	e.Erase = erase.New(e.Watch)
 	e.Audit = audit.New(c.Store, e.Journal.Now)
@@ -184,7 +186,7 @@ func (e *Engine) DoAsked(ctx context.Context, a journal.Asked) (out journal.Done
 	case journal.AskNoMore:
 		e.Erase.Stop()
 	case journal.AskStanding:
-		out.Said, err = json.Marshal(e.standing())
+		out.Said, err = json.Marshal(e.standing(a.ID, a.Behind))
 	case journal.AskPassed:
 		passed := e.Watch.Passed(a.ID, a.Behind)
 		if a.Packed {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"readyferry/connect"
+	"readyferry/engine/intake"
 	"readyferry/engine/journal"
 	"readyferry/engine/lane"
 	"readyferry/engine/watch"
@@ -19,11 +20,16 @@ import (
 type Standing struct {
 	Pulses map[string]connect.Pulse
 	Lanes  map[string]lane.Standing
+	// What follows one of an earlier release does not say.
+	Used    map[string]time.Time // when keys were used last, by name
+	Refused intake.Refused
+	Short   intake.Short
 }
 
-// standing tells it.
-func (e *Engine) standing() Standing {
-	s := Standing{map[string]connect.Pulse{}, map[string]lane.Standing{}}
+// standing tells it to who knows of so many refused calls of a run.
+func (e *Engine) standing(run store.ID, refused int64) Standing {
+	s := Standing{Pulses: map[string]connect.Pulse{}, Lanes: map[string]lane.Standing{}, Used: e.Catalog.UsedKeys()}
+	s.Refused, s.Short = e.Intake.ForOthers(run, refused)
 	for _, c := range e.Catalog.Connections() {
 		s.Pulses[c.Name], s.Lanes[c.Name] = e.Watch.Pulse(c.Name), e.Lane.Standing(c.Name)
 	}
@@ -93,9 +99,17 @@ func (e *Engine) hearOf(ctx context.Context, part int, p *another, stands bool) 
 		e.Watch.Events.Publish(journal.EventDeadLetters)
 	}
 	var s Standing
-	if stands && e.ask(ctx, part, journal.Asked{What: journal.AskStanding}, &s) {
+	if !stands {
+		return
+	}
+	run, refused := e.Intake.KnownOf(part)
+	if e.ask(ctx, part, journal.Asked{What: journal.AskStanding, ID: run, Behind: refused}, &s) {
 		e.links.Pulses.Hear(part, s.Pulses)
 		e.Lane.Hear(part, s.Lanes)
+		e.Intake.HearOther(part, s.Refused, s.Short)
+		if err := e.Catalog.KeysWereUsed(ctx, s.Used); err != nil && !e.life.Ending() {
+			e.Journal.Log.Error("noting that keys were used", "error", err)
+		}
 	}
 }
 

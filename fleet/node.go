@@ -103,6 +103,7 @@ type beat struct {
 	At      int64     `json:"at"`
 	Epoch   int64     `json:"epoch,omitempty"` // from which it leads
 	Drained bool      `json:"drained,omitempty"`
+	Free    int64     `json:"free,omitempty"`  // bytes that are left on its disk; earlier releases do not say
 	Calls   bool      `json:"calls,omitempty"` // it hears short calls between the engines; earlier releases do not
 }
 
@@ -275,6 +276,9 @@ func (n *Node) say() {
 		At: n.copied.At, Epoch: n.epoch, Calls: true}
 	n.mu.Unlock()
 	b.Drained = n.isDrained()
+	if n.part == 0 {
+		b.Free, _ = store.FreeAt(n.Dir)
+	}
 	if text, err := json.Marshal(b); err == nil {
 		_ = n.link.conn.Publish(beatOf(n.part), text)
 	}

@@ -43,6 +43,7 @@ type MemberStatus struct {
 	At      int64      `json:"at"`
 	Behind  int64      `json:"behind"` // records of the logs that its copies do not have yet
 	Drained bool       `json:"drained"`
+	Free    *int64     `json:"free"`    // bytes that are left on its disk; null: it does not say
 	Keeps   bool       `json:"keeps"`   // it keeps a replica of a log
 	Current bool       `json:"current"` // they are up to date
 }
@@ -65,6 +66,19 @@ func (n *Node) Missing() int {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	return len(n.File.Members) - len(n.there())
+}
+
+// LeastFree gives how many bytes are left on the disk of the member that has least, of those that are there and say
+// so; 0 where none does.
+func (n *Node) LeastFree() (least int64) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for _, h := range n.there() {
+		if h.Free > 0 && (least == 0 || h.Free < least) {
+			least = h.Free
+		}
+	}
+	return least
 }
 
 // Status tells it.
@@ -91,6 +105,9 @@ func (n *Node) Status() Status {
 			m.Seen, m.Began, m.There = &seen, &began, time.Since(h.when) < silentFor
 			m.Version, m.State, m.Trouble, m.Drained = h.Version, h.State, h.Trouble, h.Drained
 			m.At, m.Behind = h.At, behind[m.Name]
+			if free := h.Free; free > 0 && m.There {
+				m.Free = &free
+			}
 		}
 		m.Leads = []int{}
 		for _, p := range out.Partitions {

@@ -43,7 +43,7 @@ var designTables = []designed{
 	{"calendars", 1, []string{"name", "title", "zone", "except", "text", "revision"}, nil, ""},
 	{"keys", 1, []string{"name", "note", "hash", "rights", "per_second", "bytes", "until", "created_at"}, nil, ""},
 	{"holds", 1, []string{"target", "since", "by", "note"}, nil, ""},
-	{"settings", 1, []string{"key", "value"}, nil, "key = 'outbound'"},
+	{"settings", 1, []string{"key", "value"}, nil, settingsTaken},
 	{
 		"tables",
 		1,
@@ -210,6 +210,9 @@ func (d *Design) open() (is bool, err error) {
 	return true, nil
 }
 
+// settingsTaken are the settings that count in every partition.
+const settingsTaken = "key IN ('outbound', '" + roomSetting + "')"
+
 // designMark selects what is another text whenever something is designed anew.
 const designMark = `SELECT group_concat(line, char(10)) FROM (
 	SELECT 'f' || quote(name) || quote(title) || live || quote(paused) || quote(trial) || quote(trial_of) || quote(trial_at) AS line FROM flows
@@ -218,7 +221,7 @@ const designMark = `SELECT group_concat(line, char(10)) FROM (
 	UNION ALL SELECT 'k' || name || quote(hash) || quote(rights) || quote(until) || quote(per_second) || quote(bytes) FROM keys
 	UNION ALL SELECT 'h' || target || quote(since) || quote(by) || quote(note) FROM holds
 	UNION ALL SELECT 'd' || name || revision FROM calendars
-	UNION ALL SELECT 's' || value FROM settings WHERE key = 'outbound'
+	UNION ALL SELECT 's' || value FROM settings WHERE ` + settingsTaken + `
 	UNION ALL SELECT 't' || name || ' ' || version || ' ' || next || ' ' || dropped || ' ' || loading || ' ' || rows FROM tables
 	ORDER BY 1)`
 

@@ -29,6 +29,12 @@ type Room struct {
 	Journal int64 // the file without its free pages, and what is written ahead of it
 }
 
+// FreeAt tells how many bytes are left for us where a folder lies.
+func FreeAt(dir string) (int64, error) {
+	free, _, err := diskOf(dir)
+	return free, err
+}
+
 const roomSetting = "room"
 
 // RoomLimits gives what has been set.

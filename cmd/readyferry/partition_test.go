@@ -124,6 +124,7 @@ func TestPartitionsAreOneApplication(t *testing.T) {
 			t.Errorf("a repeat: %s %v", b, err)
 		}
 	}
+	w.callers()
 	w.repairs(&refuses)
 	w.whole(0)
 	w.alike()
@@ -133,6 +134,96 @@ func TestPartitionsAreOneApplication(t *testing.T) {
 // disk: others lead what it led, and every accepted message comes to its end once, under one key, in its
 // order.
 func TestNothingIsLostWhenAMemberOfPartitionsIsKilled(t *testing.T) { partitioned(t).survives() }
+
+// callers has some be known and others not, at each member: every member tells of all of them, and that there is no
+// room counts everywhere.
+func (w *aFleet) callers() {
+	w.t.Helper()
+	w.must("PUT", "/api/v1/connections/partner", `{"readyferry":"connection/1","name":"partner","kind":"caller",
+		"sign-in":{"kind":"api-key","header":"x-api-key","secret":"not this one"}}`)
+	w.must("PUT", "/api/v1/flows/guarded", `{"readyferry":"flow/1","name":"guarded",
+		"intake":{"kind":"webhook","path":"/guarded","callers":["partner"]},"steps":[{"id":"d","kind":"deliver","to":"out","path":"/guarded"}]}`)
+	w.must("POST", "/api/v1/flows/guarded/publish", "")
+	for _, name := range w.names {
+		var made struct{ Key string }
+		if err := json.Unmarshal(w.must("PUT", "/api/v1/keys/at-"+name, `{"rights":[{"may":["send"],"on":["flow:guarded"]}]}`), &made); err != nil {
+			w.t.Fatal(err)
+		}
+		w.counted("a", "/api/v1/keys", `"usedAt":null`, 1)
+		for range 2 {
+			if status, b, err := w.send(name, "POST", "/in/guarded", `{}`); err != nil || status != http.StatusUnauthorized {
+				w.t.Errorf("a stranger at %s: %d %s %v", name, status, b, err)
+			}
+		}
+		// A key counts elsewhere a moment after it was made.
+		for n := 0; ; n++ {
+			status, b, err := w.presenting(made.Key, name, "/in/guarded")
+			if err == nil && status == http.StatusAccepted {
+				break
+			}
+			if n == 600 || err == nil && status != http.StatusUnauthorized {
+				w.t.Fatalf("with a key at %s: %d %s %v", name, status, b, err)
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		w.counted("c", "/api/v1/keys", `"usedAt":null`, 0)
+	}
+	for _, name := range w.names {
+		w.counted(name, "/api/v1/fleet", `"free":null`, 0)
+	}
+	refused := func(name string) (n int64) {
+		var said struct{ Counts map[string]int64 }
+		if _, b, err := w.send(name, "GET", "/api/v1/refused-callers", ""); err != nil || json.Unmarshal(b, &said) != nil {
+			return -1
+		}
+		return said.Counts["guarded"]
+	}
+	w.eventually("all refused callers are told of", func() bool { return refused("b") >= 6 && refused("b") == refused("c") })
+	short := func(wanted int) {
+		w.t.Helper()
+		for _, name := range w.names {
+			w.eventually(fmt.Sprintf("%s answers %d", name, wanted), func() bool {
+				status, _, err := w.send(name, "POST", "/in/f", `{"v":"room","n":0}`)
+				return err == nil && status == wanted
+			})
+		}
+	}
+	w.must("PUT", "/api/v1/room", `{"minFree":null,"maxJournal":1000}`)
+	short(http.StatusTooManyRequests)
+	w.counted("c", "/api/v1/room", `"since":null`, 0)
+	w.must("PUT", "/api/v1/room", `{"minFree":null,"maxJournal":0}`)
+	short(http.StatusAccepted)
+	w.counted("c", "/api/v1/room", `"since":null`, 1)
+}
+
+// eventually waits until something is so.
+func (w *aFleet) eventually(what string, is func() bool) {
+	w.t.Helper()
+	for range 600 {
+		if is() {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	w.t.Fatalf("it does not come to that: %s", what)
+}
+
+// presenting posts an empty message with a key.
+func (w *aFleet) presenting(key, name, path string) (int, []byte, error) {
+	req, err := http.NewRequest("POST", w.bases[name]+path, strings.NewReader("{}"))
+	if err != nil {
+		return 0, nil, err
+	}
+	req.Header.Set("X-Api-Key", key)
+	req.Header.Set("Content-Type", "application/json")
+	res, err := w.client.Do(req)
+	if err != nil {
+		return 0, nil, err
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	return res.StatusCode, b, err
+}
 
 // repairs has messages die in all partitions, and decides about them from any member.
 func (w *aFleet) repairs(refuses *bool) {

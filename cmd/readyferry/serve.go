@@ -244,12 +244,13 @@ func (s *serving) build(ctx context.Context, st *store.Store, in *entrance, fl *
 	runners := s.runners(ctx, &e, a, log)
 	a.atEnd(runners.Close)
 	var missing func() int
+	var leastFree func() int64
 	var part journal.Partition
 	if fl != nil {
-		missing, part.Of = fl.Missing, fl.File.Parts()
+		missing, leastFree, part.Of = fl.Missing, fl.LeastFree, fl.File.Parts()
 	}
 	e, err = engine.New(engine.Config{Store: st, Reader: a.reader, Systems: a.all, Log: log, Alarms: alarmsEach,
-		Missing: missing, Partition: part, Others: others,
+		Missing: missing, LeastFree: leastFree, Partition: part, Others: others,
 		Outside: &connect.Outside{}, Runners: runners})
 	if err != nil {
 		return nil, err

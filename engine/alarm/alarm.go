@@ -35,6 +35,7 @@ type Alarms struct {
 	perform *perform.Performers
 	links   *connect.Links
 	missing func() int
+	others  func() int64  // the least room on the disks of a fleet
 	every   time.Duration // between two looks; 0: nobody looks by himself
 
 	mu      sync.Mutex // held while one looks
@@ -74,15 +75,17 @@ type Config struct {
 	Lane    *lane.Lanes
 	Perform *perform.Performers
 	Links   *connect.Links
-	Missing func() int    // members of the fleet that are away; nil: there is no fleet
-	Every   time.Duration // between two looks; 0: nobody looks by himself
+	Missing func() int // members of the fleet that are away; nil: there is no fleet
+	// LeastFree gives the bytes that are left on the disk of the member that has least; 0 or nil: nobody says so.
+	LeastFree func() int64
+	Every     time.Duration // between two looks; 0: nobody looks by himself
 }
 
 // New makes a watcher.
 func New(c Config) *Alarms {
 	a := &Alarms{
 		Journal: c.Watch.Journal, watch: c.Watch, intake: c.Intake, lane: c.Lane, perform: c.Perform, links: c.Links,
-		every: c.Every, missing: c.Missing, rules: map[string]*Rule{}, states: map[about]core.State{}, rings: map[about]*store.Ring{},
+		every: c.Every, missing: c.Missing, others: c.LeastFree, rules: map[string]*Rule{}, states: map[about]core.State{}, rings: map[about]*store.Ring{},
 		samples: map[string]float64{}, heard: map[string]time.Time{}, wake: make(chan struct{}, 1),
 	}
 	a.Catalog.OnChange(func() { // others may have changed rules with what they are about

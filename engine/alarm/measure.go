@@ -35,8 +35,8 @@ func (a *Alarms) measure(now time.Time) (*measured, error) {
 			return nil, err
 		}
 	}
-	if room := a.intake.Room(); room.Free > 0 {
-		m.now[series("disk", "")] = float64(room.Free / 10_000_000 * 10) // in steps: it changes all the time
+	if free := a.leastFree(); free > 0 {
+		m.now[series("disk", "")] = float64(free / 10_000_000 * 10) // in steps: it changes all the time
 	}
 	refused, err := a.Store.CountRefused(now.Add(-refusedWithin))
 	m.now[series("refused", "")] = float64(refused)
@@ -44,6 +44,18 @@ func (a *Alarms) measure(now time.Time) (*measured, error) {
 		m.now[series("members", "")] = float64(a.missing())
 	}
 	return m, err
+}
+
+// leastFree is how much room there is where there is least: on the own disk, or on that of another member.
+func (a *Alarms) leastFree() int64 {
+	free := a.intake.Room().Free
+	if a.others == nil {
+		return free
+	}
+	if least := a.others(); least > 0 && (free == 0 || least < free) {
+		return least
+	}
+	return free
 }
 
 // refusedWithin is how far back refusals are counted. The audit keeps up to sixty in a minute.

@@ -277,6 +277,43 @@ func (c *Catalog) presented(ctx context.Context, secret string, now time.Time) (
 	return *k, c.store.Write(ctx, func(tx *store.Tx) error { return tx.KeyUsed(k.Name, now) })
 }
 
+// UsedKeys tells when each key was used last, of those that were.
+func (c *Catalog) UsedKeys() map[string]time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := map[string]time.Time{}
+	for i := range c.keys {
+		if at := c.keys[i].UsedAt; at != nil {
+			out[c.keys[i].Name] = *at
+		}
+	}
+	return out
+}
+
+// KeysWereUsed notes when keys were used in another partition, where that is later than what is known here.
+func (c *Catalog) KeysWereUsed(ctx context.Context, used map[string]time.Time) error {
+	later := map[string]time.Time{}
+	c.mu.Lock()
+	for i := range c.keys {
+		k := &c.keys[i]
+		if at, is := used[k.Name]; is && (k.UsedAt == nil || at.After(*k.UsedAt)) {
+			k.UsedAt, later[k.Name] = &at, at
+		}
+	}
+	c.mu.Unlock()
+	if len(later) == 0 {
+		return nil
+	}
+	return c.store.Write(ctx, func(tx *store.Tx) error {
+		for name, at := range later {
+			if err := tx.KeyUsed(name, at); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // keysFor is how long keys are taken from memory: the command line may have made or ended
 // one beside.
 const keysFor = 2 * time.Second

@@ -9,6 +9,7 @@ import (
 	"readyferry/core/plan"
 	"readyferry/core/run"
 	"readyferry/engine/journal"
+	"readyferry/store"
 )
 
 // ElsewhereError tells that a message belongs to another partition of the fleet: nothing of it was
@@ -75,6 +76,27 @@ func (k *Intakes) here(ctx context.Context, in *Intake, envelope run.Envelope) (
 		read = nil
 	}
 	return read, nil
+}
+
+// ForOthers tells who knows of so many refused calls, by the run that it has heard of, what was refused here, and whether
+// messages are taken.
+func (k *Intakes) ForOthers(run store.ID, known int64) (Refused, Short) {
+	now := k.Room()
+	return k.refused.beyond(run, known), Short{now.Since, now.Why}
+}
+
+// KnownOf gives which run of another partition's engine was heard last, and of how many refused calls.
+func (k *Intakes) KnownOf(part int) (run store.ID, n int64) { return k.refused.known(part) }
+
+// HearOther takes in what the engine of another partition says of itself.
+func (k *Intakes) HearOther(part int, refused Refused, short Short) {
+	k.refused.hear(part, refused)
+	k.room.mu.Lock()
+	defer k.room.mu.Unlock()
+	if k.room.others == nil {
+		k.room.others = map[int]Short{}
+	}
+	k.room.others[part] = short
 }
 
 // readKept is how much what was read of a message may take, in bytes of memory as the gate estimates them, to be kept

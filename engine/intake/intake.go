@@ -47,7 +47,7 @@ func New(j *journal.Journal, links *connect.Links) *Intakes {
 		expected: map[store.ID][]chan *step.Answer{},
 		bulk:     map[store.ID]bool{}, clocks: j.Waker.Sleeper(), loads: j.Waker.Sleeper(),
 		gate: newGate(), room: newRoom(), rates: newFlowRates(), troubles: map[string]trouble{},
-		refused: refusals{counts: map[string]int64{}},
+		refused: refusals{run: store.NewID(), counts: map[string]int64{}},
 	}
 	j.Listen(k.heard)
 	j.Catalog.OnChange(k.changed)
@@ -104,7 +104,10 @@ func (k *Intakes) heard(n *journal.Notice) {
 // changed follows the flows that are live now.
 func (k *Intakes) changed() {
 	k.homes.forget()
-	if !k.Partition.First() {
+	if !k.Partition.First() { // what is set there was taken over with what is designed
+		if err := k.limitsChanged(); err != nil && !k.Life.Ending() {
+			k.Log.Error("looking how much room there is", "error", err)
+		}
 		return
 	}
 	k.startConsumers()

@@ -68,6 +68,13 @@ type room struct {
 	limits  store.RoomLimits
 	open    chan struct{} // closed while messages are taken
 	emptied time.Time     // when the log was written back last
+	others  map[int]Short // how the engines of other partitions find it
+}
+
+// Short tells since when an engine takes nothing in, and why.
+type Short struct {
+	Since *time.Time // nil: it takes messages
+	Why   string
 }
 
 func newRoom() *room {
@@ -81,6 +88,20 @@ func (k *Intakes) Room() Room {
 	k.room.mu.Lock()
 	defer k.room.mu.Unlock()
 	return k.room.now
+}
+
+// RoomOfAll tells how much room there is here, and that nothing is taken in also where that is so in another
+// partition alone: what belongs there is refused.
+func (k *Intakes) RoomOfAll() Room {
+	k.room.mu.Lock()
+	defer k.room.mu.Unlock()
+	now := k.room.now
+	for part := range k.Partition.Of {
+		if o := k.room.others[part]; o.Since != nil && !now.Short() {
+			now.Since, now.Why = o.Since, fmt.Sprintf("in partition %d %s", part, o.Why)
+		}
+	}
+	return now
 }
 
 // SetRoomLimits says when the disk counts as short; it is looked at once.
@@ -97,14 +118,21 @@ func (k *Intakes) SetRoomLimits(ctx context.Context, l store.RoomLimits) error {
 	return k.lookAtRoom()
 }
 
-// startRoom begins to watch.
-func (k *Intakes) startRoom() error {
+// limitsChanged looks at the room by what is set now.
+func (k *Intakes) limitsChanged() error {
 	limits, err := k.Store.RoomLimits()
 	if err != nil {
 		return err
 	}
+	k.room.mu.Lock()
 	k.room.limits = limits
-	if err := k.lookAtRoom(); err != nil {
+	k.room.mu.Unlock()
+	return k.lookAtRoom()
+}
+
+// startRoom begins to watch.
+func (k *Intakes) startRoom() error {
+	if err := k.limitsChanged(); err != nil {
 		return err
 	}
 	k.Life.Go(func() {

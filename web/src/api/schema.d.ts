@@ -3851,6 +3851,8 @@ export interface components {
             behind: number;
             /** @description it is not to lead */
             drained: boolean;
+            /** @description bytes that are left on its disk; null where it does not say */
+            free: number | null;
             /** @description it keeps a replica of a log */
             keeps: boolean;
             /** @description they are up to date */
