@@ -137,11 +137,11 @@ export default function FleetPage() {
             <thead>
               <tr>
                 <th className="w-[9%]">Member</th>
-                <th className="w-[23%]">How it is</th>
+                <th className="w-[22%]">How it is</th>
                 <th className="w-[120px] !text-right">Records behind</th>
-                <th className="w-[18%]">{several ? "Logs on its disk" : "The log on its disk"}</th>
+                <th className="w-[16%]">{several ? "Logs on its disk" : "The log on its disk"}</th>
                 <th>Address</th>
-                <th className="w-[20%]">Version, started</th>
+                <th className="w-[22%]">Version, started</th>
                 {may("own", true) && <th className="w-[90px]">{""}</th>}
               </tr>
             </thead>
