@@ -277,7 +277,7 @@ func (n *Node) say() {
 	n.mu.Unlock()
 	b.Drained = n.isDrained()
 	if n.part == 0 {
-		b.Free, _ = store.FreeAt(n.Dir)
+		b.Free = store.FreeAt(n.Dir)
 	}
 	if text, err := json.Marshal(b); err == nil {
 		_ = n.link.conn.Publish(beatOf(n.part), text)

@@ -3,6 +3,7 @@ package store
 import (
 	"encoding/json"
 	"errors"
+	"math"
 	"os"
 	"path/filepath"
 
@@ -29,10 +30,13 @@ type Room struct {
 	Journal int64 // the file without its free pages, and what is written ahead of it
 }
 
-// FreeAt tells how many bytes are left for us where a folder lies.
-func FreeAt(dir string) (int64, error) {
+// FreeAt tells how many bytes are left for us where a folder lies; 0 where that cannot be known.
+func FreeAt(dir string) int64 {
 	free, _, err := diskOf(dir)
-	return free, err
+	if err != nil || free == math.MaxInt64 {
+		return 0
+	}
+	return free
 }
 
 const roomSetting = "room"

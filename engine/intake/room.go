@@ -98,7 +98,7 @@ func (k *Intakes) RoomOfAll() Room {
 	now := k.room.now
 	for part := range k.Partition.Of {
 		if o := k.room.others[part]; o.Since != nil && !now.Short() {
-			now.Since, now.Why = o.Since, fmt.Sprintf("in partition %d %s", part, o.Why)
+			now.Since, now.Why = o.Since, fmt.Sprintf("partition %d: %s", part, o.Why)
 		}
 	}
 	return now

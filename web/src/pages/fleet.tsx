@@ -168,7 +168,7 @@ export default function FleetPage() {
                           : "current"
                         : "not current"
                       : "keeps none"}
-                    {m.free !== null && `, ${size(m.free)} free`}
+                    {typeof m.free === "number" && `, ${size(m.free)} free`}
                   </td>
                   <td className="truncate">
                     <a className="underline" href={m.address}>
