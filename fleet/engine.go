@@ -120,11 +120,16 @@ func (l *link) remove(ctx context.Context, member string) error {
 		return err
 	}
 	defer conn.Close()
-	b, err := json.Marshal(map[string]string{"peer": member})
+	return asked(ctx, conn, server.JSApiRemoveServer, map[string]string{"peer": member})
+}
+
+// asked asks the engines to do something, and gives why they did not.
+func asked(ctx context.Context, conn *nats.Conn, subject string, what any) error {
+	b, err := json.Marshal(what)
 	if err != nil {
 		return err
 	}
-	m, err := conn.RequestWithContext(ctx, server.JSApiRemoveServer, b)
+	m, err := conn.RequestWithContext(ctx, subject, b)
 	if err != nil {
 		return fmt.Errorf("%w: %w", errNoLog, err)
 	}

@@ -2,7 +2,6 @@ package fleet
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -142,6 +141,7 @@ func (n *Node) untilGone(gone <-chan error) error {
 		if time.Since(trimmed) > trimEach {
 			trimmed = time.Now()
 			n.trim()
+			n.bringsLog()
 		}
 	}
 }
@@ -156,27 +156,23 @@ const (
 
 // bringsLog has the replica of the log at this member decide what is in it from here on: a record then goes to the
 // others and their word comes back, where it would otherwise go to the one that decides first, come to this member
-// once more as to all replicas, and its being kept be heard over one way more. What fails is tried again beside trim.
+// once more as to all replicas, and its being kept be heard over one way more. While they change over nothing answers
+// for some milliseconds, and what is appended then is tried again. What fails costs that way alone, and is tried again
+// beside trim.
 func (n *Node) bringsLog() {
 	ctx, stop := context.WithTimeout(n.ctx, tryFor)
 	defer stop()
-	if s, err := n.link.js.Stream(ctx, streamOf(n.part)); err == nil {
-		n.hasLogDecidedHere(ctx, s)
+	s, err := n.link.js.Stream(ctx, streamOf(n.part))
+	if err != nil {
+		return
 	}
-}
-
-// hasLogDecidedHere asks the replica that decides to leave that to the one at this member. While they change over
-// nothing answers for some milliseconds, and what is appended then is tried again.
-func (n *Node) hasLogDecidedHere(ctx context.Context, s jetstream.Stream) {
 	c := s.CachedInfo().Cluster
 	if c == nil || c.Leader == "" || c.Leader == n.File.This ||
 		!slices.ContainsFunc(c.Replicas, func(p *jetstream.PeerInfo) bool { return p.Name == n.File.This && p.Current }) {
 		return
 	}
-	ask, err := json.Marshal(server.JSApiLeaderStepdownRequest{Placement: &server.Placement{Preferred: n.File.This}})
-	if err == nil {
-		_, err = n.link.conn.RequestWithContext(ctx, fmt.Sprintf(server.JSApiStreamLeaderStepDownT, streamOf(n.part)), ask)
-	}
+	err = asked(ctx, n.link.conn, fmt.Sprintf(server.JSApiStreamLeaderStepDownT, streamOf(n.part)),
+		server.JSApiLeaderStepdownRequest{Placement: &server.Placement{Preferred: n.File.This}})
 	if err != nil && n.ctx.Err() == nil {
 		n.Log.Info("the log is decided at another member yet", "partition", n.part, "at", c.Leader, "error", err)
 	}
@@ -201,7 +197,6 @@ func (n *Node) trim() {
 	if err != nil {
 		return
 	}
-	n.hasLogDecidedHere(ctx, s)
 	state := s.CachedInfo().State
 	to := lowest - keepBehind
 	if state.Bytes > keepBytes {
