@@ -107,7 +107,7 @@ func (m *member) buildPart(ctx context.Context, part int, st *store.Store) (_ *a
 // design is what an engine takes over of the first partition.
 type design struct {
 	mu     sync.Mutex
-	of     *store.Design
+	of     *store.Design // nil: the engine has come to its end, and takes over nothing any more
 	store  *store.Store
 	engine *engine.Engine
 }
@@ -116,6 +116,9 @@ type design struct {
 func (d *design) take(ctx context.Context) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if d.of == nil {
+		return store.ErrClosed
+	}
 	changed, err := d.store.TakeDesign(ctx, d.of)
 	if err == nil && changed {
 		err = d.engine.DesignChanged()
@@ -127,6 +130,7 @@ func (d *design) close() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	_ = d.of.Close()
+	d.of = nil
 }
 
 // settledWithin is how long whoever designs something waits until it counts everywhere; it will, in any case.
