@@ -35,7 +35,7 @@ type Alarms struct {
 	perform *perform.Performers
 	links   *connect.Links
 	missing func() int
-	others  func() int64  // the least room on the disks of a fleet
+	least   func() int64  // room on the disks of the fleet's members
 	every   time.Duration // between two looks; 0: nobody looks by himself
 
 	mu      sync.Mutex // held while one looks
@@ -85,7 +85,7 @@ type Config struct {
 func New(c Config) *Alarms {
 	a := &Alarms{
 		Journal: c.Watch.Journal, watch: c.Watch, intake: c.Intake, lane: c.Lane, perform: c.Perform, links: c.Links,
-		every: c.Every, missing: c.Missing, others: c.LeastFree, rules: map[string]*Rule{}, states: map[about]core.State{}, rings: map[about]*store.Ring{},
+		every: c.Every, missing: c.Missing, least: c.LeastFree, rules: map[string]*Rule{}, states: map[about]core.State{}, rings: map[about]*store.Ring{},
 		samples: map[string]float64{}, heard: map[string]time.Time{}, wake: make(chan struct{}, 1),
 	}
 	a.Catalog.OnChange(func() { // others may have changed rules with what they are about

@@ -49,10 +49,10 @@ func (a *Alarms) measure(now time.Time) (*measured, error) {
 // leastFree is how much room there is where there is least: on the own disk, or on that of another member.
 func (a *Alarms) leastFree() int64 {
 	free := a.intake.Room().Free
-	if a.others == nil {
+	if a.least == nil {
 		return free
 	}
-	if least := a.others(); least > 0 && (free == 0 || least < free) {
+	if least := a.least(); least > 0 && (free == 0 || least < free) {
 		return least
 	}
 	return free

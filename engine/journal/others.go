@@ -41,15 +41,15 @@ type Asked struct {
 	What string
 	Decision
 	To      string   // who is to look after letters
-	ID      store.ID // of a message or a delivery
+	ID      store.ID // of a message or a delivery; of what has happened: the run of its engine that was heard last
 	Made    store.ID // the id of what is sent again
 	NewKeys bool     // of that
 	Target  string
 	Flow    string // of what is erased
 	Value   string
 	Preview bool
-	Behind  int64
-	Packed  bool // what has happened is wanted packed; one of an earlier release does not know that
+	Behind  int64 // what is known already: a place in the log, in what has happened, or how many calls were refused
+	Packed  bool  // what has happened is wanted packed; one of an earlier release does not know that
 	// Repeated tells that it may have been asked before: letters that are already as they were to be are left.
 	Repeated bool
 }
