@@ -179,6 +179,8 @@ func (e *Engine) DoAsked(ctx context.Context, a journal.Asked) (out journal.Done
 		out.N, err = e.Lane.SkipWait(ctx, a.Target)
 	case journal.AskGiveUp:
 		out.N, err = e.Lane.GiveUp(ctx, a.Target, a.By, a.Why)
+	case journal.AskLoad:
+		err = e.Intake.TakeLoaded(ctx, a.Given)
 	case journal.AskErase:
 		err = e.Erase.Begin(ctx, a.Flow, a.Value, a.Preview)
 	case journal.AskErasing:

@@ -31,13 +31,14 @@ func TestWhichPartitionACallBelongsTo(t *testing.T) {
 	for _, document := range []string{
 		to("plain", "", "out"), to("ordered", ", order: body.v", "out"), to("once", ", once: body.v", "out"),
 		to("narrowly", "", "narrow"), to("farther", "", "far"), to("personally", "", "signed"),
-		to("queued", ", order: body.v", "{queue: q, readers: outside}"),
+		to("queued", ", order: body.v", "{queue: q, readers: outside}"), to("called", "", "out"),
+		"readyferry: flow/1\nname: calls\nintake: {kind: webhook, path: /calls}\nsteps:\n- {id: c, kind: subflow, flow: called}\n",
 	} {
 		w.publish(document)
 	}
 	for flow, why := range map[string]string{"plain": "", "ordered": "", "once": "", "narrowly": "narrow takes 2 at once",
 		"farther": "far is reached by the runner depot", "personally": "a person has signed in for signed",
-		"queued": "it uses the queue q", "none": "it is not live"} {
+		"queued": "it uses the queue q", "called": "the flow calls calls it", "calls": "it calls the flow called", "none": "it is not live"} {
 		if got := w.AtHome(flow); got != why {
 			t.Errorf("%s is at home: %q, not %q", flow, got, why)
 		}

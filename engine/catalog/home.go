@@ -14,6 +14,9 @@ func (c *Catalog) AtHome(f *Flow) string {
 	if f == nil || f.Live == nil {
 		return "it is not live"
 	}
+	if by := c.namer(func(u *step.Use) bool { return u.Kind == step.UseFlow && u.Name == f.Name && u.Runner == "" }); by != "" {
+		return fmt.Sprintf("the flow %s calls it", by)
+	}
 	for _, p := range f.plans() {
 		if why := p.Meets(); why != "" {
 			return why
@@ -56,11 +59,19 @@ func (c *Catalog) keepsHome(conn *connect.Connection) string {
 }
 
 // writerOf names a live flow that writes into a table, or "".
-func (c *Catalog) writerOf(table string) (by string) {
+func (c *Catalog) writerOf(table string) string {
+	return c.namer(func(u *step.Use) bool { return u.Kind == step.UseTable && u.Pairs && u.Name == table })
+}
+
+// namer gives the first live flow, by name, that uses something; "" where none does.
+func (c *Catalog) namer(is func(u *step.Use) bool) (by string) {
 	c.Each(func(f *Flow) {
+		if by != "" && f.Name >= by {
+			return
+		}
 		for _, p := range f.plans() {
-			for _, u := range p.Uses {
-				if u.Kind == step.UseTable && u.Pairs && u.Name == table && (by == "" || f.Name < by) {
+			for i := range p.Uses {
+				if is(&p.Uses[i]) {
 					by = f.Name
 				}
 			}

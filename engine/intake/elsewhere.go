@@ -49,33 +49,38 @@ func (k *Intakes) AtHome(flow string) string {
 	return why
 }
 
-// here gives an *ElsewhereError for a call whose message belongs to another partition. A message that
-// has neither an order nor a once value belongs where it has come to. Where it had to be read for that, it need not be
-// read again.
+// here gives an *ElsewhereError for a call whose message belongs to another partition. Where it had to be read for
+// that, it need not be read again.
 func (k *Intakes) here(ctx context.Context, in *Intake, envelope run.Envelope) (read *run.Received, err error) {
-	own := k.Partition
-	if own.Whole() {
-		return nil, nil
+	to, read, err := k.partitionOf(ctx, in, envelope)
+	if err == nil && to != k.Partition.This {
+		err = &ElsewhereError{to}
 	}
-	to := own.This
-	switch {
-	case in.draft || k.AtHome(in.Flow) != "":
-		to = 0
-	case in.plan.Order != nil || in.plan.Once != nil:
-		if read, err = k.read(ctx, in, envelope); err != nil {
-			return nil, err
-		}
-		if value := valueOf(in.plan, read); value != "" {
-			to = own.Holding(value)
-		}
-	}
-	if to != own.This {
-		return nil, &ElsewhereError{to}
-	}
-	if weight(envelope.Body) > readKept {
+	if err != nil || weight(envelope.Body) > readKept {
 		read = nil
 	}
-	return read, nil
+	return read, err
+}
+
+// partitionOf gives the partition that a message belongs to, and what was read of it to see that. One that has neither
+// an order nor a once value belongs where it has come to.
+func (k *Intakes) partitionOf(ctx context.Context, in *Intake, envelope run.Envelope) (to int, read *run.Received, err error) {
+	own := k.Partition
+	switch {
+	case own.Whole():
+		return own.This, nil, nil
+	case in.draft || k.AtHome(in.Flow) != "":
+		return 0, nil, nil
+	case in.plan.Order == nil && in.plan.Once == nil:
+		return own.This, nil, nil
+	}
+	if read, err = k.read(ctx, in, envelope); err != nil {
+		return own.This, nil, err
+	}
+	if value := valueOf(in.plan, read); value != "" {
+		return own.Holding(value), read, nil
+	}
+	return own.This, read, nil
 }
 
 // ForOthers tells who knows of so many refused calls, by the run that it has heard of, what was refused here, and whether

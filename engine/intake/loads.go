@@ -15,6 +15,7 @@ import (
 	jsonfmt "readyferry/core/format/json"
 	"readyferry/core/message"
 	"readyferry/core/step"
+	"readyferry/core/want"
 	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
@@ -234,8 +235,11 @@ func (k *Intakes) loadSome(id store.ID) error {
 	})
 }
 
-// loadBatch is how many records one database transaction takes.
-const loadBatch = 200
+// loadBatch is how many records are read at once, and loadBytes how many bytes of them, or one record more.
+const (
+	loadBatch = 200
+	loadBytes = 16 << 20
+)
 
 // opened gives the filter of a load and its records, which the caller closes.
 func (k *Intakes) opened(l *store.Load) (*expr.Program, records, error) {
@@ -326,15 +330,19 @@ func (k *Intakes) loadAll(l *store.Load) error {
 		}
 		var batch []record
 		var bad error
-		for len(batch) < loadBatch {
+		for size := 0; len(batch) < loadBatch && size < loadBytes; {
 			r, err := list.next()
 			if err != nil {
 				bad = err
 				break
 			}
 			batch = append(batch, r)
+			size += len(r.body)
 		}
 		ended := errors.Is(bad, io.EOF)
+		if err := k.handOver(f, l, filter, batch); err != nil {
+			return err
+		}
 		running := true
 		for first := true; running && (len(batch) > 0 || first && ended); first = false {
 			var taken int
@@ -433,11 +441,20 @@ func (k *Intakes) takeRecord(s *journal.Session, f *catalog.Flow, l *store.Load,
 	} else {
 		l.Taken++
 	}
-	headers := []byte(`[{"name":"Content-Type","value":"application/json"}]`)
-	return s.Take(
-		f,
-		journal.Arrival{Headers: headers, Body: r.body, Source: fmt.Sprintf("load %s, record %d", l.Title, l.Read)},
-		nil,
-		nil,
-	)
+	if r.elsewhere {
+		return nil
+	}
+	return s.Take(f, loaded(l.Title, l.Read, r.body), nil, nil)
+}
+
+// loadedHeaders are those of a message that a load makes.
+var loadedHeaders = []message.Header{{Name: "Content-Type", Value: "application/json"}}
+
+// loaded is the message of a record.
+func loaded(title string, n int64, body []byte) journal.Arrival {
+	return journal.Arrival{
+		Headers: want.EncodeHeaders(loadedHeaders),
+		Body:    body,
+		Source:  fmt.Sprintf("load %s, record %d", title, n),
+	}
 }

@@ -24,6 +24,8 @@ type record struct {
 	// Where the next one begins: bytes of the file, or the key of a row.
 	offset int64
 	last   []byte
+	// elsewhere tells that another partition has taken it.
+	elsewhere bool
 }
 
 // records reads the records of a load, one after the other, from where it

@@ -33,6 +33,7 @@ const (
 	AskNoMore   = "no-more"   // to stop it
 	AskStanding = "standing"  // how its connections and lanes are
 	AskPassed   = "passed"    // what has happened behind a place
+	AskLoad     = "load"      // to take records of a load
 	AskDesign   = "design"    // to take over what is designed up to a place in the log of the first partition
 )
 
@@ -48,8 +49,9 @@ type Asked struct {
 	Flow    string // of what is erased
 	Value   string
 	Preview bool
-	Behind  int64 // what is known already: a place in the log, in what has happened, or how many calls were refused
-	Packed  bool  // what has happened is wanted packed; one of an earlier release does not know that
+	Behind  int64           // what is known already: a place in the log, in what has happened, or how many calls were refused
+	Given   json.RawMessage `json:",omitempty"` // what is handed over
+	Packed  bool            // what has happened is wanted packed; one of an earlier release does not know that
 	// Repeated tells that it may have been asked before: letters that are already as they were to be are left.
 	Repeated bool
 }
