@@ -26,11 +26,12 @@ type fleetView struct {
 	Flows []fleetFlow `json:"flows"`
 }
 
-// fleetFlow is a live flow, and why its messages are worked on in the first partition alone; "" where they are
-// spread.
+// fleetFlow is a live flow, and where its messages are worked on.
 type fleetFlow struct {
 	Name string `json:"name"`
-	Why  string `json:"why"`
+	// Partition is where all of them are; nil: they are spread over all.
+	Partition *int   `json:"partition"`
+	Why       string `json:"why"` // they are not spread; ""
 }
 
 // fleetStatus tells how the members are, and the log that they keep.
@@ -42,7 +43,11 @@ func (s *Server) fleetStatus(c *gin.Context) error {
 	if len(out.Partitions) > 1 {
 		for _, f := range visible(s, c, s.engine.Catalog.Flows(), access.Flow, func(f **catalog.Flow) string { return (*f).Name }) {
 			if f.Live != nil {
-				out.Flows = append(out.Flows, fleetFlow{f.Name, s.engine.Intake.AtHome(f.Name)})
+				one, at := fleetFlow{Name: f.Name}, s.engine.Intake.PlaceOf(f.Name)
+				if one.Why = at.Why; !at.Spread {
+					one.Partition = &at.Partition
+				}
+				out.Flows = append(out.Flows, one)
 			}
 		}
 	}

@@ -8,6 +8,7 @@ import (
 
 	"readyferry/core/access"
 	"readyferry/core/run"
+	"readyferry/engine/journal"
 	"readyferry/engine/watch"
 )
 
@@ -161,7 +162,7 @@ func (s *Server) skipGap(c *gin.Context) error {
 		err = s.mayFlows(c, access.Operate, in.Flow)
 	}
 	if err == nil {
-		err = s.engine.Perform.SkipGap(c.Request.Context(), in.Flow, in.Path, in.Key)
+		err = s.engine.Perform.SkipGap(c.Request.Context(), journal.LineKey{Flow: in.Flow, Path: in.Path, Key: in.Key})
 	}
 	if err != nil {
 		return err

@@ -179,6 +179,10 @@ func (e *Engine) DoAsked(ctx context.Context, a journal.Asked) (out journal.Done
 		out.N, err = e.Lane.SkipWait(ctx, a.Target)
 	case journal.AskGiveUp:
 		out.N, err = e.Lane.GiveUp(ctx, a.Target, a.By, a.Why)
+	case journal.AskClose:
+		err = e.Perform.CloseGroup(ctx, a.ID)
+	case journal.AskSkipGap:
+		err = e.Perform.SkipGap(ctx, a.Line)
 	case journal.AskLoad:
 		err = e.Intake.TakeLoaded(ctx, a.Given)
 	case journal.AskErase:

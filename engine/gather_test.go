@@ -352,7 +352,7 @@ func testMessagesGetBackIntoOrder(t *testing.T) {
 	if err != nil || len(lines) != 1 || lines[0].Key != "b" || lines[0].Next != 1 || lines[0].Waiting != 1 {
 		t.Errorf("%+v %v", lines, err)
 	}
-	if err := w.SkipGap(context.Background(), "g", "seq", "b"); err != nil {
+	if err := w.SkipGap(context.Background(), journal.LineKey{Flow: "g", Path: "seq", Key: "b"}); err != nil {
 		t.Fatal(err)
 	}
 	w.becomes(b, store.Delivered)

@@ -97,6 +97,7 @@ func (e *Engine) hearOf(ctx context.Context, part int, p *another, stands bool) 
 		p.lies = p.lies[1:]
 		e.Watch.Events.Publish(journal.EventTransactions)
 		e.Watch.Events.Publish(journal.EventDeadLetters)
+		e.Watch.Events.Publish(journal.EventQueues) // with groups and turns
 	}
 	var s Standing
 	if !stands {

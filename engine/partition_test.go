@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"testing"
 
+	"readyferry/engine/catalog"
 	"readyferry/engine/intake"
 	"readyferry/engine/journal"
 	"readyferry/store"
@@ -39,7 +40,7 @@ func TestWhichPartitionACallBelongsTo(t *testing.T) {
 	for flow, why := range map[string]string{"plain": "", "ordered": "", "once": "", "narrowly": "narrow takes 2 at once",
 		"farther": "far is reached by the runner depot", "personally": "a person has signed in for signed",
 		"queued": "it uses the queue q", "called": "the flow calls calls it", "calls": "it calls the flow called", "none": "it is not live"} {
-		if got := w.AtHome(flow); got != why {
+		if got := w.PlaceOf(flow).Why; got != why {
 			t.Errorf("%s is at home: %q, not %q", flow, got, why)
 		}
 	}
@@ -65,6 +66,59 @@ func TestWhichPartitionACallBelongsTo(t *testing.T) {
 	list, err := w.store.Transactions(store.Filter{Limit: 1000})
 	if err != nil || len(list) != taken || taken < 31 || taken > 89 {
 		t.Errorf("%d were taken and %d are kept, %v", taken, len(list), err)
+	}
+}
+
+// A flow whose messages meet only each other is at home in a partition of its own, which it keeps: what it has is there.
+// One that was in the first stays there.
+func TestAFlowIsAtHomeWhereTheFewestAre(t *testing.T) {
+	w := startWith(t, t.TempDir(), &target{}, func(c *Config) { c.Partition = journal.Partition{This: 1, Of: 3} })
+	w.connect("out", "")
+	version := func(name, steps string) {
+		t.Helper()
+		w.publish(fmt.Sprintf("readyferry: flow/1\nname: %s\nintake: {kind: webhook, path: /%[1]s, format: json, order: body.v}\n"+
+			"steps:\n%s- {id: n, kind: note, text: '%[3]d'}\n", name, steps, len(steps)))
+	}
+	const alone, queues = "", "- {id: d, kind: deliver, to: {queue: q, readers: outside}}\n"
+	const meets, meets2 = "- {id: o, kind: once, key: body.id, for: 1h}\n", "- {id: o2, kind: pace, most: 5, per: 1s}\n"
+	is := func(name string, wanted catalog.Place) {
+		t.Helper()
+		if got := w.PlaceOf(name); got != wanted {
+			t.Errorf("%s is at %+v, not %+v", name, got, wanted)
+		}
+		_, err := w.post("/"+name, `{"v":"a","id":"1"}`)
+		home := wanted.Partition
+		if wanted.Spread {
+			home = w.Partition.Holding("a")
+		}
+		var elsewhere *intake.ElsewhereError
+		if home == 1 && err != nil || home != 1 && (!errors.As(err, &elsewhere) || elsewhere.Partition != home) {
+			t.Errorf("a message of %s comes to %v", name, err)
+		}
+	}
+	once, pace := "it has a step of kind once", "it has a step of kind pace"
+	version("zero", queues)
+	version("one", meets)
+	version("two", meets)
+	version("three", meets)
+	is("zero", catalog.Place{Why: "it uses the queue q"})
+	is("one", catalog.Place{Partition: 1, Why: once})
+	is("two", catalog.Place{Partition: 2, Why: once})
+	is("three", catalog.Place{Why: once})
+	version("zero", meets)
+	is("zero", catalog.Place{Why: once})
+	version("two", alone)
+	is("two", catalog.Place{Spread: true})
+	version("two", meets2)
+	is("two", catalog.Place{Partition: 2, Why: pace})
+	version("four", alone)
+	version("four", meets2)
+	is("four", catalog.Place{Partition: 1, Why: pace})
+	if err := w.Designs.Delete(context.Background(), "two", true); err != nil {
+		t.Fatal(err)
+	}
+	if homes, err := w.store.Homes(""); err != nil || fmt.Sprint(homes) != "map[four:1 one:1]" {
+		t.Errorf("homes are %v %v", homes, err)
 	}
 }
 

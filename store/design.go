@@ -211,7 +211,7 @@ func (d *Design) open() (is bool, err error) {
 }
 
 // settingsTaken are the settings that count in every partition.
-const settingsTaken = "key IN ('outbound', '" + roomSetting + "')"
+const settingsTaken = "(key IN ('outbound', '" + roomSetting + "') OR key >= '" + homeSetting + "' AND key < 'home!')"
 
 // designMark selects what is another text whenever something is designed anew.
 const designMark = `SELECT group_concat(line, char(10)) FROM (
@@ -221,7 +221,7 @@ const designMark = `SELECT group_concat(line, char(10)) FROM (
 	UNION ALL SELECT 'k' || name || quote(hash) || quote(rights) || quote(until) || quote(per_second) || quote(bytes) FROM keys
 	UNION ALL SELECT 'h' || target || quote(since) || quote(by) || quote(note) FROM holds
 	UNION ALL SELECT 'd' || name || revision FROM calendars
-	UNION ALL SELECT 's' || value FROM settings WHERE ` + settingsTaken + `
+	UNION ALL SELECT 's' || key || ' ' || value FROM settings WHERE ` + settingsTaken + `
 	UNION ALL SELECT 't' || name || ' ' || version || ' ' || next || ' ' || dropped || ' ' || loading || ' ' || rows FROM tables
 	ORDER BY 1)`
 

@@ -117,6 +117,9 @@ func (tx *Tx) DeleteFlow(name string) error {
 			return err
 		}
 	}
+	if err := tx.SetHome(name, 0); err != nil {
+		return err
+	}
 	return tx.sql().Where("name = ?", name).Delete(&Flow{}).Error
 }
 

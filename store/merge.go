@@ -50,13 +50,15 @@ func merge(ctx context.Context, conn *sql.Conn, dir string) (err error) {
 		}
 	}
 	for _, table := range []string{"messages", "transactions", "effects", "deliveries", "tries", "letters", "letter_events", "time_limits",
-		"splits", "once_keys", "counts", "tallies"} {
+		"splits", "once_keys", "counts", "tallies", "groups", "members", "helds", "sequences", "paces"} {
 		if err := mergeTable(ctx, tx, table); err != nil {
 			return errors.Join(fmt.Errorf("%s of %s: %w", table, dir, err), tx.Rollback())
 		}
 	}
-	if _, err := tx.ExecContext(ctx, "INSERT INTO settings (key, value) VALUES (?, '')", merged+log); err != nil {
-		return errors.Join(err, tx.Rollback())
+	// All flows are at home in the one file then.
+	_, bad := tx.ExecContext(ctx, "DELETE FROM settings WHERE key >= ? AND key < 'home!'", homeSetting)
+	if _, err := tx.ExecContext(ctx, "INSERT INTO settings (key, value) VALUES (?, '')", merged+log); err != nil || bad != nil {
+		return errors.Join(err, bad, tx.Rollback())
 	}
 	return tx.Commit()
 }
@@ -99,7 +101,7 @@ func mergeTable(ctx context.Context, tx *sql.Tx, table string) error {
 		}
 	}
 	switch table {
-	case "letter_events": // the file numbers them
+	case "letter_events", "helds": // the file numbers them
 		at := slices.Index(columns, "n")
 		into, values = slices.Delete(slices.Clone(columns), at, at+1), slices.Delete(values, at, at+1)
 		order = " ORDER BY n"
@@ -118,7 +120,9 @@ func mergeTable(ctx context.Context, tx *sql.Tx, table string) error {
 		q += " ON CONFLICT (minute, flow, state) DO UPDATE SET n = n + excluded.n"
 	case "tallies":
 		q += " ON CONFLICT (kind, key) DO UPDATE SET n = n + excluded.n"
-	case "once_keys":
+	case "sequences":
+		q += " ON CONFLICT DO UPDATE SET next = max(next, excluded.next)"
+	case "once_keys", "paces":
 		q += " ON CONFLICT DO NOTHING"
 	}
 	if movedBy[table] == "" {

@@ -76,7 +76,8 @@ const partsDir = "partitions"
 
 // perMessage are the tables of which each partition has its own rows.
 var perMessage = []string{"transactions", "messages", "effects", "deliveries", "tries", "letters", "letter_events",
-	"time_limits", "splits", "bodies", "body_pieces", "once_keys", "counts", "tallies"}
+	"time_limits", "splits", "bodies", "body_pieces", "once_keys", "counts", "tallies",
+	"groups", "members", "helds", "sequences", "paces"}
 
 // Together reads the journals of all partitions as one. It is safe for concurrent use.
 type Together struct {
@@ -160,16 +161,27 @@ func (t *Together) BeginTx(ctx context.Context, o *sql.TxOptions) (*sql.Tx, erro
 // PartitionOf gives the partition whose table has a row of an id, or ErrNotFound. The table is one of the program's
 // own.
 func (v View) PartitionOf(table string, id ID) (int, error) {
-	if v.parts == nil {
-		return 0, ErrNotFound
-	}
-	where, args := " WHERE id = ?", []any{id}
+	where, args := "id = ?", []any{id}
 	if table == "deliveries" { // there is no index of their ids
 		where, args = where+" AND tx >= ? AND tx <= ?", append(args, bound(id, 0), bound(id, 0xff))
 	}
+	return v.partitionWith(table, where, args...)
+}
+
+// PartitionOfLine gives the partition in which messages of a key wait for their turn, or ErrNotFound.
+func (v View) PartitionOfLine(flow, path, key string) (int, error) {
+	return v.partitionWith("helds", "flow = ? AND path = ? AND key = ?", flow, path, key)
+}
+
+// partitionWith gives the first partition whose table has a row of which something is so.
+func (v View) partitionWith(table, where string, args ...any) (int, error) {
+	if v.parts == nil {
+		return 0, ErrNotFound
+	}
 	for _, file := range v.parts.files() {
 		var there int
-		if err := v.sql().Raw("SELECT COUNT(*) FROM "+file+"."+table+where, args...).Scan(&there).Error; err != nil {
+		q := "SELECT EXISTS (SELECT 1 FROM " + file + "." + table + " WHERE " + where + ")"
+		if err := v.sql().Raw(q, args...).Scan(&there).Error; err != nil {
 			return 0, err
 		}
 		if there > 0 {

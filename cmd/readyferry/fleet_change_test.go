@@ -99,9 +99,15 @@ func becomesAFleetAndOneAgain(t *testing.T, w *aFleet) {
 	for n := 45; n < 60; n++ {
 		w.must("POST", "/in/f", fmt.Sprintf(`{"v":"x","n":%d}`, n))
 	}
+	if w.parts > 1 {
+		w.meetBefore()
+	}
 	w.alike()
 	cli("fleet", "release", "--data", w.data("c"))
 	s = launch(t, w.file, w.data("c"), freeAddress(t))
+	if w.parts > 1 {
+		meetBehind(s)
+	}
 	if w.parts > 1 {
 		s.must("POST", "/api/v1/targets/out/release", "{}")
 	}
@@ -121,6 +127,40 @@ func becomesAFleetAndOneAgain(t *testing.T, w *aFleet) {
 	if got := len(s.references("f")); got != 60+more {
 		t.Errorf("%d of %d are delivered", got, 60+more)
 	}
+}
+
+// meetBefore has messages wait for others in partitions of their own.
+func (w *aFleet) meetBefore() {
+	w.t.Helper()
+	for i, flow := range []string{"zero", "gather", "ordered"} {
+		step := `{"id":"g","kind":"aggregate","key":"body.v","close":{"count":2}}`
+		if flow == "ordered" {
+			step = `{"id":"r","kind":"resequence","key":"body.v","number":"body.n","wait":"1h"}`
+		}
+		if w.meeting(flow, step); w.homeOf(flow) != i {
+			w.t.Errorf("%s is at home in %d", flow, w.homeOf(flow))
+		}
+		w.must("POST", "/in/"+flow, `{"v":"m","n":1}`)
+	}
+	w.must("POST", "/in/ordered", `{"v":"m","n":3}`)
+	w.counted("a", "/api/v1/groups", `"members":1`, 2)
+	w.counted("a", "/api/v1/turns", `"waiting":1`, 1)
+}
+
+// meetBehind brings what they wait for to the instance that has the journal then.
+func meetBehind(s *server) {
+	for _, flow := range []string{"zero", "gather", "ordered"} {
+		s.must("POST", "/in/"+flow, `{"v":"m","n":2}`)
+	}
+	went := ""
+	for range 2400 {
+		went = string(s.must("GET", "/api/v1/transactions?state=delivered&reference=m&limit=100", ""))
+		if strings.Count(went, `"reference":"m"`) == 9 { // with the two groups
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	s.t.Errorf("they do not meet: %s", went)
 }
 
 // before builds the release before this one, as its commit is noted; the test is skipped where the

@@ -10,19 +10,18 @@ import (
 	"readyferry/core/step"
 )
 
-// meeting are the kinds of step in which a message meets others, or waits for what is no message of its own.
-var meeting = []string{"aggregate", "resequence", "pair", "once", "hold", "pace", "subflow"}
+// meeting are the kinds of step in which a message meets others of its flow, or waits for its turn among them.
+var meeting = []string{"aggregate", "resequence", "once", "pace"}
 
-// Meets says in words why the messages of a flow meet others on their way, in a queue, a group, a table
-// that they write, a turn that they wait for; "" where each goes its way by itself, so that several
-// machines may work on them side by side, each on those of some order values.
-func (p *Plan) Meets() string {
-	in := &p.Document.Intake
-	switch {
-	case in.Kind != "webhook":
+// sharing are the kinds of step in which a message meets what other flows have, too: rows of tables, and flows.
+var sharing = []string{"pair", "subflow"}
+
+// Shares says in words why the messages of a flow need what is in one place alone, since others have it, too: a
+// queue, a table that they write, a flow that they call; "" where they do not.
+func (p *Plan) Shares() string {
+	switch in := &p.Document.Intake; {
+	case in.Kind != "webhook" && in.Kind != "load":
 		return "its intake is of kind " + in.Kind
-	case p.Once != nil && p.Order != nil && !strings.Contains(in.Once, in.Order):
-		return "its once value does not say of which order value a message is"
 	case p.Document.Bounds != (flow.Bounds{}):
 		return "what it takes in is bounded"
 	}
@@ -35,33 +34,65 @@ func (p *Plan) Meets() string {
 			return "it calls the flow " + u.Name
 		}
 	}
+	return p.has(func(kind string, step *message.Node) string {
+		until := step.Get("until")
+		switch {
+		case slices.Contains(sharing, kind):
+			return "it has a step of kind " + kind
+		case kind == "hold" && until != nil && until.Kind == message.Map:
+			return "it waits for a row of a table"
+		}
+		return ""
+	})
+}
+
+// Meets says in words why the messages of a flow meet each other on their way, in a group or a turn that they wait for; ""
+// where each goes its way by itself, so that several machines may work on them side by side, each on those of some
+// order values.
+func (p *Plan) Meets() string {
+	in := &p.Document.Intake
+	if p.Once != nil && p.Order != nil && !strings.Contains(in.Once, in.Order) {
+		return "its once value does not say of which order value a message is"
+	}
+	return p.has(func(kind string, _ *message.Node) string {
+		if slices.Contains(meeting, kind) {
+			return "it has a step of kind " + kind
+		}
+		return ""
+	})
+}
+
+// has gives what is said of the first step of which something is said.
+func (p *Plan) has(says func(kind string, step *message.Node) string) string {
 	for _, part := range []string{"steps", "on-dead-letter"} {
-		if kind := firstMeeting(p.Document.Source.Root.Get(part)); kind != "" {
-			return fmt.Sprintf("it has a step of kind %s", kind)
+		if said := firstOf(p.Document.Source.Root.Get(part), says); said != "" {
+			return said
 		}
 	}
 	return ""
 }
 
-// firstMeeting gives the kind of the first step in a part of a document in which messages meet.
-func firstMeeting(n *message.Node) string {
+// firstOf gives what is said of the first step in a part of a document of which something is said.
+func firstOf(n *message.Node, says func(kind string, step *message.Node) string) string {
 	if n == nil {
 		return ""
 	}
 	switch n.Kind {
 	case message.List:
 		for _, one := range n.Items {
-			if kind := firstMeeting(one); kind != "" {
-				return kind
+			if said := firstOf(one, says); said != "" {
+				return said
 			}
 		}
 	case message.Map:
-		if kind := n.Get("kind"); kind != nil && n.Get("id") != nil && slices.Contains(meeting, kind.Text) {
-			return kind.Text
+		if kind := n.Get("kind"); kind != nil && n.Get("id") != nil {
+			if said := says(kind.Text, n); said != "" {
+				return said
+			}
 		}
 		for _, m := range n.Members {
-			if kind := firstMeeting(m.Value); kind != "" {
-				return kind
+			if said := firstOf(m.Value, says); said != "" {
+				return said
 			}
 		}
 	}

@@ -35,6 +35,7 @@ type Flow struct {
 	Live    *plan.Plan // nil when never published, or when it can no longer be read
 	Draft   *plan.Plan // nil when the draft has errors of shape
 	Trial   *Trial     // nil where all messages go through the live version
+	Home    int        // the partition of a fleet in which it is at home, where its messages meet each other
 
 	revision int64 // of the draft and its files
 }
@@ -140,7 +141,11 @@ func (c *Catalog) FlowChanged(name string) error {
 		}
 		var f *Flow
 		if err == nil {
-			if f, err = c.readFlow(row); err != nil {
+			homes, err := c.store.Homes(name)
+			if err != nil {
+				return err
+			}
+			if f, err = c.readFlow(row, homes[name]); err != nil {
 				return err
 			}
 		}
@@ -231,9 +236,13 @@ func (c *Catalog) readFlows() (map[string]*Flow, error) {
 	if err != nil {
 		return nil, err
 	}
+	homes, err := c.store.Homes("")
+	if err != nil {
+		return nil, err
+	}
 	flows := map[string]*Flow{}
 	for _, row := range rows {
-		if flows[row.Name], err = c.readFlow(row); err != nil {
+		if flows[row.Name], err = c.readFlow(row, homes[row.Name]); err != nil {
 			return nil, err
 		}
 	}
@@ -241,8 +250,8 @@ func (c *Catalog) readFlows() (map[string]*Flow, error) {
 }
 
 // readFlow compiles a flow as it is now; what is known of it already stays.
-func (c *Catalog) readFlow(row store.Flow) (*Flow, error) {
-	f := &Flow{Name: row.Name, Version: row.Live, Paused: row.Paused, revision: row.Revision}
+func (c *Catalog) readFlow(row store.Flow, home int) (*Flow, error) {
+	f := &Flow{Name: row.Name, Version: row.Live, Paused: row.Paused, Home: home, revision: row.Revision}
 	var err error
 	if row.Live > 0 {
 		if f.Live, err = c.Plan(row.Name, row.Live); err != nil {

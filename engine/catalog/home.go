@@ -2,40 +2,83 @@ package catalog
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"readyferry/connect"
+	"readyferry/core/plan"
 	"readyferry/core/step"
 )
 
-// AtHome says in words why all messages of a flow are worked on in the first partition of a fleet; ""
-// where they are spread over all partitions, each by its order value.
-func (c *Catalog) AtHome(f *Flow) string {
+// Place is where the messages of a flow are worked on, in a fleet whose journal is in several partitions.
+type Place struct {
+	Spread    bool   // over all partitions, each message by its order value
+	Partition int    // where they are not: all of them in this one
+	Why       string // they are not, in words
+}
+
+// Place says where the messages of a flow are worked on.
+func (c *Catalog) Place(f *Flow) Place {
 	if f == nil || f.Live == nil {
-		return "it is not live"
+		return Place{Why: "it is not live"}
 	}
-	if by := c.namer(func(u *step.Use) bool { return u.Kind == step.UseFlow && u.Name == f.Name && u.Runner == "" }); by != "" {
-		return fmt.Sprintf("the flow %s calls it", by)
+	for _, p := range f.plans() {
+		if why := c.WhyFirst(f.Name, p); why != "" {
+			return Place{Why: why}
+		}
 	}
 	for _, p := range f.plans() {
 		if why := p.Meets(); why != "" {
-			return why
+			return Place{Partition: f.Home, Why: why}
 		}
-		for _, u := range p.Uses {
-			var why string
-			switch u.Kind {
-			case step.UseConnection:
-				if u.As != step.AsCaller {
-					why = c.keepsHome(c.Connection(u.Name))
-				}
-			case step.UseTable:
-				if by := c.writerOf(u.Name); by != "" && !p.HasTable(u.Name) {
-					why = fmt.Sprintf("the flow %s writes into the table %s", by, u.Name)
-				}
+	}
+	return Place{Spread: true}
+}
+
+// NextHome gives the partition in which a flow is at home from when a version of it takes messages. One that meets
+// nobody but itself gets one then, that in which the fewest flows are, and keeps it, as what it has is there; one that
+// has been in the first partition stays there.
+func (c *Catalog) NextHome(name string, p *plan.Plan) int {
+	f := c.Flow(name)
+	switch {
+	case c.WhyFirst(name, p) != "":
+		return 0
+	case f != nil && f.Home != 0:
+		return f.Home
+	case p.Meets() == "", f != nil && f.Version > 0 && !c.Place(f).Spread:
+		return 0
+	}
+	there := make([]int, c.Partitions)
+	c.Each(func(f *Flow) {
+		if at := c.Place(f); f.Live != nil && !at.Spread {
+			there[at.Partition]++
+		}
+	})
+	return slices.Index(there, slices.Min(there))
+}
+
+// WhyFirst says why messages of a flow under a version have to be in the first partition, or "".
+func (c *Catalog) WhyFirst(name string, p *plan.Plan) string {
+	if by := c.namer(func(u *step.Use) bool { return u.Kind == step.UseFlow && u.Name == name && u.Runner == "" }); by != "" {
+		return fmt.Sprintf("the flow %s calls it", by)
+	}
+	if why := p.Shares(); why != "" {
+		return why
+	}
+	for _, u := range p.Uses {
+		var why string
+		switch u.Kind {
+		case step.UseConnection:
+			if u.As != step.AsCaller {
+				why = c.keepsHome(c.Connection(u.Name))
 			}
-			if why != "" {
-				return why
+		case step.UseTable:
+			if by := c.writerOf(u.Name); by != "" && !p.HasTable(u.Name) {
+				why = fmt.Sprintf("the flow %s writes into the table %s", by, u.Name)
 			}
+		}
+		if why != "" {
+			return why
 		}
 	}
 	return ""

@@ -139,6 +139,9 @@ func (g *Designs) Publish(ctx context.Context, name string, word Word) (int, []f
 	if err := g.leaves(name, &p.Document.Intake, word.Sure); err != nil {
 		return 0, findings, err
 	}
+	if err := g.movesHome(name, p, word.Sure); err != nil {
+		return 0, findings, err
+	}
 	packed, err := pack(p.Keeps(files))
 	if err != nil {
 		return 0, nil, err

@@ -68,6 +68,11 @@ func (g *Designs) begins(tx *store.Tx, f *store.Flow, version int, p *plan.Plan,
 			return err
 		}
 	}
+	if g.Catalog.Partitions > 1 && word.At.IsZero() {
+		if err := tx.SetHome(f.Name, g.Catalog.NextHome(f.Name, p)); err != nil {
+			return err
+		}
+	}
 	if err := tx.AddVersionEvent(&e); err != nil {
 		return err
 	}
@@ -100,6 +105,9 @@ func (g *Designs) goLive(ctx context.Context, name string, version int, word Wor
 			journal.ErrDecision, version, connection, step)
 	}
 	if err := g.leaves(name, &p.Document.Intake, word.Sure); err != nil {
+		return err
+	}
+	if err := g.movesHome(name, p, word.Sure); err != nil {
 		return err
 	}
 	word.At, word.Share = time.Time{}, 0

@@ -8,6 +8,7 @@ import (
 
 	"readyferry/core/plan"
 	"readyferry/core/run"
+	"readyferry/engine/catalog"
 	"readyferry/engine/journal"
 	"readyferry/store"
 )
@@ -21,32 +22,31 @@ func (e *ElsewhereError) Error() string {
 	return fmt.Sprintf("the message belongs to partition %d of the fleet", e.Partition)
 }
 
-// homes is which flows are worked on in the first partition alone, as it was asked last.
+// homes is where flows are worked on, as it was asked last.
 type homes struct {
-	mu  sync.Mutex
-	why map[string]string
+	mu sync.Mutex
+	of map[string]catalog.Place
 }
 
 func (h *homes) forget() {
 	h.mu.Lock()
-	h.why = nil
+	h.of = nil
 	h.mu.Unlock()
 }
 
-// AtHome says in words why all messages of a flow are worked on in the first partition; "" where they are
-// spread.
-func (k *Intakes) AtHome(flow string) string {
+// PlaceOf says where the messages of a flow are worked on.
+func (k *Intakes) PlaceOf(flow string) catalog.Place {
 	k.homes.mu.Lock()
 	defer k.homes.mu.Unlock()
-	why, known := k.homes.why[flow]
+	place, known := k.homes.of[flow]
 	if !known {
-		why = k.Catalog.AtHome(k.Catalog.Flow(flow))
-		if k.homes.why == nil {
-			k.homes.why = map[string]string{}
+		place = k.Catalog.Place(k.Catalog.Flow(flow))
+		if k.homes.of == nil {
+			k.homes.of = map[string]catalog.Place{}
 		}
-		k.homes.why[flow] = why
+		k.homes.of[flow] = place
 	}
-	return why
+	return place
 }
 
 // here gives an *ElsewhereError for a call whose message belongs to another partition. Where it had to be read for
@@ -69,8 +69,12 @@ func (k *Intakes) partitionOf(ctx context.Context, in *Intake, envelope run.Enve
 	switch {
 	case own.Whole():
 		return own.This, nil, nil
-	case in.draft || k.AtHome(in.Flow) != "":
+	case in.draft:
 		return 0, nil, nil
+	}
+	switch place := k.PlaceOf(in.Flow); {
+	case !place.Spread:
+		return place.Partition, nil, nil
 	case in.plan.Order == nil && in.plan.Once == nil:
 		return own.This, nil, nil
 	}

@@ -17,8 +17,8 @@ import (
 	"readyferry/store"
 )
 
-// A load is read in the first partition. Where its flow is spread over the partitions, each record is taken in the one
-// to which a call with its values belongs: its order and its repeats are told there. A batch is handed over before the
+// A load is read in the first partition. Each record is taken in the one to which a call with its values belongs: its
+// order and its repeats are told there, and its group is there. A batch is handed over before the
 // place behind it is kept here, so that a record may be handed over twice and none is left out; whoever takes them knows
 // those of the last batches.
 
@@ -45,7 +45,7 @@ const (
 
 // handOver has the records of a batch that belong to other partitions be taken there, and marks them.
 func (k *Intakes) handOver(f *catalog.Flow, l *store.Load, filter *expr.Program, batch []record) error {
-	if k.Others == nil || k.AtHome(f.Name) != "" {
+	if k.Others == nil {
 		return nil
 	}
 	ctx := k.Life.Taking()

@@ -33,6 +33,8 @@ const (
 	AskNoMore   = "no-more"   // to stop it
 	AskStanding = "standing"  // how its connections and lanes are
 	AskPassed   = "passed"    // what has happened behind a place
+	AskClose    = "close"     // to close a group now
+	AskSkipGap  = "skip-gap"  // to give up the number that a line waits for
 	AskLoad     = "load"      // to take records of a load
 	AskDesign   = "design"    // to take over what is designed up to a place in the log of the first partition
 )
@@ -42,13 +44,14 @@ type Asked struct {
 	What string
 	Decision
 	To      string   // who is to look after letters
-	ID      store.ID // of a message or a delivery; of what has happened: the run of its engine that was heard last
+	ID      store.ID // of a message, a delivery or a group; of what has happened: the run of its engine that was heard last
 	Made    store.ID // the id of what is sent again
 	NewKeys bool     // of that
 	Target  string
 	Flow    string // of what is erased
 	Value   string
 	Preview bool
+	Line    LineKey         // of which a number is given up
 	Behind  int64           // what is known already: a place in the log, in what has happened, or how many calls were refused
 	Given   json.RawMessage `json:",omitempty"` // what is handed over
 	Packed  bool            // what has happened is wanted packed; one of an earlier release does not know that
@@ -65,10 +68,15 @@ type Done struct {
 
 // partitionOf gives the partition that has a row, by its id.
 func (j *Journal) partitionOf(table string, id store.ID) (int, error) {
+	return j.partitionBy(func(v store.View) (int, error) { return v.PartitionOf(table, id) })
+}
+
+// partitionBy gives the partition that a look into all of them finds.
+func (j *Journal) partitionBy(find func(v store.View) (int, error)) (int, error) {
 	if j.Others == nil {
 		return j.Partition.This, nil
 	}
-	part, err := j.Store.All().PartitionOf(table, id)
+	part, err := find(j.Store.All())
 	if errors.Is(err, ErrNotFound) { // it is this one that says so
 		return j.Partition.This, nil
 	}
@@ -118,6 +126,16 @@ func (j *Journal) Elsewhere(table string, id store.ID) (bool, error) {
 // ElsewhereDo has another partition do something about a row that it has; there tells that it did.
 func (j *Journal) ElsewhereDo(ctx context.Context, table string, id store.ID, a Asked) (there bool, err error) {
 	part, err := j.partitionOf(table, id)
+	return j.doneBy(ctx, part, err, a)
+}
+
+// SkippedElsewhere has another partition give up the number that a line waits for; there tells that it did.
+func (j *Journal) SkippedElsewhere(ctx context.Context, k LineKey) (there bool, err error) {
+	part, err := j.partitionBy(func(v store.View) (int, error) { return v.PartitionOfLine(k.Flow, k.Path, k.Key) })
+	return j.doneBy(ctx, part, err, Asked{What: AskSkipGap, Line: k})
+}
+
+func (j *Journal) doneBy(ctx context.Context, part int, err error, a Asked) (there bool, _ error) {
 	if err != nil || part == j.Partition.This {
 		return false, err
 	}

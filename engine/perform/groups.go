@@ -184,6 +184,10 @@ func (p *Performers) leave(tx *store.Tx, n *journal.Notice, id store.ID) error {
 
 // CloseGroup closes an open group because a person asks for it.
 func (p *Performers) CloseGroup(ctx context.Context, id store.ID) error {
+	there, err := p.ElsewhereDo(ctx, "groups", id, journal.Asked{What: journal.AskClose, ID: id})
+	if there || err != nil {
+		return err
+	}
 	g, err := p.Store.Group(id)
 	if err != nil {
 		return err

@@ -102,7 +102,7 @@ func (r *retention) flow(ctx context.Context, f *catalog.Flow, all bool) error {
 
 // mostOf gives how many bytes of a flow this partition may keep: of one that is spread the others have their shares.
 func (r *retention) mostOf(f *catalog.Flow, bytes int64) int64 {
-	if r.Partition.Whole() || r.Catalog.AtHome(f) != "" {
+	if r.Partition.Whole() || !r.Catalog.Place(f).Spread {
 		return bytes
 	}
 	return bytes / int64(r.Partition.Of)

@@ -251,6 +251,9 @@ func (p *Performers) gapOver(ctx context.Context, h store.Held) error {
 
 // SkipGap lets a key go on without the number that it waits for, because a
 // person asks for it.
-func (p *Performers) SkipGap(ctx context.Context, flow, path, key string) error {
-	return p.releaseLine(ctx, journal.LineKey{Flow: flow, Path: path, Key: key}, true)
+func (p *Performers) SkipGap(ctx context.Context, k journal.LineKey) error {
+	if there, err := p.SkippedElsewhere(ctx, k); there || err != nil {
+		return err
+	}
+	return p.releaseLine(ctx, k, true)
 }

@@ -19,14 +19,14 @@ type OpenGroup struct {
 
 // OpenGroups lists open groups with what they wait for.
 func (w *Watch) OpenGroups(of store.Of, after *store.ID, limit int) ([]OpenGroup, error) {
-	rows, err := w.Store.OpenGroups(of, after, limit)
+	rows, err := w.Store.All().OpenGroups(of, after, limit)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]OpenGroup, len(rows))
 	for i, g := range rows {
 		out[i] = OpenGroup{Group: g, Missing: []string{}}
-		if out[i].In, err = w.Store.CountSince(g.ID, w.Now().Add(-time.Minute), 1000); err != nil {
+		if out[i].In, err = w.Store.All().CountSince(g.ID, w.Now().Add(-time.Minute), 1000); err != nil {
 			return nil, err
 		}
 		p, err := w.Catalog.Plan(g.Flow, g.Version)

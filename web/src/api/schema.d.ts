@@ -3818,7 +3818,9 @@ export interface components {
         };
         FleetFlow: {
             name: string;
-            /** @description why its messages are worked on in the first partition alone; empty where they are spread */
+            /** @description that in which all its messages are worked on; null where they are spread over all */
+            partition: number | null;
+            /** @description why they are not spread; empty where they are */
             why: string;
         };
         FleetMember: {

@@ -28,10 +28,29 @@ function markOf(m: Member): string {
   return m.trouble || ["takes over", "hands over", "takes a copy"].includes(m.state) ? "waiting" : "delivered";
 }
 
-/** The partitions, and the flows whose messages are in the first one alone. */
+/** The flows whose messages are in one partition alone, and why. */
+function AtHome({ flows, partition }: { flows: Schemas["FleetFlow"][]; partition: number }) {
+  const home = flows.filter((x) => x.partition === partition);
+  if (home.length === 0) return null;
+  return (
+    <details className="mt-1" open={partition > 0}>
+      <summary>
+        {home.length} {home.length === 1 ? "flow is" : "flows are"} in partition {partition} alone, and why
+      </summary>
+      <ul className="mt-1 ml-4">
+        {home.map((x) => (
+          <li key={x.name}>
+            <b>{x.name}</b>: {x.why}
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}
+
+/** The partitions, and which flows' messages are spread over them. */
 function Partitions({ of: f }: { of: Schemas["FleetNow"] }) {
-  const home = f.flows.filter((x) => x.why);
-  const spread = f.flows.filter((x) => !x.why);
+  const spread = f.flows.filter((x) => x.partition === null);
   return (
     <>
       <table className="grid-table table-fixed" data-testid="partitions">
@@ -78,20 +97,9 @@ function Partitions({ of: f }: { of: Schemas["FleetNow"] }) {
             "No live flow has messages that go their way by themselves, so that they could be spread."
           )}
         </p>
-        {home.length > 0 && (
-          <details className="mt-1">
-            <summary>
-              {home.length} {home.length === 1 ? "flow is" : "flows are"} in partition 0 alone, and why
-            </summary>
-            <ul className="mt-1 ml-4">
-              {home.map((x) => (
-                <li key={x.name}>
-                  <b>{x.name}</b>: {x.why}
-                </li>
-              ))}
-            </ul>
-          </details>
-        )}
+        {f.partitions.map((p) => (
+          <AtHome key={p.number} flows={f.flows} partition={p.number} />
+        ))}
       </section>
     </>
   );
