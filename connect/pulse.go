@@ -220,6 +220,10 @@ func (p *Pulse) with(o Pulse) {
 	}
 	p.In, p.Out = p.In+o.In, p.Out+o.Out
 	p.InAll, p.OutAll, p.FailedAll = p.InAll+o.InAll, p.OutAll+o.OutAll, p.FailedAll+o.FailedAll
+	if p.Backlog == nil {
+		p.Backlog = map[string]int64{}
+	}
+	maps.Copy(p.Backlog, o.Backlog)
 	p.Lately = append(p.Lately, o.Lately...)
 	slices.SortStableFunc(p.Lately, func(a, b Event) int { return b.At.Compare(a.At) })
 	p.Lately = p.Lately[:min(len(p.Lately), keptEvents)]

@@ -183,6 +183,17 @@ func (e *Engine) DoAsked(ctx context.Context, a journal.Asked) (out journal.Done
 		err = e.Perform.CloseGroup(ctx, a.ID)
 	case journal.AskSkipGap:
 		err = e.Perform.SkipGap(ctx, a.Line)
+	case journal.AskLeave:
+		var kept intake.SourceKept
+		if kept, err = e.Intake.Leave(ctx, a.Flow, a.Value); err == nil {
+			out.Said, err = json.Marshal(kept)
+		}
+	case journal.AskLeft:
+		err = e.Intake.Left(ctx, a.Flow)
+	case journal.AskRunNow:
+		err = e.Intake.RunNow(a.Flow)
+	case journal.AskSetMark:
+		err = e.Intake.SetMark(a.Flow, a.Given)
 	case journal.AskLoad:
 		err = e.Intake.TakeLoaded(ctx, a.Given)
 	case journal.AskErase:

@@ -28,18 +28,21 @@ func (e *engines) Ask(ctx context.Context, part int, a journal.Asked) (journal.D
 	return done, err
 }
 
-// partitions starts the engines of so many, each of which has the same flow; the first asks the others.
-func partitions(t *testing.T, n int, document string) *engines {
+// partitions starts the engines of so many, each of which has the same flows; the first asks the others.
+func partitions(t *testing.T, n int, documents ...string) *engines {
 	all := &engines{of: make([]*world, n)}
 	for part := n - 1; part >= 0; part-- {
 		w := startWith(t, t.TempDir(), &target{}, func(c *Config) {
 			c.Partition = journal.Partition{This: part, Of: n}
+			c.Opener = registry(t)
 			if part == 0 {
 				c.Others = all
 			}
 		})
 		w.connect("out", "")
-		w.publish(document)
+		for _, d := range documents {
+			w.publish(d)
+		}
 		all.of[part] = w
 	}
 	return all

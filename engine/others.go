@@ -98,6 +98,7 @@ func (e *Engine) hearOf(ctx context.Context, part int, p *another, stands bool) 
 		e.Watch.Events.Publish(journal.EventTransactions)
 		e.Watch.Events.Publish(journal.EventDeadLetters)
 		e.Watch.Events.Publish(journal.EventQueues) // with groups and turns
+		e.Watch.Events.Publish(journal.EventFlows)  // with clocks
 	}
 	var s Standing
 	if !stands {

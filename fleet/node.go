@@ -213,6 +213,9 @@ func (n *Node) hears(m *nats.Msg) {
 	if was == nil || was.State != b.State {
 		n.change()
 	}
+	if was != nil && !was.Began.Equal(b.Began) { // what was handed to its process before is lost with that
+		n.endSpan(b.Name)
+	}
 	n.whole = n.whole || len(n.there()) >= n.File.majority()
 	if n.state == StateLeads && b.State == StateLeads && b.Epoch > n.epoch && n.lost == nil {
 		n.lost = ErrFenced
@@ -259,13 +262,22 @@ func (n *Node) spanOf(member string) context.Context {
 func (n *Node) endSpans() {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	for name, s := range n.spans {
+	for name := range n.spans {
 		if h := n.beats[name]; h == nil || time.Since(h.when) > silentFor {
-			s.end()
-			delete(n.spans, name)
-			n.change()
+			n.endSpan(name)
 		}
 	}
+}
+
+// endSpan gives up what was handed to a member. The lock is held.
+func (n *Node) endSpan(member string) {
+	s := n.spans[member]
+	if s == nil {
+		return
+	}
+	s.end()
+	delete(n.spans, member)
+	n.change()
 }
 
 func (n *Node) say() {

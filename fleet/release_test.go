@@ -1,8 +1,11 @@
 package fleet
 
 import (
+	"encoding/json"
 	"testing"
 	"time"
+
+	"github.com/nats-io/nats.go"
 
 	"readyferry/store"
 )
@@ -36,5 +39,37 @@ func TestTheOldestMemberDecidesWhatIsWritten(t *testing.T) {
 		if _, may := fl.rank(c.form); may != c.may {
 			t.Errorf("%+v: it may lead: %v", c, may)
 		}
+	}
+}
+
+// What was handed to a member is given up when that is silent, and at once when it is heard of as another process: it may
+// have been started anew in less time than silence takes to be noticed.
+func TestWhatWasHandedToAProcessEndsWithIt(t *testing.T) {
+	f := &File{Form: fileForm, This: "b", Replicas: 3, Members: []Member{{Name: "a"}, {Name: "b"}, {Name: "c"}}}
+	n := &Node{Config: Config{File: f}, ctx: t.Context(), beats: map[string]*heard{}, spans: map[string]*span{},
+		changed: make(chan struct{})}
+	began := time.Date(2026, 3, 17, 9, 0, 0, 0, time.UTC)
+	beats := func(began time.Time) {
+		t.Helper()
+		text, err := json.Marshal(beat{Name: "a", State: StateLeads, Began: began})
+		if err != nil {
+			t.Fatal(err)
+		}
+		n.hears(&nats.Msg{Data: text})
+	}
+	beats(began)
+	span := n.spanOf("a")
+	beats(began)
+	if span.Err() != nil || n.spanOf("a") != span {
+		t.Error("it ends though the member is heard")
+	}
+	beats(began.Add(2 * time.Second))
+	if span.Err() == nil || n.spanOf("a").Err() != nil {
+		t.Error("it does not end with its process, or the next one does, too")
+	}
+	span = n.spanOf("a")
+	n.beats["a"].when = time.Now().Add(-silentFor - time.Second)
+	if n.endSpans(); span.Err() == nil {
+		t.Error("it does not end with silence")
 	}
 }

@@ -63,6 +63,27 @@ func (v View) Clock(flow string) (Clock, error) {
 	return c, v.sql().Where("flow = ?", flow).Take(&c).Error
 }
 
+// ClocksElsewhere names the flows that have a clock in another partition than the first, and the partition.
+func (v View) ClocksElsewhere() (map[string]int, error) {
+	out := map[string]int{}
+	if v.parts == nil {
+		return out, nil
+	}
+	for i, file := range v.parts.files() {
+		var flows []string
+		if i == 0 {
+			continue
+		}
+		if err := v.sql().Raw("SELECT flow FROM " + file + ".clocks").Scan(&flows).Error; err != nil {
+			return nil, err
+		}
+		for _, flow := range flows {
+			out[flow] = partOf(file)
+		}
+	}
+	return out, nil
+}
+
 // SaveClock writes a clock.
 func (tx *Tx) SaveClock(c *Clock) error { return tx.sql().Save(c).Error }
 
@@ -123,6 +144,12 @@ func (tx *Tx) ForgetSeen(flow string, before time.Time, limit int) (more bool, e
 	done := tx.sql().Exec("DELETE FROM polled_rows WHERE rowid IN (SELECT rowid FROM polled_rows WHERE flow = ? AND seen_at < ? LIMIT ?)",
 		flow, micros(before), limit)
 	return done.RowsAffected == int64(limit), done.Error
+}
+
+// PolledBehind lists rows that were seen, behind one.
+func (v View) PolledBehind(flow, after string, limit int) ([]PolledRow, error) {
+	var out []PolledRow
+	return out, v.sql().Where("flow = ? AND key > ?", flow, after).Order("key").Limit(limit).Find(&out).Error
 }
 
 // PolledKeys lists keys that were seen, behind one.

@@ -50,7 +50,8 @@ func merge(ctx context.Context, conn *sql.Conn, dir string) (err error) {
 		}
 	}
 	for _, table := range []string{"messages", "transactions", "effects", "deliveries", "tries", "letters", "letter_events", "time_limits",
-		"splits", "once_keys", "counts", "tallies", "groups", "members", "helds", "sequences", "paces"} {
+		"splits", "once_keys", "counts", "tallies", "groups", "members", "helds", "sequences", "paces",
+		"clocks", "polled_rows", "staged_items"} {
 		if err := mergeTable(ctx, tx, table); err != nil {
 			return errors.Join(fmt.Errorf("%s of %s: %w", table, dir, err), tx.Rollback())
 		}
@@ -122,7 +123,7 @@ func mergeTable(ctx context.Context, tx *sql.Tx, table string) error {
 		q += " ON CONFLICT (kind, key) DO UPDATE SET n = n + excluded.n"
 	case "sequences":
 		q += " ON CONFLICT DO UPDATE SET next = max(next, excluded.next)"
-	case "once_keys", "paces":
+	case "once_keys", "paces", "clocks", "polled_rows", "staged_items":
 		q += " ON CONFLICT DO NOTHING"
 	}
 	if movedBy[table] == "" {

@@ -77,7 +77,7 @@ const partsDir = "partitions"
 // perMessage are the tables of which each partition has its own rows.
 var perMessage = []string{"transactions", "messages", "effects", "deliveries", "tries", "letters", "letter_events",
 	"time_limits", "splits", "bodies", "body_pieces", "once_keys", "counts", "tallies",
-	"groups", "members", "helds", "sequences", "paces"}
+	"groups", "members", "helds", "sequences", "paces", "clocks"}
 
 // Together reads the journals of all partitions as one. It is safe for concurrent use.
 type Together struct {
@@ -185,11 +185,16 @@ func (v View) partitionWith(table, where string, args ...any) (int, error) {
 			return 0, err
 		}
 		if there > 0 {
-			part, _ := strconv.Atoi(strings.TrimPrefix(file, "part")) // "main" is 0
-			return part, nil
+			return partOf(file), nil
 		}
 	}
 	return 0, ErrNotFound
+}
+
+// partOf gives the partition of a file by its name on a connection; "main" is 0.
+func partOf(file string) int {
+	part, _ := strconv.Atoi(strings.TrimPrefix(file, "part"))
+	return part
 }
 
 // Renew opens the files anew.

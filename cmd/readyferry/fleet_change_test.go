@@ -196,7 +196,7 @@ func before(t *testing.T) string {
 // both work together meanwhile, whoever leads, and back again.
 func TestMembersAreUpgradedOneByOne(t *testing.T) {
 	old := before(t)
-	w := newFleet(t, "a", "b", "c")
+	w := newFleetOf(t, 3, "http://", "a", "b", "c")
 	w.programs = map[string]string{"a": old, "b": old, "c": old}
 	for _, name := range w.names {
 		w.start(name)

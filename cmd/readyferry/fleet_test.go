@@ -30,6 +30,7 @@ type aFleet struct {
 	mu       sync.Mutex
 	cmds     map[string]*exec.Cmd
 	arrived  []landed
+	groups   map[string][]int // those that arrived, by their keys: the numbers of their messages
 	client   http.Client
 	clients  map[string]*http.Client // by member, where the way to them is not that of everybody
 	programs map[string]string       // by member, where it is another than this release
@@ -176,6 +177,10 @@ func (w *aFleet) must(method, path, body string) []byte {
 func (w *aFleet) target() http.Handler {
 	return http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		b, _ := io.ReadAll(r.Body)
+		if r.URL.Path == "/groups" {
+			w.groupArrived(r.Header.Get("Idempotency-Key"), b)
+			return
+		}
 		var m struct {
 			V string
 			N int
@@ -209,6 +214,11 @@ func (w *aFleet) design(target string) {
 // line is one source: it sends its next message when the one before is accepted, to whichever member
 // answers.
 func (w *aFleet) line(value string, until <-chan struct{}) (accepted int) {
+	return w.lineTo("/in/f", value, until)
+}
+
+// lineTo is line, to a path.
+func (w *aFleet) lineTo(path, value string, until <-chan struct{}) (accepted int) {
 	for n := 0; ; n++ {
 		for {
 			select {
@@ -217,9 +227,12 @@ func (w *aFleet) line(value string, until <-chan struct{}) (accepted int) {
 			default:
 			}
 			name := w.names[rand.IntN(len(w.names))]
-			status, _, err := w.send(name, "POST", "/in/f", fmt.Sprintf(`{"v":%q,"n":%d}`, value, n))
+			status, _, err := w.send(name, "POST", path, fmt.Sprintf(`{"v":%q,"n":%d}`, value, n))
 			if err == nil && (status == http.StatusAccepted || status == http.StatusOK) {
 				break
+			}
+			if os.IsTimeout(err) {
+				w.t.Errorf("a caller of %s was never answered", name)
 			}
 			time.Sleep(10 * time.Millisecond)
 		}
@@ -390,7 +403,7 @@ func (w *aFleet) survives() {
 	t := w.t
 	t.Helper()
 	w.design(serveOn(t, w.target()))
-	stopped := w.sources(6)
+	stopped, gathered := w.sources(6), w.gathers()
 	var longest time.Duration
 	for round := range rounds() {
 		w.whole(1000)
@@ -414,9 +427,10 @@ func (w *aFleet) survives() {
 		w.start(name)
 	}
 	t.Logf("the longest pause was %s", longest)
-	accepted := stopped()
+	accepted, members := stopped(), gathered()
 	accepted["round"] = rounds()
 	w.accounted(accepted)
+	w.gatheredOnce(members)
 	w.whole(0)
 	w.tellsAll()
 	w.alike()

@@ -16,11 +16,15 @@ var meeting = []string{"aggregate", "resequence", "once", "pace"}
 // sharing are the kinds of step in which a message meets what other flows have, too: rows of tables, and flows.
 var sharing = []string{"pair", "subflow"}
 
+// shared are the kinds of intake that bring what others have, too; spread are those whose messages are brought where their
+// values belong. All others have a source of their own.
+var shared, spread = []string{"queue", "topic", "subflow"}, []string{"webhook", "load"}
+
 // Shares says in words why the messages of a flow need what is in one place alone, since others have it, too: a
 // queue, a table that they write, a flow that they call; "" where they do not.
 func (p *Plan) Shares() string {
 	switch in := &p.Document.Intake; {
-	case in.Kind != "webhook" && in.Kind != "load":
+	case slices.Contains(shared, in.Kind):
 		return "its intake is of kind " + in.Kind
 	case p.Document.Bounds != (flow.Bounds{}):
 		return "what it takes in is bounded"
@@ -46,11 +50,14 @@ func (p *Plan) Shares() string {
 	})
 }
 
-// Meets says in words why the messages of a flow meet each other on their way, in a group or a turn that they wait for; ""
-// where each goes its way by itself, so that several machines may work on them side by side, each on those of some
+// Meets says in words why the messages of a flow meet each other on their way, in a group or a turn that they wait for, or
+// in the one source that brings them; "" where each goes its way by itself, so that several machines may work on them side by side, each on those of some
 // order values.
 func (p *Plan) Meets() string {
 	in := &p.Document.Intake
+	if !slices.Contains(spread, in.Kind) {
+		return "its intake is of kind " + in.Kind
+	}
 	if p.Once != nil && p.Order != nil && !strings.Contains(in.Once, in.Order) {
 		return "its once value does not say of which order value a message is"
 	}

@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -63,7 +64,7 @@ func (k *Intakes) syncClocks() error {
 	var changes []func(tx *store.Tx) error
 	now := k.Now()
 	k.Catalog.Each(func(f *catalog.Flow) {
-		if f.Live == nil || f.Live.Due == nil || !timed(&f.Live.Document.Intake) {
+		if f.Live == nil || f.Live.Due == nil || !timed(&f.Live.Document.Intake) || !k.runs(f) {
 			return
 		}
 		c, ok := clocks[f.Name]
@@ -113,6 +114,24 @@ type timekeeper struct {
 	*Intakes
 	mu      sync.Mutex
 	running map[string]bool // flows whose message is being made
+	over    chan struct{}   // closed, and another one, when one of them was made
+}
+
+// ended waits until no message of a flow is being made.
+func (k *timekeeper) ended(ctx context.Context, flow string) error {
+	for {
+		k.mu.Lock()
+		running, over := k.running[flow], k.over
+		k.mu.Unlock()
+		if !running {
+			return nil
+		}
+		select {
+		case <-over:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 // look begins what is due, and says when the next one is.
@@ -120,7 +139,8 @@ func (k *timekeeper) look() (more bool, next time.Time, err error) {
 	all, err := k.Store.Clocks()
 	now := k.Now()
 	for _, c := range all {
-		if c.NextAt.IsZero() || k.isRunning(c.Flow) {
+		f := k.Catalog.Flow(c.Flow)
+		if c.NextAt.IsZero() || k.isRunning(c.Flow) || f != nil && !k.runs(f) {
 			continue
 		}
 		due := k.Due
@@ -128,7 +148,7 @@ func (k *timekeeper) look() (more bool, next time.Time, err error) {
 			if next.IsZero() || c.NextAt.Before(next) {
 				next = c.NextAt
 			}
-			if f := k.Catalog.Flow(c.Flow); c.Staged == 0 || f == nil || f.Live == nil || f.Paused {
+			if c.Staged == 0 || f == nil || f.Live == nil || f.Paused {
 				continue
 			}
 			due = k.begins // what an answer had brought when the process ended
@@ -157,6 +177,8 @@ func (k *timekeeper) begin(c store.Clock, due func(c store.Clock) error) {
 		}
 		k.mu.Lock()
 		delete(k.running, c.Flow)
+		close(k.over)
+		k.over = make(chan struct{})
 		k.mu.Unlock()
 		k.clocks.Wake()
 	})
@@ -319,6 +341,9 @@ func scheduledMessage(f *catalog.Flow, at time.Time, missed int) journal.Arrival
 
 // RunNow lets a schedule or poll be due now.
 func (k *Intakes) RunNow(name string) error {
+	if there, err := k.askSource(name, journal.Asked{What: journal.AskRunNow, Flow: name}); there {
+		return err
+	}
 	err := k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
 		c, err := tx.Clock(name)
 		if err != nil {
@@ -334,6 +359,9 @@ func (k *Intakes) RunNow(name string) error {
 // SetMark sets the high-water mark of a poll, because a person asks for it; null
 // lets it begin anew.
 func (k *Intakes) SetMark(name string, mark json.RawMessage) error {
+	if there, err := k.askSource(name, journal.Asked{What: journal.AskSetMark, Flow: name, Given: mark}); there {
+		return err
+	}
 	err := k.Store.Write(k.Life.Taking(), func(tx *store.Tx) error {
 		c, err := tx.Clock(name)
 		if err != nil {

@@ -9,6 +9,7 @@
 package intake
 
 import (
+	"errors"
 	"sync"
 
 	"readyferry/connect"
@@ -38,6 +39,8 @@ type Intakes struct {
 	rates     *flowRates
 	verifier  caller.Verifier
 	homes     homes
+	sources   sources
+	homecomes *waker.Sleeper // who brings sources home
 }
 
 // New makes the intakes. links are what polls ask and receivers listen to.
@@ -45,10 +48,12 @@ func New(j *journal.Journal, links *connect.Links) *Intakes {
 	k := &Intakes{
 		Journal: j, links: links, consumers: map[string]*consumer{}, receivers: map[string]*receiver{},
 		expected: map[store.ID][]chan *step.Answer{},
-		bulk:     map[store.ID]bool{}, clocks: j.Waker.Sleeper(), loads: j.Waker.Sleeper(),
+		bulk:     map[store.ID]bool{}, clocks: j.Waker.Sleeper(), loads: j.Waker.Sleeper(), homecomes: j.Waker.Sleeper(),
 		gate: newGate(), room: newRoom(), rates: newFlowRates(), troubles: map[string]trouble{},
 		refused: refusals{run: store.NewID(), counts: map[string]int64{}},
 	}
+	k.sources.leaving, k.sources.ended = map[string]bool{}, map[string]chan struct{}{}
+	k.sources.keeper = &timekeeper{Intakes: k, running: map[string]bool{}, over: make(chan struct{})}
 	j.Listen(k.heard)
 	j.Catalog.OnChange(k.changed)
 	return k
@@ -71,16 +76,17 @@ func (k *Intakes) Start() error {
 	if err := k.startRoom(); err != nil {
 		return err
 	}
-	if !k.Partition.First() { // readers, clocks and loads are at home in the first one
-		return nil
-	}
-	k.startConsumers()
-	k.startReceivers()
-	if err := k.syncClocks(); err != nil {
+	if err := k.startSources(); err != nil {
 		return err
 	}
-	keeper, ends := &timekeeper{Intakes: k, running: map[string]bool{}}, k.Life.Taking().Done()
-	k.Life.Go(func() { k.clocks.Keep(ends, keeper.look, k.tell("reading when flows are due")) })
+	ends := k.Life.Taking().Done()
+	k.Life.Go(func() { k.clocks.Keep(ends, k.sources.keeper.look, k.tell("reading when flows are due")) })
+	if !k.Partition.First() { // loads are read in the first one
+		return nil
+	}
+	if k.Others != nil {
+		k.Life.Go(func() { k.homecomes.Keep(ends, k.bringHome, k.tell("bringing sources home")) })
+	}
 	k.Life.Go(func() { k.loads.Keep(ends, k.beginDue, k.tell("reading when loads are due")) })
 	loads, err := k.Store.OpenLoads()
 	if err != nil {
@@ -101,6 +107,18 @@ func (k *Intakes) heard(n *journal.Notice) {
 	}
 }
 
+// startSources sets readers, receivers and clocks going that are at home here.
+func (k *Intakes) startSources() error {
+	k.stayed()
+	_, err := k.sourcesMove()
+	k.homecomes.Wake()
+	if k.Partition.First() { // queues and topics are there
+		k.startConsumers()
+	}
+	k.startReceivers()
+	return errors.Join(err, k.syncClocks())
+}
+
 // changed follows the flows that are live now.
 func (k *Intakes) changed() {
 	k.homes.forget()
@@ -108,11 +126,8 @@ func (k *Intakes) changed() {
 		if err := k.limitsChanged(); err != nil && !k.Life.Ending() {
 			k.Log.Error("looking how much room there is", "error", err)
 		}
-		return
 	}
-	k.startConsumers()
-	k.startReceivers()
-	if err := k.syncClocks(); err != nil && !k.Life.Ending() {
+	if err := k.startSources(); err != nil && !k.Life.Ending() {
 		k.Log.Error("setting when flows are due", "error", err)
 	}
 }

@@ -36,22 +36,24 @@ const (
 // startReceivers sets a receiver going for every live flow that reads an outside
 // system, and ends those whose flow or connection is another now.
 func (k *Intakes) startReceivers() {
+	k.sources.starting.Lock()
+	defer k.sources.starting.Unlock()
 	now := k.Room()
 	short := now.Short()
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.Life.Ending() {
-		return
-	}
 	reads := map[string]*catalog.Flow{}
 	k.Catalog.Each(func(f *catalog.Flow) {
 		if f.Live == nil || f.Paused || short {
 			return
 		}
-		if s := k.Catalog.Systems().Find(f.Live.Document.Intake.Kind); s != nil && s.Intake != nil {
+		if s := k.Catalog.Systems().Find(f.Live.Document.Intake.Kind); s != nil && s.Intake != nil && k.runs(f) {
 			reads[f.Name] = f
 		}
 	})
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.Life.Ending() {
+		return
+	}
 	for name, r := range k.receivers {
 		f := reads[name]
 		if f == nil || f.Live != r.of.Live || k.Catalog.Connection(f.Live.Document.Intake.Of) != r.conn {
@@ -60,13 +62,21 @@ func (k *Intakes) startReceivers() {
 		}
 	}
 	for name, f := range reads {
-		if k.receivers[name] != nil {
+		if k.receivers[name] != nil || k.moves(name) {
 			continue
 		}
 		ctx, stop := context.WithCancel(k.Life.Taking())
 		r := &receiver{Intakes: k, flow: name, stop: stop, of: f, conn: k.Catalog.Connection(f.Live.Document.Intake.Of)}
 		k.receivers[name] = r
-		k.Life.Go(func() { r.run(ctx) })
+		before, ended := k.sources.ended[name], make(chan struct{})
+		k.sources.ended[name] = ended
+		k.Life.Go(func() {
+			r.run(ctx)
+			if before != nil {
+				<-before
+			}
+			close(ended)
+		})
 	}
 }
 

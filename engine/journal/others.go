@@ -35,6 +35,10 @@ const (
 	AskPassed   = "passed"    // what has happened behind a place
 	AskClose    = "close"     // to close a group now
 	AskSkipGap  = "skip-gap"  // to give up the number that a line waits for
+	AskLeave    = "leave"     // to let the source of a flow go, and tell how far it has come
+	AskLeft     = "left"      // to forget that
+	AskRunNow   = "run-now"   // to let a clock be due
+	AskSetMark  = "set-mark"  // to set how far a source has come
 	AskLoad     = "load"      // to take records of a load
 	AskDesign   = "design"    // to take over what is designed up to a place in the log of the first partition
 )
@@ -49,7 +53,7 @@ type Asked struct {
 	NewKeys bool     // of that
 	Target  string
 	Flow    string // of what is erased
-	Value   string
+	Value   string // that is erased; of rows that a source has seen, the last one that is known
 	Preview bool
 	Line    LineKey         // of which a number is given up
 	Behind  int64           // what is known already: a place in the log, in what has happened, or how many calls were refused

@@ -25,7 +25,7 @@ type ClockState struct {
 
 // ClockOf tells when a flow is due; nil for one that is not due by a clock.
 func (w *Watch) ClockOf(name string) (*ClockState, error) {
-	c, err := w.Store.Clock(name)
+	c, err := w.Store.All().Clock(name)
 	if errors.Is(err, journal.ErrNotFound) {
 		return nil, nil
 	}

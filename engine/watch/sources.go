@@ -90,7 +90,7 @@ func (w *Watch) sourceNow(s *Source, f *catalog.Flow, troubles []Trouble, pulse 
 			s.Failing = t
 		}
 	}
-	c, err := w.Store.Clock(f.Name)
+	c, err := w.Store.All().Clock(f.Name)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
