@@ -48,7 +48,7 @@ test("any member shows and does what all do, and another leads when one is kille
     for (const n of [1, 2, 3]) await expect(parts.nth(n)).toContainText("3 of 3 current");
     // Which flows are spread, and why the others are not.
     await page.getByText("in partition 0 alone, and why").click();
-    await expect(page.getByRole("region", { name: "Flows" })).toContainText("overdue-notices: it has a step of kind aggregate");
+    await expect(page.getByRole("region", { name: "Flows" })).toContainText("overdue-notices: mail-server is a stand-in");
     // Where nobody works on a partition each page says so.
     await page.route("**/api/v1/fleet", async (route) => {
       const res = await route.fetch();

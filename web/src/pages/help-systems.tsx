@@ -173,9 +173,10 @@ export function Fleet() {
       </p>
       <p className="mb-2">
         <code className="data">fleet init --partitions 3</code> has messages worked on by several members side by side,
-        each on those of some order values. That is so for flows that begin with a webhook and whose messages meet no
-        others on their way; all others, and the design, are in the first partition. The page says which flows are
-        spread, and why not.
+        each on those of some order values. That is so for flows that begin with a webhook or a load and whose messages
+        meet no others on their way. A flow whose messages meet only each other, or that has a source of its own, is at
+        home in one partition, with its groups, turns and clock. What several flows have (queues, topics, tables that
+        they write) is in the first, with the design. The page says where each flow is, and why.
       </p>
       <p>
         <code className="data">docs/growing.md</code> says what it costs, how an instance becomes a fleet, and how it
