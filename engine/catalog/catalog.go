@@ -82,6 +82,7 @@ type Catalog struct {
 	changing    sync.Mutex // held while all is read anew, so that the newest state wins
 	mu          sync.RWMutex
 	flows       map[string]*Flow
+	related     *relations // of the flows; nil: to be worked out
 	connections map[string]*connect.Connection
 	plans       map[versionKey]*plan.Plan
 	listeners   []func()
@@ -151,7 +152,7 @@ func (c *Catalog) FlowChanged(name string) error {
 		}
 		c.mu.Lock()
 		defer c.mu.Unlock()
-		c.flows = with(c.flows, name, f)
+		c.flows, c.related = with(c.flows, name, f), nil
 		return nil
 	})
 }
@@ -226,7 +227,7 @@ func (c *Catalog) read() error {
 		connections[row.Name] = opened
 	}
 	c.mu.Lock()
-	c.flows, c.connections = flows, connections
+	c.flows, c.related, c.connections = flows, nil, connections
 	c.mu.Unlock()
 	return nil
 }

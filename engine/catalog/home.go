@@ -59,7 +59,8 @@ func (c *Catalog) NextHome(name string, p *plan.Plan) int {
 
 // WhyFirst says why messages of a flow under a version have to be in the first partition, or "".
 func (c *Catalog) WhyFirst(name string, p *plan.Plan) string {
-	if by := c.namer(func(u *step.Use) bool { return u.Kind == step.UseFlow && u.Name == name && u.Runner == "" }); by != "" {
+	related := c.relations()
+	if by := related.callers[name]; by != "" {
 		return fmt.Sprintf("the flow %s calls it", by)
 	}
 	if why := p.Shares(); why != "" {
@@ -73,7 +74,7 @@ func (c *Catalog) WhyFirst(name string, p *plan.Plan) string {
 				why = c.keepsHome(c.Connection(u.Name))
 			}
 		case step.UseTable:
-			if by := c.writerOf(u.Name); by != "" && !p.HasTable(u.Name) {
+			if by := related.writers[u.Name]; by != "" && !p.HasTable(u.Name) {
 				why = fmt.Sprintf("the flow %s writes into the table %s", by, u.Name)
 			}
 		}
@@ -101,24 +102,37 @@ func (c *Catalog) keepsHome(conn *connect.Connection) string {
 	return ""
 }
 
-// writerOf names a live flow that writes into a table, or "".
-func (c *Catalog) writerOf(table string) string {
-	return c.namer(func(u *step.Use) bool { return u.Kind == step.UseTable && u.Pairs && u.Name == table })
+// relations are what flows have to do with each other. Of several the first by name stands for all.
+type relations struct {
+	callers map[string]string // by the flow that they call
+	writers map[string]string // by the table that they write into
 }
 
-// namer gives the first live flow, by name, that uses something; "" where none does.
-func (c *Catalog) namer(is func(u *step.Use) bool) (by string) {
-	c.Each(func(f *Flow) {
-		if by != "" && f.Name >= by {
-			return
+// relations gives those between the live flows, which are worked out once for each change of a flow.
+func (c *Catalog) relations() *relations {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.related != nil {
+		return c.related
+	}
+	r := &relations{callers: map[string]string{}, writers: map[string]string{}}
+	note := func(of map[string]string, what, flow string) {
+		if by := of[what]; by == "" || flow < by {
+			of[what] = flow
 		}
+	}
+	for name, f := range c.flows {
 		for _, p := range f.plans() {
-			for i := range p.Uses {
-				if is(&p.Uses[i]) {
-					by = f.Name
+			for _, u := range p.Uses {
+				switch {
+				case u.Kind == step.UseFlow && u.Runner == "":
+					note(r.callers, u.Name, name)
+				case u.Kind == step.UseTable && u.Pairs:
+					note(r.writers, u.Name, name)
 				}
 			}
 		}
-	})
-	return by
+	}
+	c.related = r
+	return r
 }

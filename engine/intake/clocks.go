@@ -53,6 +53,8 @@ func (k *Intakes) due(f *catalog.Flow) *timing.Schedule {
 // syncClocks brings the clocks in line with the live flows. A flow that polls
 // something else than before keeps its mark: resetting it is for a person.
 func (k *Intakes) syncClocks() error {
+	k.sources.starting.Lock()
+	defer k.sources.starting.Unlock()
 	have, err := k.Store.Clocks()
 	if err != nil {
 		return err

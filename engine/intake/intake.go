@@ -9,7 +9,6 @@
 package intake
 
 import (
-	"errors"
 	"sync"
 
 	"readyferry/connect"
@@ -109,14 +108,16 @@ func (k *Intakes) heard(n *journal.Notice) {
 
 // startSources sets readers, receivers and clocks going that are at home here.
 func (k *Intakes) startSources() error {
-	k.stayed()
-	_, err := k.sourcesMove()
+	k.noneLeaving()
+	if _, err := k.sourcesMove(); err != nil {
+		return err // nothing begins that may come from elsewhere
+	}
 	k.homecomes.Wake()
 	if k.Partition.First() { // queues and topics are there
 		k.startConsumers()
 	}
 	k.startReceivers()
-	return errors.Join(err, k.syncClocks())
+	return k.syncClocks()
 }
 
 // changed follows the flows that are live now.

@@ -20,7 +20,7 @@ import (
 
 // sources are what this partition lets go, and what it waits for. The lock is that of the intakes.
 type sources struct {
-	starting sync.Mutex               // held while receivers are set going
+	starting sync.Mutex               // held while receivers or clocks are set going
 	leaving  map[string]bool          // flows whose sources come home from here
 	coming   map[string]int           // flows whose sources come home to here, by the partition where they were
 	ended    map[string]chan struct{} // closed when the receivers of a flow that were stopped have come to their end
@@ -161,8 +161,8 @@ func (k *Intakes) haveForgotten(ctx context.Context, flow string, part int) erro
 	return err
 }
 
-// stayed forgets which sources came home from here, once what is designed says so, too.
-func (k *Intakes) stayed() {
+// noneLeaving forgets which sources come home from here, once what is designed says so, too.
+func (k *Intakes) noneLeaving() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for flow := range k.sources.leaving {
