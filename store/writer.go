@@ -26,6 +26,9 @@ const (
 	// processors are left to them meanwhile.
 	recordGap = time.Millisecond
 	recordFor = 12 * time.Millisecond
+	// Where so many wrote in the batch before, callers are many and come again one after the other: it is waited
+	// twice as long for the next, so that more share a record. Where they are fewer that would be waiting for nobody.
+	recordCrowd = 12
 	// writeFrom is how many writes have their rows written at once while a batch is gathered.
 	writeFrom = 16
 )
@@ -106,7 +109,7 @@ func (s *Store) commit(first job, crowd int) int {
 			return err
 		}
 		until := s.gathersUntil(crowd)
-		for more := true; more; more = s.gather(b, until) {
+		for more := true; more; more = s.gather(b, crowd, until) {
 			if err := s.work(b); err != nil {
 				return err
 			}
@@ -162,8 +165,13 @@ func (s *Store) gathersUntil(crowd int) (until time.Time) {
 	return time.Now().Add(gatherFor)
 }
 
-// gather adds the writes that have come meanwhile, and tells whether there are some.
-func (s *Store) gather(b *batch, until time.Time) bool {
+// gather adds the writes that have come meanwhile, and tells whether there are some. crowd is how many were in the batch
+// before.
+func (s *Store) gather(b *batch, crowd int, until time.Time) bool {
+	gap := recordGap
+	if crowd >= recordCrowd {
+		gap = 2 * recordGap
+	}
 	had := len(b.jobs)
 	for turns := 0; ; turns++ {
 		s.takeAll(b)
@@ -174,7 +182,7 @@ func (s *Store) gather(b *batch, until time.Time) bool {
 			return false
 		}
 		if s.rec != nil {
-			if !s.takeWithin(b, min(recordGap, time.Until(until))) {
+			if !s.takeWithin(b, min(gap, time.Until(until))) {
 				return false
 			}
 			continue
