@@ -16,8 +16,8 @@ var meeting = []string{"aggregate", "resequence", "once", "pace"}
 // sharing are the kinds of step in which a message meets what other flows have, too: rows of tables, and flows.
 var sharing = []string{"pair", "subflow"}
 
-// shared are the kinds of intake that bring what others have, too; spread are those whose messages are brought where their
-// values belong. All others have a source of their own.
+// shared are the kinds of intake that bring what others have, too; spread are those whose messages are brought where
+// their values belong. All others have a source of their own.
 var shared, spread = []string{"queue", "topic", "subflow"}, []string{"webhook", "load"}
 
 // Shares says in words why the messages of a flow need what is in one place alone, since others have it, too: a
@@ -50,9 +50,9 @@ func (p *Plan) Shares() string {
 	})
 }
 
-// Meets says in words why the messages of a flow meet each other on their way, in a group or a turn that they wait for, or
-// in the one source that brings them; "" where each goes its way by itself, so that several machines may work on them side by side, each on those of some
-// order values.
+// Meets says in words why the messages of a flow meet each other on their way, in a group or a turn that they wait for,
+// or in the one source that brings them; "" where each goes its way by itself, so that several machines may work on
+// them side by side, each on those of some order values.
 func (p *Plan) Meets() string {
 	in := &p.Document.Intake
 	if !slices.Contains(spread, in.Kind) {

@@ -18,9 +18,9 @@ import (
 )
 
 // A load is read in the first partition. Each record is taken in the one to which a call with its values belongs: its
-// order and its repeats are told there, and its group is there. A batch is handed over before the
-// place behind it is kept here, so that a record may be handed over twice and none is left out; whoever takes them knows
-// those of the last batches.
+// order and its repeats are told there, and its group is there. A batch is handed over before the place behind it is
+// kept here, so that a record may be handed over twice and none is left out; whoever takes them knows those of the last
+// batches, and takes each once.
 
 // LoadPart is what another partition is to take of a load.
 type LoadPart struct {

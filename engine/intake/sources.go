@@ -13,10 +13,10 @@ import (
 	"readyferry/store"
 )
 
-// The source of a flow, which is its clock or its receiver, is where the flow is at home, and how far it has come is kept
-// there. Where a flow comes home to the first partition, since a new version of it shares things with others, how far its
-// source has come is brought along: the other partition lets it go first, so that nothing is missing and nothing comes
-// twice, and the first one begins with it when it has all of it.
+// The source of a flow, which is its clock or its receiver, is where the flow is at home, and how far it has come is
+// kept there. Where a flow comes home to the first partition, since a new version of it shares things with others, how
+// far its source has come is brought along: the other partition lets it go first, so that nothing is missing and nothing
+// comes twice, and the first one begins with it when it has all of it.
 
 // sources are what this partition lets go, and what it waits for. The lock is that of the intakes.
 type sources struct {
