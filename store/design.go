@@ -211,7 +211,7 @@ func (d *Design) open() (is bool, err error) {
 }
 
 // settingsTaken are the settings that count in every partition.
-const settingsTaken = "(key IN ('outbound', '" + roomSetting + "') OR key >= '" + homeSetting + "' AND key < 'home!')"
+const settingsTaken = "(key IN ('outbound', '" + roomSetting + "') OR key >= '" + homeSetting + "' AND key < '" + homesEnd + "')"
 
 // designMark selects what is another text whenever something is designed anew.
 const designMark = `SELECT group_concat(line, char(10)) FROM (

@@ -8,13 +8,13 @@ import (
 // In a fleet with several partitions a flow whose messages meet each other is at home in one of them, which keeps all
 // that it has. It is a setting of the design, which the partitions take over.
 
-// homeSetting begins the keys of the settings that say where flows are at home.
-const homeSetting = "home "
+// homeSetting begins the keys of the settings that say where flows are at home; they stand before homesEnd.
+const homeSetting, homesEnd = "home ", "home!"
 
 // Homes gives the partitions in which flows are at home: of one, or of all for "". Those that are not named are at home
 // in the first.
 func (v View) Homes(flow string) (map[string]int, error) {
-	q := v.sql().Where("key >= ? AND key < ?", homeSetting, "home!") // "!" comes behind " "
+	q := v.sql().Where("key >= ? AND key < ?", homeSetting, homesEnd)
 	if flow != "" {
 		q = v.sql().Where("key = ?", homeSetting+flow)
 	}

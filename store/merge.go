@@ -57,7 +57,7 @@ func merge(ctx context.Context, conn *sql.Conn, dir string) (err error) {
 		}
 	}
 	// All flows are at home in the one file then.
-	_, bad := tx.ExecContext(ctx, "DELETE FROM settings WHERE key >= ? AND key < 'home!'", homeSetting)
+	_, bad := tx.ExecContext(ctx, "DELETE FROM settings WHERE key >= ? AND key < ?", homeSetting, homesEnd)
 	if _, err := tx.ExecContext(ctx, "INSERT INTO settings (key, value) VALUES (?, '')", merged+log); err != nil || bad != nil {
 		return errors.Join(err, bad, tx.Rollback())
 	}
