@@ -161,10 +161,20 @@ test("who did it is in the audit and on versions, and the chain holds", async ({
   const text = await (await page.request.get(`${app.base}/api/v1/audit-export`)).text();
   for (const secret of [words, "seven grey herons", "nine quiet ferries"]) expect(text).not.toContain(secret);
 
+  // While the list is on its way nothing can be typed that it would replace, nor saved in its place.
+  let come = () => {};
+  const late = new Promise<void>((f) => {
+    come = f;
+  });
+  await page.route("**/api/v1/outbound", (r) => late.then(() => r.continue()));
   await page.goto(`${app.base}/settings`);
+  await expect(page.getByRole("textbox", { name: "Addresses outside" })).toBeDisabled();
+  await expect(page.getByRole("button", { name: "Save the list" })).toBeDisabled();
+  come();
   await page.getByRole("textbox", { name: "Addresses outside" }).fill("10.0.0.0/99");
   await page.getByRole("button", { name: "Save the list" }).click();
   await expect(page.getByRole("alert")).toContainText("line 1");
+  await expect(page.getByRole("textbox", { name: "Addresses outside" })).toHaveValue("10.0.0.0/99");
   await clean(page);
   await page.getByRole("textbox", { name: "Addresses outside" }).fill("10.0.0.0/8\n*.partner.example");
   await page.getByRole("button", { name: "Save the list" }).click();

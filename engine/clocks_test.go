@@ -183,6 +183,43 @@ steps: []
 	}
 }
 
+// Whoever asks for a poll while one is being done gets another one: the first may have read already.
+func TestAPollAskedForWhileOneIsDoneIsDoneOnceMore(t *testing.T) {
+	synctest.Test(t, testAPollAskedForWhileOneIsDoneIsDoneOnceMore)
+}
+
+func testAPollAskedForWhileOneIsDoneIsDoneOnceMore(t *testing.T) {
+	out := &target{}
+	w := start(t, t.TempDir(), out)
+	w.connect("desk", "")
+	out.say(func(n int, _ call) (reply, error) {
+		if n <= 2 { // twice, so that the second one is seen beside the first as the first is beside the time it was due
+			if err := w.RunNow("poll"); err != nil {
+				return reply{}, err
+			}
+		}
+		return reply{
+			Status:  200,
+			Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+			Body:    fmt.Appendf(nil, `{"items": [{"id": %d, "at": "2026-03-0%d"}]}`, n, n),
+		}, nil
+	})
+	w.publish(`
+readyferry: flow/1
+name: poll
+intake: {kind: poll, of: desk, path: '/changes?since=${mark}', every: 24h, each: body.items, mark: item.at, first: "2026-01-01", reference: 'string(body.id)'}
+steps: []
+`)
+	w.until("each that was asked for was done", func() bool { return len(w.bodies("poll")) == 3 })
+	w.until("the next one is tomorrow", func() bool {
+		c, err := w.ClockOf("poll")
+		return err == nil && c.LastAt != nil && c.NextAt.Sub(*c.LastAt) > 23*time.Hour
+	})
+	if n := len(out.got()); n != 3 {
+		t.Errorf("it was asked %d times", n)
+	}
+}
+
 func TestATablePollSaysCreatedUpdatedDeleted(t *testing.T) {
 	synctest.Test(t, testATablePollSaysCreatedUpdatedDeleted)
 }

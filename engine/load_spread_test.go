@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 
@@ -15,17 +16,28 @@ import (
 
 // engines are those of several partitions, which ask each other.
 type engines struct {
-	of    []*world
+	of []*world
+
+	mu    sync.Mutex // held for what follows
 	asked int
-	loses func(asked int) error // what becomes of the answer to the records that are handed over for the nth time
+	loses func(asked int) error // what becomes of the answer to what is asked for the nth time
 }
 
 func (e *engines) Ask(ctx context.Context, part int, a journal.Asked) (journal.Done, error) {
 	done, err := e.of[part].Engine.DoAsked(ctx, a)
+	e.mu.Lock()
+	defer e.mu.Unlock()
 	if e.asked++; err == nil && e.loses != nil {
 		err = e.loses(e.asked)
 	}
 	return done, err
+}
+
+// lose says what becomes of answers from now on.
+func (e *engines) lose(how func(asked int) error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.loses = how
 }
 
 // partitions starts the engines of so many, each of which has the same flows; the first asks the others.
@@ -70,7 +82,7 @@ intake: {kind: webhook, path: /members, format: json, order: body.v, once: 'body
 steps:
   - {id: n, kind: note, text: '${body.n}'}
 `)
-	e.loses = loses
+	e.lose(loses)
 	w, ctx := e.of[0], context.Background()
 	var file strings.Builder
 	const n = 700

@@ -74,19 +74,19 @@ func testASourceComesHome(t *testing.T) {
 		t.Fatalf("its clock is %+v %v", c, err)
 	}
 	// It comes home: the other one does not answer at first, and has not heard yet what was published.
-	e.loses = func(n int) error {
+	e.lose(func(n int) error {
 		if n%2 == 1 {
 			return errors.New("the line broke")
 		}
 		return nil
-	}
+	})
 	version(first, "\n- {id: q, kind: deliver, to: {queue: q, readers: outside}}\n")
 	first.until("it has come", func() bool {
 		_, err := first.store.Clock("rows")
 		_, there := second.store.Clock("rows")
 		return err == nil && errors.Is(there, journal.ErrNotFound)
 	})
-	e.loses = nil
+	e.lose(nil)
 	do(`INSERT INTO loans VALUES (5, '09:00:05')`)
 	do(`DELETE FROM loans WHERE id = 2`)
 	if err := second.RunNow("rows"); !errors.Is(err, journal.ErrNotFound) {

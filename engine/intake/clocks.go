@@ -166,12 +166,16 @@ func (k *timekeeper) isRunning(flow string) bool {
 	return k.running[flow]
 }
 
-// begin does what is due beside the others.
+// begin does what is due beside the others. That the source may run is asked once more after it is said to: who has it
+// leave forbids first, and then waits for what runs.
 func (k *timekeeper) begin(c store.Clock, due func(c store.Clock) error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.running[c.Flow] = true
 	k.Life.Go(func() {
+		if f := k.Catalog.Flow(c.Flow); f != nil && !k.runs(f) {
+			due = func(store.Clock) error { return nil }
+		}
 		if err := due(c); err != nil && !k.Life.Ending() {
 			k.Log.Error("a flow that is due", "flow", c.Flow, "error", err)
 			k.troubled(c.Flow, err)
@@ -206,7 +210,7 @@ func (k *Intakes) Due(c store.Clock) error {
 	}
 	if c.Staged > 0 { // of the answer before
 		if err := k.takeStaged(f); err != nil {
-			return k.polled(f, err)
+			return k.polled(f, c.NextAt, err)
 		}
 	}
 	poll := k.pollHTTP
@@ -214,7 +218,7 @@ func (k *Intakes) Due(c store.Clock) error {
 		poll = k.pollTable
 	}
 	err := poll(f, c)
-	return k.polled(f, err)
+	return k.polled(f, c.NextAt, err)
 }
 
 // begins lets the messages begin that are kept of an answer.
@@ -237,8 +241,10 @@ func (k *Intakes) skipTime(f *catalog.Flow) error {
 	})
 }
 
-// polled notes how a poll went, and when the next one is due.
-func (k *Intakes) polled(f *catalog.Flow, failed error) error {
+// polled notes how a poll went that was due at was, and when the next one is due. Where that says something else now,
+// it stays: somebody has asked for another one since, or a new version of the flow has another rule, and neither is to
+// be forgotten because this one was late.
+func (k *Intakes) polled(f *catalog.Flow, was time.Time, failed error) error {
 	if k.Life.Ending() {
 		return nil
 	}
@@ -251,7 +257,9 @@ func (k *Intakes) polled(f *catalog.Flow, failed error) error {
 			return err
 		}
 		now := k.Now()
-		c.LastAt, c.NextAt = &now, k.due(f).Next(now)
+		if c.LastAt = &now; c.NextAt.Equal(was) {
+			c.NextAt = k.due(f).Next(now)
+		}
 		c.Failed(failed, now)
 		return tx.SaveClock(&c)
 	})
@@ -341,7 +349,9 @@ func scheduledMessage(f *catalog.Flow, at time.Time, missed int) journal.Arrival
 	}
 }
 
-// RunNow lets a schedule or poll be due now.
+// RunNow lets a schedule or poll be due now. One that is being done just now may have read already what is asked for,
+// so it is done once more behind that one, which sees it by another time: the next microsecond, as times are kept, where
+// the clock has not moved on.
 func (k *Intakes) RunNow(name string) error {
 	if there, err := k.askSource(name, journal.Asked{What: journal.AskRunNow, Flow: name}); there {
 		return err
@@ -351,7 +361,11 @@ func (k *Intakes) RunNow(name string) error {
 		if err != nil {
 			return err
 		}
-		c.NextAt = k.Now()
+		now := k.Now().Truncate(time.Microsecond)
+		if now.Equal(c.NextAt) {
+			now = now.Add(time.Microsecond)
+		}
+		c.NextAt = now
 		return tx.SaveClock(&c)
 	})
 	k.clocks.Wake()

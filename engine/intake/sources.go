@@ -20,7 +20,7 @@ import (
 
 // sources are what this partition lets go, and what it waits for. The lock is that of the intakes.
 type sources struct {
-	starting sync.Mutex               // held while receivers or clocks are set going
+	starting sync.Mutex               // held while it is found what is to run, and while that is set going
 	leaving  map[string]bool          // flows whose sources come home from here
 	coming   map[string]int           // flows whose sources come home to here, by the partition where they were
 	ended    map[string]chan struct{} // closed when the receivers of a flow that were stopped have come to their end
@@ -44,11 +44,13 @@ func (k *Intakes) moves(flow string) bool {
 }
 
 // sourcesMove finds which sources come home to here from other partitions, and which of those that came are kept there
-// still.
+// still. What is found last is what was read last.
 func (k *Intakes) sourcesMove() (kept map[string]int, err error) {
 	if k.Partition.Whole() {
 		return nil, nil
 	}
+	k.sources.starting.Lock()
+	defer k.sources.starting.Unlock()
 	coming, kept := map[string]int{}, map[string]int{}
 	if k.Others != nil {
 		elsewhere, err := k.Store.All().ClocksElsewhere()
@@ -142,17 +144,24 @@ func (k *Intakes) bring(ctx context.Context, flow string, part int) error {
 			break
 		}
 		behind = kept.Behind
-		err = k.Store.Write(ctx, func(tx *store.Tx) error {
-			if err := tx.SavePolled(kept.Seen); err != nil || behind != "" {
-				return err
-			}
-			return tx.SaveClock(kept.Clock)
-		})
-		if err != nil {
+		if err := k.keep(ctx, kept); err != nil {
 			return err
 		}
 	}
 	return k.haveForgotten(ctx, flow, part)
+}
+
+// keep writes down what was brought. Clocks are not set going meanwhile: whoever does that has read which ones there
+// are, and would put a new one in the place of this one.
+func (k *Intakes) keep(ctx context.Context, kept SourceKept) error {
+	k.sources.starting.Lock()
+	defer k.sources.starting.Unlock()
+	return k.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.SavePolled(kept.Seen); err != nil || kept.Behind != "" {
+			return err
+		}
+		return tx.SaveClock(kept.Clock)
+	})
 }
 
 // haveForgotten has another partition forget how far a source has come, which is kept here.

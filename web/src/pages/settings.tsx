@@ -1,4 +1,4 @@
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { toast } from "sonner";
 import { call } from "../api/client";
 import { queryClient } from "../api/queries";
@@ -6,22 +6,26 @@ import { useOutbound, usePublishing } from "../api/session";
 import { PageHead, says, Text, Trouble } from "../ui/parts";
 import { ErasePerson } from "./erase";
 
+/** What is typed in place of what is set: that stands there until somebody types, and again once it is saved. */
+function useTyped(set: string | undefined) {
+  const [typed, setTyped] = useState<string>();
+  return { text: typed ?? set ?? "", ready: set !== undefined, type: setTyped, saved: () => setTyped(undefined) };
+}
+
 /** In which areas publishing needs two persons. */
 function SecondPersons() {
   const now = usePublishing();
-  const [text, setText] = useState("");
+  const areas = useTyped(now.data?.secondPerson.join(", "));
   const [bad, setBad] = useState<string>();
-  useEffect(() => {
-    if (now.data) setText(now.data.secondPerson.join(", "));
-  }, [now.data]);
   const save = async () => {
     setBad(undefined);
     try {
       await call("/api/v1/publishing", {
         method: "PUT",
-        body: { secondPerson: text.split(/[\s,]+/).filter(Boolean) },
+        body: { secondPerson: areas.text.split(/[\s,]+/).filter(Boolean) },
       });
       await queryClient.invalidateQueries({ queryKey: ["publishing"] });
+      areas.saved();
       toast.success("Whatever is published from now on follows it");
     } catch (e) {
       setBad(says(e));
@@ -36,13 +40,19 @@ function SecondPersons() {
         In these areas one person asks, and another publishes the same draft. <span className="chip">*</span> stands for
         all flows; nothing here means that one person is enough.
       </p>
-      <Text label="Areas in which publishing needs two persons" value={text} onChange={setText} />
+      {now.error && <Trouble error={now.error} />}
+      <Text
+        label="Areas in which publishing needs two persons"
+        value={areas.text}
+        onChange={areas.type}
+        disabled={!areas.ready}
+      />
       {bad && (
         <p role="alert" className="my-2 text-dead">
           {bad}
         </p>
       )}
-      <button type="button" className="btn btn-go mt-2" onClick={save}>
+      <button type="button" className="btn btn-go mt-2" disabled={!areas.ready} onClick={save}>
         Save the areas
       </button>
     </section>
@@ -52,24 +62,22 @@ function SecondPersons() {
 /** What an owner sets for all. */
 export default function SettingsPage() {
   const outbound = useOutbound();
-  const [text, setText] = useState("");
+  const list = useTyped(outbound.data?.list.join("\n"));
   const [bad, setBad] = useState<string>();
-  useEffect(() => {
-    if (outbound.data) setText(outbound.data.list.join("\n"));
-  }, [outbound.data]);
   const save = async () => {
     setBad(undefined);
     try {
       await call("/api/v1/outbound", {
         method: "PUT",
         body: {
-          list: text
+          list: list.text
             .split("\n")
             .map((l) => l.trim())
             .filter(Boolean),
         },
       });
       await queryClient.invalidateQueries({ queryKey: ["outbound"] });
+      list.saved();
       toast.success("Whatever is called from now on follows the list");
     } catch (e) {
       setBad(says(e));
@@ -94,15 +102,16 @@ export default function SettingsPage() {
             className="field data h-44 w-full"
             spellCheck={false}
             placeholder={"*.partner.example\n10.20.0.0/16\nprinter:9100"}
-            value={text}
-            onChange={(e) => setText(e.target.value)}
+            value={list.text}
+            disabled={!list.ready}
+            onChange={(e) => list.type(e.target.value)}
           />
           {bad && (
             <p role="alert" className="my-2 text-dead">
               {bad}
             </p>
           )}
-          <button type="button" className="btn btn-go mt-2" onClick={save}>
+          <button type="button" className="btn btn-go mt-2" disabled={!list.ready} onClick={save}>
             Save the list
           </button>
         </section>

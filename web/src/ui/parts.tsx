@@ -85,10 +85,12 @@ export function Text(p: {
   /** What a browser may fill in (the attribute autocomplete); nothing otherwise. */
   complete?: string;
   focus?: boolean;
+  disabled?: boolean;
 }) {
   return (
     <input
       aria-label={p.label}
+      disabled={p.disabled}
       className={`field ${p.mono ? "data" : ""}`}
       value={p.value}
       type={p.type ?? "text"}
