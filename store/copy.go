@@ -171,7 +171,7 @@ func nameLog(ctx context.Context, conn *sql.Conn, p Position) error {
 	return err
 }
 
-// Apply does what a record says; it stands in the file behind Commit. The error wraps ErrNotTheSame
+// Apply does what a record says, or holds it until the commit; it stands in the file behind Commit. The error wraps ErrNotTheSame
 // where the copy must be made anew; then it takes no further records.
 func (c *Copy) Apply(ctx context.Context, at int64, record []byte) error {
 	if c.broken != nil {
@@ -207,7 +207,12 @@ func (c *Copy) Commit(ctx context.Context) error {
 		return c.broken
 	}
 	c.begun = false
-	_, err := c.conn.ExecContext(ctx, positionUpdate, c.At)
+	err := c.conn.Raw(func(any) error { return c.replay.flush() })
+	if err != nil {
+		err = fmt.Errorf("records up to %d: %w", c.At, err)
+	} else {
+		_, err = c.conn.ExecContext(ctx, positionUpdate, c.At)
+	}
 	if err == nil {
 		_, err = c.conn.ExecContext(ctx, "COMMIT")
 	}

@@ -22,9 +22,12 @@ type replaying struct {
 	conn  *sqlite3.SQLiteConn
 	stmts map[string]*sqlite3.SQLiteStmt
 	args  []driver.NamedValue
+	held  folding
 }
 
-// do executes a record.
+var errDamaged = errors.New("a record is damaged")
+
+// do executes a record, or holds what may be done later.
 func (p *replaying) do(record []byte) error {
 	in, err := unsqueeze(record)
 	if err != nil {
@@ -38,11 +41,10 @@ func (p *replaying) do(record []byte) error {
 			texts = append(texts, string(r.bytes()))
 		case partExec:
 			n, rows := r.number(), r.number()
-			p.values(r)
 			if r.err != nil || n >= uint64(len(texts)) {
-				return errors.Join(errors.New("a record is damaged"), r.err)
+				return errors.Join(errDamaged, r.err)
 			}
-			if err := p.again(texts[n], int64(rows)); err != nil {
+			if err := p.statement(texts[n], int64(rows), r); err != nil {
 				return err
 			}
 		default:
@@ -50,18 +52,6 @@ func (p *replaying) do(record []byte) error {
 		}
 	}
 	return r.err
-}
-
-// values reads what is bound to a statement. The driver takes back what was bound before, so that what is not bound
-// is null: a third of all values are, and need not be bound.
-func (p *replaying) values(r *reading) {
-	p.args = p.args[:0]
-	count := r.number()
-	for n := 1; uint64(n) <= count && r.err == nil; n++ {
-		if v := r.value(); v != nil {
-			p.args = append(p.args, driver.NamedValue{Ordinal: n, Value: v})
-		}
-	}
 }
 
 // again executes a statement as it was executed.

@@ -221,7 +221,8 @@ func openFiles(dir, written string, l Log, partition int) (*Store, error) {
 	if err := begin(file); err != nil {
 		return nil, err
 	}
-	db, err := s.writing(file, written+"_txlock=immediate&_auto_vacuum=incremental", l)
+	// One goroutine uses this connection, and needs no lock of the database's own around each call.
+	db, err := s.writing(file, written+"_txlock=immediate&_auto_vacuum=incremental&_mutex=no", l)
 	if err != nil {
 		return nil, err
 	}

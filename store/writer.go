@@ -25,10 +25,14 @@ const (
 	// commit of one file: there it is waited for others as long as one comes within a gap, and the
 	// processors are left to them meanwhile.
 	recordGap = time.Millisecond
-	recordFor = 12 * time.Millisecond
-	// Where so many wrote in the batch before, callers are many and come again one after the other: it is waited
-	// twice as long for the next, so that more share a record. Where they are fewer that would be waiting for nobody.
+	recordFor = 25 * time.Millisecond
+	// Where a dozen are expected, callers are many and come again one after the other: it is waited twice as long
+	// for the next, so that more share a record, and where two dozen are, for longer while most of them are still to
+	// come. Where they are fewer that would be waiting for nobody.
 	recordCrowd = 12
+	crowdGap    = 2 * time.Millisecond
+	manyCrowd   = 24
+	manyGap     = 6 * time.Millisecond
 	// writeFrom is how many writes have their rows written at once while a batch is gathered.
 	writeFrom = 16
 )
@@ -76,15 +80,25 @@ func (s *Store) written(ctx context.Context, work func(*Tx) error) error {
 
 func (s *Store) writer() {
 	defer s.done.Done()
-	crowd := 0 // in the batch before
+	crowd := 0 // that is expected
 	for {
 		select {
 		case j := <-s.jobs:
-			crowd = s.commit(j, crowd)
+			crowd = s.expects(s.commit(j, crowd), crowd)
 		case <-s.closed:
 			return
 		}
 	}
+}
+
+// expects says how many writes are expected in the next batch: as many as were in this one. Of a log it forgets more
+// slowly that there were more, a quarter each time: a batch that found few of them is no sign that they are gone, since
+// those whom the one before has answered are on their way back.
+func (s *Store) expects(came, crowd int) int {
+	if s.rec == nil {
+		return came
+	}
+	return max(came, crowd*3/4)
 }
 
 // batch is what is committed together.
@@ -96,7 +110,7 @@ type batch struct {
 	unread  int // writes whose rows are not in the file yet
 }
 
-// commit runs a write, and those that come meanwhile, in one database transaction, and tells
+// commit runs a write, and those that come meanwhile, in one database transaction, when so many are expected, and tells
 // how many they were. Where many come it lets others run for a while, as long as they bring
 // more: a commit costs about the same for one as for a hundred. What a write makes is kept
 // apart until it has succeeded, so that a failing one takes nothing with it.
@@ -154,7 +168,7 @@ func (s *Store) work(b *batch) error {
 	return b.all.write(s.ready)
 }
 
-// gathersUntil says until when a batch may wait for further writes, when so many were in the one before.
+// gathersUntil says until when a batch may wait for further writes, when so many are expected.
 func (s *Store) gathersUntil(crowd int) (until time.Time) {
 	switch {
 	case crowd < gatherFrom:
@@ -165,13 +179,19 @@ func (s *Store) gathersUntil(crowd int) (until time.Time) {
 	return time.Now().Add(gatherFor)
 }
 
-// gather adds the writes that have come meanwhile, and tells whether there are some. crowd is how many were in the batch
-// before.
-func (s *Store) gather(b *batch, crowd int, until time.Time) bool {
-	gap := recordGap
-	if crowd >= recordCrowd {
-		gap = 2 * recordGap
+// gapFor is how long it is waited for the next write where so many have come of those that are expected.
+func gapFor(came, crowd int) time.Duration {
+	switch {
+	case crowd < recordCrowd:
+		return recordGap
+	case crowd >= manyCrowd && came < crowd*4/5:
+		return manyGap
 	}
+	return crowdGap
+}
+
+// gather adds the writes that have come meanwhile, and tells whether there are some, when so many are expected.
+func (s *Store) gather(b *batch, crowd int, until time.Time) bool {
 	had := len(b.jobs)
 	for turns := 0; ; turns++ {
 		s.takeAll(b)
@@ -182,7 +202,7 @@ func (s *Store) gather(b *batch, crowd int, until time.Time) bool {
 			return false
 		}
 		if s.rec != nil {
-			if !s.takeWithin(b, min(gap, time.Until(until))) {
+			if !s.takeWithin(b, min(gapFor(had, crowd), time.Until(until))) {
 				return false
 			}
 			continue

@@ -107,12 +107,20 @@ func built(dir string) (string, error) {
 	return file, err
 }
 
-// free gives an address that nobody listens at, and that no connection outward is given meanwhile.
+// given are the addresses that free has given.
+var given = map[string]bool{}
+
+// free gives an address that nobody listens at, that no connection outward is given meanwhile, and that was not given
+// before, as who was given one need not listen yet.
 func free() string {
 	for {
-		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 10_000+rand.IntN(20_000))); err == nil {
-			defer l.Close()
-			return l.Addr().String()
+		at := fmt.Sprintf("127.0.0.1:%d", 10_000+rand.IntN(20_000))
+		if l, err := net.Listen("tcp", at); err == nil {
+			_ = l.Close()
+			if !given[at] {
+				given[at] = true
+				return at
+			}
 		}
 	}
 }

@@ -72,13 +72,20 @@ type server struct {
 	dead bool
 }
 
+// givenAddresses are those that freeAddress has given: who was given one need not listen yet.
+var givenAddresses sync.Map
+
 func freeAddress(t *testing.T) string {
 	t.Helper()
-	at, err := freePorts(1)
-	if err != nil {
-		t.Fatal(err)
+	for {
+		at, err := freePorts(1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, before := givenAddresses.LoadOrStore(at[0], true); !before {
+			return at[0]
+		}
 	}
-	return at[0]
 }
 
 func launch(t *testing.T, file, data, address string, more ...string) *server {

@@ -48,12 +48,12 @@ func runFleetDemo(ctx context.Context, data string, first int) error {
 	file := func(name string) string { return filepath.Join(data, name, "fleet.yaml") }
 	if _, err := os.Stat(file(names[0])); err != nil {
 		f := &fleet.File{Form: "fleet/1", Name: "larkfield", Replicas: len(names), Partitions: len(names)}
+		at, err := freePorts(2 * len(names)) // all at once, so that none is given twice
+		if err != nil {
+			return err
+		}
 		for i, name := range names {
-			at, err := freePorts(2)
-			if err != nil {
-				return err
-			}
-			f.Members = append(f.Members, fleet.Member{Name: name, Engine: at[0], Door: at[1],
+			f.Members = append(f.Members, fleet.Member{Name: name, Engine: at[2*i], Door: at[2*i+1],
 				Address: "http://127.0.0.1:" + strconv.Itoa(first+i)})
 		}
 		if err := fleet.Init(data, f, time.Now()); err != nil {
