@@ -14,6 +14,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -34,13 +35,19 @@ func eventually(t *testing.T, what string, is func() bool) {
 	t.Fatal("it never came to that: " + what)
 }
 
+// given are the addresses that free has given: who was given one need not listen yet.
+var given sync.Map
+
 // free gives an address that nobody listens at, and that no connection outward is given meanwhile.
 func free(t *testing.T) string {
 	t.Helper()
 	for range 1000 {
-		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 10_000+rand.IntN(20_000))); err == nil {
-			defer l.Close()
-			return l.Addr().String()
+		at := fmt.Sprintf("127.0.0.1:%d", 10_000+rand.IntN(20_000))
+		if l, err := net.Listen("tcp", at); err == nil {
+			_ = l.Close()
+			if _, before := given.LoadOrStore(at, true); !before {
+				return at
+			}
 		}
 	}
 	t.Fatal("no port is free")
@@ -193,10 +200,24 @@ func (w *trial) alike(names ...string) {
 				return false
 			}
 		}
-		return s.Log != nil && s.Leader != ""
+		at := map[int64]bool{} // as each says itself: what others have heard of it may be of before
+		for _, name := range names {
+			n := w.now[name].node
+			n.mu.Lock()
+			at[n.copied.At] = true
+			n.mu.Unlock()
+		}
+		return s.Log != nil && s.Leader != "" && len(at) == 1
 	})
+	// The one that leads stops last: while the others are there yet, one of them would lead, and write so into the log.
+	leads := w.now[names[0]].node.Status().Leader
 	for _, name := range names {
-		w.stop(name)
+		if name != leads {
+			w.stop(name)
+		}
+	}
+	if slices.Contains(names, leads) {
+		w.stop(leads)
 	}
 	for _, name := range names[1:] {
 		if err := mirror.Differ(w.data(names[0]), w.data(name)); err != nil {
