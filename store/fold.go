@@ -52,7 +52,7 @@ func shapeOf(query string) *shape {
 	f.table = strings.Trim(f.table, "`")
 	key, held := heldTables[f.table]
 	switch {
-	case !held || strings.Contains(rest, "SELECT") || strings.Contains(rest, "RETURNING"):
+	case !held || readsMore(rest):
 		return nil
 	case key == "":
 		return f
@@ -60,6 +60,12 @@ func shapeOf(query string) *shape {
 		return f.readInsert(query, rest)
 	}
 	return f.readUpdate(rest, key)
+}
+
+// readsMore tells whether a statement asks other rows, or is asked itself.
+func readsMore(rest string) bool {
+	rest = strings.ToUpper(rest)
+	return strings.Contains(rest, "SELECT") || strings.Contains(rest, " FROM ") || strings.Contains(rest, "RETURNING")
 }
 
 // readInsert reads what stands behind the name of a table: its columns and the values of a row.
@@ -129,11 +135,18 @@ type folding struct {
 	shapes map[string]*shape
 	stmts  []heldStatement
 	values []any
+	bytes  int // of records that the values stand in
 	rows   map[rowKey]heldRow
 }
 
-// heldMost is how many values are held at most.
-const heldMost = 1 << 18
+// How much is held: so many values, and of so many bytes.
+const (
+	heldValues = 1 << 18
+	heldBytes  = 8 << 20
+)
+
+// full tells whether no more is to be held.
+func (h *folding) full() bool { return len(h.values) > heldValues || h.bytes > heldBytes }
 
 // shape gives that of a statement; nil: it is not held.
 func (h *folding) shape(query string) *shape {
@@ -245,7 +258,7 @@ func (p *replaying) flush() error {
 		}
 	}
 	clear(p.held.values)
-	p.held.stmts, p.held.values = p.held.stmts[:0], p.held.values[:0]
+	p.held.stmts, p.held.values, p.held.bytes = p.held.stmts[:0], p.held.values[:0], 0
 	clear(p.held.rows)
 	return nil
 }
@@ -253,18 +266,19 @@ func (p *replaying) flush() error {
 // statement executes a statement of a record, or holds it.
 func (p *replaying) statement(query string, rows int64, r *reading) error {
 	f := p.held.shape(query)
-	if f == nil || len(p.held.values) > heldMost {
+	if f == nil || p.held.full() {
 		if err := p.flush(); err != nil {
 			return err
 		}
 	}
-	from := len(p.held.values)
+	from, before := len(p.held.values), len(r.rest)
 	for count := r.number(); count > 0 && r.err == nil; count-- {
 		p.held.values = append(p.held.values, r.value())
 	}
 	if r.err != nil {
 		return errors.Join(errDamaged, r.err)
 	}
+	p.held.bytes += before - len(r.rest)
 	if f == nil { // nothing is held before it
 		p.held.stmts = append(p.held.stmts, heldStatement{query, rows, from, len(p.held.values)})
 		return p.flush()

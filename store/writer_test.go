@@ -46,7 +46,28 @@ func testWritesShareRecords(t *testing.T) {
 	if records, _ := write(8, 3*time.Millisecond); records != 8 {
 		t.Errorf("where nobody is expected, 8 that come one after the other made %d records", records)
 	}
-	write(40, 0) // now it is a crowd
+	// Now it is a crowd: while one write takes its time, forty come.
+	goOn := make(chan struct{})
+	var all sync.WaitGroup
+	come := func(i int, work func()) {
+		all.Go(func() {
+			err := s.Write(context.Background(), func(tx *Tx) error {
+				work()
+				return tx.SetSetting(fmt.Sprint("a setting of a crowd ", i), "x")
+			})
+			if err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	come(0, func() { <-goOn })
+	synctest.Wait()
+	for i := range 40 {
+		come(i+1, func() {})
+	}
+	synctest.Wait()
+	close(goOn)
+	all.Wait()
 	if records, _ := write(12, 3*time.Millisecond); records > 2 {
 		t.Errorf("where many came before, 12 that come one after the other made %d records", records)
 	}
