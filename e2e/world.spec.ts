@@ -6,8 +6,15 @@ const key = { "x-api-key": "larkfield-demo-key" };
 test("a table is made from a file, edited with undo, looked up in, and shows its versions", async ({ page, goto, app }) => {
   await goto("/tables");
   await page.getByRole("button", { name: "New table" }).click();
+  let come = () => {};
+  const late = new Promise<void>((f) => {
+    come = f;
+  });
+  await page.route("**/api/v1/tables/new/guess", (r) => late.then(() => r.continue()));
   await page.getByLabel("File", { exact: true }).setInputFiles({ name: "slots.csv", mimeType: "text/csv", buffer: Buffer.from("slot,day,van\n1,mon,Heron\n1,tue,Plover\n2,mon,Dunlin\n") });
   await expect(page.getByLabel("Name", { exact: true })).toHaveValue("slots");
+  await expect(page.getByLabel("Key", { exact: true })).toBeDisabled(); // until it is known what the file says of it
+  come();
   await page.getByLabel("Key", { exact: true }).fill("slot");
   await page.getByRole("button", { name: "Make it with 3 rows" }).click();
   await expect(page.getByRole("alert")).toContainText('line 3: the key slot "1" stands twice: in row 1, too');

@@ -35,6 +35,7 @@ export function NewTable({
       ).value,
   });
   const columns = guess.data?.document.columns ?? [];
+  const waits = !!file && guess.isPending;
   const cross = d.kind === "cross-reference";
   const key = d.keys ?? (cross ? [columns.slice(0, 1), columns.slice(1, 2)] : (guess.data?.document.keys ?? [[]]));
   const range = d.keys || d.range || cross ? d.range : guess.data?.document.range;
@@ -116,14 +117,17 @@ export function NewTable({
           ]}
         />
       </Setting>
-      <KeyFields columns={columns} cross={cross} keys={key} onChange={(keys) => setD({ ...d, keys })} />
-      {!cross && <RangeFields range={range} onChange={(r) => setD({ ...d, keys: key, range: r })} />}
+      {/* What the file says of them is on its way: it would come into what is typed meanwhile. */}
+      <fieldset className="contents" disabled={waits}>
+        <KeyFields columns={columns} cross={cross} keys={key} onChange={(keys) => setD({ ...d, keys })} />
+        {!cross && <RangeFields range={range} onChange={(r) => setD({ ...d, keys: key, range: r })} />}
+      </fieldset>
       {error !== undefined && <Trouble error={error} />}
       <div className="mt-3 flex justify-end gap-2">
         <button type="button" className="btn" onClick={onClose}>
           Cancel
         </button>
-        <button type="button" className="btn btn-go" disabled={!d.name || busy} onClick={make}>
+        <button type="button" className="btn btn-go" disabled={!d.name || busy || waits} onClick={make}>
           {busy ? "Loading…" : guess.data ? `Make it with ${number(guess.data.rows)} rows` : "Make it"}
         </button>
       </div>
