@@ -122,6 +122,23 @@ func testASchedulesTimesThatPassed(t *testing.T) {
 	}
 }
 
+// polling is a flow that asks a desk each day for what has changed.
+const polling = `
+readyferry: flow/1
+name: poll
+intake: {kind: poll, of: desk, path: '/changes?since=${mark}', every: 24h, each: body.items, mark: item.at, first: "2026-01-01", reference: 'string(body.id)'}
+steps: []
+`
+
+// inJSON is an answer in JSON.
+func inJSON(status int, body string) reply {
+	return reply{
+		Status:  status,
+		Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
+		Body:    []byte(body),
+	}
+}
+
 func TestAnHTTPPollRemembersHowFarItHasCome(t *testing.T) {
 	synctest.Test(t, testAnHTTPPollRemembersHowFarItHasCome)
 }
@@ -131,21 +148,10 @@ func testAnHTTPPollRemembersHowFarItHasCome(t *testing.T) {
 	w := start(t, dir, out)
 	w.connect("desk", "")
 	answer := func(status int, body string) {
-		out.say(func(int, call) (reply, error) {
-			return reply{
-				Status:  status,
-				Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
-				Body:    []byte(body),
-			}, nil
-		})
+		out.say(func(int, call) (reply, error) { return inJSON(status, body), nil })
 	}
 	answer(200, `{"items": [{"id": 9, "at": "2026-03-02"}, {"id": 10, "at": "2026-03-01"}]}`)
-	w.publish(`
-readyferry: flow/1
-name: poll
-intake: {kind: poll, of: desk, path: '/changes?since=${mark}', every: 24h, each: body.items, mark: item.at, first: "2026-01-01", reference: 'string(body.id)'}
-steps: []
-`)
+	w.publish(polling)
 	w.until("two items came", func() bool { return len(w.bodies("poll")) == 2 })
 	state := func() *watch.ClockState {
 		c, err := w.ClockOf("poll")
@@ -198,18 +204,9 @@ func testAPollAskedForWhileOneIsDoneIsDoneOnceMore(t *testing.T) {
 				return reply{}, err
 			}
 		}
-		return reply{
-			Status:  200,
-			Headers: []message.Header{{Name: "Content-Type", Value: "application/json"}},
-			Body:    fmt.Appendf(nil, `{"items": [{"id": %d, "at": "2026-03-0%d"}]}`, n, n),
-		}, nil
+		return inJSON(200, fmt.Sprintf(`{"items": [{"id": %d, "at": "2026-03-0%d"}]}`, n, n)), nil
 	})
-	w.publish(`
-readyferry: flow/1
-name: poll
-intake: {kind: poll, of: desk, path: '/changes?since=${mark}', every: 24h, each: body.items, mark: item.at, first: "2026-01-01", reference: 'string(body.id)'}
-steps: []
-`)
+	w.publish(polling)
 	w.until("each that was asked for was done", func() bool { return len(w.bodies("poll")) == 3 })
 	w.until("the next one is tomorrow", func() bool {
 		c, err := w.ClockOf("poll")

@@ -27,21 +27,8 @@ func (l *keepsAll) Append(behind int64, record []byte) (int64, error) {
 // written twice; what cannot be part of its insert is not.
 func TestACopyWritesOnceWhatIsInsertedAndChanged(t *testing.T) {
 	ctx := context.Background()
-	first, log := t.TempDir(), &keepsAll{}
-	if err := GiveKey(first, make([]byte, 32)); err != nil {
-		t.Fatal(err)
-	}
-	begun, err := OpenCopy(ctx, first)
-	if err == nil {
-		err = errors.Join(begun.Of(ctx, "log"), begun.Close())
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	s, err := OpenLogged(first, log, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
+	log := &keepsAll{}
+	s := openOfLog(t, t.TempDir(), log, 0)
 	opened := len(log.records)
 	const messages = 40
 	at := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)

@@ -23,27 +23,30 @@ func (c *keepsNone) Append(behind int64, _ []byte) (int64, error) {
 	return c.at, nil
 }
 
-// partition opens the journal of a partition with some messages.
-func partition(t *testing.T, n, messages int) *Store {
+// openOfLog opens the journal of a partition in an empty folder, with a log that begins.
+func openOfLog(t *testing.T, dir string, l Log, n int) *Store {
 	t.Helper()
-	dir := t.TempDir()
 	if err := GiveKey(dir, make([]byte, 32)); err != nil {
 		t.Fatal(err)
 	}
 	c, err := OpenCopy(context.Background(), dir)
+	if err == nil {
+		err = errors.Join(c.Of(context.Background(), fmt.Sprint("log", n)), c.Close())
+	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := c.Of(context.Background(), fmt.Sprint("log", n)); err != nil {
-		t.Fatal(err)
-	}
-	if err := c.Close(); err != nil {
-		t.Fatal(err)
-	}
-	s, err := OpenLogged(dir, &keepsNone{}, n)
+	s, err := OpenLogged(dir, l, n)
 	if err != nil {
 		t.Fatal(err)
 	}
+	return s
+}
+
+// partition opens the journal of a partition with some messages.
+func partition(t *testing.T, n, messages int) *Store {
+	t.Helper()
+	s := openOfLog(t, t.TempDir(), &keepsNone{}, n)
 	t.Cleanup(func() { _ = s.Close() })
 	at := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
 	for i := range messages {
