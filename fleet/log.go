@@ -231,6 +231,8 @@ type reader struct {
 	answers chan *nats.Msg
 	inbox   string
 	asked   int
+	replica bool      // this member keeps one
+	far     time.Time // when the others were asked last
 }
 
 func (l *link) reader(part int) (*reader, error) {
@@ -249,9 +251,19 @@ type page struct {
 	gap     bool // what is asked for is not kept any more
 }
 
-// read gives what stands behind a place, as some member has it that may be behind: nothing may mean that
-// there is nothing, or that it is not there yet.
-func (r *reader) read(ctx context.Context, behind int64) (out page, err error) {
+// read gives what stands behind a place, as this member has it or, where that is nothing, some member that may be
+// behind: nothing may mean that there is nothing, or that it is not there yet.
+func (r *reader) read(ctx context.Context, behind int64) (page, error) {
+	out, err := r.here(behind)
+	if err != nil || len(out.entries) > 0 || r.replica && time.Since(r.far) < farEach {
+		return out, err
+	}
+	r.far = time.Now()
+	return r.ask(ctx, behind)
+}
+
+// ask has one of the members that keep a replica say what stands behind a place.
+func (r *reader) ask(ctx context.Context, behind int64) (out page, err error) {
 	ctx, stop := context.WithTimeout(ctx, tryFor)
 	defer stop()
 	r.asked++
