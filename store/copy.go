@@ -24,6 +24,12 @@ type Position struct {
 	At  int64
 }
 
+// copyPage is the size of a page of a file that begins as a copy, in bytes. No commit waits until such a file is on
+// the disk, since the log is; so it matters little how much is written, and much how often: each page is two calls of
+// the system, and a copy that writes a hundred messages at a time fills pages of this size. A file that was adopted
+// has the pages that it was made with (pageSize).
+const copyPage = 4096
+
 // Copy is a file that follows a log that another machine writes. One goroutine uses it.
 type Copy struct {
 	Position
@@ -55,7 +61,7 @@ func (c *Copy) open(ctx context.Context) error {
 	if err := closeToOthers(c.dir, file); err != nil {
 		return err
 	}
-	if err := begin(file); err != nil {
+	if err := begin(file, copyPage); err != nil {
 		return err
 	}
 	var err error

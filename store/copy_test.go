@@ -3,7 +3,10 @@ package store_test
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -71,5 +74,42 @@ func TestACopyFollowsLikeTheFirst(t *testing.T) {
 	}
 	if err := mirror.Differ(first, second); err != nil {
 		t.Error(err)
+	}
+}
+
+// A file that begins as a copy has larger pages than one of an instance alone, whose commits wait for the disk; what
+// is taken over from such an instance keeps its own.
+func TestPagesOfCopies(t *testing.T) {
+	ctx := context.Background()
+	alone, begins, taken := t.TempDir(), t.TempDir(), t.TempDir()
+	s, err := store.Open(alone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(s.Close(), store.Adopt(ctx, alone, "log")); err != nil {
+		t.Fatal(err)
+	}
+	var copied bytes.Buffer
+	if _, err := store.WriteCopy(ctx, alone, &copied); err != nil {
+		t.Fatal(err)
+	}
+	if err := store.TakeCopy(taken, &copied); err != nil {
+		t.Fatal(err)
+	}
+	for dir, want := range map[string]uint16{begins: 4096, taken: 1024} {
+		c, err := store.OpenCopy(ctx, dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := c.Close(); err != nil {
+			t.Fatal(err)
+		}
+		head, err := os.ReadFile(filepath.Join(dir, "readyferry.db"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if page := binary.BigEndian.Uint16(head[16:]); page != want { // SQLite: Database File Format, 1.3
+			t.Errorf("pages of %d bytes, not of %d", page, want)
+		}
 	}
 }

@@ -218,7 +218,7 @@ func openFiles(dir, written string, l Log, partition int) (*Store, error) {
 	s := &Store{Dir: dir, partition: partition, file: file, seal: seal, jobs: make(chan job, maxBatch), closed: make(chan struct{}),
 		spare: newWork(), sums: newSums(false)}
 	known := &definitions{all: map[string]*table.Definition{}}
-	if err := begin(file); err != nil {
+	if err := begin(file, pageSize); err != nil {
 		return nil, err
 	}
 	// One goroutine uses this connection, and needs no lock of the database's own around each call.
@@ -302,8 +302,8 @@ func settings() *gorm.Config {
 // Files of earlier releases keep the 4096 that they were made with.
 const pageSize = 1024
 
-// begin makes a file that is empty one with pages of our size; later they are as they are.
-func begin(file string) error {
+// begin makes a file that is empty one with pages of a size; later they are as they are.
+func begin(file string, pageSize int) error {
 	if size(file) > 0 {
 		return nil
 	}
