@@ -1,6 +1,7 @@
 package readyferry_test
 
 import (
+	"bytes"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,9 +19,11 @@ func released(t *testing.T, dir string) (run func(name string, args ...string) s
 		cmd.Dir = dir
 		cmd.Env = append(os.Environ(), "GOFLAGS=", "GIT_AUTHOR_DATE=2026-01-02T03:04:05Z",
 			"GIT_COMMITTER_DATE=2026-01-02T03:04:05Z")
-		out, err := cmd.CombinedOutput()
+		var aside bytes.Buffer // also what is downloaded the first time
+		cmd.Stderr = &aside
+		out, err := cmd.Output()
 		if err != nil {
-			t.Fatalf("%s %v: %v\n%s", name, args, err, out)
+			t.Fatalf("%s %v: %v\n%s%s", name, args, err, out, aside.Bytes())
 		}
 		return string(out)
 	}
