@@ -254,9 +254,8 @@ type page struct {
 // read gives what stands behind a place, as this member has it or, where that is nothing, some member that may be
 // behind: nothing may mean that there is nothing, or that it is not there yet.
 func (r *reader) read(ctx context.Context, behind int64) (page, error) {
-	out, err := r.here(behind)
-	if err != nil || len(out.entries) > 0 || r.replica && time.Since(r.far) < farEach {
-		return out, err
+	if out := r.here(behind); len(out.entries) > 0 || r.replica && time.Since(r.far) < farEach {
+		return out, nil
 	}
 	r.far = time.Now()
 	return r.ask(ctx, behind)

@@ -303,7 +303,7 @@ func settings() *gorm.Config {
 const pageSize = 1024
 
 // begin makes a file that is empty one with pages of a size; later they are as they are.
-func begin(file string, pageSize int) error {
+func begin(file string, page int) error {
 	if size(file) > 0 {
 		return nil
 	}
@@ -311,7 +311,7 @@ func begin(file string, pageSize int) error {
 	if err != nil {
 		return err
 	}
-	err = execAll(db, fmt.Sprintf("PRAGMA page_size = %d", pageSize), "PRAGMA auto_vacuum = INCREMENTAL",
+	err = execAll(db, fmt.Sprintf("PRAGMA page_size = %d", page), "PRAGMA auto_vacuum = INCREMENTAL",
 		fmt.Sprintf("PRAGMA application_id = %d", applicationID))
 	if pool, bad := db.DB(); bad == nil {
 		err = errors.Join(err, pool.Close())
