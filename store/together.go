@@ -198,16 +198,20 @@ func partOf(file string) int {
 }
 
 // Renew opens the files anew.
+//
+// Their form is looked up before the connections that read them are made, and by another one: whatever changes in
+// between makes it another form than they have now, so that Follow renews once more. The other way round a file that gets
+// its tables just then would stay away from a connection, and nobody would see why.
 func (t *Together) Renew() error {
 	at := &attaching{dsn: "file:" + escaped(t.own.file) + "?_busy_timeout=10000&" + durable, dirs: present(t.dirs)}
+	first := sql.OpenDB(at)
+	files, form, err := at.look(first)
+	if err = errors.Join(err, first.Close()); err != nil {
+		return fmt.Errorf("reading the partitions together: %w", err)
+	}
 	pool := sql.OpenDB(at)
 	pool.SetMaxOpenConns(4)
 	pool.SetMaxIdleConns(4)
-	files, form, err := at.look(pool)
-	if err != nil {
-		_ = pool.Close()
-		return fmt.Errorf("reading the partitions together: %w", err)
-	}
 	t.mu.Lock()
 	before := t.pool
 	t.pool, t.form, t.names = pool, form, files

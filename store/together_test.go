@@ -5,9 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -176,6 +178,58 @@ func TestPartitionsAreReadTogether(t *testing.T) {
 	}
 	if list, err := first.All().Transactions(Filter{Limit: 100}); err != nil || len(list) != 5 {
 		t.Errorf("when they are closed the first has %d, %v", len(list), err)
+	}
+}
+
+// A partition whose tables come while the files are opened is read, too, at the latest when they are followed: whichever
+// moment it is, each connection has it.
+func TestTablesThatComeMeanwhileAreRead(t *testing.T) {
+	first := partition(t, 0, 1)
+	var tables []string
+	if err := first.sql().Raw("SELECT sql FROM sqlite_schema WHERE type = 'table' AND name IN ? ORDER BY rowid",
+		append([]string{"search_words"}, perMessage...)).Scan(&tables).Error; err != nil {
+		t.Fatal(err)
+	}
+	for round := range 15 {
+		dirs, copies := make([]string, MostPartitions-1), make([]*Copy, MostPartitions-1)
+		for i := range dirs {
+			dirs[i] = t.TempDir()
+			c, err := OpenCopy(context.Background(), dirs[i])
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(func() { _ = c.Close() })
+			copies[i] = c
+		}
+		var coming sync.WaitGroup
+		coming.Go(func() {
+			for _, c := range copies {
+				for range rand.IntN(60) { // some moments
+					_, _ = c.Schema(context.Background())
+				}
+				if _, err := c.conn.ExecContext(context.Background(), "BEGIN;"+strings.Join(tables, ";")+";COMMIT"); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+		together, err := first.Together(dirs)
+		if err != nil {
+			t.Fatal(err)
+		}
+		coming.Wait()
+		if err := together.Follow(); err != nil {
+			t.Fatal(err)
+		}
+		var view string
+		if err := first.All().sql().Raw("SELECT sql FROM temp.sqlite_schema WHERE name = 'groups'").Scan(&view).Error; err != nil {
+			t.Fatal(err)
+		}
+		if n := strings.Count(view, "FROM part"); n != len(dirs) {
+			t.Errorf("round %d: %d of %d partitions are read: %s", round, n, len(dirs), view)
+		}
+		if err := together.Close(); err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 
