@@ -5,6 +5,18 @@
 // One SQLite file in WAL mode with synchronous=FULL. There is one writer;
 // writes that come together share one commit, and each caller of Write returns
 // only when its own work is on disk. Readers never wait for the writer.
+//
+// In a fleet the file of each partition is made from a log that a majority of
+// the members has on disk (Log). There Write returns when its work is in that
+// log, and no commit waits for the file (OpenLogged): what that has lost, it
+// gets from the log. Members that do not lead follow by a Copy, which says so
+// and takes no more where it would become another one. Together reads the files
+// of all partitions as one; whoever only reads need not know how many there are.
+//
+// Rules for whoever writes a statement that changes something: it says the same
+// of the same file, whichever machine executes it (no clock, no chance, no
+// VACUUM), it goes over the writer's connection, and a table of what
+// messages do is named in perMessage.
 package store
 
 import (
