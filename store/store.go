@@ -8,15 +8,16 @@
 //
 // In a fleet the file of each partition is made from a log that a majority of
 // the members has on disk (Log). There Write returns when its work is in that
-// log, and no commit waits for the file (OpenLogged): what that has lost, it
-// gets from the log. Members that do not lead follow by a Copy, which says so
+// log, and no commit waits until the file is on the own disk (OpenLogged): what
+// that has lost, it gets from the log. Members that do not lead follow by a Copy, which says so
 // and takes no more where it would become another one. Together reads the files
 // of all partitions as one; whoever only reads need not know how many there are.
 //
 // Rules for whoever writes a statement that changes something: it says the same
 // of the same file, whichever machine executes it (no clock, no chance, no
-// VACUUM), it goes over the writer's connection, and a table of what
-// messages do is named in perMessage.
+// VACUUM), and it goes over the writer's connection. A table of what messages
+// do is named in perMessage, by which partitions are read together, and in
+// merge, by which they become one file.
 package store
 
 import (
